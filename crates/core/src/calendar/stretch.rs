@@ -1,0 +1,287 @@
+//! A stretch of time: half open, from its first moment up to and without its last.
+
+use jiff::{Timestamp, ToSpan, Unit, Zoned, tz::TimeZone};
+use std::time::Duration;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stretch {
+    pub from: Timestamp,
+    pub to: Timestamp,
+}
+
+/// What a stretch is compared with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Against {
+    /// The same wall-clock hours a week before.
+    #[default]
+    Week,
+    /// The stretch of the same length just before.
+    Before,
+    None,
+}
+
+impl Against {
+    pub fn word(self) -> &'static str {
+        match self {
+            Against::Week => "week",
+            Against::Before => "before",
+            Against::None => "none",
+        }
+    }
+
+    pub fn parse(word: &str) -> Option<Against> {
+        [Against::Week, Against::Before, Against::None].into_iter().find(|a| a.word() == word)
+    }
+}
+
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum StretchError {
+    #[error("{0} is no moment: write UTC as 2026-11-22T05:00Z")]
+    NoMoment(String),
+    #[error("the stretch ends before it begins")]
+    Backwards,
+    #[error("the stretch is longer than 62 days")]
+    TooLong,
+}
+
+/// The longest stretch a page shows.
+pub const MAX_DAYS: i64 = 62;
+
+impl Stretch {
+    /// # Errors
+    /// When it is empty, backwards, or longer than [`MAX_DAYS`].
+    pub fn new(from: Timestamp, to: Timestamp) -> Result<Stretch, StretchError> {
+        if from >= to {
+            Err(StretchError::Backwards)
+        } else if to.as_second() - from.as_second() > MAX_DAYS * 86_400 {
+            Err(StretchError::TooLong)
+        } else {
+            Ok(Stretch { from, to })
+        }
+    }
+
+    /// Reads the two ends as they stand in an address.
+    ///
+    /// # Errors
+    /// When one is no moment, or [`Stretch::new`] refuses the two.
+    pub fn parse(from: &str, to: &str) -> Result<Stretch, StretchError> {
+        let moment = |s: &str| {
+            // `Timestamp` wants seconds; addresses leave them out.
+            let with_seconds = match s.strip_suffix('Z') {
+                Some(bare) if bare.len() == 16 => format!("{bare}:00Z"),
+                _ => s.to_string(),
+            };
+            with_seconds.parse::<Timestamp>().map_err(|_| StretchError::NoMoment(s.chars().take(40).collect()))
+        };
+        Stretch::new(moment(from)?, moment(to)?)
+    }
+
+    /// A moment as it stands in an address: UTC, to the minute.
+    pub fn moment(at: Timestamp) -> String {
+        at.strftime("%Y-%m-%dT%H:%MZ").to_string()
+    }
+
+    /// The last `seconds` up to `now`, ends on whole minutes.
+    pub fn last(seconds: i64, now: Timestamp) -> Stretch {
+        let to = now.as_second() - now.as_second().rem_euclid(60) + 60;
+        Stretch { from: at_second(to - seconds), to: at_second(to) }
+    }
+
+    pub fn seconds(&self) -> i64 {
+        self.to.as_second() - self.from.as_second()
+    }
+
+    pub fn ms(&self) -> f64 {
+        self.to.duration_since(self.from).as_secs_f64() * 1000.0
+    }
+
+    pub fn contains(&self, at: Timestamp) -> bool {
+        self.from <= at && at < self.to
+    }
+
+    /// The part both have in common.
+    pub fn common(&self, other: &Stretch) -> Option<Stretch> {
+        let (from, to) = (self.from.max(other.from), self.to.min(other.to));
+        (from < to).then_some(Stretch { from, to })
+    }
+
+    /// How far `at` lies into the stretch: 0 at its beginning, 1 at its end.
+    pub fn position(&self, at: Timestamp) -> f64 {
+        (at.as_millisecond() - self.from.as_millisecond()) as f64 / self.ms()
+    }
+
+    /// What this stretch is compared with, or `None`.
+    ///
+    /// "A week before" moves wall clocks: over a clock change it is 167 or 169 hours, so that 08:00
+    /// is compared with 08:00.
+    pub fn against(&self, against: Against, zone: &TimeZone) -> Option<Stretch> {
+        let week_before = |at: Timestamp| at.to_zoned(zone.clone()).checked_sub(1.week()).ok().map(|z| z.timestamp());
+        match against {
+            Against::None => None,
+            Against::Before => Some(Stretch { from: at_second(self.from.as_second() - self.seconds()), to: self.from }),
+            Against::Week => Stretch::new(week_before(self.from)?, week_before(self.to)?).ok(),
+        }
+    }
+
+    /// The calendar month that `at` lies in, in that zone.
+    pub fn month_of(at: Timestamp, zone: &TimeZone) -> Stretch {
+        let first = |z: Zoned| z.first_of_month().and_then(|z| z.start_of_day());
+        let here = at.to_zoned(zone.clone());
+        let bounds = first(here.clone())
+            .and_then(|from| Ok((from.timestamp(), first(from.checked_add(1.month())?)?.timestamp())));
+        // Only moments at the very edge of the supported years (−9999, 9999) have no month.
+        let (from, to) = bounds.unwrap_or((at, at));
+        Stretch { from, to }
+    }
+
+    /// A bucket width in seconds that cuts the stretch into at most `most` even buckets.
+    pub fn bucket_seconds(&self, most: i64) -> i64 {
+        const WIDTHS: [i64; 13] =
+            [60, 120, 300, 600, 900, 1_800, 3_600, 7_200, 10_800, 21_600, 43_200, 86_400, 172_800];
+        WIDTHS.into_iter().find(|w| self.seconds() / w <= most).unwrap_or(604_800)
+    }
+
+    /// Beginnings of each local day inside the stretch.
+    pub fn days(&self, zone: &TimeZone) -> Vec<Timestamp> {
+        let mut days = Vec::new();
+        let Ok(mut day) = self.from.to_zoned(zone.clone()).start_of_day() else {
+            return days;
+        };
+        while day.timestamp() < self.to {
+            if day.timestamp() >= self.from {
+                days.push(day.timestamp());
+            }
+            match day.tomorrow().and_then(|d| d.start_of_day()) {
+                Ok(next) => day = next,
+                Err(_) => break,
+            }
+        }
+        days
+    }
+
+    /// The stretch in words: `Sun 22 Nov, 06:00–18:00`, or with both days.
+    pub fn words(&self, zone: &TimeZone) -> String {
+        let (a, b) = (self.from.to_zoned(zone.clone()), self.to.to_zoned(zone.clone()));
+        let end_of_day = b.time() == jiff::civil::Time::midnight() && b.date().yesterday().is_ok_and(|d| d == a.date());
+        if a.date() == b.date() || end_of_day {
+            let end = if end_of_day { "24:00".to_string() } else { b.strftime("%H:%M").to_string() };
+            format!("{}–{end}", a.strftime("%a %-d %b, %H:%M"))
+        } else {
+            format!("{} – {}", a.strftime("%a %-d %b, %H:%M"), b.strftime("%a %-d %b, %H:%M"))
+        }
+    }
+}
+
+/// Times that do not overlap, merged and in order: what several windows leave out together.
+pub fn union(mut windows: Vec<Stretch>) -> Vec<Stretch> {
+    windows.sort_by_key(|w| w.from);
+    let mut merged: Vec<Stretch> = Vec::new();
+    for w in windows {
+        match merged.last_mut() {
+            Some(last) if w.from <= last.to => last.to = last.to.max(w.to),
+            _ => merged.push(w),
+        }
+    }
+    merged
+}
+
+/// The moment so many seconds after 1970, held inside the supported years.
+pub fn at_second(second: i64) -> Timestamp {
+    Timestamp::from_second(second).unwrap_or(if second < 0 { Timestamp::MIN } else { Timestamp::MAX })
+}
+
+/// A length of time in words with two units at most: `3 h 36 min`, `43 min 12 s`, `4.3 s`.
+pub fn length_text(ms: f64) -> String {
+    let seconds = ms.abs() / 1000.0;
+    let sign = if ms < 0.0 { "−" } else { "" };
+    let two = |big: u64, name: &str, small: u64, small_name: &str| {
+        if small == 0 { format!("{sign}{big} {name}") } else { format!("{sign}{big} {name} {small} {small_name}") }
+    };
+    if seconds < 60.0 {
+        return if seconds < 10.0 { format!("{sign}{seconds:.1} s") } else { format!("{sign}{seconds:.0} s") };
+    }
+    let s = seconds.floor() as u64;
+    match s {
+        0..3_600 => two(s / 60, "min", s % 60, "s"),
+        3_600..172_800 => two(s / 3_600, "h", s % 3_600 / 60, "min"),
+        _ => two(s / 86_400, "d", s % 86_400 / 3_600, "h"),
+    }
+}
+
+/// So many minutes as a std duration, for the edges that wait.
+pub fn minutes(n: u64) -> Duration {
+    Duration::from_secs(n * 60)
+}
+
+/// The start of the whole hour that `at` lies in, in UTC.
+pub fn hour_of(at: Timestamp) -> Timestamp {
+    at.round(jiff::TimestampRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Floor)).unwrap_or(at)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn at(s: &str) -> Timestamp {
+        s.parse().unwrap()
+    }
+
+    fn oslo() -> TimeZone {
+        TimeZone::get("Europe/Oslo").unwrap()
+    }
+
+    #[test]
+    fn the_same_hours_a_week_ago_are_wall_clock_hours_over_a_clock_change() {
+        // IANA tz database through jiff: EU summer time 2026 ends on 25 October, 01:00 UTC.
+        let s = Stretch::new(at("2026-10-27T07:00:00Z"), at("2026-10-27T11:00:00Z")).unwrap();
+        let a = s.against(Against::Week, &oslo()).unwrap();
+        assert_eq!(a.from, at("2026-10-20T06:00:00Z"));
+        assert_eq!(s.words(&oslo()), "Tue 27 Oct, 08:00–12:00");
+        assert_eq!(a.words(&oslo()), "Tue 20 Oct, 08:00–12:00");
+    }
+
+    #[test]
+    fn months_in_a_zone_are_an_hour_longer_or_shorter_when_clocks_change() {
+        let october = Stretch::month_of(at("2026-10-31T22:59:00Z"), &oslo());
+        assert_eq!(october.seconds(), 31 * 86_400 + 3_600);
+        let march = Stretch::month_of(at("2026-02-28T23:30:00Z"), &oslo());
+        assert_eq!(march.seconds(), 31 * 86_400 - 3_600);
+        assert_eq!(march.from, at("2026-02-28T23:00:00Z"));
+    }
+
+    #[test]
+    fn an_address_carries_the_stretch_and_refuses_nonsense() {
+        let s = Stretch::parse("2026-11-22T05:00Z", "2026-11-22T17:00Z").unwrap();
+        assert_eq!(Stretch::moment(s.to), "2026-11-22T17:00Z");
+        assert_eq!(Stretch::parse("2026-11-22T05:00Z", "2026-11-22T05:00Z"), Err(StretchError::Backwards));
+        assert_eq!(Stretch::parse("2026-01-22T05:00Z", "2026-11-22T05:00Z"), Err(StretchError::TooLong));
+        assert!(matches!(Stretch::parse("yesterday", "now"), Err(StretchError::NoMoment(_))));
+    }
+
+    #[test]
+    fn lengths_are_said_in_two_units() {
+        for (ms, want) in [
+            (4_320.0 * 60.0 * 1000.0, "3 d"),
+            (3.6 * 3_600_000.0, "3 h 36 min"),
+            (43.2 * 60_000.0, "43 min 12 s"),
+            (-90_000.0, "−1 min 30 s"),
+            (4_310.0, "4.3 s"),
+        ] {
+            assert_eq!(length_text(ms), want);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn merged_windows_cover_the_same_moments_and_never_overlap(
+            windows in prop::collection::vec((0i64..500, 1i64..60), 0..12), probe in 0i64..600,
+        ) {
+            let windows: Vec<_> = windows.iter().map(|(a, n)| Stretch { from: at_second(*a), to: at_second(a + n) }).collect();
+            let merged = union(windows.clone());
+            let covers = |set: &[Stretch]| set.iter().filter(|w| w.contains(at_second(probe))).count();
+            prop_assert!(covers(&merged) <= 1);
+            prop_assert_eq!(covers(&merged) == 1, covers(&windows) >= 1);
+        }
+    }
+}

@@ -1,0 +1,192 @@
+//! One line of a script as words, quoted texts and numbers, each with its column; and the error
+//! that every complaint about a script is.
+
+/// What is wrong with a script, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}, column {column}: found {found}; expected {expected}{}", hint.as_ref().map(|h| format!("; {h}")).unwrap_or_default())]
+pub struct ScriptError {
+    /// From 1.
+    pub line: u32,
+    /// In characters, from 1.
+    pub column: u32,
+    pub found: String,
+    pub expected: String,
+    /// What would be right, when it can be told.
+    pub hint: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Token {
+    Word(String),
+    Text(String),
+}
+
+/// The tokens of one line, taken from left to right.
+pub(super) struct Words {
+    line: u32,
+    tokens: Vec<(u32, Token)>,
+    next: usize,
+    end_column: u32,
+}
+
+impl Words {
+    pub fn read(line: u32, text: &str) -> Result<Words, ScriptError> {
+        let mut tokens = Vec::new();
+        let chars: Vec<char> = text.chars().collect();
+        let mut at = 0;
+        while at < chars.len() {
+            let column = at as u32 + 1;
+            if chars[at].is_whitespace() {
+                at += 1;
+            } else if chars[at] == '"' {
+                let (quoted, after) = quoted(&chars, at).map_err(|(wrong, found, expected)| ScriptError {
+                    line,
+                    column: wrong as u32 + 1,
+                    found,
+                    expected: expected.into(),
+                    hint: None,
+                })?;
+                tokens.push((column, Token::Text(quoted)));
+                at = after;
+            } else {
+                let start = at;
+                while at < chars.len() && !chars[at].is_whitespace() && chars[at] != '"' {
+                    at += 1;
+                }
+                tokens.push((column, Token::Word(chars[start..at].iter().collect())));
+            }
+        }
+        Ok(Words { line, tokens, next: 0, end_column: text.trim_end().chars().count() as u32 + 1 })
+    }
+
+    pub fn peek(&self) -> Option<&Token> {
+        self.tokens.get(self.next).map(|(_, t)| t)
+    }
+
+    /// An error about the next token.
+    pub fn wrong(&self, expected: impl Into<String>, hint: Option<String>) -> ScriptError {
+        let (column, found) = match self.tokens.get(self.next) {
+            None => (self.end_column, "the end of the line".to_string()),
+            Some((column, Token::Word(w))) => (*column, format!("`{}`", shorten(w))),
+            Some((column, Token::Text(t))) => (*column, format!("the text \"{}\"", shorten(t))),
+        };
+        ScriptError { line: self.line, column, found, expected: expected.into(), hint }
+    }
+
+    /// The next token must be one of these words.
+    pub fn word(&mut self, allowed: &[&'static str]) -> Result<&'static str, ScriptError> {
+        if let Some(Token::Word(word)) = self.peek() {
+            if let Some(known) = allowed.iter().find(|a| *a == word) {
+                self.next += 1;
+                return Ok(known);
+            }
+            let near = nearest(word, allowed);
+            return Err(self.wrong(one_of(allowed), near.map(|n| format!("did you mean `{n}`?"))));
+        }
+        Err(self.wrong(one_of(allowed), None))
+    }
+
+    /// The next token must be a quoted text.
+    pub fn text(&mut self, what: &str, example: &str) -> Result<String, ScriptError> {
+        match self.peek() {
+            Some(Token::Text(text)) => {
+                let text = text.clone();
+                self.next += 1;
+                Ok(text)
+            }
+            Some(Token::Word(word)) => {
+                Err(self.wrong(format!("{what} in quotes"), Some(format!("write \"{}\"", shorten(word)))))
+            }
+            None => Err(self.wrong(format!("{what} in quotes"), Some(format!("for example {example}")))),
+        }
+    }
+
+    /// The next token, word or text, as it stands.
+    pub fn any(&mut self, expected: &str) -> Result<String, ScriptError> {
+        match self.peek() {
+            Some(Token::Word(s) | Token::Text(s)) => {
+                let s = s.clone();
+                self.next += 1;
+                Ok(s)
+            }
+            None => Err(self.wrong(expected, None)),
+        }
+    }
+
+    pub fn step_back(&mut self) {
+        self.next -= 1;
+    }
+
+    pub fn end(&self) -> Result<(), ScriptError> {
+        match self.peek() {
+            None => Ok(()),
+            Some(_) => Err(self.wrong("the end of the line", None)),
+        }
+    }
+}
+
+type Misquoted = (usize, String, &'static str);
+
+fn quoted(chars: &[char], open: usize) -> Result<(String, usize), Misquoted> {
+    let mut text = String::new();
+    let mut at = open + 1;
+    while let Some(c) = chars.get(at) {
+        match c {
+            '"' => return Ok((text, at + 1)),
+            '\\' => {
+                text.push(match chars.get(at + 1) {
+                    Some('n') => '\n',
+                    Some('r') => '\r',
+                    Some('t') => '\t',
+                    Some(c @ ('"' | '\\')) => *c,
+                    Some(c) => return Err((at, format!("`\\{c}`"), "`\\\"`, `\\\\`, `\\n`, `\\r` or `\\t`")),
+                    None => break,
+                });
+                at += 2;
+            }
+            c => {
+                text.push(*c);
+                at += 1;
+            }
+        }
+    }
+    Err((open, "a text that does not end on its line".into(), "a closing quote `\"`"))
+}
+
+fn one_of(words: &[&str]) -> String {
+    match words {
+        [one] => format!("`{one}`"),
+        [most @ .., last] => {
+            format!("{} or `{last}`", most.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", "))
+        }
+        [] => String::new(),
+    }
+}
+
+fn shorten(text: &str) -> String {
+    if text.chars().count() <= 40 {
+        text.escape_debug().to_string()
+    } else {
+        format!("{}…", text.chars().take(39).collect::<String>().escape_debug())
+    }
+}
+
+/// The allowed word that is at most two slips (letters added, lost or changed) away.
+fn nearest(word: &str, allowed: &[&'static str]) -> Option<&'static str> {
+    let word: Vec<char> = word.to_lowercase().chars().take(24).collect();
+    allowed.iter().map(|a| (slips(&word, a), *a)).filter(|(d, a)| *d <= 2 && *d < a.len()).min().map(|(_, a)| a)
+}
+
+fn slips(a: &[char], b: &str) -> usize {
+    let mut row: Vec<usize> = (0..=a.len()).collect();
+    for (j, cb) in b.chars().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = j + 1;
+        for (i, ca) in a.iter().enumerate() {
+            let changed = diagonal + usize::from(*ca != cb);
+            diagonal = row[i + 1];
+            row[i + 1] = changed.min(row[i] + 1).min(diagonal + 1);
+        }
+    }
+    row[a.len()]
+}

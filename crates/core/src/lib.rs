@@ -1,0 +1,22 @@
+//! The rules and the arithmetic of Cadentis.
+//!
+//! Everything here is a plain function of its arguments: no interface, no database, no network, no
+//! clock, no randomness. Whoever calls passes the time and the samples in. Folders follow the job:
+//!
+//! - [`stats`]: percentiles with intervals, the mergeable sketch, shares
+//! - [`timing`]: Apdex, web vitals, the phases of a request
+//! - [`journey`]: the script language (parse, check, print)
+//! - [`run`]: what one execution leaves, its outcome, where the time went, the likely cause
+//! - [`visitor`]: beacons, page families, privacy, cells of the roll-up
+//! - [`calendar`]: stretches, months in a zone, cadences
+//! - [`goal`]: availability, uptime, budgets, error budgets
+//!
+//! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
+
+pub mod calendar;
+pub mod goal;
+pub mod journey;
+pub mod run;
+pub mod stats;
+pub mod timing;
+pub mod visitor;

@@ -1,0 +1,275 @@
+//! The likely cause of a slow or failed run, always with its evidence and how sure it is.
+
+use super::{Outcome, Request, RunRecord, Split, StepRecord, Where};
+use crate::stats::{Method, Samples};
+use serde::Serialize;
+
+/// Whose doing it most likely was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub enum Who {
+    Site,
+    Network,
+    ThirdParty,
+    /// The page's own work in the browser.
+    Page,
+    /// Us.
+    Runner,
+}
+
+impl Who {
+    pub fn words(self) -> &'static str {
+        match self {
+            Who::Site => "the site",
+            Who::Network => "the network",
+            Who::ThirdParty => "a third party",
+            Who::Page => "the page's own work in the browser",
+            Who::Runner => "our own runner",
+        }
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Cause {
+    pub who: Who,
+    /// One or two sentences with the figures behind it.
+    pub says: String,
+    /// Milliseconds more than usual that it explains; 0 for failures.
+    pub extra_ms: f64,
+    pub sure: Sure,
+}
+
+/// How sure a cause is: most of the difference explained by it and many usual runs to compare with,
+/// or less of either.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub enum Sure {
+    Likely,
+    Possible,
+}
+
+impl Sure {
+    pub fn words(self) -> &'static str {
+        match self {
+            Sure::Likely => "likely cause",
+            Sure::Possible => "possible cause",
+        }
+    }
+}
+
+/// Fewer usual runs than this make a comparison only possible, not likely.
+pub const ENOUGH_USUAL: usize = 10;
+
+/// One host and kind of work of a step, compared with usual runs.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Difference {
+    pub host: String,
+    pub what: Where,
+    pub ms: f64,
+    pub usual_ms: f64,
+    /// How many of the usual runs needed less than this run.
+    pub less: usize,
+    pub of: usize,
+}
+
+impl Difference {
+    pub fn extra_ms(&self) -> f64 {
+        self.ms - self.usual_ms
+    }
+}
+
+/// How a step differs from the same step of usual runs, largest difference first.
+pub fn differences(step: &Split, usual: &[Split]) -> Vec<Difference> {
+    let mut keys: Vec<(&str, Where)> =
+        std::iter::once(step).chain(usual).flat_map(|s| s.parts.iter().map(|p| (p.host.as_str(), p.what))).collect();
+    keys.sort_unstable();
+    keys.dedup();
+    let mut all: Vec<Difference> = keys
+        .into_iter()
+        .map(|(host, what)| {
+            let ms = step.ms(host, what);
+            let others: Vec<f64> = usual.iter().map(|u| u.ms(host, what)).collect();
+            Difference {
+                host: host.to_string(),
+                what,
+                ms,
+                less: others.iter().filter(|o| **o < ms).count(),
+                of: others.len(),
+                usual_ms: Samples::new(others).percentile(0.5, Method::NearestRank).unwrap_or(0.0),
+            }
+        })
+        .collect();
+    all.sort_by(|a, b| b.extra_ms().abs().total_cmp(&a.extra_ms().abs()));
+    all
+}
+
+/// The likely cause of what happened in a run, or `None` when there is nothing to explain.
+///
+/// `usual` holds the splits of the same step in recent runs that passed at the same location.
+/// `ours` says whether a host belongs to the site.
+pub fn likely_cause(run: &RunRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -> Option<Cause> {
+    match run.outcome {
+        Outcome::Passed => None,
+        Outcome::Unmeasured => Some(Cause {
+            who: Who::Runner,
+            says: run.trouble.as_ref().map_or_else(|| "The runner could not finish.".into(), |t| t.says.clone()),
+            extra_ms: 0.0,
+            sure: Sure::Likely,
+        }),
+        Outcome::Failed => failed_cause(run.steps.iter().find(|s| s.outcome == Outcome::Failed)?, ours),
+        Outcome::Slow => slow_cause(trouble_step(run)?, usual, ours),
+    }
+}
+
+/// The step to look at first: the failed one, else the one furthest over its budget, else the
+/// longest.
+pub fn trouble_step(run: &RunRecord) -> Option<&StepRecord> {
+    run.steps.iter().max_by(|a, b| {
+        let key = |s: &StepRecord| {
+            let over = s.budget_ms.map_or(f64::MIN, |b| s.duration_ms - b);
+            (s.outcome == Outcome::Failed, if over > 0.0 { over } else { f64::MIN }, s.duration_ms)
+        };
+        let (a, b) = (key(a), key(b));
+        a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.total_cmp(&b.2))
+    })
+}
+
+fn failed_cause(step: &StepRecord, ours: impl Fn(&str) -> bool) -> Option<Cause> {
+    let trouble = step.trouble.as_ref().map(|t| t.says.as_str()).unwrap_or_default();
+    let weight = |r: &&Request| (r.kind == "document", ours(r.host()), r.failed.is_some());
+    let Some(request) = step.requests.iter().filter(|r| r.is_failed()).max_by_key(weight) else {
+        return Some(Cause {
+            who: Who::Site,
+            says: format!("Every request was answered, but the page was not as expected: {trouble}"),
+            extra_ms: 0.0,
+            sure: Sure::Possible,
+        });
+    };
+    let what = format!("{} {}", request.host(), request.path());
+    let (who, says, sure) = match (&request.failed, ours(request.host())) {
+        (Some(words), true) => (Who::Network, format!("{what} was not reached ({words})"), Sure::Possible),
+        (Some(words), false) => (Who::ThirdParty, format!("{what} was not reached ({words})"), Sure::Possible),
+        (None, true) => (Who::Site, format!("{what} answered {}", request.status), Sure::Likely),
+        (None, false) => (Who::ThirdParty, format!("{what} answered {}", request.status), Sure::Possible),
+    };
+    let trace = request.trace.as_ref().map_or(String::new(), |t| format!(", trace {t}"));
+    Some(Cause { who, says: format!("{says}{trace}."), extra_ms: 0.0, sure })
+}
+
+fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -> Option<Cause> {
+    if usual.is_empty() {
+        return None;
+    }
+    let all = differences(&Split::of(step), usual);
+    let more: f64 = all.iter().map(Difference::extra_ms).sum();
+    let first = all.iter().max_by(|a, b| a.extra_ms().total_cmp(&b.extra_ms()))?;
+    if first.extra_ms() <= 0.0 {
+        return None;
+    }
+    let sure = if first.extra_ms() >= 0.6 * more && first.of >= ENOUGH_USUAL { Sure::Likely } else { Sure::Possible };
+    let who = match (first.what, ours(&first.host)) {
+        (Where::Browser, _) => Who::Page,
+        (_, false) => Who::ThirdParty,
+        (Where::Waiting, true) => Who::Site,
+        (_, true) => Who::Network,
+    };
+    let took = format!("{:.2} s", first.ms / 1000.0);
+    let what = match first.what {
+        Where::Queueing => format!("requests to {} queued for {took}", first.host),
+        Where::Connecting => format!("{} took {took} to accept connections", first.host),
+        Where::Waiting => format!("{} took {took} to answer", first.host),
+        Where::Receiving => format!("{} took {took} to deliver", first.host),
+        Where::Browser => format!("the browser was at work for {took}"),
+    };
+    Some(Cause {
+        who,
+        says: format!(
+            "{what}; usually {:.2} s here ({} of the last {} usual runs needed less).",
+            first.usual_ms / 1000.0,
+            first.less,
+            first.of
+        ),
+        extra_ms: first.extra_ms(),
+        sure,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::split::tests::{request, step};
+    use super::*;
+    use uuid::Uuid;
+
+    fn run(outcome: Outcome, mut steps: Vec<StepRecord>) -> RunRecord {
+        for s in &mut steps {
+            s.outcome = outcome;
+        }
+        RunRecord {
+            id: Uuid::nil(),
+            started_at: jiff::Timestamp::UNIX_EPOCH,
+            outcome,
+            duration_ms: steps.iter().map(|s| s.duration_ms).sum(),
+            trouble: None,
+            steps,
+            browser: String::new(),
+            runner: String::new(),
+        }
+    }
+
+    fn search(connect_map: f64, wait_api: f64) -> StepRecord {
+        let mut s = step(
+            connect_map + wait_api + 500.0,
+            vec![
+                request("http://book.marram.example/sailings", 0.0, 20.0, 80.0, 10.0),
+                request("http://book.marram.example/api/sailings", 120.0, 0.0, wait_api, 10.0),
+                request("http://tiles.isles-map.example/map.js", 140.0 + wait_api, connect_map, 60.0, 40.0),
+            ],
+        );
+        s.budget_ms = Some(1500.0);
+        s
+    }
+
+    fn ours(host: &str) -> bool {
+        host.ends_with("marram.example")
+    }
+
+    #[test]
+    fn a_third_party_slow_to_connect_is_named_with_its_evidence() {
+        let usual: Vec<Split> = (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
+        let cause = likely_cause(&run(Outcome::Slow, vec![search(1930.0, 110.0)]), &usual, ours).unwrap();
+        assert_eq!((cause.who, cause.sure), (Who::ThirdParty, Sure::Likely));
+        assert_eq!(
+            cause.says,
+            "tiles.isles-map.example took 1.93 s to accept connections; usually 0.06 s here (20 of the last 20 usual runs needed less)."
+        );
+    }
+
+    #[test]
+    fn a_slow_api_of_the_sites_own_is_the_site() {
+        let usual: Vec<Split> = (0..20).map(|_| Split::of(&search(50.0, 100.0))).collect();
+        let cause = likely_cause(&run(Outcome::Slow, vec![search(52.0, 1400.0)]), &usual, ours).unwrap();
+        assert_eq!(cause.who, Who::Site);
+    }
+
+    #[test]
+    fn with_few_usual_runs_a_cause_is_only_possible() {
+        let usual = vec![Split::of(&search(50.0, 100.0)); 3];
+        let cause = likely_cause(&run(Outcome::Slow, vec![search(1930.0, 100.0)]), &usual, ours).unwrap();
+        assert_eq!(cause.sure, Sure::Possible);
+    }
+
+    #[test]
+    fn a_503_of_the_site_is_told_with_its_trace() {
+        let mut s = search(50.0, 100.0);
+        s.requests[1].status = 503;
+        // W3C Trace Context, section 3.2: example trace id.
+        s.requests[1].trace = Some("0af7651916cd43dd8448eb211c80319c".into());
+        let cause = likely_cause(&run(Outcome::Failed, vec![s]), &[], ours).unwrap();
+        assert_eq!(cause.who, Who::Site);
+        assert!(cause.says.ends_with("/api/sailings answered 503, trace 0af7651916cd43dd8448eb211c80319c."));
+    }
+
+    #[test]
+    fn our_own_trouble_is_ours_and_a_passed_run_needs_no_cause() {
+        assert_eq!(likely_cause(&run(Outcome::Unmeasured, vec![]), &[], ours).unwrap().who, Who::Runner);
+        assert_eq!(likely_cause(&run(Outcome::Passed, vec![search(1.0, 1.0)]), &[], ours), None);
+    }
+}

@@ -1,0 +1,180 @@
+//! The record of one run, as a runner sends it and the store keeps it.
+
+use super::Outcome;
+use crate::timing::Phases;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RunRecord {
+    /// Given with the lease: a record sent twice is recognised by it.
+    pub id: Uuid,
+    pub started_at: Timestamp,
+    pub outcome: Outcome,
+    /// All steps together, without the browser's own start.
+    pub duration_ms: f64,
+    pub trouble: Option<Trouble>,
+    pub steps: Vec<StepRecord>,
+    /// Name and version of the browser that played.
+    pub browser: String,
+    /// Name of the runner that played.
+    pub runner: String,
+}
+
+/// Why a run or step did not pass.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trouble {
+    /// The line of the script, from 1; 0 when it was not one line's doing.
+    pub line: u32,
+    /// One sentence.
+    pub says: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct StepRecord {
+    pub name: String,
+    pub outcome: Outcome,
+    /// From the beginning of the run, in milliseconds.
+    pub start_ms: f64,
+    pub duration_ms: f64,
+    pub budget_ms: Option<f64>,
+    pub trouble: Option<Trouble>,
+    #[serde(default)]
+    pub vitals: StepVitals,
+    #[serde(default)]
+    pub marks: Vec<Mark>,
+    #[serde(default)]
+    pub requests: Vec<Request>,
+    #[serde(default)]
+    pub console: Vec<Console>,
+    /// Stretches of more than 50 ms in which the page's main thread was busy: (start, length), in
+    /// milliseconds from the step's beginning.
+    #[serde(default)]
+    pub busy: Vec<(f64, f64)>,
+    /// The picture at the step's end (or failure) as a data URL; taken out and kept apart by the
+    /// store.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picture: Option<String>,
+}
+
+/// Vitals of the document a step ended on, in milliseconds from the step's beginning where they
+/// are moments; `None` where the browser reported none.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+pub struct StepVitals {
+    pub fcp_ms: Option<f64>,
+    pub lcp_ms: Option<f64>,
+    pub ttfb_ms: Option<f64>,
+    pub cls: Option<f64>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Mark {
+    pub name: String,
+    /// From the step's beginning.
+    pub at_ms: f64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Request {
+    pub url: String,
+    pub method: String,
+    /// What it was for: document, script, stylesheet, image, font, fetch, …
+    pub kind: String,
+    /// 0 when no answer came.
+    pub status: u16,
+    /// From the step's beginning, in milliseconds.
+    pub start_ms: f64,
+    pub phases: Phases,
+    pub bytes: u64,
+    #[serde(default)]
+    pub protocol: String,
+    #[serde(default)]
+    pub from_cache: bool,
+    /// The browser's words when no answer came.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failed: Option<String>,
+    /// The trace id that the server answered with (W3C Trace Context).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<String>,
+}
+
+impl Request {
+    pub fn end_ms(&self) -> f64 {
+        self.start_ms + self.phases.total_ms()
+    }
+
+    pub fn host(&self) -> &str {
+        self.url.split_once("://").map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""))
+    }
+
+    /// Path with the query, or `/`.
+    pub fn path(&self) -> &str {
+        let rest = self.url.split_once("://").map_or(self.url.as_str(), |(_, rest)| rest);
+        rest.find('/').map_or("/", |at| &rest[at..])
+    }
+
+    /// No answer, or one that says something went wrong.
+    pub fn is_failed(&self) -> bool {
+        self.failed.is_some() || self.status >= 400
+    }
+
+    /// Sent for its own sake and waited for by nothing on the page: a beacon.
+    pub fn is_beacon(&self) -> bool {
+        self.kind == "beacon" || self.kind == "ping"
+    }
+}
+
+/// One line of the console, or one uncaught script error.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Console {
+    pub at_ms: f64,
+    /// error, warn, info, debug.
+    pub level: String,
+    pub text: String,
+    /// An exception nobody caught.
+    #[serde(default)]
+    pub uncaught: bool,
+}
+
+/// What came from outside is cut to these lengths on the way in.
+pub const MAX_TEXT: usize = 2_000;
+pub const MAX_REQUESTS: usize = 2_000;
+
+impl RunRecord {
+    /// Cuts texts and lists that are too long, and refuses numbers that no run can have.
+    ///
+    /// # Errors
+    /// Names the field that is wrong.
+    pub fn check(&mut self) -> Result<(), String> {
+        let time = |name: &str, ms: f64| {
+            if ms.is_finite() && (0.0..=86_400_000.0).contains(&ms) {
+                Ok(())
+            } else {
+                Err(format!("{name}: {ms} is no length of time from 0 ms to a day"))
+            }
+        };
+        time("duration_ms", self.duration_ms)?;
+        for step in &mut self.steps {
+            time(&format!("step \"{}\": start_ms", step.name), step.start_ms)?;
+            time(&format!("step \"{}\": duration_ms", step.name), step.duration_ms)?;
+            step.requests.truncate(MAX_REQUESTS);
+            step.console.truncate(MAX_REQUESTS);
+            for r in &mut step.requests {
+                time(&format!("request {}: phases", r.url), r.phases.total_ms())?;
+                cut(&mut r.url);
+            }
+            for c in &mut step.console {
+                cut(&mut c.text);
+            }
+        }
+        Ok(())
+    }
+}
+
+fn cut(text: &mut String) {
+    if let Some((at, _)) = text.char_indices().nth(MAX_TEXT) {
+        text.truncate(at);
+        text.push('…');
+    }
+}

@@ -1,0 +1,74 @@
+//! Spells of trouble: from when to when a location, or the whole journey, did not get through.
+
+use super::Outcome;
+use crate::calendar::Stretch;
+use crate::goal::Check;
+use jiff::{SignedDuration, Timestamp};
+use serde::Serialize;
+
+/// Consecutive failed runs at one location.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Spell {
+    pub from: Timestamp,
+    /// When the next run got through; `None` while it lasts.
+    pub to: Option<Timestamp>,
+    /// Failed runs in it.
+    pub runs: u64,
+}
+
+impl Spell {
+    /// The spells in the checks of one location, which must be in order of time.
+    ///
+    /// A spell begins with the first of `least` failed runs in a row and ends with the next run
+    /// that got through. Unmeasured runs neither begin nor end one.
+    pub fn of(checks: &[Check], least: u64) -> Vec<Spell> {
+        let mut spells = Vec::new();
+        let mut open: Option<Spell> = None;
+        for check in checks {
+            match (check.outcome, &mut open) {
+                (Outcome::Unmeasured, _) => {}
+                (Outcome::Failed, Some(spell)) => spell.runs += 1,
+                (Outcome::Failed, None) => {
+                    open = Some(Spell { from: check.at, to: None, runs: 1 });
+                }
+                (_, Some(_)) => {
+                    if let Some(mut spell) = open.take()
+                        && spell.runs >= least
+                    {
+                        spell.to = Some(check.at);
+                        spells.push(spell);
+                    }
+                }
+                (_, None) => {}
+            }
+        }
+        spells.extend(open.filter(|s| s.runs >= least));
+        spells
+    }
+
+    /// The spell as a stretch; one that still lasts reaches to `now`.
+    pub fn stretch(&self, now: Timestamp) -> Stretch {
+        let to = self.to.unwrap_or(now);
+        Stretch { from: self.from, to: to.max(self.from + SignedDuration::from_secs(1)) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+
+    #[test]
+    fn a_spell_reaches_from_the_first_failure_to_the_next_success_and_one_slip_is_none() {
+        use Outcome::*;
+        let checks: Vec<Check> = [Passed, Failed, Passed, Failed, Unmeasured, Failed, Slow, Failed, Failed]
+            .into_iter()
+            .enumerate()
+            .map(|(i, outcome)| Check { at: at_second(i as i64 * 300), outcome })
+            .collect();
+        let spells = Spell::of(&checks, 2);
+        assert_eq!(spells.len(), 2);
+        assert_eq!((spells[0].from, spells[0].to, spells[0].runs), (at_second(900), Some(at_second(1800)), 2));
+        assert_eq!((spells[1].from, spells[1].to), (at_second(2100), None));
+    }
+}

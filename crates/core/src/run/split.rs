@@ -1,0 +1,207 @@
+//! Where a step's time went: every millisecond of it to one host and phase, or to the browser.
+//!
+//! We walk back from the step's end. At each moment the page was held up by the request that ended
+//! last before it, or was arriving then; the gap between its end and that moment was the browser's own work.
+//! The request's phases take their time, and the walk goes on from its beginning. Parts therefore
+//! add up to the step exactly, and requests that ran beside the chain cost nothing.
+
+use super::{Outcome, Request, StepRecord};
+use serde::Serialize;
+
+/// Only what had begun to arrive can have set off what came next; when a step fails, what it was
+/// still waiting for at its end counts too.
+fn had_begun_to_arrive(request: &Request, at: f64, step: &StepRecord) -> bool {
+    let first_byte_ms = request.end_ms() - request.phases.receive_ms;
+    first_byte_ms <= at || (step.outcome == Outcome::Failed && at == step.duration_ms)
+}
+
+/// What the time was spent on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Where {
+    /// Waiting for a free connection.
+    Queueing,
+    /// Looking up, connecting, securing, sending.
+    Connecting,
+    /// Waiting for the server's first byte.
+    Waiting,
+    /// Receiving bytes.
+    Receiving,
+    /// No request held the page up: the browser was at work.
+    Browser,
+}
+
+impl Where {
+    pub fn words(self) -> &'static str {
+        match self {
+            Where::Queueing => "queueing",
+            Where::Connecting => "connecting",
+            Where::Waiting => "waiting for servers",
+            Where::Receiving => "receiving",
+            Where::Browser => "browser at work",
+        }
+    }
+
+    /// The coarse split that is followed over weeks.
+    pub fn side(self) -> &'static str {
+        match self {
+            Where::Waiting => "server",
+            Where::Browser => "browser",
+            _ => "network",
+        }
+    }
+}
+
+/// Time on one host and kind of work. The browser's own work has no host.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Part {
+    pub host: String,
+    pub what: Where,
+    pub ms: f64,
+}
+
+/// A step's time, split.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Split {
+    pub parts: Vec<Part>,
+    /// Positions, in the step's list, of the requests that the chain went through, last first.
+    pub chain: Vec<usize>,
+}
+
+impl Split {
+    pub fn of(step: &StepRecord) -> Split {
+        let mut split = Split::default();
+        let mut at = step.duration_ms;
+        let mut used = vec![false; step.requests.len()];
+        while at > 0.0 {
+            let held_up_by = step
+                .requests
+                .iter()
+                .enumerate()
+                .filter(|(i, r)| !used[*i] && !r.is_beacon() && r.start_ms < at && had_begun_to_arrive(r, at, step))
+                .max_by(|(_, a), (_, b)| {
+                    a.end_ms().min(at).total_cmp(&b.end_ms().min(at)).then(b.start_ms.total_cmp(&a.start_ms))
+                });
+            let Some((i, request)) = held_up_by else {
+                split.add("", Where::Browser, at);
+                break;
+            };
+            used[i] = true;
+            let end = request.end_ms().min(at);
+            split.add("", Where::Browser, at - end.max(0.0));
+            if end <= 0.0 {
+                break;
+            }
+            split.chain.push(i);
+            split.add_request(request, end);
+            at = request.start_ms;
+        }
+        split
+    }
+
+    /// The request's phases, as far as they lie between the step's beginning and `end`.
+    fn add_request(&mut self, request: &Request, end: f64) {
+        let p = &request.phases;
+        let mut from = request.start_ms;
+        for (what, ms) in [
+            (Where::Queueing, p.queue_ms),
+            (Where::Connecting, p.connecting_ms() + p.send_ms),
+            (Where::Waiting, p.wait_ms),
+            (Where::Receiving, p.receive_ms),
+        ] {
+            let to = from + ms;
+            self.add(request.host(), what, to.min(end) - from.max(0.0));
+            from = to;
+        }
+    }
+
+    fn add(&mut self, host: &str, what: Where, ms: f64) {
+        if ms <= 0.0 {
+            return;
+        }
+        match self.parts.iter_mut().find(|p| p.host == host && p.what == what) {
+            Some(part) => part.ms += ms,
+            None => self.parts.push(Part { host: host.to_string(), what, ms }),
+        }
+    }
+
+    pub fn ms(&self, host: &str, what: Where) -> f64 {
+        self.parts.iter().find(|p| p.host == host && p.what == what).map_or(0.0, |p| p.ms)
+    }
+
+    /// Time of one kind of work over all hosts.
+    pub fn total(&self, what: Where) -> f64 {
+        self.parts.iter().filter(|p| p.what == what).map(|p| p.ms).sum()
+    }
+}
+
+#[cfg(test)]
+pub(super) mod tests {
+    use super::*;
+    use crate::run::Outcome;
+    use crate::timing::Phases;
+    use proptest::prelude::*;
+
+    pub fn request(url: &str, start_ms: f64, connect_ms: f64, wait_ms: f64, receive_ms: f64) -> Request {
+        Request {
+            url: url.into(),
+            method: "GET".into(),
+            kind: "script".into(),
+            status: 200,
+            start_ms,
+            phases: Phases { connect_ms, wait_ms, receive_ms, ..Phases::default() },
+            bytes: 1,
+            protocol: String::new(),
+            from_cache: false,
+            failed: None,
+            trace: None,
+        }
+    }
+
+    pub fn step(duration_ms: f64, requests: Vec<Request>) -> StepRecord {
+        StepRecord {
+            name: "Search".into(),
+            outcome: Outcome::Passed,
+            start_ms: 0.0,
+            duration_ms,
+            budget_ms: None,
+            trouble: None,
+            vitals: Default::default(),
+            marks: vec![],
+            requests,
+            console: vec![],
+            busy: vec![],
+            picture: None,
+        }
+    }
+
+    #[test]
+    fn a_slow_third_party_that_holds_the_page_up_takes_the_blame_and_a_request_beside_it_none() {
+        let s = Split::of(&step(
+            2600.0,
+            vec![
+                request("http://site/", 0.0, 20.0, 80.0, 10.0),
+                request("http://site/quick.css", 115.0, 0.0, 30.0, 5.0),
+                request("http://map/map.js", 120.0, 1930.0, 100.0, 50.0),
+            ],
+        ));
+        assert_eq!(s.ms("map", Where::Connecting), 1930.0);
+        assert_eq!(s.ms("site", Where::Waiting), 80.0);
+        // 110–120 before the map script was asked for, 2200–2600 after it came.
+        assert_eq!(s.total(Where::Browser), 410.0);
+        assert_eq!(s.chain, vec![2, 0]);
+    }
+
+    proptest! {
+        #[test]
+        fn the_parts_add_up_to_the_step(
+            duration in 1.0..9_000.0f64,
+            requests in prop::collection::vec((-500.0..9_000.0f64, 0.0..900.0f64, 0.0..900.0f64, 0.0..900.0f64), 0..20),
+        ) {
+            let requests = requests.into_iter().enumerate().map(|(i, (s, c, w, r))| request(&format!("http://h{}/", i % 3), s, c, w, r)).collect();
+            let split = Split::of(&step(duration, requests));
+            let sum: f64 = split.parts.iter().map(|p| p.ms).sum();
+            prop_assert!((sum - duration).abs() < 1e-6, "{sum} of {duration}");
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! Apdex, as the Apdex Technical Specification 1.1 writes it (from memory).
+
+use serde::Serialize;
+
+/// The group counts behind a score.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+pub struct Apdex {
+    /// Target time T in seconds.
+    pub t_s: f64,
+    pub satisfied: u64,
+    pub tolerating: u64,
+    pub frustrated: u64,
+}
+
+impl Apdex {
+    pub fn new(t_s: f64) -> Apdex {
+        Apdex { t_s, ..Apdex::default() }
+    }
+
+    /// Counts one task that took `ms`; both bounds, T and 4T, belong to the better group.
+    pub fn add(&mut self, ms: f64) {
+        let t_ms = self.t_s * 1000.0;
+        if ms <= t_ms {
+            self.satisfied += 1;
+        } else if ms <= 4.0 * t_ms {
+            self.tolerating += 1;
+        } else {
+            self.frustrated += 1;
+        }
+    }
+
+    /// Counts one task that failed: frustrated, however quick it was.
+    pub fn add_failed(&mut self) {
+        self.frustrated += 1;
+    }
+
+    pub fn samples(&self) -> u64 {
+        self.satisfied + self.tolerating + self.frustrated
+    }
+
+    /// (satisfied + tolerating / 2) / all, or `None` without samples.
+    pub fn score(&self) -> Option<f64> {
+        let n = self.samples();
+        (n > 0).then(|| (self.satisfied as f64 + self.tolerating as f64 / 2.0) / n as f64)
+    }
+
+    /// The specification's name for the score's band.
+    pub fn band(&self) -> Option<&'static str> {
+        self.score().map(|s| match s {
+            s if s >= 0.94 => "excellent",
+            s if s >= 0.85 => "good",
+            s if s >= 0.70 => "fair",
+            s if s >= 0.50 => "poor",
+            _ => "unacceptable",
+        })
+    }
+}
+
+impl std::fmt::Display for Apdex {
+    /// The uniform notation: `0.75 [4.0]`; `*` marks a small group (under 100 samples), `NS` no
+    /// sample.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.score() {
+            None => write!(f, "NS")?,
+            Some(score) => write!(f, "{score:.2}")?,
+        }
+        write!(f, " [{:.1}]", self.t_s)?;
+        if (1..100).contains(&self.samples()) {
+            write!(f, "*")?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn of(t_s: f64, times: &[f64]) -> Apdex {
+        let mut a = Apdex::new(t_s);
+        times.iter().for_each(|ms| a.add(*ms));
+        a
+    }
+
+    #[test]
+    fn the_specifications_example_scores_three_quarters() {
+        let a = Apdex { t_s: 4.0, satisfied: 60, tolerating: 30, frustrated: 10 };
+        assert_eq!(a.score(), Some(0.75));
+        assert_eq!(a.to_string(), "0.75 [4.0]");
+        assert_eq!(a.band(), Some("fair"));
+    }
+
+    #[test]
+    fn both_bounds_belong_to_the_better_group() {
+        let a = of(2.0, &[2000.0, 2000.1, 8000.0, 8000.1]);
+        assert_eq!((a.satisfied, a.tolerating, a.frustrated), (1, 2, 1));
+        assert_eq!(a.to_string(), "0.50 [2.0]*");
+    }
+
+    #[test]
+    fn no_sample_is_said_and_not_scored() {
+        assert_eq!(Apdex::new(1.5).score(), None);
+        assert_eq!(Apdex::new(1.5).to_string(), "NS [1.5]");
+    }
+
+    proptest! {
+        #[test]
+        fn the_score_lies_between_nought_and_one_and_rises_with_t(
+            times in prop::collection::vec(0.0..60_000.0f64, 1..80), t in 0.1..20.0f64, more in 0.0..20.0f64,
+        ) {
+            let low = of(t, &times).score().unwrap();
+            let high = of(t + more, &times).score().unwrap();
+            prop_assert!((0.0..=1.0).contains(&low));
+            prop_assert!(high >= low);
+        }
+    }
+}

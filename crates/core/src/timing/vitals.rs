@@ -1,0 +1,117 @@
+//! The web vitals, their thresholds and ratings.
+//!
+//! Thresholds apply to the 75th percentile of page views. Source: web.dev/articles/vitals and the
+//! page of each metric there (values from memory, equal to the constants in web-vitals 6.2.3).
+
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Vital {
+    Lcp,
+    Inp,
+    Cls,
+    Fcp,
+    Ttfb,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub enum Rating {
+    Good,
+    NeedsImprovement,
+    Poor,
+}
+
+impl Rating {
+    pub fn name(self) -> &'static str {
+        match self {
+            Rating::Good => "good",
+            Rating::NeedsImprovement => "needs improvement",
+            Rating::Poor => "poor",
+        }
+    }
+}
+
+impl Vital {
+    pub const ALL: [Vital; 5] = [Vital::Lcp, Vital::Inp, Vital::Cls, Vital::Fcp, Vital::Ttfb];
+
+    pub fn name(self) -> &'static str {
+        match self {
+            Vital::Lcp => "LCP",
+            Vital::Inp => "INP",
+            Vital::Cls => "CLS",
+            Vital::Fcp => "FCP",
+            Vital::Ttfb => "TTFB",
+        }
+    }
+
+    /// What the letters stand for.
+    pub fn title(self) -> &'static str {
+        match self {
+            Vital::Lcp => "largest contentful paint",
+            Vital::Inp => "interaction to next paint",
+            Vital::Cls => "cumulative layout shift",
+            Vital::Fcp => "first contentful paint",
+            Vital::Ttfb => "time to first byte",
+        }
+    }
+
+    /// (good up to, poor above): milliseconds, or the unitless score of layout shift.
+    pub const fn thresholds(self) -> (f64, f64) {
+        match self {
+            Vital::Lcp => (2500.0, 4000.0),
+            Vital::Inp => (200.0, 500.0),
+            Vital::Cls => (0.1, 0.25),
+            Vital::Fcp => (1800.0, 3000.0),
+            Vital::Ttfb => (800.0, 1800.0),
+        }
+    }
+
+    pub fn rate(self, value: f64) -> Rating {
+        let (good, poor) = self.thresholds();
+        if value <= good {
+            Rating::Good
+        } else if value <= poor {
+            Rating::NeedsImprovement
+        } else {
+            Rating::Poor
+        }
+    }
+
+    /// The value with its unit: seconds for loads, milliseconds for interactions, bare for shift.
+    pub fn text(self, value: f64) -> String {
+        match self {
+            Vital::Cls => format!("{value:.2}"),
+            Vital::Inp => format!("{value:.0} ms"),
+            _ => format!("{:.2} s", value / 1000.0),
+        }
+    }
+
+    pub fn parse(word: &str) -> Option<Vital> {
+        Vital::ALL.into_iter().find(|v| v.name().eq_ignore_ascii_case(word))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn thresholds_are_those_of_web_dev_and_belong_to_the_better_rating() {
+        use Rating::*;
+        for (vital, value, want) in [
+            (Vital::Lcp, 2500.0, Good),
+            (Vital::Lcp, 4000.0, NeedsImprovement),
+            (Vital::Lcp, 4000.1, Poor),
+            (Vital::Inp, 200.0, Good),
+            (Vital::Inp, 500.1, Poor),
+            (Vital::Cls, 0.1, Good),
+            (Vital::Cls, 0.25, NeedsImprovement),
+            (Vital::Fcp, 1800.1, NeedsImprovement),
+            (Vital::Ttfb, 1800.0, NeedsImprovement),
+            (Vital::Ttfb, 800.0, Good),
+        ] {
+            assert_eq!(vital.rate(value), want, "{} {value}", vital.name());
+        }
+    }
+}

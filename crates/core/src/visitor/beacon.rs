@@ -1,0 +1,342 @@
+//! Beacons: what the snippet sends about one page view, checked on the way in.
+//!
+//! One page view may send several beacons (at load, when hidden); each carries all that is known,
+//! the same `id` and a higher `seq`. The last one wins; a repeat changes nothing.
+
+use super::privacy;
+use crate::calendar::stretch::at_second;
+use jiff::Timestamp;
+use serde::Deserialize;
+use serde_json::Value;
+use std::net::IpAddr;
+use uuid::Uuid;
+
+/// A beacon as it came, every field checked.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Beacon {
+    pub id: Uuid,
+    pub seq: i32,
+    /// When the navigation began, by the visitor's clock.
+    pub at_ms: i64,
+    /// When the beacon was sent, by the same clock.
+    pub sent_ms: i64,
+    pub visit: Uuid,
+    /// The page's address without query and fragment.
+    pub url: String,
+    pub device: Device,
+    pub connection: String,
+    pub lcp: Option<f64>,
+    pub inp: Option<f64>,
+    pub cls: Option<f64>,
+    pub fcp: Option<f64>,
+    pub ttfb: Option<f64>,
+    /// Navigation start to the end of the load event; `None` when it was left before.
+    pub load: Option<f64>,
+    pub dns: Option<f64>,
+    pub connect: Option<f64>,
+    /// Left before the load event.
+    pub abandoned: bool,
+    /// Nothing was painted by the time it was left.
+    pub blank: bool,
+    pub errors: i32,
+    /// Text of the first script error.
+    pub error: Option<String>,
+}
+
+/// What is stored of one page view: a beacon with what the server knows, and nothing personal.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PageView {
+    pub beacon: Beacon,
+    pub at: Timestamp,
+    pub received_at: Timestamp,
+    pub family: String,
+    pub path: String,
+    pub ip: IpAddr,
+    pub country: String,
+    pub browser: &'static str,
+    pub os: &'static str,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Device {
+    Phone,
+    Tablet,
+    Desktop,
+}
+
+impl Device {
+    pub const ALL: [Device; 3] = [Device::Phone, Device::Tablet, Device::Desktop];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Device::Phone => "phone",
+            Device::Tablet => "tablet",
+            Device::Desktop => "desktop",
+        }
+    }
+}
+
+/// What is wrong with a beacon: which field, and what would be right.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {says}")]
+pub struct BeaconError {
+    pub field: String,
+    pub says: String,
+}
+
+fn wrong(field: impl Into<String>, says: impl Into<String>) -> BeaconError {
+    BeaconError { field: field.into(), says: says.into() }
+}
+
+/// The most beacons in one batch.
+pub const MAX_BATCH: usize = 100;
+/// The longest body of one batch, in bytes.
+pub const MAX_BYTES: usize = 64 * 1024;
+/// No timing of a page view is longer than an hour.
+const MAX_MS: f64 = 3_600_000.0;
+
+impl Beacon {
+    /// Reads the body of a request: one beacon, or an array of them.
+    ///
+    /// # Errors
+    /// The first field that is missing or out of range, named as in `beacon[3].lcp`.
+    pub fn read(body: &[u8]) -> Result<Vec<Beacon>, BeaconError> {
+        let value: Value = serde_json::from_slice(body)
+            .map_err(|e| wrong("body", format!("no JSON: line {}, column {}", e.line(), e.column())))?;
+        match value {
+            Value::Array(all) if all.is_empty() => Err(wrong("body", "an empty array")),
+            Value::Array(all) if all.len() > MAX_BATCH => {
+                Err(wrong("body", format!("{} beacons; at most {MAX_BATCH}", all.len())))
+            }
+            Value::Array(all) => {
+                all.iter().enumerate().map(|(i, v)| Beacon::from_value(v, &format!("beacon[{i}]"))).collect()
+            }
+            one => Ok(vec![Beacon::from_value(&one, "beacon")?]),
+        }
+    }
+
+    fn from_value(value: &Value, place: &str) -> Result<Beacon, BeaconError> {
+        let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
+        let field = |name: &str| format!("{place}.{name}");
+        let text = |name: &str| -> Result<&str, BeaconError> {
+            match map.get(name) {
+                Some(Value::String(s)) => Ok(s.as_str()),
+                Some(_) => Err(wrong(field(name), "not a text")),
+                None => Err(wrong(field(name), "missing")),
+            }
+        };
+        let id = |name: &str| Uuid::parse_str(text(name)?).map_err(|_| wrong(field(name), "not a UUID"));
+        let whole = |name: &str, low: i64, high: i64| -> Result<i64, BeaconError> {
+            let n = match map.get(name) {
+                None => return Err(wrong(field(name), "missing")),
+                Some(v) => v.as_f64().ok_or_else(|| wrong(field(name), "not a number"))?,
+            };
+            if n >= low as f64 && n <= high as f64 {
+                Ok(n as i64)
+            } else {
+                Err(wrong(field(name), format!("{n} is not from {low} to {high}")))
+            }
+        };
+        let number = |name: &str, high: f64| -> Result<Option<f64>, BeaconError> {
+            match map.get(name) {
+                None | Some(Value::Null) => Ok(None),
+                Some(v) => {
+                    let n = v.as_f64().ok_or_else(|| wrong(field(name), "not a number"))?;
+                    if n < 0.0 {
+                        Err(wrong(field(name), "negative"))
+                    } else if n > high {
+                        Err(wrong(field(name), format!("{n} is over {high}")))
+                    } else {
+                        Ok(Some(n))
+                    }
+                }
+            }
+        };
+        let flag = |name: &str| match map.get(name) {
+            None | Some(Value::Null) => Ok(false),
+            Some(Value::Bool(b)) => Ok(*b),
+            Some(_) => Err(wrong(field(name), "neither true nor false")),
+        };
+        let short = |name: &str, most: usize| -> Result<String, BeaconError> {
+            match map.get(name) {
+                None | Some(Value::Null) => Ok(String::new()),
+                _ => Ok(text(name)?.chars().filter(|c| !c.is_control()).take(most).collect()),
+            }
+        };
+        let url = text("url")?;
+        if !(url.starts_with("http://") || url.starts_with("https://")) || host(url).is_empty() {
+            return Err(wrong(field("url"), "not an address that begins with http:// or https://"));
+        }
+        // 2000 to 2100: the visitor's clock may be wrong, but must be a clock.
+        let clock = |name: &str| whole(name, 946_684_800_000, 4_102_444_800_000);
+        let error = short("error", 300)?;
+        Ok(Beacon {
+            id: id("id")?,
+            seq: whole("seq", 0, 1_000)? as i32,
+            at_ms: clock("at")?,
+            sent_ms: clock("sent")?,
+            visit: id("visit")?,
+            url: privacy::cut_query(url).chars().take(1_000).collect(),
+            device: match text("device")? {
+                "phone" => Device::Phone,
+                "tablet" => Device::Tablet,
+                "desktop" => Device::Desktop,
+                _ => return Err(wrong(field("device"), "not phone, tablet or desktop")),
+            },
+            connection: short("connection", 16)?,
+            lcp: number("lcp", MAX_MS)?,
+            inp: number("inp", MAX_MS)?,
+            cls: number("cls", 1_000.0)?,
+            fcp: number("fcp", MAX_MS)?,
+            ttfb: number("ttfb", MAX_MS)?,
+            load: number("load", MAX_MS)?,
+            dns: number("dns", MAX_MS)?,
+            connect: number("connect", MAX_MS)?,
+            abandoned: flag("abandoned")?,
+            blank: flag("blank")?,
+            errors: if map.contains_key("errors") { whole("errors", 0, 10_000)? as i32 } else { 0 },
+            error: (!error.is_empty()).then_some(error),
+        })
+    }
+
+    /// The page's host name without port, in lower case.
+    pub fn host(&self) -> String {
+        host(&self.url)
+    }
+
+    pub fn path(&self) -> &str {
+        let rest = self.url.split_once("://").map_or("", |(_, rest)| rest);
+        rest.find('/').map_or("/", |at| &rest[at..])
+    }
+
+    /// When the navigation began, by our clock.
+    ///
+    /// The visitor's clock is set right by how far `sent` is from the moment of receipt, rounded to
+    /// ten minutes: a right clock is left alone to the millisecond, a wrong one is moved by the
+    /// same amount for every beacon of the page view, so that repeats still meet.
+    pub fn at(&self, received: Timestamp) -> Timestamp {
+        const STEP: i64 = 600_000;
+        let off = received.as_millisecond() - self.sent_ms;
+        let moved = (off + STEP / 2).div_euclid(STEP) * STEP;
+        let at = (self.at_ms + moved).min(received.as_millisecond());
+        Timestamp::from_millisecond(at).unwrap_or_else(|_| at_second(0))
+    }
+}
+
+fn host(url: &str) -> String {
+    let rest = url.split_once("://").map_or("", |(_, rest)| rest);
+    let authority = rest.split(['/', '?', '#']).next().unwrap_or("");
+    let host = authority.rsplit('@').next().unwrap_or("");
+    host.split(':').next().unwrap_or("").to_ascii_lowercase()
+}
+
+/// The host name in an `Origin` header, without port.
+pub fn origin_host(origin: &str) -> String {
+    host(origin)
+}
+
+/// Browser family by its user agent string. Order matters: most browsers claim to be others too.
+pub fn browser(user_agent: &str) -> &'static str {
+    let has = |s: &str| user_agent.contains(s);
+    match () {
+        () if has("Edg/") => "Edge",
+        () if has("OPR/") => "Opera",
+        () if has("SamsungBrowser/") => "Samsung Internet",
+        () if has("Firefox/") || has("FxiOS/") => "Firefox",
+        () if has("Chrome/") || has("CriOS/") || has("Chromium/") => "Chrome",
+        () if has("Safari/") => "Safari",
+        () => "Other",
+    }
+}
+
+/// Operating system by the user agent string.
+pub fn os(user_agent: &str) -> &'static str {
+    let has = |s: &str| user_agent.contains(s);
+    match () {
+        () if has("Android") => "Android",
+        () if has("iPhone") || has("iPad") => "iOS",
+        () if has("Windows") => "Windows",
+        () if has("Mac OS X") => "macOS",
+        () if has("CrOS") => "ChromeOS",
+        () if has("Linux") => "Linux",
+        () => "Other",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use serde_json::json;
+
+    fn good() -> Value {
+        json!({
+            "id": "0192f0c4-0000-7000-8000-000000000001", "seq": 1, "at": 1_795_000_000_000i64, "sent": 1_795_000_004_000i64,
+            "visit": "0192f0c4-0000-7000-8000-000000000002", "url": "https://book.marram.example/sailings?from=SKA#x",
+            "device": "phone", "connection": "4g", "lcp": 2100.5, "cls": 0.02, "errors": 1, "error": "x is not a function"
+        })
+    }
+
+    fn read(value: &Value) -> Result<Beacon, String> {
+        Beacon::read(value.to_string().as_bytes()).map(|mut b| b.remove(0)).map_err(|e| e.to_string())
+    }
+
+    #[test]
+    fn a_beacon_is_read_and_its_query_cut() {
+        let b = read(&good()).unwrap();
+        assert_eq!(
+            (b.url.as_str(), b.path(), b.host().as_str()),
+            ("https://book.marram.example/sailings", "/sailings", "book.marram.example")
+        );
+        assert_eq!((b.lcp, b.inp, b.errors), (Some(2100.5), None, 1));
+    }
+
+    #[test]
+    fn each_wrong_field_is_named_with_what_is_wrong() {
+        for (field, value, want) in [
+            ("lcp", json!(-1), "beacon.lcp: negative"),
+            ("lcp", json!("2"), "beacon.lcp: not a number"),
+            ("cls", json!(5000), "beacon.cls: 5000 is over 1000"),
+            ("id", json!("x"), "beacon.id: not a UUID"),
+            ("device", json!("fridge"), "beacon.device: not phone, tablet or desktop"),
+            ("url", json!("javascript:alert(1)"), "beacon.url: not an address that begins with http:// or https://"),
+            ("at", json!(0), "beacon.at: 0 is not from 946684800000 to 4102444800000"),
+            ("visit", Value::Null, "beacon.visit: not a text"),
+        ] {
+            let mut b = good();
+            b[field] = value;
+            assert_eq!(read(&b).unwrap_err(), want);
+        }
+        let two = json!([good(), 7]).to_string();
+        assert_eq!(Beacon::read(two.as_bytes()).unwrap_err().to_string(), "beacon[1]: not an object");
+        assert_eq!(Beacon::read(b"{").unwrap_err().field, "body");
+    }
+
+    #[test]
+    fn a_right_clock_is_left_alone_and_a_wrong_one_moved_alike_for_every_beacon() {
+        let b = read(&good()).unwrap();
+        let received = |late: i64| Timestamp::from_millisecond(b.sent_ms + late).unwrap();
+        assert_eq!(b.at(received(80)).as_millisecond(), b.at_ms);
+        let hour = 3_600_000;
+        assert_eq!(b.at(received(hour + 80)).as_millisecond(), b.at_ms + hour);
+        assert_eq!(b.at(received(hour + 9_000)), b.at(received(hour + 80)));
+    }
+
+    proptest! {
+        #[test]
+        fn no_body_makes_the_reader_panic(body in prop::collection::vec(any::<u8>(), 0..200)) {
+            let _ = Beacon::read(&body);
+        }
+
+        #[test]
+        fn no_value_in_any_field_makes_the_reader_panic(
+            field in prop::sample::select(vec!["id", "seq", "at", "sent", "visit", "url", "device", "lcp", "errors", "error", "blank"]),
+            number: f64, text in ".{0,40}", kind in 0..3,
+        ) {
+            let mut b = good();
+            b[field] = match kind { 0 => json!(number), 1 => json!(text), _ => json!([number]) };
+            let _ = read(&b);
+        }
+    }
+}

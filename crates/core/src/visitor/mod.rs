@@ -1,0 +1,10 @@
+//! Real users: what a beacon may say, which page it was, what is kept of a person.
+
+pub mod beacon;
+pub mod cell;
+pub mod family;
+pub mod privacy;
+
+pub use beacon::{Beacon, BeaconError, Device, PageView};
+pub use cell::{Cell, Rated};
+pub use family::Families;
