@@ -1,1 +1,80 @@
-fn main() {}
+//! The `cadentis` command.
+
+mod demo;
+mod play;
+mod runner;
+mod seed;
+mod serve;
+mod world;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(
+    name = "cadentis",
+    version,
+    about = "Scripted journeys and real users' timings, judged against budgets and goals"
+)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Pages, API and intake
+    Serve(serve::Args),
+    /// Play journeys for one or more locations, for ever
+    Runner(runner::Args),
+    /// Play one script and say what happened
+    Play(play::Args),
+    /// The whole made-up ferry line: database, server, site, networks, visitors, runners
+    Demo(demo::Args),
+    /// Write the demo's thirty days of history into an empty database
+    Seed(seed::Args),
+    /// The stand-ins of the demo: booking site, networks, visitors
+    World(world::Args),
+}
+
+fn main() -> ExitCode {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("CADENTIS_LOG")
+        .unwrap_or_else(|_| "info,sqlx=warn,thirtyfour=warn,actix_server=warn".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    // Two providers end up in the tree and rustls will not choose between them.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let done = match Cli::parse().command {
+        Command::Serve(args) => runtime().block_on(serve::serve(args)).map(|()| ExitCode::SUCCESS),
+        Command::Seed(args) => runtime().block_on(seed::seed(args)).map(|()| ExitCode::SUCCESS),
+        Command::World(args) => runtime().block_on(world::world(args)).map(|()| ExitCode::SUCCESS),
+        Command::Runner(args) => runtime().block_on(runner::runner(args)).map(|()| ExitCode::SUCCESS),
+        Command::Play(args) => runtime().block_on(play::play(args)),
+        Command::Demo(args) => demo::demo(args),
+    };
+    done.unwrap_or_else(|e| {
+        eprintln!("cadentis: {e}");
+        ExitCode::FAILURE
+    })
+}
+
+/// What a command may fail with; it ends as one line on standard error.
+type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+fn runtime() -> tokio::runtime::Runtime {
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .expect("threads can be started at the beginning of a program")
+}
+
+/// Ends on Ctrl-C or SIGTERM.
+async fn asked_to_end() {
+    use tokio::signal::unix::{SignalKind, signal};
+    match (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) {
+        (Ok(mut term), Ok(mut int)) => {
+            tokio::select! { _ = term.recv() => {}, _ = int.recv() => {} }
+        }
+        _ => std::future::pending().await,
+    }
+}

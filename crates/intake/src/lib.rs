@@ -1,1 +1,272 @@
+//! Page views in: check, take away what is personal, queue, write in batches, and only then say yes.
+//!
+//! A beacon is acknowledged after the transaction that holds it has committed. The queue is
+//! bounded; what does not fit is turned away with [`Refusal::Busy`] and counted. What is refused is
+//! counted by reason and written down every few seconds.
 
+use cadentis_core::calendar::stretch::hour_of;
+use cadentis_core::visitor::{Beacon, BeaconError, PageView, beacon, privacy};
+use cadentis_store::Db;
+use cadentis_store::sites::Site;
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, RwLock};
+use std::time::{Duration, Instant};
+use tokio::sync::{mpsc, oneshot};
+
+/// What the server knows of the visitor who sent a beacon.
+#[derive(Debug, Clone)]
+pub struct Sender<'a> {
+    /// The `Origin` header, if there was one.
+    pub origin: Option<&'a str>,
+    pub user_agent: &'a str,
+    pub ip: IpAddr,
+    /// ISO 3166 code from a trusted proxy; empty when unknown.
+    pub country: &'a str,
+}
+
+/// Why beacons were turned away.
+#[derive(Debug, thiserror::Error)]
+pub enum Refusal {
+    #[error("no site has the key {0}")]
+    UnknownSite(String),
+    #[error("{host} is not a domain of this site")]
+    ForeignOrigin { host: String },
+    #[error("{0} bytes; at most {max}", max = beacon::MAX_BYTES)]
+    TooLarge(usize),
+    #[error("{0}")]
+    Malformed(#[from] BeaconError),
+    /// The queue is full, or the database does not take anything just now. Try again later.
+    #[error("too busy; nothing of this was kept")]
+    Busy,
+}
+
+impl Refusal {
+    /// One word for counting and for the answer.
+    pub fn reason(&self) -> &'static str {
+        match self {
+            Refusal::UnknownSite(_) => "unknown-site",
+            Refusal::ForeignOrigin { .. } => "foreign-origin",
+            Refusal::TooLarge(_) => "too-large",
+            Refusal::Malformed(_) => "malformed",
+            Refusal::Busy => "busy",
+        }
+    }
+}
+
+/// What became of beacons that were not refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Accepted {
+    /// Committed.
+    Stored,
+    /// Sent by a program that says so: dropped and counted.
+    Bot,
+}
+
+struct Parcel {
+    views: Vec<(i32, PageView)>,
+    done: oneshot::Sender<Result<(), ()>>,
+}
+
+/// How long a site's settings may be out of date here.
+const SITE_FOR: Duration = Duration::from_secs(5);
+/// The most page views one transaction takes.
+const BATCH: usize = 4_000;
+
+#[derive(Clone)]
+pub struct Intake {
+    db: Db,
+    queue: mpsc::Sender<Parcel>,
+    waiting: Arc<AtomicUsize>,
+    capacity: usize,
+    sites: Arc<RwLock<HashMap<String, (Instant, Arc<Site>)>>>,
+    refused: Arc<Mutex<HashMap<(i32, Timestamp, &'static str), u64>>>,
+}
+
+impl Intake {
+    /// Starts the writer on the running runtime. `capacity` is how many batches may wait.
+    pub fn start(db: Db, capacity: usize) -> Intake {
+        let (queue, receiver) = mpsc::channel(capacity);
+        let intake = Intake {
+            db: db.clone(),
+            queue,
+            waiting: Arc::default(),
+            capacity,
+            sites: Arc::default(),
+            refused: Arc::default(),
+        };
+        tokio::spawn(write(db, receiver, intake.waiting.clone()));
+        let counting = intake.clone();
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(Duration::from_secs(2)).await;
+                counting.write_counts().await;
+            }
+        });
+        intake
+    }
+
+    /// Takes one request's beacons. Returns when they are committed.
+    ///
+    /// # Errors
+    /// When they are turned away; it has been counted.
+    pub async fn receive(
+        &self,
+        key: &str,
+        sender: &Sender<'_>,
+        body: &[u8],
+        now: Timestamp,
+    ) -> Result<Accepted, Refusal> {
+        let mut site_id = 0;
+        let answer = self.take(key, sender, body, now, &mut site_id).await;
+        match &answer {
+            Err(refusal) => self.count(site_id, now, refusal.reason()),
+            Ok(Accepted::Bot) => self.count(site_id, now, "bot"),
+            Ok(Accepted::Stored) => {}
+        }
+        answer
+    }
+
+    async fn take(
+        &self,
+        key: &str,
+        sender: &Sender<'_>,
+        body: &[u8],
+        now: Timestamp,
+        site_id: &mut i32,
+    ) -> Result<Accepted, Refusal> {
+        let site = self.site(key).await?;
+        *site_id = site.id;
+        if body.len() > beacon::MAX_BYTES {
+            return Err(Refusal::TooLarge(body.len()));
+        }
+        if let Some(origin) = sender.origin {
+            let host = beacon::origin_host(origin);
+            if !site.owns(&host) {
+                return Err(Refusal::ForeignOrigin { host });
+            }
+        }
+        let beacons = Beacon::read(body)?;
+        if let Some(foreign) = beacons.iter().map(Beacon::host).find(|h| !site.owns(h)) {
+            return Err(Refusal::ForeignOrigin { host: foreign });
+        }
+        if privacy::is_bot(sender.user_agent) {
+            return Ok(Accepted::Bot);
+        }
+        let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, now))).collect();
+        let (done, committed) = oneshot::channel();
+        self.queue.try_send(Parcel { views, done }).map_err(|_| Refusal::Busy)?;
+        self.waiting.fetch_add(1, Ordering::Relaxed);
+        match committed.await {
+            Ok(Ok(())) => Ok(Accepted::Stored),
+            _ => Err(Refusal::Busy),
+        }
+    }
+
+    /// (batches that wait, how many may)
+    pub fn queue(&self) -> (usize, usize) {
+        (self.waiting.load(Ordering::Relaxed), self.capacity)
+    }
+
+    async fn site(&self, key: &str) -> Result<Arc<Site>, Refusal> {
+        let held = self.sites.read().ok().and_then(|s| s.get(key).cloned());
+        if let Some((since, site)) = held
+            && since.elapsed() < SITE_FOR
+        {
+            return Ok(site);
+        }
+        let site = self.db.site_by_key(key).await.map_err(|e| {
+            tracing::warn!("beacons turned away: {e}");
+            Refusal::Busy
+        })?;
+        let site = Arc::new(site.ok_or_else(|| Refusal::UnknownSite(key.chars().take(64).collect()))?);
+        if let Ok(mut sites) = self.sites.write() {
+            sites.insert(key.to_string(), (Instant::now(), site.clone()));
+        }
+        Ok(site)
+    }
+
+    fn count(&self, site_id: i32, now: Timestamp, reason: &'static str) {
+        if let Ok(mut refused) = self.refused.lock() {
+            *refused.entry((site_id, hour_of(now), reason)).or_default() += 1;
+        }
+    }
+
+    /// Writes the counts down; what cannot be written is kept for the next time.
+    pub async fn write_counts(&self) {
+        let counts: Vec<_> = match self.refused.lock() {
+            Ok(mut refused) => refused.drain().map(|((s, h, r), n)| (s, h, r, n)).collect(),
+            Err(_) => return,
+        };
+        let rows: Vec<_> = counts.iter().map(|(s, h, r, n)| (*s, *h, r.to_string(), *n)).collect();
+        if !rows.is_empty()
+            && self.db.count_refused(&rows).await.is_err()
+            && let Ok(mut refused) = self.refused.lock()
+        {
+            for (s, h, r, n) in counts {
+                *refused.entry((s, h, r)).or_default() += n;
+            }
+        }
+    }
+}
+
+fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, now: Timestamp) -> PageView {
+    let country: String =
+        sender.country.chars().filter(char::is_ascii_alphabetic).take(2).collect::<String>().to_ascii_uppercase();
+    PageView {
+        at: b.at(now),
+        received_at: now,
+        family: site.families.of(b.path()).to_string(),
+        path: b.path().to_string(),
+        ip: privacy::mask(sender.ip),
+        country: if country.len() == 2 { country } else { "??".into() },
+        browser: beacon::browser(sender.user_agent),
+        os: beacon::os(sender.user_agent),
+        beacon: b,
+    }
+}
+
+/// Takes what waits, writes it in one transaction, answers everyone who waited for it.
+async fn write(db: Db, mut queue: mpsc::Receiver<Parcel>, waiting: Arc<AtomicUsize>) {
+    let mut parcels = Vec::new();
+    while queue.recv_many(&mut parcels, 256).await > 0 {
+        while !parcels.is_empty() {
+            let mut rows = 0;
+            let fits = parcels.iter().take_while(|p: &&Parcel| {
+                rows += p.views.len();
+                rows <= BATCH
+            });
+            let n = fits.count().max(1);
+            let (mut views, mut waiters) = (Vec::new(), Vec::new());
+            for parcel in parcels.drain(..n) {
+                views.extend(parcel.views);
+                waiters.push(parcel.done);
+            }
+            let stored = db.store_page_views(&views).await.map_err(|e| {
+                tracing::warn!("page views turned away: {e}");
+            });
+            waiting.fetch_sub(waiters.len(), Ordering::Relaxed);
+            for waiter in waiters {
+                // A visitor who has gone does not wait for an answer.
+                let _ = waiter.send(stored);
+            }
+        }
+    }
+}
+
+/// Rebuilds marked hours for ever, resting when there are none.
+pub async fn roll_up(db: Db) {
+    loop {
+        let rest = match db.roll_up_one().await {
+            Ok(true) => Duration::from_millis(20),
+            Ok(false) => Duration::from_secs(2),
+            Err(e) => {
+                tracing::warn!("roll-up waits: {e}");
+                Duration::from_secs(5)
+            }
+        };
+        tokio::time::sleep(rest).await;
+    }
+}

@@ -1,1 +1,18 @@
+//! PostgreSQL, and the only place that knows SQL.
+//!
+//! - [`Db`]: connecting, migrating, days (partitions), health
+//! - [`sites`]: sites, locations, journeys, goals, markers, maintenance
+//! - [`work`]: due runs and their leases
+//! - [`runs`]: runs and their records
+//! - [`views`]: page views in and out; [`rollup`]: their cells by the hour
+//! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
+pub mod bulk;
+pub mod db;
+pub mod rollup;
+pub mod runs;
+pub mod sites;
+pub mod views;
+pub mod work;
+
+pub use db::{Db, Result, StoreError};

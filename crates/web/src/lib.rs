@@ -1,1 +1,64 @@
+//! Pages, API and static files. Handlers are thin: parse, ask the store, ask the core, render.
+//!
+//! - [`api`]: health, collecting beacons, runners
+//! - [`frame`]: what every page has: places, the time strip, the stretch
+//! - [`pages`]: one module per place
+//! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them
 
+mod api;
+//mod draw;
+mod error;
+//mod format;
+//mod frame;
+mod pages;
+mod statics;
+
+use actix_web::dev::Server;
+use actix_web::middleware::{Compress, DefaultHeaders};
+use actix_web::{App, HttpServer, web};
+use cadentis_intake::Intake;
+use cadentis_store::Db;
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+
+/// What handlers share. Everything in it is a handle: servers keep no state of their own.
+#[derive(Clone)]
+pub struct State {
+    pub db: Db,
+    pub intake: Intake,
+}
+
+pub struct Web {
+    pub server: Server,
+    pub address: SocketAddr,
+}
+
+/// Binds the address and makes the server; it runs when its `server` is awaited.
+///
+/// # Errors
+/// When the address is taken or not ours.
+pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web> {
+    let listener = TcpListener::bind(address)?;
+    let address = listener.local_addr()?;
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(web::Data::new(state.clone()))
+            .app_data(web::PayloadConfig::new(32 << 20))
+            .wrap(Compress::default())
+            .wrap(
+                DefaultHeaders::new()
+                    .add(("x-content-type-options", "nosniff"))
+                    .add(("referrer-policy", "same-origin")),
+            )
+            .configure(api::routes)
+            .configure(statics::routes)
+            .configure(pages::routes)
+            .default_service(web::route().to(error::not_found))
+    })
+    .workers(workers)
+    .disable_signals()
+    .shutdown_timeout(5)
+    .listen(listener)?
+    .run();
+    Ok(Web { server, address })
+}

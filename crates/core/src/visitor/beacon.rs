@@ -95,6 +95,8 @@ pub const MAX_BATCH: usize = 100;
 pub const MAX_BYTES: usize = 64 * 1024;
 /// No timing of a page view is longer than an hour.
 const MAX_MS: f64 = 3_600_000.0;
+/// A page is not reported about for longer than this after it was opened.
+const MAX_OPEN_MS: i64 = 48 * 3_600_000;
 
 impl Beacon {
     /// Reads the body of a request: one beacon, or an array of them.
@@ -170,12 +172,16 @@ impl Beacon {
         }
         // 2000 to 2100: the visitor's clock may be wrong, but must be a clock.
         let clock = |name: &str| whole(name, 946_684_800_000, 4_102_444_800_000);
+        let (at_ms, sent_ms) = (clock("at")?, clock("sent")?);
+        if !(0..=MAX_OPEN_MS).contains(&(sent_ms - at_ms)) {
+            return Err(wrong(field("sent"), "not within the 48 hours after `at`"));
+        }
         let error = short("error", 300)?;
         Ok(Beacon {
             id: id("id")?,
             seq: whole("seq", 0, 1_000)? as i32,
-            at_ms: clock("at")?,
-            sent_ms: clock("sent")?,
+            at_ms,
+            sent_ms,
             visit: id("visit")?,
             url: privacy::cut_query(url).chars().take(1_000).collect(),
             device: match text("device")? {
@@ -303,6 +309,7 @@ mod tests {
             ("url", json!("javascript:alert(1)"), "beacon.url: not an address that begins with http:// or https://"),
             ("at", json!(0), "beacon.at: 0 is not from 946684800000 to 4102444800000"),
             ("visit", Value::Null, "beacon.visit: not a text"),
+            ("sent", json!(1_794_999_999_999i64), "beacon.sent: not within the 48 hours after `at`"),
         ] {
             let mut b = good();
             b[field] = value;

@@ -1,0 +1,223 @@
+//! `cadentis seed`: the demo's site, journeys and thirty days of history.
+
+use crate::Failure;
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::journey;
+use cadentis_core::run::Outcome;
+use cadentis_core::visitor::{PageView, beacon};
+use cadentis_standins::places::{BOOKING_HOST, PLACES, by_slug};
+use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
+use cadentis_standins::{history, visitors};
+use cadentis_store::Db;
+use cadentis_store::runs::Run;
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite, Site};
+use jiff::{SignedDuration, Timestamp};
+use rand::rngs::SmallRng;
+use rand::{Rng, SeedableRng};
+use std::collections::HashMap;
+use std::path::PathBuf;
+use std::time::Instant;
+use uuid::Uuid;
+
+#[derive(clap::Args)]
+pub struct Args {
+    #[arg(long, env = "DATABASE_URL")]
+    database_url: String,
+    /// How many days of history
+    #[arg(long, default_value_t = DAYS)]
+    days: i64,
+    /// About how many page views
+    #[arg(long, default_value_t = 1_500_000)]
+    views: u64,
+    /// Where to write the runners' tokens; made anew each time
+    #[arg(long)]
+    tokens: PathBuf,
+}
+
+pub const SITE_KEY: &str = "marram-booking-4f2a";
+pub const JOURNEYS: [(&str, &str); 2] = [
+    ("book-a-crossing", include_str!("../journeys/book-a-crossing.journey")),
+    ("check-the-timetable", include_str!("../journeys/check-the-timetable.journey")),
+];
+
+pub async fn seed(args: Args) -> Result<(), Failure> {
+    let begun = Instant::now();
+    let db = Db::connect(&args.database_url)?;
+    db.migrate().await?;
+    let tokens: HashMap<&str, String> = PLACES.iter().map(|p| (p.slug, Uuid::new_v4().to_string())).collect();
+    let first_time = db.sites().await?.is_empty();
+    if first_time {
+        let story = Story::new(Timestamp::now());
+        let begin = story.begin().max(story.now - SignedDuration::from_hours(24 * args.days));
+        db.ensure_days(begin, story.now + SignedDuration::from_hours(48)).await?;
+        let site = describe(&db, &story, &tokens).await?;
+        tracing::info!("writing {} days of history: about {} page views", args.days, args.views);
+        // Two cores: runs beside page views.
+        let (runs, views) = tokio::join!(
+            tokio::spawn(write_runs(db.clone(), site.clone(), story.clone(), begin)),
+            tokio::spawn(write_views(db.clone(), site, story.clone(), begin, args.views)),
+        );
+        let (runs, views) = (runs??, views??);
+        db.mark_hours(begin, story.now).await?;
+        let rolling = [db.clone(), db.clone()].map(|db| {
+            tokio::spawn(async move {
+                while db.roll_up_one().await? {}
+                Ok::<(), cadentis_store::StoreError>(())
+            })
+        });
+        for one in rolling {
+            one.await??;
+        }
+        db.analyze().await?;
+        tracing::info!("{runs} runs and {views} page views written in {:.1} s", begun.elapsed().as_secs_f64());
+    } else {
+        for (slug, token) in &tokens {
+            db.set_token(slug, token).await?;
+        }
+    }
+    std::fs::write(&args.tokens, serde_json::to_string_pretty(&tokens)?)?;
+    db.close().await;
+    Ok(())
+}
+
+async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Result<Site, Failure> {
+    let families: Vec<(String, String)> = [
+        ("/", "Timetable"),
+        ("/tomorrow", "Timetable"),
+        ("/sailings", "Sailings list"),
+        ("/cabin", "Cabin and passengers"),
+        ("/booking/*/pass", "Boarding pass"),
+        ("/booking/**", "Booking held"),
+    ]
+    .map(|(p, n)| (p.to_string(), n.to_string()))
+    .into();
+    let id = db
+        .add_site(&NewSite {
+            key: SITE_KEY,
+            name: "Marram Ferries",
+            zone: SITE_ZONE,
+            domains: &[BOOKING_HOST.to_string()],
+            families: &families,
+            apdex_t_s: 1.5,
+        })
+        .await?;
+    let mut locations = Vec::new();
+    for p in PLACES {
+        let new = NewLocation {
+            slug: p.slug,
+            name: p.name,
+            country: p.country,
+            kind: p.kind,
+            zone: p.zone,
+            token: &tokens[p.slug],
+        };
+        locations.push(db.add_location(&new).await?);
+    }
+    for (slug, script) in JOURNEYS {
+        let name = journey::parse(script)?.name;
+        let t = if slug == "book-a-crossing" { 3.5 } else { 1.5 };
+        let new =
+            NewJourney { site_id: id, slug, name: &name, script, every_s: 300, apdex_t_s: t, locations: &locations };
+        let journey_id = db.add_journey(&new).await?;
+        if slug == "book-a-crossing" {
+            db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
+        }
+    }
+    for (vital, limit) in [("LCP", 2500.0), ("INP", 200.0), ("CLS", 0.1)] {
+        db.add_budget(id, None, vital, limit).await?;
+    }
+    db.add_budget(id, Some("Boarding pass"), "LCP", 1800.0).await?;
+    let week = SignedDuration::from_hours(24 * 7);
+    for (at, title, detail) in [
+        (story.slow_release.from, "Release 2026.47.1", "Sailings list reads prices one by one"),
+        (story.slow_release.to, "Rolled back to 2026.47.0", "Sailings list slow"),
+        (story.blank_release.from, "Release 2026.46.2", "New script bundle"),
+        (story.blank_release.to, "Release 2026.46.3", "Script bundle for old browsers again"),
+        (story.now - week * 2, "Release 2026.45.0", ""),
+        (story.now - week * 3, "Release 2026.44.0", ""),
+    ] {
+        db.add_marker(id, at, title, detail).await?;
+    }
+    db.add_maintenance(id, story.maintenance, "Database of the booking system moved").await?;
+    db.site_by_key(SITE_KEY).await?.ok_or_else(|| "the site just added is gone".into())
+}
+
+async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Result<usize, Failure> {
+    let mut random = SmallRng::seed_from_u64(7);
+    let mut written = 0;
+    for journey in db.journeys(site.id).await? {
+        let script = journey::parse(&journey.script)?;
+        for (location, cadence) in db.locations_of(&journey).await? {
+            let Some(place) = by_slug(&location.slug) else { continue };
+            let due: Vec<Timestamp> = cadence.due(Stretch { from: begin, to: story.now }).collect();
+            written += due.len();
+            let rows: Vec<_> = due
+                .into_iter()
+                .map(|due_at| {
+                    let record = history::run(&story, &script, &place, due_at, &mut random);
+                    let run = Run {
+                        id: record.id,
+                        site_id: site.id,
+                        journey_id: journey.id,
+                        location_id: location.id,
+                        due_at,
+                        outcome: record.outcome,
+                        duration_ms: (record.duration_ms * 10.0).round() / 10.0,
+                        steps_ms: record.steps.iter().map(|s| s.duration_ms as f32).collect(),
+                        trouble: record.trouble.as_ref().map(|t| t.says.clone()),
+                    };
+                    let kept = story.is_kept(due_at) || record.outcome == Outcome::Failed;
+                    (run, record.runner.clone(), kept.then_some(record))
+                })
+                .collect();
+            db.copy_runs(rows).await?;
+        }
+    }
+    Ok(written)
+}
+
+async fn write_views(db: Db, site: Site, story: Story, begin: Timestamp, wanted: u64) -> Result<usize, Failure> {
+    let mut random = SmallRng::seed_from_u64(11);
+    let minutes = (story.now.as_second() - begin.as_second()) / 60;
+    let a_minute = wanted as f64 / minutes as f64 / visitors::PAGES_A_VISIT;
+    let mut written = 0;
+    let mut rows = Vec::new();
+    let mut owed = 0.0;
+    for minute in 0..minutes {
+        let at = at_second(begin.as_second() + minute * 60);
+        owed += a_minute * visitors::rhythm(at);
+        while owed >= 1.0 {
+            owed -= 1.0;
+            let at = at + SignedDuration::from_millis(random.random_range(0..60_000));
+            for made in visitors::visit(&story, at, &mut random) {
+                let at = Timestamp::from_millisecond(made.beacon.at_ms)?;
+                if at >= story.now {
+                    break;
+                }
+                rows.push((site.id, page_view(made, at, &site)));
+            }
+        }
+        if rows.len() > 20_000 {
+            written += rows.len();
+            db.copy_page_views(std::mem::take(&mut rows)).await?;
+        }
+    }
+    written += rows.len();
+    db.copy_page_views(rows).await?;
+    Ok(written)
+}
+
+fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
+    PageView {
+        at,
+        received_at: at + SignedDuration::from_secs(15),
+        family: site.families.of(made.beacon.path()).to_string(),
+        path: made.beacon.path().to_string(),
+        ip: made.ip.into(),
+        country: made.country.into(),
+        browser: beacon::browser(made.user_agent),
+        os: beacon::os(made.user_agent),
+        beacon: made.beacon,
+    }
+}

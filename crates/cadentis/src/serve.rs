@@ -1,0 +1,77 @@
+//! `cadentis serve`: pages, API, intake, due runs and roll-up in one process. Any number may run on
+//! one database.
+
+use crate::{Failure, asked_to_end};
+use cadentis_intake::Intake;
+use cadentis_store::Db;
+use jiff::Timestamp;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+#[derive(clap::Args)]
+pub struct Args {
+    /// Where to listen
+    #[arg(long, default_value = "127.0.0.1:7070")]
+    listen: SocketAddr,
+    /// The PostgreSQL database
+    #[arg(long, env = "DATABASE_URL")]
+    database_url: String,
+    /// How many batches of beacons may wait to be written
+    #[arg(long, default_value_t = 4096)]
+    queue: usize,
+    /// Make no due runs
+    #[arg(long)]
+    no_cadence: bool,
+}
+
+pub async fn serve(args: Args) -> Result<(), Failure> {
+    let db = Db::connect(&args.database_url)?;
+    let intake = Intake::start(db.clone(), args.queue);
+    tokio::spawn(keep_house(db.clone(), !args.no_cadence));
+    let state = cadentis_web::State { db: db.clone(), intake: intake.clone() };
+    let web =
+        cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
+    tracing::info!("listening on http://{}", web.address);
+    let handle = web.server.handle();
+    tokio::spawn(async move {
+        asked_to_end().await;
+        handle.stop(true).await;
+    });
+    web.server.await?;
+    intake.write_counts().await;
+    db.close().await;
+    Ok(())
+}
+
+/// Migrates as soon as the database answers, then keeps days, due runs and cells up to date. A
+/// database that goes away is waited for.
+async fn keep_house(db: Db, cadence: bool) {
+    while let Err(e) = prepare(&db).await {
+        tracing::warn!("waiting for the database: {e}");
+        tokio::time::sleep(Duration::from_secs(2)).await;
+    }
+    tokio::spawn(cadentis_intake::roll_up(db.clone()));
+    let mut beats: u64 = 0;
+    loop {
+        let now = Timestamp::now();
+        let kept = async {
+            if beats.is_multiple_of(240) {
+                db.ensure_days_around(now).await?;
+            }
+            if cadence {
+                db.make_due(now).await?;
+            }
+            Ok::<(), cadentis_store::StoreError>(())
+        };
+        if let Err(e) = kept.await {
+            tracing::warn!("due runs wait: {e}");
+        }
+        beats += 1;
+        tokio::time::sleep(Duration::from_secs(5)).await;
+    }
+}
+
+async fn prepare(db: &Db) -> cadentis_store::Result<()> {
+    db.migrate().await?;
+    db.ensure_days_around(Timestamp::now()).await
+}

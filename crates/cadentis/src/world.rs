@@ -1,0 +1,62 @@
+//! `cadentis world`: the stand-ins of the demo. Says where they are in a file, for the runners.
+
+use crate::{Failure, asked_to_end};
+use cadentis_standins::network::{Path, Proxy};
+use cadentis_standins::places::PLACES;
+use cadentis_standins::site::{Ports, Site};
+use cadentis_standins::visitors;
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+#[derive(clap::Args)]
+pub struct Args {
+    /// The address of the server that takes beacons
+    #[arg(long)]
+    server: SocketAddr,
+    /// The site key of the booking site
+    #[arg(long)]
+    key: String,
+    /// Page views a day that the generator makes; 0 for none
+    #[arg(long, default_value_t = 50_000.0)]
+    views_a_day: f64,
+    /// Where to write the addresses
+    #[arg(long)]
+    say: PathBuf,
+}
+
+/// Where the stand-ins are.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Whereabouts {
+    pub booking: SocketAddr,
+    /// The proxy of each location, by its slug.
+    pub proxies: HashMap<String, SocketAddr>,
+}
+
+/// The made-up name under which pages of the made-up site reach our server.
+pub const COLLECT_HOST: &str = "collect.cadentis.example";
+
+pub async fn world(args: Args) -> Result<(), Failure> {
+    let tag = format!("http://{COLLECT_HOST}/snippet.js");
+    let site = Site::start(Ports::default(), Some((&tag, &args.key)))?;
+    let mut hosts = site.hosts();
+    hosts.insert(COLLECT_HOST.into(), args.server);
+    let mut proxies = HashMap::new();
+    for place in PLACES {
+        let proxy = Proxy::start(Path::from(place), hosts.clone()).await?;
+        proxies.insert(place.slug.to_string(), proxy.address);
+    }
+    if args.views_a_day > 0.0 {
+        let address = format!("http://{}/collect/{}", args.server, args.key);
+        tokio::spawn(visitors::keep_arriving(address, args.views_a_day));
+    }
+    let whereabouts = Whereabouts { booking: site.booking, proxies };
+    // Written whole and then put in place, so that nobody reads half of it.
+    let draft = args.say.with_extension("draft");
+    std::fs::write(&draft, serde_json::to_string_pretty(&whereabouts)?)?;
+    std::fs::rename(&draft, &args.say)?;
+    asked_to_end().await;
+    site.stop().await;
+    Ok(())
+}

@@ -1,0 +1,262 @@
+//! One browser for one run: its driver, its profile, its connection; all gone at the end.
+
+use crate::evidence::Evidence;
+use futures::StreamExt;
+use serde_json::{Value, json};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use thirtyfour::bidi::BiDi;
+use thirtyfour::prelude::*;
+use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::process::{Child, Command};
+use tokio::time::timeout;
+
+/// Our own trouble: the site had no part in it.
+#[derive(Debug, thiserror::Error)]
+pub enum Ours {
+    #[error("The browser driver did not start: {0}")]
+    Driver(String),
+    #[error("The browser did not start: {0}")]
+    Start(String),
+    #[error("The browser went away: {0}")]
+    Gone(String),
+    #[error("The browser did not answer for {0} s")]
+    Silent(u64),
+    #[error("The proxy of this location does not answer")]
+    Proxy,
+}
+
+pub struct Browser {
+    driver: Option<WebDriver>,
+    bidi: BiDi,
+    context: String,
+    process: Child,
+    profile: PathBuf,
+    pub evidence: Arc<Mutex<Evidence>>,
+    listener: tokio::task::JoinHandle<()>,
+    pub version: String,
+}
+
+const PAGE_SCRIPT: &str = include_str!("page.js");
+const OBSERVER_SCRIPT: &str = include_str!("observe.js");
+/// Our scripts run in a world of their own: the page cannot see or disturb them.
+const WORLD: &str = "cadentis";
+const VIEWPORT: (u32, u32) = (1280, 800);
+
+const EVENTS: [&str; 6] = [
+    "network.beforeRequestSent",
+    "network.responseCompleted",
+    "network.fetchError",
+    "log.entryAdded",
+    "browsingContext.navigationStarted",
+    "browsingContext.navigationFailed",
+];
+
+impl Browser {
+    /// Starts a driver on a free port and a browser with an empty profile behind `proxy`.
+    ///
+    /// # Errors
+    /// Everything that goes wrong here is ours.
+    pub async fn start(proxy: Option<SocketAddr>) -> Result<Browser, Ours> {
+        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy)).await;
+        started.map_err(|_| Ours::Silent(30))?
+    }
+
+    async fn try_start(proxy: Option<SocketAddr>) -> Result<Browser, Ours> {
+        let mut command = Command::new("chromedriver");
+        command.args(["--port=0"]).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        command.kill_on_drop(true);
+        cadentis_processes::bind_to_us(command.as_std_mut());
+        let mut process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
+        let said = process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
+        let port = port_said(BufReader::new(said)).await?;
+
+        let profile = std::env::temp_dir().join(format!("cadentis-profile-{}", uuid::Uuid::new_v4()));
+        let started = Browser::session(port, proxy, &profile).await;
+        let (driver, bidi, context, version) = match started {
+            Ok(session) => session,
+            Err(e) => {
+                end_process(&mut process).await;
+                let _ = std::fs::remove_dir_all(&profile);
+                return Err(e);
+            }
+        };
+        let evidence = Arc::new(Mutex::new(Evidence::default()));
+        let mut events = bidi.subscribe_raw();
+        let heard = evidence.clone();
+        let listener = tokio::spawn(async move {
+            while let Some(event) = events.next().await {
+                if let Ok(mut evidence) = heard.lock() {
+                    evidence.hear(&event.method, &event.params);
+                }
+            }
+        });
+        let browser = Browser { driver: Some(driver), bidi, context, process, profile, evidence, listener, version };
+        browser.prepare().await?;
+        Ok(browser)
+    }
+
+    async fn session(
+        port: u16,
+        proxy: Option<SocketAddr>,
+        profile: &std::path::Path,
+    ) -> Result<(WebDriver, BiDi, String, String), Ours> {
+        let start = |e: WebDriverError| Ours::Start(first_line(&e.to_string()));
+        let mut caps = DesiredCapabilities::chrome();
+        caps.enable_bidi().map_err(start)?;
+        let mut flags = vec![
+            "--headless=new".to_string(),
+            "--disable-gpu".into(),
+            "--disable-quic".into(),
+            "--no-first-run".into(),
+            "--disable-background-networking".into(),
+            "--disable-component-update".into(),
+            "--disable-sync".into(),
+            "--disable-dev-shm-usage".into(),
+            format!("--window-size={},{}", VIEWPORT.0, VIEWPORT.1),
+            format!("--user-data-dir={}", profile.display()),
+        ];
+        // Chromium refuses its sandbox to root.
+        // SAFETY: geteuid cannot fail.
+        if unsafe { libc::geteuid() } == 0 {
+            flags.push("--no-sandbox".into());
+        }
+        if let Some(proxy) = proxy {
+            flags.push(format!("--proxy-server=socks5://{proxy}"));
+            // Otherwise loopback addresses would go around the proxy.
+            flags.push("--proxy-bypass-list=<-loopback>".into());
+        }
+        for flag in flags {
+            caps.add_arg(&flag).map_err(start)?;
+        }
+        let driver = WebDriver::new(&format!("http://127.0.0.1:{port}"), caps).await.map_err(start)?;
+        let bidi = driver.bidi().await.map_err(start)?;
+        let context = bidi.browsing_context().top_level().await.map_err(|e| Ours::Start(e.to_string()))?;
+        let context =
+            serde_json::to_value(context).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default();
+        let name =
+            |key: &str| driver.handle().capabilities().get(key).and_then(Value::as_str).unwrap_or("").to_string();
+        let version = format!("Chromium {}", name("browserVersion"));
+        Ok((driver, bidi, context, version))
+    }
+
+    async fn prepare(&self) -> Result<(), Ours> {
+        self.send("session.subscribe", json!({ "events": EVENTS })).await?;
+        self.send(
+            "browsingContext.setViewport",
+            json!({ "context": self.context, "viewport": { "width": VIEWPORT.0, "height": VIEWPORT.1 } }),
+        )
+        .await?;
+        let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD, "contexts": [self.context] });
+        self.send("script.addPreloadScript", observe).await?;
+        Ok(())
+    }
+
+    /// Sends a command. Whatever the answer complains of is ours; see [`Browser::ask`] and
+    /// [`Browser::navigate`] for what may be the page's.
+    async fn send(&self, method: &str, params: Value) -> Result<Value, Ours> {
+        match timeout(Duration::from_secs(10), self.bidi.send_raw(method, params)).await {
+            Ok(Ok(answer)) => Ok(answer),
+            Ok(Err(e)) => Err(Ours::Gone(first_line(&e.to_string()))),
+            Err(_) => Err(Ours::Silent(10)),
+        }
+    }
+
+    /// Begins to load an address; the browser's words when it cannot.
+    pub async fn navigate(&self, url: &str, patience: Duration) -> Result<Result<(), String>, Ours> {
+        let params = json!({ "context": self.context, "url": url, "wait": "none" });
+        match timeout(patience, self.bidi.send_raw("browsingContext.navigate", params)).await {
+            Ok(Ok(_)) => Ok(Ok(())),
+            Ok(Err(e)) => {
+                let words = first_line(&e.to_string());
+                if words.contains("net::ERR_PROXY") {
+                    return Err(Ours::Proxy);
+                }
+                if words.contains("net::ERR_") || words.contains("invalid argument") {
+                    return Ok(Err(words));
+                }
+                Err(Ours::Gone(words))
+            }
+            Err(_) => Ok(Err(format!("no answer within {} s", patience.as_secs()))),
+        }
+    }
+
+    /// Asks something of the page. `None` when the document went away meanwhile, or the page is too
+    /// busy to answer.
+    pub async fn ask(&self, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
+        let params = json!({
+            "functionDeclaration": PAGE_SCRIPT,
+            "arguments": [{ "type": "string", "value": question.to_string() }],
+            "awaitPromise": true,
+            "target": { "context": self.context, "sandbox": WORLD },
+        });
+        match timeout(patience, self.bidi.send_raw("script.callFunction", params)).await {
+            Ok(Ok(answer)) => {
+                let text = answer["result"]["value"].as_str();
+                Ok(text.and_then(|t| serde_json::from_str(t).ok()))
+            }
+            // Between two documents there is nobody to ask. Whether the browser is there at all
+            // is another question.
+            Ok(Err(_)) | Err(_) => {
+                self.send("browsingContext.getTree", json!({ "root": self.context, "maxDepth": 0 })).await?;
+                Ok(None)
+            }
+        }
+    }
+
+    /// Performs input actions (pointer, keys) as a person's devices would.
+    pub async fn act(&self, actions: Value) -> Result<(), Ours> {
+        self.send("input.performActions", json!({ "context": self.context, "actions": actions })).await?;
+        Ok(())
+    }
+
+    /// A picture of the viewport as a data URL.
+    pub async fn picture(&self) -> Result<String, Ours> {
+        let format = json!({ "type": "image/jpeg", "quality": 0.6 });
+        let params = json!({ "context": self.context, "origin": "viewport", "format": format });
+        let answer = self.send("browsingContext.captureScreenshot", params).await?;
+        Ok(format!("data:image/jpeg;base64,{}", answer["data"].as_str().unwrap_or_default()))
+    }
+
+    /// The process id of the driver; the browser is below it.
+    pub fn pid(&self) -> Option<u32> {
+        self.process.id()
+    }
+
+    /// Ends the browser and everything it started.
+    pub async fn end(mut self) {
+        self.listener.abort();
+        if let Some(driver) = self.driver.take() {
+            let _ = timeout(Duration::from_secs(3), driver.quit()).await;
+        }
+        end_process(&mut self.process).await;
+        let _ = std::fs::remove_dir_all(&self.profile);
+    }
+}
+
+async fn end_process(process: &mut Child) {
+    let below = process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
+    let _ = process.kill().await;
+    let _ = tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
+}
+
+async fn port_said(said: BufReader<tokio::process::ChildStdout>) -> Result<u16, Ours> {
+    let mut lines = said.lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        if let Some(port) = line.split("on port ").nth(1).and_then(|p| p.trim_end_matches('.').parse().ok())
+            && line.contains("successfully")
+        {
+            // Somebody has to go on reading, or the driver would wait for room to write.
+            tokio::spawn(async move { while let Ok(Some(_)) = lines.next_line().await {} });
+            return Ok(port);
+        }
+    }
+    Err(Ours::Driver("it ended without naming its port".into()))
+}
+
+fn first_line(text: &str) -> String {
+    text.lines().next().unwrap_or("").chars().take(300).collect()
+}

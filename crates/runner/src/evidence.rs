@@ -1,0 +1,202 @@
+//! What the browser told: requests with their phases, console lines, script errors, navigations.
+//!
+//! Field names are those of W3C WebDriver BiDi. Moments are milliseconds since 1970.
+
+use cadentis_core::run::{Console, Request};
+use cadentis_core::timing::phases::{Moments, Phases};
+use serde_json::Value;
+use std::collections::HashMap;
+
+#[derive(Debug, Default)]
+pub struct Evidence {
+    /// Requests that were sent: their id, redirect count, and when.
+    begun: HashMap<(String, u64), f64>,
+    requests: Vec<Seen>,
+    console: Vec<(f64, Console)>,
+    /// When navigations started.
+    pub navigations: Vec<f64>,
+    /// Status of the newest document that was answered, and of a navigation that failed.
+    pub document_status: Option<u16>,
+    pub document_failed: Option<String>,
+}
+
+#[derive(Debug, Clone)]
+struct Seen {
+    start: f64,
+    request: Request,
+}
+
+impl Evidence {
+    /// Takes one event.
+    pub fn hear(&mut self, method: &str, params: &Value) {
+        let at = params["timestamp"].as_f64().unwrap_or(0.0);
+        match method {
+            "network.beforeRequestSent" => {
+                self.begun.insert(key(params), at);
+            }
+            "network.responseCompleted" | "network.fetchError" => {
+                if let Some(seen) = self.request(params, at) {
+                    if seen.request.kind == "document" {
+                        self.document_status = Some(seen.request.status).filter(|s| *s > 0);
+                        self.document_failed = seen.request.failed.clone();
+                    }
+                    self.requests.push(seen);
+                }
+            }
+            "log.entryAdded" => {
+                let text = params["text"].as_str().unwrap_or("").to_string();
+                let level = params["level"].as_str().unwrap_or("info").to_string();
+                let uncaught = params["type"] == "javascript";
+                self.console.push((at, Console { at_ms: 0.0, level, text, uncaught }));
+            }
+            "browsingContext.navigationStarted" => {
+                self.navigations.push(at);
+                self.document_failed = None;
+            }
+            _ => {}
+        }
+    }
+
+    fn request(&self, params: &Value, at: f64) -> Option<Seen> {
+        let asked = &params["request"];
+        let url = asked["url"].as_str()?.to_string();
+        if !url.starts_with("http") {
+            return None;
+        }
+        let t = &asked["timings"];
+        let base = t["timeOrigin"].as_f64().filter(|o| *o > 0.0);
+        let begun = self.begun.get(&key(params)).copied().unwrap_or(at);
+        let answer = &params["response"];
+        let failed = params["errorText"].as_str().map(str::to_string);
+        let phases = match base {
+            Some(base) => {
+                // The moment the page asked comes from another clock reading than the rest, to the
+                // whole millisecond: it may not lie after the network's first moment.
+                let start = begun.min(base);
+                let of = |name: &str| t[name].as_f64().filter(|v| *v > 0.0).map_or(0.0, |v| base - start + v);
+                let m = Moments {
+                    start: 0.0,
+                    fetch_start: 0.0,
+                    lookup_start: of("dnsStart"),
+                    lookup_end: of("dnsEnd"),
+                    connect_start: of("connectStart"),
+                    secure_start: of("tlsStart"),
+                    connect_end: of("connectEnd"),
+                    request_start: of("requestStart").max(base - start),
+                    response_start: of("responseStart"),
+                    response_end: of("responseEnd"),
+                };
+                Phases::from_moments(&m).unwrap_or_else(|e| {
+                    tracing::debug!("{url}: {e}");
+                    Phases { wait_ms: (at - start).max(0.0), ..Phases::default() }
+                })
+            }
+            // No answer came: all that is known is how long we waited for one.
+            None => Phases { connect_ms: (at - begun).max(0.0), ..Phases::default() },
+        };
+        let headers = answer["headers"].as_array().map(Vec::as_slice).unwrap_or_default();
+        let header = |name: &str| {
+            headers
+                .iter()
+                .filter(|h| h["name"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(name)))
+                .find_map(|h| h["value"]["value"].as_str())
+        };
+        Some(Seen {
+            start: base.map_or(begun, |b| begun.min(b)),
+            request: Request {
+                url,
+                method: asked["method"].as_str().unwrap_or("GET").into(),
+                kind: kind(asked),
+                status: answer["status"].as_u64().and_then(|s| u16::try_from(s).ok()).unwrap_or(0),
+                start_ms: 0.0,
+                phases,
+                bytes: answer["bytesReceived"].as_u64().unwrap_or(0),
+                protocol: answer["protocol"].as_str().unwrap_or("").into(),
+                from_cache: answer["fromCache"].as_bool().unwrap_or(false),
+                failed,
+                trace: header("server-timing").and_then(trace_id),
+            },
+        })
+    }
+
+    /// Requests and console lines that began in `[from, to)`, their moments counted from `from`.
+    pub fn between(&self, from: f64, to: f64) -> (Vec<Request>, Vec<Console>) {
+        let mut requests: Vec<Request> = self
+            .requests
+            .iter()
+            .filter(|s| s.start >= from && s.start < to)
+            .map(|s| Request { start_ms: s.start - from, ..s.request.clone() })
+            .collect();
+        requests.sort_by(|a, b| a.start_ms.total_cmp(&b.start_ms));
+        let console = self
+            .console
+            .iter()
+            .filter(|(at, _)| *at >= from && *at < to)
+            .map(|(at, c)| Console { at_ms: at - from, ..c.clone() })
+            .collect();
+        (requests, console)
+    }
+}
+
+fn key(params: &Value) -> (String, u64) {
+    let id = params["request"]["request"].as_str().unwrap_or("").to_string();
+    (id, params["redirectCount"].as_u64().unwrap_or(0))
+}
+
+fn kind(asked: &Value) -> String {
+    let destination = asked["destination"].as_str().unwrap_or("");
+    let initiator = asked["initiatorType"].as_str().unwrap_or("");
+    match (destination, initiator) {
+        ("", "beacon") => "beacon",
+        ("", "fetch" | "xmlhttprequest") => "fetch",
+        ("", "") => "other",
+        ("", other) => other,
+        ("style", _) => "stylesheet",
+        (known, _) => known,
+    }
+    .to_string()
+}
+
+/// The trace id in a Server-Timing header: `traceparent;desc="00-<trace>-<span>-01"` (W3C Trace
+/// Context carried in Server-Timing: common practice, no published source).
+fn trace_id(header: &str) -> Option<String> {
+    let value = header.split(',').find_map(|m| m.trim().strip_prefix("traceparent;desc="))?;
+    let id = value.trim_matches('"').split('-').nth(1)?;
+    (id.len() == 32 && id.bytes().all(|b| b.is_ascii_hexdigit())).then(|| id.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_trace_id_is_read_from_server_timing() {
+        // W3C Trace Context, section 3.2: example.
+        let header = "db;dur=5, traceparent;desc=\"00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01\"";
+        assert_eq!(trace_id(header).as_deref(), Some("0af7651916cd43dd8448eb211c80319c"));
+        assert_eq!(trace_id("traceparent;desc=\"nonsense\""), None);
+    }
+
+    #[test]
+    fn an_event_becomes_a_request_with_its_phases() {
+        // Shape and figures as Chromium 156 reported them, shortened.
+        let mut e = Evidence::default();
+        let request = json!({"request": "1", "url": "http://book.marram.example/", "method": "GET", "destination": "document",
+            "timings": {"timeOrigin": 1000.0, "dnsStart": 0, "connectStart": 1.0, "connectEnd": 31.0, "requestStart": 32.0,
+                        "responseStart": 80.0, "responseEnd": 85.0}});
+        e.hear("network.beforeRequestSent", &json!({"timestamp": 998.0, "request": request, "redirectCount": 0}));
+        e.hear(
+            "network.responseCompleted",
+            &json!({"timestamp": 1090.0, "request": request, "redirectCount": 0,
+            "response": {"status": 200, "bytesReceived": 512, "headers": []}}),
+        );
+        let (requests, _) = e.between(990.0, 2000.0);
+        let p = requests[0].phases;
+        assert_eq!(
+            (requests[0].start_ms, p.queue_ms, p.connect_ms, p.send_ms, p.wait_ms, p.receive_ms),
+            (8.0, 3.0, 30.0, 1.0, 48.0, 5.0)
+        );
+        assert_eq!(e.document_status, Some(200));
+    }
+}

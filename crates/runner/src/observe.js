@@ -1,0 +1,13 @@
+// Runs before the page's own code, in a world of its own: remembers what the browser reports.
+() => {
+  const seen = { lcp: 0, shifts: [], long: [] };
+  globalThis.seen = seen;
+  const observe = (type, take) => {
+    try {
+      new PerformanceObserver((list) => list.getEntries().forEach(take)).observe({ type, buffered: true });
+    } catch (e) { /* an entry type this browser does not know */ }
+  };
+  observe('largest-contentful-paint', (e) => { seen.lcp = e.startTime; });
+  observe('layout-shift', (e) => { if (!e.hadRecentInput) seen.shifts.push([e.startTime, e.value]); });
+  observe('longtask', (e) => { seen.long.push([e.startTime, e.duration]); });
+}

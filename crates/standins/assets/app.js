@@ -1,0 +1,40 @@
+// The booking site's own script: fills the list of sailings, and misbehaves when told to.
+(function () {
+  var list = document.getElementById('sailings');
+  if (list) {
+    fetch('/api/sailings' + location.search).then(function (answer) {
+      if (!answer.ok) throw new Error('sailings: ' + answer.status);
+      return answer.json();
+    }).then(function (data) {
+      var ul = document.createElement('ul');
+      ul.className = 'sailings';
+      ul.setAttribute('aria-label', 'Sailings');
+      data.sailings.forEach(function (s) {
+        var li = document.createElement('li');
+        li.innerHTML = '<span></span><span></span><a></a>';
+        li.children[0].textContent = s.leaves + ' ' + s.from + ' – ' + s.to;
+        li.children[1].textContent = 'from €' + s.price;
+        li.children[2].textContent = 'Choose the ' + s.leaves;
+        li.children[2].href = '/cabin?sailing=' + encodeURIComponent(s.id);
+        ul.appendChild(li);
+      });
+      list.replaceChildren(ul);
+    }).catch(function (e) {
+      list.innerHTML = '<p class="notice">We cannot show the sailings just now. Please try again in a moment.</p>';
+      console.error(String(e));
+    });
+  }
+  var misbehave = document.body.dataset;
+  if (misbehave.shift) setTimeout(function () {
+    var bar = document.createElement('div');
+    bar.className = 'notice';
+    bar.style.height = '160px';
+    bar.textContent = 'Winter timetable from 1 December';
+    document.body.insertBefore(bar, document.body.firstChild);
+  }, 900);
+  if (misbehave.heavy) document.addEventListener('pointerdown', function () {
+    var until = performance.now() + Number(misbehave.heavy);
+    while (performance.now() < until);
+  });
+  if (misbehave.broken) setTimeout(function () { window.loyaltyCard.show(); }, 50);
+})();

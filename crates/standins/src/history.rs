@@ -1,0 +1,217 @@
+//! Runs as they would have been: the requests that the site's pages make, over the network of each
+//! place, under the [`Story`].
+
+use crate::places::{BOOKING_HOST, MAP_HOST, Place};
+use crate::story::{SHORT_RUNNER, Story, UNREACHABLE_FROM};
+use cadentis_core::journey::Journey;
+use cadentis_core::run::{Console, Outcome, Request, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::timing::Phases;
+use jiff::Timestamp;
+use rand::Rng;
+use rand::rngs::SmallRng;
+use rand_distr::{Distribution, LogNormal};
+use uuid::Uuid;
+
+/// What one page asks for.
+struct Asked {
+    path: &'static str,
+    host: &'static str,
+    kind: &'static str,
+    bytes: u64,
+    /// Time the server thinks.
+    think_ms: f64,
+    /// Waits for the request at this place in the list, and begins so much later.
+    after: Option<usize>,
+    fresh: bool,
+}
+
+const fn asked(path: &'static str, kind: &'static str, bytes: u64, think_ms: f64, after: Option<usize>) -> Asked {
+    Asked { path, host: BOOKING_HOST, kind, bytes, think_ms, after, fresh: false }
+}
+
+fn requests_of(step: &str) -> Vec<Asked> {
+    let fresh = |a: Asked| Asked { fresh: true, ..a };
+    let map = |a: Asked| Asked { host: MAP_HOST, ..a };
+    match step {
+        "Open the timetable" => vec![
+            fresh(asked("/", "document", 2_300, 45.0, None)),
+            asked("/static/app.css", "stylesheet", 1_500, 6.0, Some(0)),
+            fresh(asked("/static/hero.svg", "image", 32_000, 6.0, Some(0))),
+            fresh(asked("/static/app.js", "script", 2_400, 6.0, Some(0))),
+        ],
+        "See tomorrow" => vec![asked("/tomorrow", "document", 2_300, 45.0, None)],
+        "Search sailings" => vec![
+            asked("/sailings?from=Skarholm&to=Lunnasay", "document", 1_100, 40.0, None),
+            fresh(map(asked("/v2/map.js", "script", 420, 25.0, Some(0)))),
+            asked("/api/sailings?from=Skarholm&to=Lunnasay", "fetch", 640, 110.0, Some(1)),
+            map(asked("/v2/tile/7/66/36.svg", "image", 8_200, 15.0, Some(1))),
+            fresh(map(asked("/v2/tile/7/67/36.svg", "image", 8_200, 15.0, Some(1)))),
+        ],
+        "Choose the 08:15" => vec![asked("/cabin?sailing=m1", "document", 1_700, 50.0, None)],
+        "Hold the booking" => {
+            vec![asked("/booking", "document", 0, 90.0, None), asked("/booking/K7Q2", "document", 1_100, 35.0, Some(0))]
+        }
+        "Get the boarding pass" => vec![
+            asked("/booking/K7Q2/pass", "document", 1_000, 35.0, None),
+            asked("/static/code.svg", "image", 9_800, 6.0, Some(0)),
+        ],
+        _ => vec![asked("/", "document", 1_000, 40.0, None)],
+    }
+}
+
+/// A run of `journey` at `place` that was due at `due`.
+pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, random: &mut SmallRng) -> RunRecord {
+    let id = Uuid::from_u128(random.random::<u128>() & !(0xf << 76) | (0x4 << 76) & (u128::MAX >> 2) | (0x2 << 62));
+    let mut record = RunRecord {
+        id,
+        started_at: due,
+        outcome: Outcome::Passed,
+        duration_ms: 0.0,
+        trouble: None,
+        steps: Vec::new(),
+        browser: "Chromium".into(),
+        runner: format!("{}-1", place.slug),
+    };
+    if place.slug == SHORT_RUNNER && story.runner_short.contains(due) && random.random_bool(0.8) {
+        record.outcome = Outcome::Unmeasured;
+        record.trouble = Some(Trouble {
+            line: 0,
+            says: "The runner's machine was short of CPU: the browser did not answer for 10 s.".into(),
+        });
+        return record;
+    }
+    for step in &journey.steps {
+        let mut played = play(story, &step.name, place, due, random);
+        played.start_ms = record.duration_ms;
+        played.budget_ms = step.within_ms.map(|ms| ms as f64);
+        if played.outcome == Outcome::Passed && played.budget_ms.is_some_and(|b| played.duration_ms > b) {
+            played.outcome = Outcome::Slow;
+        }
+        record.duration_ms += played.duration_ms;
+        if let Some(trouble) = &mut played.trouble {
+            trouble.line = step.line.0;
+            record.trouble.get_or_insert_with(|| trouble.clone());
+        }
+        let stop = played.outcome == Outcome::Failed;
+        record.steps.push(played);
+        if stop {
+            break;
+        }
+    }
+    record.outcome = Outcome::of_steps(record.steps.iter().map(|s| s.outcome));
+    if record.outcome == Outcome::Passed && journey.within_ms.is_some_and(|b| record.duration_ms > b as f64) {
+        record.outcome = Outcome::Slow;
+    }
+    record
+}
+
+/// What a failing expectation waits for before it gives up.
+const PATIENCE_MS: f64 = 10_000.0;
+
+fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut SmallRng) -> StepRecord {
+    let noise = LogNormal::new(0.0, 0.12).expect("a fixed, valid spread");
+    let rtt = |random: &mut SmallRng| place.round_trip_ms + place.jitter_ms * random.random_range(-1.0..2.0);
+    let down = story.outage.contains(due);
+    let maintained = story.maintenance.contains(due);
+    let unreachable = place.slug == UNREACHABLE_FROM && story.unreachable.contains(due);
+    let mut step = StepRecord {
+        name: name.into(),
+        outcome: Outcome::Passed,
+        start_ms: 0.0,
+        duration_ms: 0.0,
+        budget_ms: None,
+        trouble: None,
+        vitals: StepVitals::default(),
+        marks: vec![],
+        requests: vec![],
+        console: vec![],
+        busy: vec![],
+        picture: None,
+    };
+    for asked in requests_of(name) {
+        let start_ms = asked.after.and_then(|i| step.requests.get(i)).map_or(4.0, |r: &Request| r.end_ms() + 6.0)
+            + random.random_range(0.0..6.0);
+        let mut request = Request {
+            url: format!("http://{}{}", asked.host, asked.path),
+            method: if asked.path == "/booking" { "POST" } else { "GET" }.into(),
+            kind: asked.kind.into(),
+            status: if asked.path == "/booking" { 303 } else { 200 },
+            start_ms,
+            phases: Phases {
+                queue_ms: random.random_range(0.3..2.0),
+                connect_ms: if asked.fresh { rtt(random) } else { 0.0 },
+                send_ms: 0.2,
+                wait_ms: rtt(random) + asked.think_ms * noise.sample(random),
+                receive_ms: asked.bytes as f64 / 1024.0 / place.kb_per_s * 1000.0 + 0.4,
+                ..Phases::default()
+            },
+            bytes: asked.bytes,
+            protocol: "http/1.1".into(),
+            from_cache: false,
+            failed: None,
+            trace: (asked.kind == "document" || asked.kind == "fetch")
+                .then(|| format!("{:032x}", random.random::<u128>())),
+        };
+        let api = asked.path.starts_with("/api/");
+        if asked.host == MAP_HOST && asked.fresh && story.map_slow.contains(due) && place.round_trip_ms > 140.0 {
+            request.phases.connect_ms += 1_750.0 * noise.sample(random);
+        }
+        if api && story.slow_release.contains(due) {
+            request.phases.wait_ms += 900.0 * noise.sample(random);
+        }
+        if asked.host == BOOKING_HOST && (down || unreachable) {
+            request.phases = Phases { connect_ms: request.phases.connect_ms.max(rtt(random)), ..Phases::default() };
+            request.status = 0;
+            request.failed =
+                Some(if down { "net::ERR_CONNECTION_REFUSED" } else { "net::ERR_SOCKS_CONNECTION_FAILED" }.into());
+        } else if asked.kind == "document" && maintained
+            || api && story.api_503.contains(due) && random.random_bool(0.25)
+        {
+            request.status = 503;
+        }
+        let failed = request.is_failed();
+        let what = match &request.failed {
+            Some(words) => format!("{} was not reached ({words}).", request.host()),
+            None => format!("{} answered {}.", request.path().split('?').next().unwrap_or("/"), request.status),
+        };
+        let end_ms = request.end_ms();
+        step.requests.push(request);
+        if failed {
+            step.outcome = Outcome::Failed;
+            let waited = if api { PATIENCE_MS } else { end_ms };
+            step.duration_ms = waited + 3.0;
+            let says = if api {
+                step.console.push(Console {
+                    at_ms: end_ms + 3.0,
+                    level: "error".into(),
+                    text: "Error: sailings: 503".into(),
+                    uncaught: false,
+                });
+                format!("Expected list \"Sailings\"; the page did not show it within 10 s. {what}")
+            } else {
+                what
+            };
+            step.trouble = Some(Trouble { line: 0, says });
+            return step;
+        }
+    }
+    let first = step.requests.first().map_or(0.0, Request::end_ms);
+    let last = step.requests.iter().map(Request::end_ms).fold(0.0, f64::max);
+    let work = 38.0 * noise.sample(random);
+    step.duration_ms = last + work;
+    step.busy.push((first + 12.0, 51.0 + work / 4.0));
+    step.vitals = StepVitals {
+        ttfb_ms: step.requests.first().map(|r| r.end_ms() - r.phases.receive_ms),
+        fcp_ms: Some(
+            step.requests
+                .iter()
+                .filter(|r| r.kind != "image" && r.kind != "fetch")
+                .map(Request::end_ms)
+                .fold(0.0, f64::max)
+                + 14.0,
+        ),
+        lcp_ms: Some(last.min(step.duration_ms) + 16.0),
+        cls: Some((random.random_range(0.0..0.03f64) * 1000.0).round() / 1000.0),
+    };
+    step
+}

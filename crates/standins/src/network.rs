@@ -1,0 +1,180 @@
+//! The network between a location and the site: a SOCKS5 proxy (RFC 1928) on loopback.
+//!
+//! It resolves the made-up host names to the stand-in site, waits one round trip before it says
+//! that a connection stands, holds every chunk of bytes back by half a round trip in each
+//! direction, and limits the rate towards the location. An outage refuses connections.
+
+use crate::places::Place;
+use rand::Rng;
+use rand_distr::{Distribution, Normal};
+use std::collections::HashMap;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::{Arc, RwLock};
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+/// What a proxy does with connections; can be changed while it runs.
+#[derive(Debug, Clone)]
+pub struct Path {
+    pub round_trip_ms: f64,
+    pub jitter_ms: f64,
+    pub kb_per_s: f64,
+    /// No connection comes through.
+    pub out: bool,
+    /// More time to accept a connection to these hosts, in milliseconds.
+    pub slow_to_connect: HashMap<String, f64>,
+}
+
+impl From<Place> for Path {
+    fn from(p: Place) -> Path {
+        Path {
+            round_trip_ms: p.round_trip_ms,
+            jitter_ms: p.jitter_ms,
+            kb_per_s: p.kb_per_s,
+            out: false,
+            slow_to_connect: HashMap::new(),
+        }
+    }
+}
+
+/// Where the made-up host names really are.
+pub type Hosts = HashMap<String, SocketAddr>;
+
+#[derive(Clone)]
+pub struct Proxy {
+    pub address: SocketAddr,
+    path: Arc<RwLock<Path>>,
+}
+
+impl Proxy {
+    /// Starts a proxy on a free loopback port, in the background of the running runtime.
+    ///
+    /// # Errors
+    /// When no port can be had.
+    pub async fn start(path: Path, hosts: Hosts) -> io::Result<Proxy> {
+        let listener = TcpListener::bind("127.0.0.1:0").await?;
+        let proxy = Proxy { address: listener.local_addr()?, path: Arc::new(RwLock::new(path)) };
+        let (path, hosts) = (proxy.path.clone(), Arc::new(hosts));
+        tokio::spawn(async move {
+            while let Ok((client, _)) = listener.accept().await {
+                let (path, hosts) = (path.clone(), hosts.clone());
+                tokio::spawn(async move {
+                    let Some(path) = path.read().ok().map(|p| p.clone()) else { return };
+                    // A connection that breaks is what networks do; there is nobody to tell.
+                    let _ = carry(client, path, &hosts).await;
+                });
+            }
+        });
+        Ok(proxy)
+    }
+
+    /// Changes what happens to connections from now on.
+    pub fn change(&self, change: impl FnOnce(&mut Path)) {
+        if let Ok(mut path) = self.path.write() {
+            change(&mut path);
+        }
+    }
+}
+
+/// SOCKS5 reply codes.
+const SUCCEEDED: u8 = 0;
+const NETWORK_UNREACHABLE: u8 = 3;
+const HOST_UNREACHABLE: u8 = 4;
+const CONNECTION_REFUSED: u8 = 5;
+const COMMAND_NOT_SUPPORTED: u8 = 7;
+
+async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts) -> io::Result<()> {
+    client.set_nodelay(true)?;
+    let mut head = [0u8; 2];
+    client.read_exact(&mut head).await?;
+    let mut methods = vec![0u8; usize::from(head[1])];
+    client.read_exact(&mut methods).await?;
+    client.write_all(&[5, 0]).await?;
+    let mut request = [0u8; 4];
+    client.read_exact(&mut request).await?;
+    let host = match request[3] {
+        1 => {
+            let mut v4 = [0u8; 4];
+            client.read_exact(&mut v4).await?;
+            std::net::Ipv4Addr::from(v4).to_string()
+        }
+        3 => {
+            let length = client.read_u8().await?;
+            let mut name = vec![0u8; usize::from(length)];
+            client.read_exact(&mut name).await?;
+            String::from_utf8_lossy(&name).into_owned()
+        }
+        _ => {
+            let mut v6 = [0u8; 16];
+            client.read_exact(&mut v6).await?;
+            std::net::Ipv6Addr::from(v6).to_string()
+        }
+    };
+    let port = client.read_u16().await?;
+    let reply = |code: u8| [5, code, 0, 1, 0, 0, 0, 0, 0, 0];
+    if request[1] != 1 {
+        return client.write_all(&reply(COMMAND_NOT_SUPPORTED)).await;
+    }
+    let one_way = one_way(&path);
+    let more = path.slow_to_connect.get(&host).copied().unwrap_or(0.0);
+    tokio::time::sleep(one_way * 2 + Duration::from_secs_f64(more / 1000.0)).await;
+    if path.out {
+        return client.write_all(&reply(NETWORK_UNREACHABLE)).await;
+    }
+    // Made-up names go to the stand-in; the machine's own addresses are reachable as they are;
+    // nothing else is.
+    let target = match hosts.get(&host) {
+        Some(target) => *target,
+        None if host == "127.0.0.1" || host == "localhost" => SocketAddr::from(([127, 0, 0, 1], port)),
+        None => return client.write_all(&reply(HOST_UNREACHABLE)).await,
+    };
+    let Ok(server) = TcpStream::connect(target).await else {
+        return client.write_all(&reply(CONNECTION_REFUSED)).await;
+    };
+    server.set_nodelay(true)?;
+    client.write_all(&reply(SUCCEEDED)).await?;
+    let (from_client, to_client) = client.into_split();
+    let (from_server, to_server) = server.into_split();
+    let up = hold_back(from_client, to_server, one_way, path.kb_per_s);
+    let down = hold_back(from_server, to_client, one_way, path.kb_per_s);
+    let _ = tokio::join!(up, down);
+    Ok(())
+}
+
+fn one_way(path: &Path) -> Duration {
+    let mut random = rand::rng();
+    let jitter = Normal::new(0.0, path.jitter_ms.max(0.001)).map_or(0.0, |n| n.sample(&mut random));
+    // Now and then a packet is lost and sent again.
+    let lost = if random.random_bool(0.004) { 200.0 } else { 0.0 };
+    Duration::from_secs_f64((path.round_trip_ms + jitter.abs() + lost).max(0.1) / 2000.0)
+}
+
+/// Copies bytes, each chunk delivered `delay` after it came and not quicker than the rate.
+async fn hold_back(
+    mut from: impl AsyncReadExt + Unpin + Send + 'static,
+    mut to: impl AsyncWriteExt + Unpin,
+    delay: Duration,
+    kb_per_s: f64,
+) -> io::Result<()> {
+    let (sender, mut receiver) = mpsc::channel::<(Instant, Vec<u8>)>(256);
+    tokio::spawn(async move {
+        let mut buffer = vec![0u8; 16 * 1024];
+        while let Ok(n @ 1..) = from.read(&mut buffer).await {
+            if sender.send((Instant::now() + delay, buffer[..n].to_vec())).await.is_err() {
+                break;
+            }
+        }
+    });
+    let mut free_at = Instant::now();
+    while let Some((due, chunk)) = receiver.recv().await {
+        let start = due.max(free_at);
+        free_at = start + Duration::from_secs_f64(chunk.len() as f64 / 1024.0 / kb_per_s);
+        tokio::time::sleep_until(free_at).await;
+        to.write_all(&chunk).await?;
+    }
+    to.shutdown().await
+}

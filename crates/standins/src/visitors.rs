@@ -1,0 +1,266 @@
+//! People who visit the site: how many, when, from where, on what, and how quick it was for them.
+//!
+//! The same model writes the thirty days of history and, by [`keep_arriving`], the beacons that go
+//! on coming in through the front door.
+
+use crate::places::BOOKING_HOST;
+use crate::story::{SITE_ZONE, Story};
+use cadentis_core::visitor::{Beacon, Device};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use rand::rngs::SmallRng;
+use rand::{Rng, SeedableRng};
+use rand_distr::{Distribution, LogNormal};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// One page view as a visitor makes it.
+#[derive(Debug, Clone)]
+pub struct Made {
+    pub beacon: Beacon,
+    pub country: &'static str,
+    pub user_agent: &'static str,
+    pub ip: [u8; 4],
+}
+
+/// (country, share, milliseconds added by distance)
+const COUNTRIES: [(&str, f64, f64); 12] = [
+    ("NO", 0.34, 0.0),
+    ("GB", 0.17, 25.0),
+    ("DE", 0.12, 20.0),
+    ("DK", 0.08, 12.0),
+    ("SE", 0.07, 10.0),
+    ("NL", 0.06, 18.0),
+    ("CA", 0.05, 95.0),
+    ("KE", 0.03, 170.0),
+    ("IN", 0.03, 170.0),
+    ("CL", 0.02, 215.0),
+    ("NZ", 0.02, 280.0),
+    ("US", 0.01, 110.0),
+];
+
+/// (device, user agent, share, slow-down, old enough to be left blank)
+const BROWSERS: [(Device, &str, f64, f64, bool); 8] = [
+    (
+        Device::Phone,
+        "Mozilla/5.0 (Linux; Android 15) AppleWebKit/537.36 Chrome/156.0 Mobile Safari/537.36",
+        0.30,
+        1.5,
+        false,
+    ),
+    (
+        Device::Phone,
+        "Mozilla/5.0 (iPhone; CPU iPhone OS 19_1 like Mac OS X) AppleWebKit/605.1 Version/19.1 Mobile Safari/604.1",
+        0.22,
+        1.15,
+        false,
+    ),
+    (
+        Device::Phone,
+        "Mozilla/5.0 (Linux; Android 9) AppleWebKit/537.36 Chrome/96.0 Mobile Safari/537.36",
+        0.04,
+        2.4,
+        true,
+    ),
+    (
+        Device::Tablet,
+        "Mozilla/5.0 (iPad; CPU OS 19_0 like Mac OS X) AppleWebKit/605.1 Version/19.0 Safari/604.1",
+        0.06,
+        1.1,
+        false,
+    ),
+    (
+        Device::Desktop,
+        "Mozilla/5.0 (Windows NT 10.0; Win64; x64) AppleWebKit/537.36 Chrome/156.0 Safari/537.36",
+        0.20,
+        0.9,
+        false,
+    ),
+    (
+        Device::Desktop,
+        "Mozilla/5.0 (Macintosh; Intel Mac OS X 10_15_7) AppleWebKit/605.1 Version/19.1 Safari/605.1",
+        0.10,
+        0.8,
+        false,
+    ),
+    (Device::Desktop, "Mozilla/5.0 (X11; Linux x86_64; rv:150.0) Gecko/20100101 Firefox/150.0", 0.06, 0.9, false),
+    (Device::Desktop, "Mozilla/5.0 (Windows NT 6.1; rv:78.0) Gecko/20100101 Firefox/78.0", 0.02, 1.8, true),
+];
+
+/// (path, thinking of the server, weight of the page, chance that the visit goes on from here)
+const PAGES: [(&str, f64, f64, f64); 5] = [
+    ("/", 55.0, 1.0, 0.86),
+    ("/sailings", 170.0, 1.35, 0.62),
+    ("/cabin", 60.0, 0.95, 0.74),
+    ("/booking/K7Q2", 140.0, 0.8, 0.90),
+    ("/booking/K7Q2/pass", 60.0, 0.75, 0.0),
+];
+
+fn pick<T: Copy>(from: &[T], share: impl Fn(&T) -> f64, random: &mut SmallRng) -> T {
+    let mut left = random.random::<f64>() * from.iter().map(&share).sum::<f64>();
+    for t in from {
+        left -= share(t);
+        if left <= 0.0 {
+            return *t;
+        }
+    }
+    from[0]
+}
+
+/// How busy the site is at that moment: 1 on average over a week.
+pub fn rhythm(at: Timestamp) -> f64 {
+    let zone = TimeZone::get(SITE_ZONE).unwrap_or(TimeZone::UTC);
+    let local = at.to_zoned(zone);
+    let hour = f64::from(local.hour()) + f64::from(local.minute()) / 60.0;
+    // Quiet at four in the morning, two humps at noon and in the evening.
+    let bump = |centre: f64, width: f64| (-((hour - centre) / width).powi(2)).exp();
+    let day = 0.12 + 1.35 * bump(12.0, 3.8) + 1.5 * bump(19.5, 3.0);
+    let weekday = [0.95, 0.9, 0.9, 0.98, 1.18, 1.1, 1.0][local.weekday().to_monday_zero_offset() as usize];
+    day * weekday / 0.83
+}
+
+/// Average length of a visit in pages, so that page views can be turned into visits.
+pub const PAGES_A_VISIT: f64 = 2.75;
+
+/// One person's visit beginning at `at`: the pages until the person has what they came for or gives
+/// up.
+pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
+    let (country, _, distance) = pick(&COUNTRIES, |c| c.1, random);
+    let (device, user_agent, _, slow, old) = pick(&BROWSERS, |b| b.2, random);
+    let connection = match device {
+        Device::Desktop => "4g",
+        _ if random.random_bool(if distance > 150.0 { 0.45 } else { 0.12 }) => "3g",
+        _ => "4g",
+    };
+    let network = distance
+        + if connection == "3g" {
+            260.0
+        } else if device == Device::Phone {
+            55.0
+        } else {
+            18.0
+        };
+    let ip = [198, 51, random.random(), 0];
+    let visit = Uuid::from_u128(random.random());
+    let mut made = Vec::new();
+    let mut at = at;
+    for (i, (path, think, weight, goes_on)) in PAGES.into_iter().enumerate() {
+        if story.outage.contains(at) || story.maintenance.contains(at) {
+            break;
+        }
+        let noise = |spread: f64, random: &mut SmallRng| LogNormal::new(0.0, spread).map_or(1.0, |n| n.sample(random));
+        let first = i == 0;
+        let connect = if first { network * 0.9 * noise(0.3, random) } else { 0.0 };
+        let ttfb = connect + network * 1.1 * noise(0.25, random) + think * noise(0.35, random);
+        let fcp =
+            ttfb + 320.0 * slow * weight * noise(0.35, random) + if first { network * 1.6 } else { network * 0.5 };
+        let mut lcp = fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
+        let mut errors = 0;
+        let mut error = None;
+        if path == "/sailings" {
+            if story.slow_release.contains(at) {
+                lcp += 950.0 * noise(0.2, random);
+            }
+            if story.map_slow.contains(at) && distance > 140.0 {
+                lcp += 1_700.0 * noise(0.2, random);
+            }
+            if story.api_503.contains(at) && random.random_bool(0.25) {
+                errors = 1;
+                error = Some("Error: sailings: 503".to_string());
+            }
+        }
+        let blank = old && story.blank_release.contains(at) && random.random_bool(0.7);
+        let load = lcp * 1.1 + 180.0 * noise(0.4, random);
+        let abandoned = !blank && lcp > 3_000.0 && random.random_bool(((lcp - 3_000.0) / 14_000.0).clamp(0.0, 0.6));
+        let cls = if random.random_bool(0.8) { 0.03 } else { 0.09 * weight } * noise(0.7, random);
+        let shown = |v: f64| (!blank).then_some((v * 10.0).round() / 10.0);
+        let at_ms = at.as_millisecond();
+        made.push(Made {
+            beacon: Beacon {
+                id: Uuid::from_u128(random.random()),
+                seq: 1,
+                at_ms,
+                sent_ms: at_ms + 15_000,
+                visit,
+                url: format!("http://{BOOKING_HOST}{path}"),
+                device,
+                connection: connection.into(),
+                lcp: shown(lcp).filter(|_| !abandoned),
+                inp: (random.random_bool(0.8) && !blank && !abandoned)
+                    .then(|| (62.0 * slow * noise(0.6, random)).round()),
+                cls: (!blank).then_some((cls * 1e4).round() / 1e4),
+                fcp: shown(fcp),
+                ttfb: Some((ttfb * 10.0).round() / 10.0),
+                load: (!abandoned && !blank).then_some(load.round()),
+                dns: first.then(|| (network * 0.2).round()),
+                connect: first.then(|| connect.round()),
+                abandoned,
+                blank,
+                errors: if blank { 1 } else { errors },
+                error: if blank { Some("SyntaxError: Unexpected token '?'".into()) } else { error },
+            },
+            country,
+            user_agent,
+            ip,
+        });
+        let stays = if abandoned || blank || errors > 0 { 0.2 } else { goes_on };
+        if !random.random_bool(stays) {
+            break;
+        }
+        at += SignedDuration::from_millis((lcp + 18_000.0 * noise(0.6, random)) as i64);
+    }
+    made
+}
+
+/// A beacon as the snippet writes it.
+pub fn as_json(b: &Beacon) -> Value {
+    json!({
+        "id": b.id, "seq": b.seq, "at": b.at_ms, "sent": b.sent_ms, "visit": b.visit, "url": b.url,
+        "device": b.device.word(), "connection": b.connection, "lcp": b.lcp, "inp": b.inp, "cls": b.cls,
+        "fcp": b.fcp, "ttfb": b.ttfb, "load": b.load, "dns": b.dns, "connect": b.connect,
+        "abandoned": b.abandoned, "blank": b.blank, "errors": b.errors, "error": b.error,
+    })
+}
+
+/// Posts beacons for ever, about `a_day` page views a day, to `address` (the collect URL with its
+/// key). A server that is away is tried again with the next visit.
+pub async fn keep_arriving(address: String, a_day: f64) {
+    let client = reqwest::Client::new();
+    let mut random = SmallRng::from_os_rng();
+    loop {
+        let now = Timestamp::now();
+        let visits_a_second = a_day / PAGES_A_VISIT / 86_400.0 * rhythm(now);
+        let wait = -random.random::<f64>().max(1e-9).ln() / visits_a_second.max(1e-6);
+        tokio::time::sleep(std::time::Duration::from_secs_f64(wait.min(30.0))).await;
+        if wait > 30.0 {
+            continue;
+        }
+        // A story that is over: everything is as usual now.
+        let begun = Timestamp::now() - SignedDuration::from_secs(60);
+        let story = Story::new(begun + SignedDuration::from_hours(24 * 400));
+        let mut random = SmallRng::from_rng(&mut random);
+        let (client, address) = (client.clone(), address.clone());
+        tokio::spawn(async move {
+            for made in visit(&story, begun, &mut random) {
+                let mut beacon = made.beacon;
+                let seen = beacon.at_ms + beacon.lcp.unwrap_or(1_000.0) as i64 + 2_000;
+                let wait = seen - Timestamp::now().as_millisecond();
+                tokio::time::sleep(std::time::Duration::from_millis(wait.max(0).unsigned_abs())).await;
+                beacon.sent_ms = Timestamp::now().as_millisecond();
+                let sent = client
+                    .post(&address)
+                    .header("content-type", "text/plain")
+                    .header("origin", format!("http://{BOOKING_HOST}"))
+                    .header("user-agent", made.user_agent)
+                    .header("x-forwarded-for", std::net::Ipv4Addr::from(made.ip).to_string())
+                    .header("x-visitor-country", made.country)
+                    .body(as_json(&beacon).to_string())
+                    .send()
+                    .await;
+                if sent.is_err() {
+                    break;
+                }
+            }
+        });
+    }
+}

@@ -1,0 +1,140 @@
+//! History in one go, through COPY: for the demo, for tests and for benchmarks.
+
+use crate::db::{Db, Result};
+use crate::runs::{Run, outcome_code};
+use cadentis_core::run::RunRecord;
+use cadentis_core::visitor::PageView;
+use jiff::Timestamp;
+use sqlx::PgConnection;
+use sqlx::pool::PoolConnection;
+use sqlx::postgres::{PgPoolCopyExt, Postgres};
+use std::fmt::Write;
+
+/// Rows wait here until there are enough for a COPY.
+const ENOUGH_BYTES: usize = 4 << 20;
+
+impl Db {
+    /// Writes runs (each with its runner's name and, if its details are kept, its record).
+    pub async fn copy_runs(&self, runs: impl IntoIterator<Item = (Run, String, Option<RunRecord>)>) -> Result<()> {
+        let (mut rows, mut records) = (String::new(), String::new());
+        for (run, runner, record) in runs {
+            let steps: Vec<String> = run.steps_ms.iter().map(f32::to_string).collect();
+            let _ = writeln!(
+                rows,
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium",
+                run.site_id,
+                run.id,
+                run.journey_id,
+                run.location_id,
+                outcome_code(run.outcome),
+                run.duration_ms,
+                steps.join(","),
+                run.trouble.as_deref().map_or("\\N".into(), escape),
+                escape(&runner),
+                at = run.due_at,
+            );
+            if let Some(json) = record.and_then(|r| serde_json::to_string(&r).ok()) {
+                let _ = writeln!(records, "{}\t{}\t{}\t{}", run.site_id, run.due_at, run.id, escape(&json));
+            }
+            if rows.len() > ENOUGH_BYTES {
+                self.copy("run", &mut rows).await?;
+            }
+            if records.len() > ENOUGH_BYTES {
+                self.copy("run_record", &mut records).await?;
+            }
+        }
+        self.copy("run", &mut rows).await?;
+        self.copy("run_record", &mut records).await
+    }
+
+    /// Writes page views that are known to be new. Their hours are not marked: see
+    /// [`Db::mark_hours`].
+    pub async fn copy_page_views(&self, views: impl IntoIterator<Item = (i32, PageView)>) -> Result<()> {
+        let mut rows = String::new();
+        for (site, v) in views {
+            let b = &v.beacon;
+            let _ = write!(
+                rows,
+                "{site}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}",
+                v.at,
+                b.id,
+                b.seq,
+                b.visit,
+                v.received_at,
+                escape(&v.family),
+                escape(&v.path),
+                b.device.word(),
+                escape(&v.country),
+                v.browser,
+                v.os,
+                escape(&b.connection),
+                v.ip,
+            );
+            for value in [b.lcp, b.inp, b.cls, b.fcp, b.ttfb, b.load, b.dns, b.connect] {
+                match value {
+                    Some(value) => {
+                        let _ = write!(rows, "\t{}", value as f32);
+                    }
+                    None => rows.push_str("\t\\N"),
+                }
+            }
+            let error = b.error.as_deref().map_or("\\N".into(), escape);
+            let _ = writeln!(rows, "\t{}\t{}\t{}\t{error}", b.abandoned, b.blank, b.errors);
+            if rows.len() > ENOUGH_BYTES {
+                self.copy("page_view", &mut rows).await?;
+            }
+        }
+        self.copy("page_view", &mut rows).await
+    }
+
+    /// Marks every hour that has page views for the roll-up.
+    pub async fn mark_hours(&self, from: Timestamp, to: Timestamp) -> Result<()> {
+        use jiff_sqlx::ToSqlx;
+        sqlx::query(
+            "INSERT INTO dirty_hour (site_id, hour)
+             SELECT DISTINCT site_id, date_trunc('hour', at) FROM page_view WHERE at >= $1 AND at < $2
+             ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
+        )
+        .bind(from.to_sqlx())
+        .bind(to.to_sqlx())
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Lets the planner know what came in.
+    pub async fn analyze(&self) -> Result<()> {
+        for sql in ["ANALYZE run", "ANALYZE run_record", "ANALYZE page_view", "ANALYZE page_view_hour"] {
+            let mut connection: PoolConnection<Postgres> = self.pool.acquire().await?;
+            sqlx::query(sql).execute(&mut *connection as &mut PgConnection).await?;
+        }
+        Ok(())
+    }
+
+    async fn copy(&self, table: &'static str, rows: &mut String) -> Result<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        let mut copy = self.pool.copy_in_raw(&format!("COPY {table} FROM STDIN")).await?;
+        copy.send(rows.as_bytes()).await?;
+        copy.finish().await?;
+        rows.clear();
+        Ok(())
+    }
+}
+
+/// A text as COPY wants it.
+fn escape(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\\' => out.push_str("\\\\"),
+            '\t' => out.push_str("\\t"),
+            '\n' => out.push_str("\\n"),
+            '\r' => out.push_str("\\r"),
+            '\0' => {}
+            c => out.push(c),
+        }
+    }
+    out
+}

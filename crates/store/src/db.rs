@@ -1,0 +1,106 @@
+//! The connection pool, migrations, partitions by day, and whether all is well.
+
+use jiff::{Timestamp, ToSpan, tz::TimeZone};
+use jiff_sqlx::ToSqlx;
+use sqlx::AssertSqlSafe;
+use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
+use std::str::FromStr;
+use std::time::Duration;
+
+/// What can go wrong between us and the database.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    #[error("database: {0}")]
+    Database(#[from] sqlx::Error),
+    #[error("database migration: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    #[error("in the database, {place}: {says}")]
+    Content { place: &'static str, says: String },
+}
+
+pub type Result<T> = std::result::Result<T, StoreError>;
+
+pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
+    StoreError::Content { place, says: says.to_string() }
+}
+
+#[derive(Debug, Clone)]
+pub struct Db {
+    pub(crate) pool: PgPool,
+}
+
+/// The hot tables, each cut into days of UTC.
+const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
+
+impl Db {
+    /// Connects lazily: a database that is away makes each query an error, not the start.
+    ///
+    /// # Errors
+    /// When the address cannot be read.
+    pub fn connect(url: &str) -> Result<Db> {
+        let options = PgConnectOptions::from_str(url)?.options([("statement_timeout", "30s"), ("timezone", "UTC")]);
+        let pool =
+            PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(3)).connect_lazy_with(options);
+        Ok(Db { pool })
+    }
+
+    /// Brings the tables up to date. Several servers may do so at once.
+    pub async fn migrate(&self) -> Result<()> {
+        sqlx::migrate!("./migrations").run(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Makes the partitions of every hot table for each day from `first` to `last`.
+    pub async fn ensure_days(&self, first: Timestamp, last: Timestamp) -> Result<()> {
+        let date = |at: Timestamp| at.to_zoned(TimeZone::UTC).date();
+        let (mut day, last) = (date(first), date(last));
+        let mut tx = self.pool.begin().await?;
+        // Two servers must not make the same partition at the same time.
+        sqlx::query("SELECT pg_advisory_xact_lock(704200)").execute(&mut *tx).await?;
+        while day <= last {
+            let next = day.tomorrow().map_err(|e| content("day", e))?;
+            for table in BY_DAY {
+                let sql = format!(
+                    "CREATE TABLE IF NOT EXISTS {table}_{} PARTITION OF {table} FOR VALUES FROM ('{day} 00:00Z') TO ('{next} 00:00Z')",
+                    day.strftime("%Y%m%d")
+                );
+                // Made of our own table names and a date only.
+                sqlx::query(AssertSqlSafe(sql)).execute(&mut *tx).await?;
+            }
+            day = next;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Partitions for three days back (late beacons) and two ahead.
+    pub async fn ensure_days_around(&self, now: Timestamp) -> Result<()> {
+        let (first, last) = (now - 72.hours(), now + 48.hours());
+        self.ensure_days(first, last).await
+    }
+
+    /// Whether the database answers.
+    pub async fn ping(&self) -> Result<()> {
+        sqlx::query("SELECT 1").execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Each location with the moment its last run was due, or `None` if it never played.
+    pub async fn last_runs(&self, now: Timestamp) -> Result<Vec<(String, Option<Timestamp>)>> {
+        let rows: Vec<(String, Option<jiff_sqlx::Timestamp>)> = sqlx::query_as(
+            "SELECT l.name, (SELECT max(r.due_at) FROM run r JOIN journey_location jl
+                 ON jl.journey_id = r.journey_id AND jl.location_id = r.location_id
+               WHERE r.location_id = l.id AND r.due_at > $1)
+             FROM location l ORDER BY l.id",
+        )
+        .bind((now - 48.hours()).to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(name, at)| (name, at.map(|t| t.to_jiff()))).collect())
+    }
+
+    /// Closes every connection.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+}

@@ -1,0 +1,282 @@
+//! Runs: written once, read by the stretch, looked into one by one.
+
+use crate::db::{Db, Result, content};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::{Check, Tally};
+use cadentis_core::run::{Outcome, RunRecord};
+use jiff::{SignedDuration, Timestamp};
+use jiff_sqlx::ToSqlx;
+use sqlx::FromRow;
+use sqlx::types::Json;
+use std::collections::HashMap;
+use uuid::Uuid;
+
+/// One run without its record.
+#[derive(Debug, Clone)]
+pub struct Run {
+    pub id: Uuid,
+    pub site_id: i32,
+    pub journey_id: i32,
+    pub location_id: i32,
+    pub due_at: Timestamp,
+    pub outcome: Outcome,
+    pub duration_ms: f64,
+    pub steps_ms: Vec<f32>,
+    pub trouble: Option<String>,
+}
+
+impl Run {
+    pub fn check(&self) -> Check {
+        Check { at: self.due_at, outcome: self.outcome }
+    }
+}
+
+#[derive(FromRow)]
+struct RunRow {
+    id: Uuid,
+    site_id: i32,
+    journey_id: i32,
+    location_id: i32,
+    due_at: jiff_sqlx::Timestamp,
+    outcome: i16,
+    duration_ms: f64,
+    steps_ms: Vec<f32>,
+    trouble: Option<String>,
+}
+
+pub(crate) fn outcome_code(outcome: Outcome) -> i16 {
+    match outcome {
+        Outcome::Passed => 0,
+        Outcome::Slow => 1,
+        Outcome::Failed => 2,
+        Outcome::Unmeasured => 3,
+    }
+}
+
+fn outcome_of(code: i16) -> Result<Outcome> {
+    Outcome::ALL
+        .into_iter()
+        .find(|o| outcome_code(*o) == code)
+        .ok_or_else(|| content("run.outcome", format!("{code} is no outcome")))
+}
+
+fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
+    rows.into_iter()
+        .map(|r| {
+            Ok(Run {
+                id: r.id,
+                site_id: r.site_id,
+                journey_id: r.journey_id,
+                location_id: r.location_id,
+                due_at: r.due_at.to_jiff(),
+                outcome: outcome_of(r.outcome)?,
+                duration_ms: r.duration_ms,
+                steps_ms: r.steps_ms,
+                trouble: r.trouble,
+            })
+        })
+        .collect()
+}
+
+/// What became of a record that a runner sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Finished {
+    Stored,
+    /// The same work was finished before, by this runner or another: nothing was changed.
+    Already,
+    /// No such work was given to this location.
+    Unknown,
+}
+
+impl Db {
+    /// Stores the record of leased work and ends the work, in one transaction.
+    pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
+        let mut tx = self.pool.begin().await?;
+        let work: Option<(i32, i32, jiff_sqlx::Timestamp)> =
+            sqlx::query_as("DELETE FROM work WHERE id = $1 AND location_id = $2 RETURNING site_id, journey_id, due_at")
+                .bind(record.id)
+                .bind(location_id)
+                .fetch_optional(&mut *tx)
+                .await?;
+        let Some((site_id, journey_id, due_at)) = work else {
+            let known: bool = sqlx::query_scalar("SELECT EXISTS (SELECT FROM run WHERE id = $1 AND location_id = $2)")
+                .bind(record.id)
+                .bind(location_id)
+                .fetch_one(&mut *tx)
+                .await?;
+            return Ok(if known { Finished::Already } else { Finished::Unknown });
+        };
+        for (step, picture) in record.steps.iter_mut().map(|s| s.picture.take()).enumerate() {
+            let Some((mime, image)) = picture.as_deref().and_then(data_url) else { continue };
+            sqlx::query("INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'))")
+                .bind(site_id)
+                .bind(due_at)
+                .bind(record.id)
+                .bind(step as i16)
+                .bind(mime)
+                .bind(image)
+                .execute(&mut *tx)
+                .await?;
+        }
+        sqlx::query("INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)")
+            .bind(site_id)
+            .bind(due_at)
+            .bind(record.id)
+            .bind(journey_id)
+            .bind(location_id)
+            .bind(record.started_at.to_sqlx())
+            .bind(outcome_code(record.outcome))
+            .bind(record.duration_ms)
+            .bind(record.steps.iter().map(|s| s.duration_ms as f32).collect::<Vec<f32>>())
+            .bind(record.trouble.as_ref().map(|t| &t.says))
+            .bind(&record.runner)
+            .bind(&record.browser)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")
+            .bind(site_id)
+            .bind(due_at)
+            .bind(record.id)
+            .bind(Json(&record))
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(Finished::Stored)
+    }
+
+    /// All runs of a journey that were due in the stretch, in order of time.
+    pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
+        let rows: Vec<RunRow> = sqlx::query_as(
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble FROM run
+             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
+        )
+        .bind(journey_id)
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        runs(rows)
+    }
+
+    /// What became of a journey's runs: (location, check), in order of time. Lighter than
+    /// [`Db::runs`], for arithmetic over months.
+    pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
+        let rows: Vec<(i32, jiff_sqlx::Timestamp, i16)> = sqlx::query_as(
+            "SELECT location_id, due_at, outcome FROM run
+             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
+        )
+        .bind(journey_id)
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|(location, at, code)| Ok((location, Check { at: at.to_jiff(), outcome: outcome_of(code)? })))
+            .collect()
+    }
+
+    /// Counts of a site's runs by hour (UTC), over all journeys.
+    pub async fn run_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, Tally)>> {
+        let rows: Vec<(jiff_sqlx::Timestamp, i64, i64, i64, i64)> = sqlx::query_as(
+            "SELECT date_trunc('hour', due_at) AS hour, count(*) FILTER (WHERE outcome = 0),
+                    count(*) FILTER (WHERE outcome = 1), count(*) FILTER (WHERE outcome = 2),
+                    count(*) FILTER (WHERE outcome = 3)
+             FROM run WHERE site_id = $1 AND due_at >= $2 AND due_at < $3 GROUP BY 1 ORDER BY 1",
+        )
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        let tally = |(at, passed, slow, failed, unmeasured): (jiff_sqlx::Timestamp, i64, i64, i64, i64)| {
+            let n = |v: i64| v.unsigned_abs();
+            let tally =
+                Tally { passed: n(passed), slow: n(slow), failed: n(failed), unmeasured: n(unmeasured), left_out: 0 };
+            (at.to_jiff(), tally)
+        };
+        Ok(rows.into_iter().map(tally).collect())
+    }
+
+    /// One run, found by its id alone.
+    pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
+        let rows: Vec<RunRow> = sqlx::query_as(
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble
+             FROM run WHERE id = $1",
+        )
+        .bind(id)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(runs(rows)?.pop())
+    }
+
+    /// The record of a run, or `None` when its details were not kept.
+    pub async fn record(&self, run: &Run) -> Result<Option<RunRecord>> {
+        let sql = "SELECT record FROM run_record WHERE site_id = $1 AND due_at = $2 AND run_id = $3";
+        let row: Option<Json<RunRecord>> = sqlx::query_scalar(sql)
+            .bind(run.site_id)
+            .bind(run.due_at.to_sqlx())
+            .bind(run.id)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(row.map(|r| r.0))
+    }
+
+    /// Records of the last `most` runs that passed at the same location within the day before.
+    pub async fn usual_records(&self, run: &Run, most: i64) -> Result<Vec<RunRecord>> {
+        let rows: Vec<Json<RunRecord>> = sqlx::query_scalar(
+            "SELECT rr.record FROM run r JOIN run_record rr
+                 ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
+                AND rr.due_at < $4 AND rr.due_at >= $5
+             WHERE r.site_id = $1 AND r.journey_id = $2 AND r.location_id = $3
+               AND r.due_at < $4 AND r.due_at >= $5 AND r.outcome = 0
+             ORDER BY r.due_at DESC LIMIT $6",
+        )
+        .bind(run.site_id)
+        .bind(run.journey_id)
+        .bind(run.location_id)
+        .bind(run.due_at.to_sqlx())
+        .bind((run.due_at - SignedDuration::from_hours(24)).to_sqlx())
+        .bind(most)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|r| r.0).collect())
+    }
+
+    /// Which steps of a run have a picture.
+    pub async fn pictures(&self, run: &Run) -> Result<Vec<i16>> {
+        let sql = "SELECT step FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step";
+        Ok(sqlx::query_scalar(sql)
+            .bind(run.site_id)
+            .bind(run.due_at.to_sqlx())
+            .bind(run.id)
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
+    /// One picture: its media type and bytes.
+    pub async fn picture(&self, run: &Run, step: i16) -> Result<Option<(String, Vec<u8>)>> {
+        let sql = "SELECT mime, image FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 AND step = $4";
+        Ok(sqlx::query_as(sql)
+            .bind(run.site_id)
+            .bind(run.due_at.to_sqlx())
+            .bind(run.id)
+            .bind(step)
+            .fetch_optional(&self.pool)
+            .await?)
+    }
+
+    /// The moment of the newest run of each journey.
+    pub async fn newest_runs(&self, site_id: i32, since: Timestamp) -> Result<HashMap<i32, Timestamp>> {
+        let sql = "SELECT journey_id, max(due_at) FROM run WHERE site_id = $1 AND due_at > $2 GROUP BY 1";
+        let rows: Vec<(i32, jiff_sqlx::Timestamp)> =
+            sqlx::query_as(sql).bind(site_id).bind(since.to_sqlx()).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|(j, at)| (j, at.to_jiff())).collect())
+    }
+}
+
+/// Media type and base64 text of a data URL.
+fn data_url(url: &str) -> Option<(&str, &str)> {
+    url.strip_prefix("data:")?.split_once(";base64,")
+}

@@ -1,0 +1,367 @@
+//! Sites, locations, journeys, goals, and what is pinned to the time axis.
+
+use crate::db::{Db, Result, content};
+use cadentis_core::calendar::{Cadence, Stretch};
+use cadentis_core::visitor::Families;
+use jiff::{Timestamp, tz::TimeZone};
+use jiff_sqlx::ToSqlx;
+use sqlx::FromRow;
+use sqlx::types::Json;
+
+#[derive(Debug, Clone)]
+pub struct Site {
+    pub id: i32,
+    pub key: String,
+    pub name: String,
+    pub zone: TimeZone,
+    pub domains: Vec<String>,
+    pub families: Families,
+    /// Apdex target of page loads, in seconds.
+    pub apdex_t_s: f64,
+}
+
+impl Site {
+    /// Whether a host name belongs to the site: one of its domains or below one.
+    pub fn owns(&self, host: &str) -> bool {
+        let host = host.split(':').next().unwrap_or("");
+        self.domains.iter().any(|d| host == d || host.strip_suffix(d.as_str()).is_some_and(|h| h.ends_with('.')))
+    }
+
+    pub fn zone_name(&self) -> &str {
+        self.zone.iana_name().unwrap_or("UTC")
+    }
+}
+
+#[derive(FromRow)]
+struct SiteRow {
+    id: i32,
+    key: String,
+    name: String,
+    zone: String,
+    domains: Vec<String>,
+    families: Json<Vec<(String, String)>>,
+    apdex_t_s: f64,
+}
+
+impl SiteRow {
+    fn site(self) -> Result<Site> {
+        Ok(Site {
+            id: self.id,
+            key: self.key,
+            name: self.name,
+            zone: TimeZone::get(&self.zone).map_err(|e| content("site.zone", e))?,
+            domains: self.domains,
+            families: Families::new(self.families.0),
+            apdex_t_s: self.apdex_t_s,
+        })
+    }
+}
+
+#[derive(Debug, Clone, FromRow)]
+pub struct Location {
+    pub id: i32,
+    pub slug: String,
+    pub name: String,
+    pub country: String,
+    pub kind: String,
+    pub zone: String,
+}
+
+#[derive(Debug, Clone, FromRow)]
+pub struct Journey {
+    pub id: i32,
+    pub site_id: i32,
+    pub slug: String,
+    pub name: String,
+    pub script: String,
+    pub every_s: i32,
+    pub active: bool,
+    pub apdex_t_s: f64,
+}
+
+#[derive(Debug, Clone, FromRow)]
+pub struct Goal {
+    pub id: i32,
+    pub site_id: i32,
+    pub journey_id: i32,
+    pub name: String,
+    /// The promised availability, 0 to 1.
+    pub promised: f64,
+}
+
+#[derive(Debug, Clone, FromRow)]
+pub struct Budget {
+    /// `None`: the whole site.
+    pub family: Option<String>,
+    pub vital: String,
+    pub limit_value: f64,
+}
+
+#[derive(Debug, Clone)]
+pub struct Marker {
+    pub at: Timestamp,
+    pub title: String,
+    pub detail: String,
+}
+
+/// Time that does not count: planned (maintenance) or taken out afterwards (a carve-out).
+#[derive(Debug, Clone)]
+pub struct LeftOut {
+    pub stretch: Stretch,
+    pub why: String,
+    /// Who carved it out; `None` for maintenance.
+    pub author: Option<String>,
+}
+
+type WindowRow = (jiff_sqlx::Timestamp, jiff_sqlx::Timestamp, String, Option<String>);
+
+fn left_out(rows: Vec<WindowRow>) -> Vec<LeftOut> {
+    rows.into_iter()
+        .map(|(from, to, why, author)| LeftOut {
+            stretch: Stretch { from: from.to_jiff(), to: to.to_jiff() },
+            why,
+            author,
+        })
+        .collect()
+}
+
+impl Db {
+    pub async fn sites(&self) -> Result<Vec<Site>> {
+        let rows: Vec<SiteRow> = sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
+        rows.into_iter().map(SiteRow::site).collect()
+    }
+
+    pub async fn site_by_key(&self, key: &str) -> Result<Option<Site>> {
+        let row: Option<SiteRow> =
+            sqlx::query_as("SELECT * FROM site WHERE key = $1").bind(key).fetch_optional(&self.pool).await?;
+        row.map(SiteRow::site).transpose()
+    }
+
+    pub async fn locations(&self) -> Result<Vec<Location>> {
+        let sql = "SELECT id, slug, name, country, kind, zone FROM location ORDER BY id";
+        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+    }
+
+    /// The locations a journey plays at, in the order of their starts, each with its cadence.
+    pub async fn locations_of(&self, journey: &Journey) -> Result<Vec<(Location, Cadence)>> {
+        let rows: Vec<Location> = sqlx::query_as(
+            "SELECT l.id, l.slug, l.name, l.country, l.kind, l.zone
+             FROM location l JOIN journey_location jl ON jl.location_id = l.id
+             WHERE jl.journey_id = $1 ORDER BY jl.nth",
+        )
+        .bind(journey.id)
+        .fetch_all(&self.pool)
+        .await?;
+        let of = rows.len();
+        let cadence = |nth| Cadence::every(i64::from(journey.every_s), nth, of);
+        Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, cadence(nth))).collect())
+    }
+
+    pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {
+        let sql = "SELECT * FROM journey WHERE site_id = $1 ORDER BY id";
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn journey(&self, site_id: i32, slug: &str) -> Result<Option<Journey>> {
+        let sql = "SELECT * FROM journey WHERE site_id = $1 AND slug = $2";
+        Ok(sqlx::query_as(sql).bind(site_id).bind(slug).fetch_optional(&self.pool).await?)
+    }
+
+    pub async fn goals(&self, site_id: i32) -> Result<Vec<Goal>> {
+        let sql = "SELECT * FROM goal WHERE site_id = $1 ORDER BY id";
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn budgets(&self, site_id: i32) -> Result<Vec<Budget>> {
+        let sql = "SELECT family, vital, limit_value FROM budget WHERE site_id = $1 ORDER BY id";
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+    }
+
+    pub async fn markers(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Marker>> {
+        let rows: Vec<(jiff_sqlx::Timestamp, String, String)> = sqlx::query_as(
+            "SELECT at, title, detail FROM marker WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at",
+        )
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(at, title, detail)| Marker { at: at.to_jiff(), title, detail }).collect())
+    }
+
+    /// Maintenance that touches the stretch, with its own full extent.
+    pub async fn maintenance(&self, site_id: i32, stretch: Stretch) -> Result<Vec<LeftOut>> {
+        let rows: Vec<WindowRow> = sqlx::query_as(
+            "SELECT from_at, to_at, why, NULL::text FROM maintenance
+             WHERE site_id = $1 AND to_at > $2 AND from_at < $3 ORDER BY from_at",
+        )
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(left_out(rows))
+    }
+
+    pub async fn carve_outs(&self, goal_id: i32) -> Result<Vec<LeftOut>> {
+        let rows: Vec<WindowRow> =
+            sqlx::query_as("SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at")
+                .bind(goal_id)
+                .fetch_all(&self.pool)
+                .await?;
+        Ok(left_out(rows))
+    }
+
+    pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
+        let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s)
+                   VALUES ($1, $2, $3, $4, $5, $6) RETURNING id";
+        Ok(sqlx::query_scalar(sql)
+            .bind(site.key)
+            .bind(site.name)
+            .bind(site.zone)
+            .bind(site.domains)
+            .bind(Json(site.families))
+            .bind(site.apdex_t_s)
+            .fetch_one(&self.pool)
+            .await?)
+    }
+
+    /// Adds a location whose runner shows `token`.
+    pub async fn add_location(&self, l: &NewLocation<'_>) -> Result<i32> {
+        let sql = "INSERT INTO location (slug, name, country, kind, zone, token_sha256)
+                   VALUES ($1, $2, $3, $4, $5, sha256(convert_to($6, 'UTF8'))) RETURNING id";
+        Ok(sqlx::query_scalar(sql)
+            .bind(l.slug)
+            .bind(l.name)
+            .bind(l.country)
+            .bind(l.kind)
+            .bind(l.zone)
+            .bind(l.token)
+            .fetch_one(&self.pool)
+            .await?)
+    }
+
+    /// Gives a location's runner a new token; the old one is worth nothing from now on.
+    pub async fn set_token(&self, slug: &str, token: &str) -> Result<()> {
+        sqlx::query("UPDATE location SET token_sha256 = sha256(convert_to($2, 'UTF8')) WHERE slug = $1")
+            .bind(slug)
+            .bind(token)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Adds a journey that plays at these locations, starts spread in their order.
+    pub async fn add_journey(&self, j: &NewJourney<'_>) -> Result<i32> {
+        let mut tx = self.pool.begin().await?;
+        let id: i32 = sqlx::query_scalar(
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s)
+             VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+        )
+        .bind(j.site_id)
+        .bind(j.slug)
+        .bind(j.name)
+        .bind(j.script)
+        .bind(j.every_s)
+        .bind(j.apdex_t_s)
+        .fetch_one(&mut *tx)
+        .await?;
+        for (nth, location) in j.locations.iter().enumerate() {
+            sqlx::query("INSERT INTO journey_location VALUES ($1, $2, $3)")
+                .bind(id)
+                .bind(location)
+                .bind(nth as i32)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    pub async fn add_goal(&self, site_id: i32, journey_id: i32, name: &str, promised: f64) -> Result<i32> {
+        let sql = "INSERT INTO goal (site_id, journey_id, name, promised) VALUES ($1, $2, $3, $4) RETURNING id";
+        Ok(sqlx::query_scalar(sql)
+            .bind(site_id)
+            .bind(journey_id)
+            .bind(name)
+            .bind(promised)
+            .fetch_one(&self.pool)
+            .await?)
+    }
+
+    pub async fn add_budget(&self, site_id: i32, family: Option<&str>, vital: &str, limit: f64) -> Result<()> {
+        sqlx::query("INSERT INTO budget (site_id, family, vital, limit_value) VALUES ($1, $2, $3, $4)")
+            .bind(site_id)
+            .bind(family)
+            .bind(vital)
+            .bind(limit)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    pub async fn add_marker(&self, site_id: i32, at: Timestamp, title: &str, detail: &str) -> Result<()> {
+        sqlx::query("INSERT INTO marker (site_id, at, title, detail) VALUES ($1, $2, $3, $4)")
+            .bind(site_id)
+            .bind(at.to_sqlx())
+            .bind(title)
+            .bind(detail)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    pub async fn add_maintenance(&self, site_id: i32, stretch: Stretch, why: &str) -> Result<()> {
+        sqlx::query("INSERT INTO maintenance (site_id, from_at, to_at, why) VALUES ($1, $2, $3, $4)")
+            .bind(site_id)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(why)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    pub async fn add_carve_out(&self, goal_id: i32, stretch: Stretch, why: &str, author: &str) -> Result<()> {
+        sqlx::query("INSERT INTO carve_out (goal_id, from_at, to_at, why, author) VALUES ($1, $2, $3, $4, $5)")
+            .bind(goal_id)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(why)
+            .bind(author)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}
+
+#[derive(Debug, Clone)]
+pub struct NewSite<'a> {
+    pub key: &'a str,
+    pub name: &'a str,
+    pub zone: &'a str,
+    pub domains: &'a [String],
+    pub families: &'a [(String, String)],
+    pub apdex_t_s: f64,
+}
+
+#[derive(Debug, Clone)]
+pub struct NewLocation<'a> {
+    pub slug: &'a str,
+    pub name: &'a str,
+    pub country: &'a str,
+    pub kind: &'a str,
+    pub zone: &'a str,
+    pub token: &'a str,
+}
+
+#[derive(Debug, Clone)]
+pub struct NewJourney<'a> {
+    pub site_id: i32,
+    pub slug: &'a str,
+    pub name: &'a str,
+    pub script: &'a str,
+    pub every_s: i32,
+    pub apdex_t_s: f64,
+    pub locations: &'a [i32],
+}

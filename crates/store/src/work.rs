@@ -1,0 +1,104 @@
+//! Due runs and their leases.
+//!
+//! Work is a row with the id that its run will have. A lease hides it from other runners until it
+//! ends; a lease that ends without a record makes it free again, so a dead runner loses nothing.
+//! Work is deleted in the transaction that stores its run, so it is done once.
+
+use crate::db::{Db, Result};
+use jiff::Timestamp;
+use jiff_sqlx::ToSqlx;
+use uuid::Uuid;
+
+/// One run to play.
+#[derive(Debug, Clone)]
+pub struct Work {
+    pub id: Uuid,
+    pub journey: String,
+    pub script: String,
+    pub location: String,
+    pub due_at: Timestamp,
+}
+
+impl Db {
+    /// Writes the newest due run of every active journey and location, and drops those that nobody
+    /// took before the next one was due: a run that late would say nothing about its moment.
+    ///
+    /// Returns how many were added.
+    pub async fn make_due(&self, now: Timestamp) -> Result<u64> {
+        let mut added = 0;
+        for site in self.sites().await? {
+            for journey in self.journeys(site.id).await? {
+                if !journey.active {
+                    continue;
+                }
+                for (location, cadence) in self.locations_of(&journey).await? {
+                    let due = cadence.last_due(now);
+                    sqlx::query(
+                        "DELETE FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
+                           AND (lease_until IS NULL OR lease_until < $4)",
+                    )
+                    .bind(journey.id)
+                    .bind(location.id)
+                    .bind(due.to_sqlx())
+                    .bind(now.to_sqlx())
+                    .execute(&self.pool)
+                    .await?;
+                    // Already played, or already waiting.
+                    added += sqlx::query(
+                        "INSERT INTO work (id, site_id, journey_id, location_id, due_at)
+                         SELECT gen_random_uuid(), $1, $2, $3, $4
+                         WHERE NOT EXISTS (SELECT FROM run WHERE site_id = $1 AND due_at = $4
+                                             AND journey_id = $2 AND location_id = $3)
+                         ON CONFLICT (journey_id, location_id, due_at) DO NOTHING",
+                    )
+                    .bind(site.id)
+                    .bind(journey.id)
+                    .bind(location.id)
+                    .bind(due.to_sqlx())
+                    .execute(&self.pool)
+                    .await?
+                    .rows_affected();
+                }
+            }
+        }
+        Ok(added)
+    }
+
+    /// The location whose runner shows this token.
+    pub async fn location_by_token(&self, token: &str) -> Result<Option<i32>> {
+        let sql = "SELECT id FROM location WHERE token_sha256 = sha256(convert_to($1, 'UTF8'))";
+        Ok(sqlx::query_scalar(sql).bind(token).fetch_optional(&self.pool).await?)
+    }
+
+    /// Leases the oldest free work of a location until `until`.
+    pub async fn lease(
+        &self,
+        location_id: i32,
+        runner: &str,
+        now: Timestamp,
+        until: Timestamp,
+    ) -> Result<Option<Work>> {
+        let row: Option<(Uuid, String, String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
+            "WITH mine AS (
+                 SELECT id FROM work WHERE location_id = $1 AND (lease_until IS NULL OR lease_until < $2)
+                 ORDER BY due_at LIMIT 1 FOR UPDATE SKIP LOCKED)
+             UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1
+             FROM mine, journey j, location l
+             WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
+             RETURNING w.id, j.name, j.script, l.name, w.due_at",
+        )
+        .bind(location_id)
+        .bind(now.to_sqlx())
+        .bind(until.to_sqlx())
+        .bind(runner)
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(row.map(|(id, journey, script, location, due_at)| Work {
+            id,
+            journey,
+            script,
+            location,
+            due_at: due_at.to_jiff(),
+        }))
+    }
+}

@@ -1,0 +1,73 @@
+//! `POST /collect/{site key}`: beacons from the snippet.
+
+use crate::State;
+use actix_web::http::{StatusCode, header};
+use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, web};
+use cadentis_core::visitor::beacon::MAX_BYTES;
+use cadentis_intake::{Refusal, Sender};
+use futures::StreamExt;
+use jiff::Timestamp;
+use serde_json::json;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// The body is JSON sent as `text/plain`, which a browser sends to another origin without asking
+/// first. 204 means committed.
+pub async fn collect(
+    state: web::Data<State>,
+    key: web::Path<String>,
+    request: HttpRequest,
+    mut payload: web::Payload,
+) -> HttpResponse {
+    let mut body = Vec::new();
+    while let Some(chunk) = payload.next().await {
+        match chunk {
+            Ok(chunk) => body.extend_from_slice(&chunk),
+            Err(_) => return HttpResponse::BadRequest().json(json!({ "reason": "malformed", "says": "body cut off" })),
+        }
+        if body.len() > MAX_BYTES {
+            // Enough to know; the rest is not read.
+            break;
+        }
+    }
+    let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
+    let peer = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |a| a.ip());
+    // Only a proxy on this machine is believed about where a visitor comes from.
+    let trusted = |name: &str| if peer.is_loopback() { head(name) } else { None };
+    let ip = trusted("x-forwarded-for").and_then(|f| f.split(',').next()?.trim().parse().ok()).unwrap_or(peer);
+    let sender = Sender {
+        origin: head("origin"),
+        user_agent: head("user-agent").unwrap_or(""),
+        ip,
+        country: trusted("x-visitor-country").unwrap_or(""),
+    };
+    match state.intake.receive(&key, &sender, &body, Timestamp::now()).await {
+        Ok(_) => allow(HttpResponse::NoContent(), &sender).finish(),
+        Err(refusal) => allow(refused(&refusal), &sender).json(json!({
+            "reason": refusal.reason(),
+            "says": refusal.to_string(),
+        })),
+    }
+}
+
+fn refused(refusal: &Refusal) -> HttpResponseBuilder {
+    let status = match refusal {
+        Refusal::UnknownSite(_) => StatusCode::NOT_FOUND,
+        Refusal::ForeignOrigin { .. } => StatusCode::FORBIDDEN,
+        Refusal::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
+        Refusal::Malformed(_) => StatusCode::BAD_REQUEST,
+        Refusal::Busy => StatusCode::SERVICE_UNAVAILABLE,
+    };
+    let mut answer = HttpResponse::build(status);
+    if status == StatusCode::SERVICE_UNAVAILABLE {
+        answer.insert_header((header::RETRY_AFTER, "5"));
+    }
+    answer
+}
+
+/// Lets the page read the answer, so that a developer sees in the console why it was refused.
+fn allow(mut answer: HttpResponseBuilder, sender: &Sender<'_>) -> HttpResponseBuilder {
+    if let Some(origin) = sender.origin {
+        answer.insert_header((header::ACCESS_CONTROL_ALLOW_ORIGIN, origin));
+    }
+    answer
+}

@@ -1,0 +1,62 @@
+//! What a person sees when a page cannot be shown.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use askama::Template;
+use cadentis_core::calendar::stretch::StretchError;
+use cadentis_store::StoreError;
+
+#[derive(Debug, thiserror::Error)]
+pub enum PageError {
+    #[error("There is no such page here: {0}")]
+    NotFound(String),
+    #[error("The address asks for a stretch that cannot be shown: {0}.")]
+    Stretch(#[from] StretchError),
+    #[error("The database does not answer just now.")]
+    Store(#[from] StoreError),
+    #[error("The page could not be written: {0}")]
+    Template(#[from] askama::Error),
+}
+
+#[derive(Template)]
+#[template(path = "error.html")]
+struct ErrorPage<'a> {
+    status: u16,
+    says: &'a str,
+    advice: &'a str,
+}
+
+impl ResponseError for PageError {
+    fn status_code(&self) -> StatusCode {
+        match self {
+            PageError::NotFound(_) => StatusCode::NOT_FOUND,
+            PageError::Stretch(_) => StatusCode::BAD_REQUEST,
+            PageError::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
+            PageError::Template(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let advice = match self {
+            PageError::NotFound(_) => "Choose one of the places above.",
+            PageError::Stretch(_) => {
+                "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."
+            }
+            PageError::Store(e) => {
+                tracing::error!("page not shown: {e}");
+                "Page views are turned away until it does and runs wait; nothing that was acknowledged is lost. Try again in a moment."
+            }
+            PageError::Template(e) => {
+                tracing::error!("page not shown: {e}");
+                "This is a mistake of ours."
+            }
+        };
+        let status = self.status_code();
+        let page = ErrorPage { status: status.as_u16(), says: &self.to_string(), advice };
+        HttpResponse::build(status).content_type("text/html; charset=utf-8").body(page.render().unwrap_or_default())
+    }
+}
+
+pub async fn not_found(request: actix_web::HttpRequest) -> Result<HttpResponse, PageError> {
+    Err(PageError::NotFound(request.path().chars().take(100).collect()))
+}

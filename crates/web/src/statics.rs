@@ -1,0 +1,40 @@
+//! Static files, compiled into the program: nothing is read or fetched at run time.
+
+use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
+use actix_web::{HttpResponse, web};
+
+const FILES: [(&str, &str, &[u8]); 7] = [
+    ("bootstrap.min.css", "text/css", include_bytes!("../static/vendor/bootstrap.min.css")),
+    ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
+    ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
+    ("commissioner-ext.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner-ext.woff2")),
+    ("cadentis.css", "text/css", include_bytes!("../static/cadentis.css")),
+    ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
+    ("mark.svg", "image/svg+xml", include_bytes!("../static/mark.svg")),
+];
+
+/// The snippet as it is put into pages: web-vitals and our part in one file.
+const SNIPPET: &str = include_str!("../../../snippet/dist/snippet.js");
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/static/{file}", web::get().to(file)).route("/snippet.js", web::get().to(snippet));
+}
+
+async fn file(name: web::Path<String>) -> HttpResponse {
+    match FILES.iter().find(|(n, ..)| *n == name.as_str()) {
+        Some((_, kind, bytes)) => HttpResponse::Ok()
+            .insert_header((CONTENT_TYPE, *kind))
+            .insert_header((CACHE_CONTROL, "max-age=300"))
+            .body(*bytes),
+        None => HttpResponse::NotFound().finish(),
+    }
+}
+
+async fn snippet() -> HttpResponse {
+    HttpResponse::Ok()
+        .insert_header((CONTENT_TYPE, "text/javascript; charset=utf-8"))
+        .insert_header((CACHE_CONTROL, "max-age=300"))
+        // A script that any page may load, also one that isolates itself from other origins.
+        .insert_header(("cross-origin-resource-policy", "cross-origin"))
+        .body(SNIPPET)
+}
