@@ -9,11 +9,13 @@
 //! - [`run`]: what one execution leaves, its outcome, where the time went, the likely cause
 //! - [`visitor`]: beacons, page families, privacy, cells of the roll-up
 //! - [`calendar`]: stretches, months in a zone, cadences
+//! - [`finding`]: what needs a person, in words, worst first
 //! - [`goal`]: availability, uptime, budgets, error budgets
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
 
 pub mod calendar;
+pub mod finding;
 pub mod goal;
 pub mod journey;
 pub mod run;

@@ -151,6 +151,7 @@ impl Player<'_> {
         let mut marks = Vec::new();
         let mut led_away = false;
         for sentence in &step.sentences {
+            let begun = clock();
             match self.sentence(sentence).await? {
                 Ok(done) => {
                     from = from.or(done.began);
@@ -163,6 +164,7 @@ impl Player<'_> {
                 Err(Unmet(says)) => {
                     record.outcome = Outcome::Failed;
                     record.trouble = Some(Trouble { line: sentence.line.0, says });
+                    from.get_or_insert(begun);
                     end = clock();
                     break;
                 }

@@ -199,6 +199,54 @@ impl Db {
         Ok(rows.into_iter().map(tally).collect())
     }
 
+    /// Counts of a journey's runs by bucket of time, outside the windows left out; inside them only
+    /// how many there were. Told apart by location if asked, else location 0.
+    pub async fn check_buckets(
+        &self,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+        left_out: &[Stretch],
+        bucket_s: i64,
+        by_location: bool,
+    ) -> Result<Vec<(i64, i32, Tally)>> {
+        let ends = |end: fn(&Stretch) -> Timestamp| left_out.iter().map(|w| end(w).to_sqlx()).collect::<Vec<_>>();
+        let rows: Vec<(i64, i32, i16, bool, i64)> = sqlx::query_as(
+            "SELECT floor(extract(epoch FROM due_at) / $5)::bigint * $5, CASE WHEN $6 THEN location_id ELSE 0 END,
+                 outcome,
+                 EXISTS (SELECT FROM unnest($7::timestamptz[], $8::timestamptz[]) AS w(a, b)
+                         WHERE due_at >= w.a AND due_at < w.b), count(*)
+             FROM run WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4
+             GROUP BY 1, 2, 3, 4 ORDER BY 1, 2",
+        )
+        .bind(journey_id)
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .bind(bucket_s)
+        .bind(by_location)
+        .bind(ends(|w| w.from))
+        .bind(ends(|w| w.to))
+        .fetch_all(&self.pool)
+        .await?;
+        let mut buckets: Vec<(i64, i32, Tally)> = Vec::new();
+        for (bucket, location, code, out, n) in rows {
+            if buckets.last().is_none_or(|(b, l, _)| (*b, *l) != (bucket, location)) {
+                buckets.push((bucket, location, Tally::default()));
+            }
+            let Some((.., tally)) = buckets.last_mut() else { continue };
+            let n = n.unsigned_abs();
+            match (out, outcome_of(code)?) {
+                (true, _) => tally.left_out += n,
+                (false, Outcome::Passed) => tally.passed += n,
+                (false, Outcome::Slow) => tally.slow += n,
+                (false, Outcome::Failed) => tally.failed += n,
+                (false, Outcome::Unmeasured) => tally.unmeasured += n,
+            }
+        }
+        Ok(buckets)
+    }
+
     /// One run, found by its id alone.
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let rows: Vec<RunRow> = sqlx::query_as(
@@ -242,6 +290,16 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.into_iter().map(|r| r.0).collect())
+    }
+
+    /// Runs of the same journey due within `seconds` of this one, itself left out: those here tell
+    /// the one before and after, those elsewhere the same minutes at other locations.
+    pub async fn runs_around(&self, run: &Run, seconds: i64) -> Result<Vec<Run>> {
+        let around = SignedDuration::from_secs(seconds);
+        let stretch = Stretch { from: run.due_at - around, to: run.due_at + around };
+        let mut near = self.runs(run.journey_id, run.site_id, stretch).await?;
+        near.retain(|r| r.id != run.id);
+        Ok(near)
     }
 
     /// Which steps of a run have a picture.

@@ -6,12 +6,15 @@
 //! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them
 
 mod api;
-//mod draw;
+mod draw;
 mod error;
-//mod format;
-//mod frame;
+mod filters;
+mod format;
+mod frame;
+mod lineup;
 mod pages;
 mod statics;
+mod views;
 
 use actix_web::dev::Server;
 use actix_web::middleware::{Compress, DefaultHeaders};

@@ -5,7 +5,7 @@ pub mod record;
 pub mod spell;
 pub mod split;
 
-pub use cause::{Cause, Who};
+pub use cause::{Cause, Difference, Who};
 pub use record::{Console, Mark, Request, RunRecord, StepRecord, StepVitals, Trouble};
 pub use spell::Spell;
 pub use split::{Part, Split, Where};

@@ -98,6 +98,12 @@ impl Sketch {
         }
     }
 
+    /// How many samples are at or below `limit`; those in the limit's own bucket count as below.
+    pub fn within(&self, limit: f64) -> u64 {
+        let last = (limit.max(FLOOR).ln() / log_gamma()).ceil() as i32;
+        self.zeros + self.buckets.range(..=last).map(|(_, n)| n).sum::<u64>()
+    }
+
     /// Each filled bucket as (lower bound, upper bound, count), ascending; zeros first as (0, 0, n).
     pub fn spread(&self) -> impl Iterator<Item = (f64, f64, u64)> + '_ {
         let zeros = (self.zeros > 0).then_some((0.0, 0.0, self.zeros));

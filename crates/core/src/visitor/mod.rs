@@ -3,8 +3,10 @@
 pub mod beacon;
 pub mod cell;
 pub mod family;
+pub mod measured;
 pub mod privacy;
 
 pub use beacon::{Beacon, BeaconError, Device, PageView};
 pub use cell::{Cell, Rated};
 pub use family::Families;
+pub use measured::{Measured, Pool};

@@ -1,4 +1,46 @@
+//! One module per place.
+
+mod goals;
+mod journey;
+mod journeys;
+mod now;
+mod run;
+mod visitors;
+
+use crate::error::PageError;
+use actix_web::HttpResponse;
 use actix_web::web::{self, ServiceConfig};
+use askama::Template;
+
 pub fn routes(config: &mut ServiceConfig) {
-    config.route("/", web::get().to(|| async { "soon" }));
+    config
+        .route("/", web::get().to(now::page))
+        .route("/journeys", web::get().to(journeys::page))
+        .route("/journeys/{slug}", web::get().to(journey::page))
+        .route("/runs/{id}", web::get().to(run::page))
+        .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
+        .route("/visitors", web::get().to(visitors::page))
+        .route("/visitors/arrivals", web::get().to(visitors::arrivals))
+        .route("/goals", web::get().to(goals::page));
 }
+
+fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
+    Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(page.render()?))
+}
+
+/// A headline number with its tone and what it is.
+pub struct Figure {
+    pub value: String,
+    pub label: String,
+    pub tone: &'static str,
+}
+
+impl Figure {
+    pub fn new(value: String, label: String, tone: &'static str) -> Figure {
+        Figure { value, label, tone }
+    }
+}
+
+/// How the stretch of a page begins when the address does not say.
+pub const SIX_HOURS: i64 = 6 * 3600;
+pub const TWELVE_HOURS: i64 = 12 * 3600;

@@ -1,0 +1,92 @@
+//! SVG made of numbers.
+
+use cadentis_core::calendar::Stretch;
+use jiff::Timestamp;
+use std::fmt::Write;
+
+/// A horizontal time axis.
+#[derive(Debug, Clone, Copy)]
+pub struct Axis {
+    pub stretch: Stretch,
+    pub left: f64,
+    pub width: f64,
+}
+
+impl Axis {
+    pub fn x(&self, at: Timestamp) -> f64 {
+        self.left + self.width * self.stretch.position(at).clamp(-0.01, 1.01)
+    }
+
+    pub fn right(&self) -> f64 {
+        self.left + self.width
+    }
+
+    /// The part of a window that can be seen: its left edge and width.
+    pub fn window(&self, window: &Stretch) -> Option<(f64, f64)> {
+        let seen = window.common(&self.stretch)?;
+        let x = self.x(seen.from);
+        Some((x, (self.x(seen.to) - x).max(1.5)))
+    }
+}
+
+/// A line through the points; a `None` interrupts it.
+pub fn line(points: impl IntoIterator<Item = Option<(f64, f64)>>) -> String {
+    let mut d = String::new();
+    let mut pen_down = false;
+    for point in points {
+        match point {
+            Some((x, y)) => {
+                let _ = write!(d, "{}{x:.1} {y:.1}", if pen_down { "L" } else { "M" });
+                pen_down = true;
+            }
+            None => pen_down = false,
+        }
+    }
+    d
+}
+
+/// The area between two lines over the same x.
+pub fn band(points: &[(f64, f64, f64)]) -> String {
+    if points.is_empty() {
+        return String::new();
+    }
+    let there = line(points.iter().map(|(x, top, _)| Some((*x, *top))));
+    let back = line(points.iter().rev().map(|(x, _, bottom)| Some((*x, *bottom))));
+    format!("{there}L{}Z", &back[1..])
+}
+
+/// A round number at or above `value`: 1, 2, 2.5 or 5 times a power of ten.
+pub fn round_up(value: f64) -> f64 {
+    if value <= 0.0 {
+        return 1.0;
+    }
+    let power = 10f64.powf(value.log10().floor());
+    [1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0].into_iter().map(|s| s * power).find(|v| *v >= value * 0.999).unwrap_or(value)
+}
+
+/// Positions and labels for the axis: about one every 90 units, on whole hours or days.
+pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
+    const STEPS_S: [i64; 12] = [300, 600, 900, 1_800, 3_600, 7_200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800];
+    let most = axis.width / 88.0;
+    let step = STEPS_S.into_iter().find(|s| axis.stretch.seconds() as f64 / *s as f64 <= most).unwrap_or(604_800);
+    if step >= 86_400 {
+        let days = axis.stretch.days(zone);
+        let every = (step / 86_400) as usize;
+        let label = |at: &Timestamp| at.to_zoned(zone.clone()).strftime("%a %-d").to_string();
+        return days.iter().step_by(every).map(|at| (axis.x(*at), label(at))).collect();
+    }
+    // Counted in local time, so that labels fall on whole local hours.
+    let mut ticks = Vec::new();
+    let mut second = axis.stretch.from.as_second().div_euclid(300) * 300;
+    while second <= axis.stretch.to.as_second() {
+        let at = cadentis_core::calendar::stretch::at_second(second);
+        let local = at.to_zoned(zone.clone());
+        let of_day = i64::from(local.hour()) * 3600 + i64::from(local.minute()) * 60;
+        if of_day % step == 0 && at >= axis.stretch.from {
+            let label = if of_day == 0 { local.strftime("%a %-d") } else { local.strftime("%H:%M") };
+            ticks.push((axis.x(at), label.to_string()));
+        }
+        second += 300;
+    }
+    ticks
+}

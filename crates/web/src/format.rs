@@ -1,0 +1,69 @@
+//! Numbers as people read them. Rounding that could flatter lives in the core.
+
+use cadentis_core::stats::{Reading, share_text};
+use cadentis_core::timing::Vital;
+use jiff::{Timestamp, tz::TimeZone};
+
+/// What is printed where there is nothing to print.
+pub const NO_DATA: &str = "no data";
+
+/// Milliseconds as seconds with two places.
+pub fn seconds(ms: f64) -> String {
+    format!("{:.2}", ms / 1000.0)
+}
+
+/// A reading in milliseconds as seconds with its unit; `*` marks fewer samples than an interval
+/// needs.
+pub fn reading_s(r: &Reading) -> String {
+    match r.value {
+        None => NO_DATA.into(),
+        Some(v) => format!("{} s{}", seconds(v), if r.is_small() { "*" } else { "" }),
+    }
+}
+
+/// The interval of a reading in milliseconds, in seconds.
+pub fn interval_s(r: &Reading) -> String {
+    r.interval.map_or_else(String::new, |i| format!("{}–{} s", seconds(i.low), seconds(i.high)))
+}
+
+pub fn vital(v: Vital, r: &Reading) -> String {
+    match r.value {
+        None => NO_DATA.into(),
+        Some(value) => format!("{}{}", v.text(value), if r.is_small() { "*" } else { "" }),
+    }
+}
+
+pub fn vital_interval(v: Vital, r: &Reading) -> String {
+    r.interval.map_or_else(String::new, |i| format!("{}–{}", v.text(i.low), v.text(i.high)))
+}
+
+/// A share as a percentage that never looks better than it is.
+pub fn percent(share: Option<f64>, decimals: usize, goal: Option<f64>) -> String {
+    share.map_or_else(|| NO_DATA.into(), |s| format!("{} %", share_text(s, decimals, goal)))
+}
+
+/// Whole numbers in groups of three.
+pub fn thousands(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+pub fn clock(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%H:%M").to_string()
+}
+
+pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string()
+}
+
+/// A difference in milliseconds as signed seconds.
+pub fn difference_s(ms: f64) -> String {
+    format!("{}{:.2}", if ms < 0.0 { "−" } else { "+" }, ms.abs() / 1000.0)
+}

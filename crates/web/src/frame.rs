@@ -1,0 +1,200 @@
+//! What every page has: the places, the time strip, the stretch in words.
+
+use crate::State;
+use crate::draw::{Axis, line};
+use crate::error::PageError;
+use crate::format;
+use actix_web::HttpRequest;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{Against, Stretch};
+use cadentis_core::goal::State as Standing;
+use cadentis_core::stats;
+use cadentis_store::sites::{LeftOut, Marker, Site};
+use jiff::{SignedDuration, Timestamp};
+use serde::Deserialize;
+
+/// The part of an address that says when.
+#[derive(Debug, Default, Deserialize)]
+struct When {
+    from: Option<String>,
+    to: Option<String>,
+    against: Option<String>,
+}
+
+pub struct Frame {
+    pub site: Site,
+    pub stretch: Stretch,
+    pub against: Option<Stretch>,
+    pub now: Timestamp,
+    /// `from=…&to=…&against=…`, for links.
+    pub query: String,
+    pub words: String,
+    pub against_words: String,
+    pub zone: String,
+    pub strip: Strip,
+    pub quick: Vec<Quick>,
+    pub places: Vec<Place>,
+}
+
+pub struct Place {
+    pub name: &'static str,
+    pub path: &'static str,
+    pub here: bool,
+    pub built: bool,
+}
+
+/// A ready-made stretch that ends now.
+pub struct Quick {
+    pub label: &'static str,
+    pub query: String,
+    pub here: bool,
+}
+
+/// The time strip, ready to draw on 1248 × 36 units.
+pub struct Strip {
+    pub from_s: i64,
+    pub to_s: i64,
+    pub silhouette: String,
+    pub days: Vec<(f64, String)>,
+    pub markers: Vec<(f64, String)>,
+    pub maintenance: Vec<(f64, f64, String)>,
+    pub troubles: Vec<(f64, f64, String)>,
+    pub stretch: (f64, f64),
+    pub against: Option<(f64, f64)>,
+}
+
+pub const WIDTH: f64 = 1248.0;
+const TWO_WEEKS_S: i64 = 14 * 86_400;
+/// From this share of failed runs in an hour on, the strip shows trouble.
+const TROUBLE_SHARE: f64 = 0.05;
+
+const PLACES: [(&str, &str, bool); 8] = [
+    ("Now", "/", true),
+    ("Journeys", "/journeys", true),
+    ("Visitors", "/visitors", true),
+    ("Goals", "/goals", true),
+    ("Alerts", "/alerts", false),
+    ("Ask", "/ask", false),
+    ("Reports", "/reports", false),
+    ("Setup", "/setup", false),
+];
+
+const QUICK: [(&str, i64); 6] =
+    [("1h", 3_600), ("6h", 21_600), ("12h", 43_200), ("24h", 86_400), ("7d", 604_800), ("28d", 28 * 86_400)];
+
+impl Frame {
+    /// Reads the address and the site; without a stretch in the address, the last `default_s`
+    /// seconds.
+    pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
+        let now = Timestamp::now();
+        let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+        let when = actix_web::web::Query::<When>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+        let stretch = match (&when.from, &when.to) {
+            (Some(from), Some(to)) => Stretch::parse(from, to)?,
+            _ => Stretch::last(default_s, now),
+        };
+        let kind = when.against.as_deref().and_then(Against::parse).unwrap_or_default();
+        let against = stretch.against(kind, &site.zone);
+        let query_of = |s: &Stretch| {
+            format!("from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), kind.word())
+        };
+        let quick = QUICK
+            .into_iter()
+            .map(|(label, s)| Quick { label, query: query_of(&Stretch::last(s, now)), here: s == stretch.seconds() })
+            .collect();
+        let against_words = match (kind, &against) {
+            (Against::Week, Some(_)) => "against the same hours a week before (dashed)".into(),
+            (Against::Before, Some(a)) => format!("against the stretch before, {} (dashed)", a.words(&site.zone)),
+            _ => "against nothing".into(),
+        };
+        let strip = Strip::load(state, &site, stretch, against, now).await?;
+        Ok(Frame {
+            query: query_of(&stretch),
+            words: stretch.words(&site.zone),
+            against_words,
+            zone: site.zone_name().to_string(),
+            strip,
+            quick,
+            places: PLACES.into_iter().map(|(name, path, built)| Place { name, path, built, here: name == place }).collect(),
+            stretch,
+            against,
+            now,
+            site,
+        })
+    }
+
+    /// The stretch up to now: what lies ahead has nothing to read.
+    pub fn past(&self) -> Stretch {
+        Stretch { from: self.stretch.from, to: self.stretch.to.min(self.now + SignedDuration::from_secs(60)) }
+    }
+
+    /// The address of a run, with the stretch it is seen in.
+    pub fn run_link(&self, id: &uuid::Uuid) -> String {
+        format!("/runs/{id}?{}", self.query)
+    }
+}
+
+impl Strip {
+    async fn load(
+        state: &State,
+        site: &Site,
+        stretch: Stretch,
+        against: Option<Stretch>,
+        now: Timestamp,
+    ) -> Result<Strip, PageError> {
+        // Two weeks that end today, moved back as far as the stretch wants it.
+        let end = stretch.to.as_second().min(now.as_second() + 3_600);
+        let newest = now.as_second() + 3_600;
+        let to_s = if stretch.from.as_second() < newest - TWO_WEEKS_S { end.max(stretch.from.as_second() + TWO_WEEKS_S / 2) } else { newest };
+        let shown = Stretch { from: at_second(to_s - TWO_WEEKS_S.max(stretch.seconds() * 11 / 10)), to: at_second(to_s) };
+        let axis = Axis { stretch: shown, left: 0.0, width: WIDTH };
+        let (traffic, hours, markers, maintenance) = futures::try_join!(
+            state.db.page_view_hours(site.id, shown),
+            state.db.run_hours(site.id, shown),
+            state.db.markers(site.id, shown),
+            state.db.maintenance(site.id, shown),
+        )?;
+        let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
+        let mut points = vec![Some((axis.x(traffic.first().map_or(shown.from, |t| t.0)), 36.0))];
+        points.extend(traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))));
+        points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
+        let day_name = |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
+        Ok(Strip {
+            from_s: shown.from.as_second(),
+            to_s: shown.to.as_second(),
+            silhouette: format!("{}Z", line(points)),
+            days: shown.days(&site.zone).iter().map(|at| (axis.x(*at), day_name(at))).collect(),
+            markers: drawn_markers(&markers, &axis),
+            maintenance: drawn_windows(&maintenance, &axis),
+            troubles: hours
+                .iter()
+                .filter(|(hour, t)| {
+                    let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
+                    let planned = maintenance.iter().any(|m| m.stretch.common(&window).is_some());
+                    !planned && stats::share(t.failed, t.counted()).is_some_and(|s| s >= TROUBLE_SHARE)
+                })
+                .filter_map(|(hour, t)| {
+                    let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
+                    let (x, w) = axis.window(&window)?;
+                    let at = format::day_clock(*hour, &site.zone);
+                    Some((x, w.max(3.0), format!("{at}: {} of {} runs failed", t.failed, t.counted())))
+                })
+                .collect(),
+            stretch: axis.window(&stretch).unwrap_or((0.0, 1.5)),
+            against: against.and_then(|a| axis.window(&a)),
+        })
+    }
+}
+
+pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<(f64, String)> {
+    markers.iter().map(|m| (axis.x(m.at), m.title.clone())).collect()
+}
+
+pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<(f64, f64, String)> {
+    windows.iter().filter_map(|w| axis.window(&w.stretch).map(|(x, width)| (x, width, w.why.clone()))).collect()
+}
+
+/// The class and the spoken word of a standing.
+pub fn tone(standing: Standing) -> &'static str {
+    standing.word()
+}

@@ -1,0 +1,360 @@
+//! The line-up: lanes on one time axis, the view that everything leads to.
+
+use crate::draw::{Axis, band, line, round_up, ticks};
+use crate::filters;
+use crate::format::{self, NO_DATA};
+use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows};
+use crate::views::Views;
+use askama::Template;
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::goal::{ErrorBudget, Tally};
+use cadentis_core::run::Outcome;
+use cadentis_core::stats::{Method, Samples};
+use cadentis_core::timing::Vital;
+use cadentis_store::runs::Run;
+use cadentis_store::sites::{LeftOut, Location, Marker};
+use jiff::SignedDuration;
+use std::collections::BTreeMap;
+
+const LABEL: f64 = 196.0;
+/// More bars than this in a lane cannot be told apart: they stand for several runs then.
+const MOST_BARS: i64 = 170;
+
+#[derive(Template)]
+#[template(path = "lineup.html")]
+pub struct LineUp {
+    pub width: f64,
+    pub height: f64,
+    pub plot: (f64, f64),
+    pub lanes: Vec<Lane>,
+    pub ticks: Vec<(f64, String)>,
+    pub from_s: i64,
+    pub to_s: i64,
+    /// What one bar stands for, when it is more than one run.
+    pub bars_say: String,
+    pub axis_y: f64,
+    pub left_out: Vec<(f64, f64, String)>,
+    pub now_x: Option<f64>,
+}
+
+pub struct Lane {
+    pub title: String,
+    pub sub: String,
+    pub figure: String,
+    pub figure_tone: &'static str,
+    pub note: String,
+    pub top: f64,
+    pub height: f64,
+    pub scale: String,
+    pub budget_y: Option<(f64, String)>,
+    pub bars: Vec<Bar>,
+    pub lines: Vec<(&'static str, String)>,
+    pub areas: Vec<(&'static str, String)>,
+    pub markers: Vec<(f64, String, bool)>,
+    pub windows: Vec<(f64, f64, String)>,
+    /// (seconds, what the cursor reads there), as JSON.
+    pub reads: String,
+}
+
+impl Lane {
+    fn new(title: &str, sub: String, top: f64, height: f64) -> Lane {
+        Lane {
+            title: title.into(),
+            sub,
+            figure: String::new(),
+            figure_tone: "within",
+            note: String::new(),
+            top,
+            height,
+            scale: String::new(),
+            budget_y: None,
+            bars: vec![],
+            lines: vec![],
+            areas: vec![],
+            markers: vec![],
+            windows: vec![],
+            reads: "[]".into(),
+        }
+    }
+
+    pub fn base(&self) -> f64 {
+        self.top + self.height - 4.0
+    }
+}
+
+pub struct Bar {
+    pub x: f64,
+    pub y: f64,
+    pub w: f64,
+    pub h: f64,
+    pub outcome: &'static str,
+    pub href: String,
+    pub says: String,
+}
+
+impl Bar {
+    pub fn mid(&self) -> f64 {
+        self.x + self.w / 2.0
+    }
+}
+
+/// What a line-up of a journey shows.
+pub struct Played<'a> {
+    pub runs: &'a [Run],
+    pub locations: &'a [Location],
+    pub budget_ms: Option<f64>,
+    pub every_s: i64,
+    pub promised: Option<f64>,
+}
+
+pub struct Happened<'a> {
+    pub markers: &'a [Marker],
+    pub maintenance: &'a [LeftOut],
+}
+
+impl LineUp {
+    pub fn of(
+        frame: &Frame,
+        happened: &Happened<'_>,
+        visitors: &Views,
+        by_country: Option<&Views>,
+        played: Option<&Played<'_>>,
+        budget: Option<&[(i64, ErrorBudget)]>,
+    ) -> LineUp {
+        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL };
+        let mut lanes = vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
+        let mut top: f64 = lanes.iter().map(|l| l.height).sum();
+        let mut bars_say = String::new();
+        if let Some(played) = played {
+            let slots = frame.stretch.seconds() / played.every_s.max(1);
+            let a_bar_s = if slots > MOST_BARS { frame.stretch.bucket_seconds(MOST_BARS).max(played.every_s) } else { 0 };
+            if a_bar_s > 0 {
+                bars_say = format!("Each bar stands for the runs of {}: its height is their median.", length_text(a_bar_s as f64 * 1000.0));
+            }
+            for location in played.locations {
+                let lane = location_lane(frame, &axis, played, location, by_country, a_bar_s, top, happened);
+                top += lane.height;
+                lanes.push(lane);
+            }
+        }
+        if let Some(budget) = budget.filter(|b| !b.is_empty()) {
+            let lane = budget_lane(frame, &axis, budget, top);
+            top += lane.height;
+            lanes.push(lane);
+        }
+        LineUp {
+            width: WIDTH,
+            height: top + 24.0,
+            plot: (axis.left, axis.right()),
+            ticks: ticks(&axis, &frame.site.zone),
+            from_s: frame.stretch.from.as_second(),
+            to_s: frame.stretch.to.as_second(),
+            bars_say,
+            axis_y: top,
+            left_out: drawn_windows(happened.maintenance, &axis),
+            now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
+            lanes,
+        }
+    }
+}
+
+fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
+    let mut lane = Lane::new("Happenings", "releases, maintenance".into(), 0.0, 40.0);
+    let in_stretch: Vec<Marker> = happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
+    // A label that would leave the lane stands to the left of its flag.
+    lane.markers = drawn_markers(&in_stretch, axis).into_iter().map(|(x, title)| (x, title, x > axis.right() - 220.0)).collect();
+    lane.windows = drawn_windows(happened.maintenance, axis);
+    lane
+}
+
+fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
+    let all = views.all();
+    let lcp = all.measured(Vital::Lcp);
+    let p75 = lcp.reading(0.75);
+    let sub = format!("{} page views", format::thousands(all.page_views));
+    let mut lane = Lane::new("Visitors, LCP p75", sub, 40.0, 84.0);
+    let limit = Vital::Lcp.thresholds().0;
+    lane.figure = format::vital(Vital::Lcp, &p75);
+    lane.figure_tone = if p75.value.is_some_and(|v| v > limit) { "strained" } else { "within" };
+    let half = SignedDuration::from_secs(views.bucket_s / 2);
+    struct Point {
+        x: f64,
+        at_s: i64,
+        views: u64,
+        p50: f64,
+        p75: f64,
+        p90: f64,
+        n: u64,
+    }
+    let points: Vec<Point> = views
+        .buckets(None)
+        .into_iter()
+        .filter_map(|(bucket, pool)| {
+            let m = pool.measured(Vital::Lcp);
+            let value = |p: f64| m.reading(p).value;
+            let x = axis.x(at_second(bucket) + half);
+            (x <= axis.right()).then_some(())?;
+            Some(Point { x, at_s: bucket, views: pool.page_views, p50: value(0.5)?, p75: value(0.75)?, p90: value(0.9)?, n: m.samples() })
+        })
+        .collect();
+    let top_ms = round_up(points.iter().map(|p| p.p75 * 1.25).fold(limit * 1.15, f64::max));
+    let (plot_top, base) = (lane.top + 6.0, lane.base() - 16.0);
+    let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
+    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    lane.budget_y = Some((y(limit), format!("budget {:.1} s", limit / 1000.0)));
+    lane.areas.push(("visitors-band", band(&points.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect::<Vec<_>>())));
+    lane.lines.push(("visitors-line", line(points.iter().map(|p| Some((p.x, y(p.p75)))))));
+    let most = points.iter().map(|p| p.views).max().unwrap_or(1).max(1) as f64;
+    let width = (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
+    lane.bars = points
+        .iter()
+        .map(|p| {
+            let h = 14.0 * p.views as f64 / most;
+            Bar { x: p.x - width / 2.0, y: lane.top + lane.height - 3.0 - h, w: width, h, outcome: "volume", href: String::new(), says: String::new() }
+        })
+        .collect();
+    lane.reads = reads(points.iter().map(|p| (p.at_s + views.bucket_s / 2, format!("{} · {} views", Vital::Lcp.text(p.p75), p.n))));
+    lane
+}
+
+#[allow(clippy::too_many_arguments)]
+fn location_lane(
+    frame: &Frame,
+    axis: &Axis,
+    played: &Played<'_>,
+    location: &Location,
+    by_country: Option<&Views>,
+    a_bar_s: i64,
+    top: f64,
+    happened: &Happened<'_>,
+) -> Lane {
+    let runs: Vec<&Run> = played.runs.iter().filter(|r| r.location_id == location.id).collect();
+    let mut tally = Tally::default();
+    let out = |r: &Run| happened.maintenance.iter().any(|m| m.stretch.contains(r.due_at));
+    for r in &runs {
+        if out(r) { tally.left_out += 1 } else { tally.add(r.outcome) }
+    }
+    let mut lane = Lane::new(&location.name, location.kind.clone(), top, 44.0);
+    lane.figure = format::percent(tally.availability(), 1, Some(played.promised.unwrap_or(1.0)));
+    lane.figure_tone = match tally.availability() {
+        None => "nodata",
+        Some(a) if a < played.promised.unwrap_or(1.0) => "broken",
+        _ => "within",
+    };
+    lane.note = [(tally.slow, "slow"), (tally.unmeasured, "unmeasured")]
+        .into_iter()
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, word)| format!("{n} {word}"))
+        .collect::<Vec<_>>()
+        .join(", ");
+    let through = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+    // Scaled to what is usual here, so that a difference fills the lane; the rare giant is cut.
+    let p98 = through.percentile(0.98, Method::NearestRank).unwrap_or(1_000.0);
+    let top_ms = round_up(p98 * 1.12);
+    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    let (plot_top, base) = (lane.top + 5.0, lane.base());
+    let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
+    lane.budget_y = played.budget_ms.filter(|b| *b <= top_ms).map(|b| (y(b), String::new()));
+    if let Some(views) = by_country {
+        let buckets = views.buckets(Some(&location.country));
+        let series: Vec<(f64, Option<f64>)> = buckets
+            .iter()
+            .map(|(b, pool)| (axis.x(at_second(*b + views.bucket_s / 2)), pool.measured(Vital::Lcp).reading(0.75).value))
+            .collect();
+        let most = series.iter().filter_map(|(_, v)| *v).fold(1.0, f64::max);
+        let points = series.iter().filter(|(x, _)| *x <= axis.right()).map(|(x, v)| v.map(|v| (*x, base - (base - plot_top) * 0.9 * v / most)));
+        lane.lines.push(("region-line", line(points)));
+    }
+    let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
+    let zone = &frame.site.zone;
+    let mut read = Vec::new();
+    if a_bar_s == 0 {
+        let w = (step * 0.62).clamp(2.0, 9.0);
+        for r in &runs {
+            let x = axis.x(r.due_at) - w / 2.0;
+            let outcome = if out(r) { "left-out" } else { r.outcome.word() };
+            let h = match r.outcome {
+                Outcome::Failed | Outcome::Unmeasured => 12.0,
+                _ => base - y(r.duration_ms),
+            };
+            let mut says = format!("{} {}: {}", format::clock(r.due_at, zone), location.name, r.outcome.word());
+            if r.outcome.got_through() {
+                says += &format!(", {} s", format::seconds(r.duration_ms));
+            }
+            if let Some(trouble) = &r.trouble {
+                says += &format!(". {trouble}");
+            }
+            let short = if r.outcome.got_through() { format!("{} s", format::seconds(r.duration_ms)) } else { r.outcome.word().into() };
+            read.push((r.due_at.as_second(), if out(r) { format!("{short}, not counted") } else { short }));
+            lane.bars.push(Bar { x, y: base - h, w, h, outcome, href: frame.run_link(&r.id), says });
+        }
+    } else {
+        let mut buckets: BTreeMap<i64, Vec<&Run>> = BTreeMap::new();
+        for r in runs.into_iter().filter(|r| !out(r)) {
+            buckets.entry(r.due_at.as_second().div_euclid(a_bar_s)).or_default().push(r);
+        }
+        let w = (axis.width * a_bar_s as f64 / frame.stretch.seconds() as f64 * 0.66).clamp(2.0, 9.0);
+        for (bucket, runs) in buckets {
+            let durations = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+            let median = durations.percentile(0.5, Method::NearestRank);
+            let failed = runs.iter().filter(|r| r.outcome == Outcome::Failed).count();
+            let slow = runs.iter().filter(|r| r.outcome == Outcome::Slow).count();
+            let worst = if failed > 0 {
+                Outcome::Failed
+            } else if slow * 2 > runs.len() {
+                Outcome::Slow
+            } else if durations.is_empty() {
+                Outcome::Unmeasured
+            } else {
+                Outcome::Passed
+            };
+            // The one to look at: the first of the worst outcome.
+            let Some(shown) = runs.iter().find(|r| r.outcome == worst).or(runs.first()) else { continue };
+            let at_s = bucket * a_bar_s + a_bar_s / 2;
+            let h = match (worst, median) {
+                (Outcome::Failed, _) | (_, None) => 12.0,
+                (_, Some(ms)) => base - y(ms),
+            };
+            let middle = median.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
+            let trouble = if failed > 0 { format!(" · {failed} failed") } else if slow > 0 { format!(" · {slow} slow") } else { String::new() };
+            let says = format!("{} {}: {} runs, median {middle}{trouble}", format::day_clock(at_second(bucket * a_bar_s), zone), location.name, runs.len());
+            read.push((at_s, format!("{middle}{trouble}")));
+            lane.bars.push(Bar { x: axis.x(at_second(at_s)) - w / 2.0, y: base - h, w, h, outcome: worst.word(), href: frame.run_link(&shown.id), says });
+        }
+    }
+    lane.reads = reads(read);
+    lane
+}
+
+fn budget_lane(frame: &Frame, axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
+    let last = &budget[budget.len() - 1].1;
+    let mut lane = Lane::new("Error budget", "left this month".into(), top, 50.0);
+    let left = last.left_share().unwrap_or(0.0);
+    lane.figure = format::percent(Some(left.max(0.0)), 0, None);
+    lane.figure_tone = if left <= 0.0 { "broken" } else if left < 0.25 { "strained" } else { "within" };
+    lane.note = if left < 0.0 {
+        format!("overspent by {}", length_text(-last.left_ms()))
+    } else {
+        format!("{} of {}", length_text(last.left_ms()), length_text(last.allowed_ms()))
+    };
+    let (plot_top, base) = (lane.top + 7.0, lane.base());
+    let y = |share: f64| base - (base - plot_top) * share.clamp(0.0, 1.0);
+    let points: Vec<(f64, f64)> = budget
+        .iter()
+        .map(|(s, b)| (axis.x(at_second(*s)), y(b.left_share().unwrap_or(0.0))))
+        .filter(|(x, _)| *x <= axis.right() + 1.0)
+        .collect();
+    lane.areas.push(("budget-area", band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>())));
+    lane.lines.push(("budget-line", line(points.iter().map(|p| Some(*p)))));
+    lane.scale = "100 %".into();
+    let _ = frame;
+    lane.reads = reads(budget.iter().map(|(s, b)| {
+        let left = b.left_ms();
+        (*s, if left < 0.0 { format!("over by {}", length_text(-left)) } else { format!("{} left", length_text(left)) })
+    }));
+    lane
+}
+
+fn reads(values: impl IntoIterator<Item = (i64, String)>) -> String {
+    serde_json::to_string(&values.into_iter().collect::<Vec<_>>()).unwrap_or_else(|_| "[]".into())
+}

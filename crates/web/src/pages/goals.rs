@@ -1,0 +1,321 @@
+//! Goals: what was promised, what is left of the error budget, and the proof.
+
+use super::{Figure, TWELVE_HOURS, html};
+use crate::State;
+use crate::draw::{Axis, band, line, ticks};
+use crate::error::PageError;
+use crate::format;
+use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::{at_second, length_text, union};
+use cadentis_core::goal::{Check, ErrorBudget, State as Standing, Tally, availability, error_budget};
+use cadentis_core::run::Spell;
+use cadentis_core::stats::share;
+use cadentis_core::timing::Vital;
+use cadentis_store::sites::{Goal, LeftOut, Site};
+use cadentis_store::views::Attribute;
+use cadentis_store::{Result, StoreError};
+use jiff::{SignedDuration, Timestamp};
+
+#[derive(Template)]
+#[template(path = "goals.html")]
+struct Page {
+    frame: Frame,
+    goals: Vec<Card>,
+    budget_vitals: Vec<&'static str>,
+    budgets: Vec<(String, Vec<(String, &'static str)>)>,
+}
+
+struct Card {
+    name: String,
+    says: String,
+    month: String,
+    readings: Vec<Figure>,
+    from_s: i64,
+    to_s: i64,
+    ticks: Vec<(f64, String)>,
+    windows: Vec<(f64, f64, String)>,
+    area: String,
+    line: String,
+    pace: String,
+    reads: String,
+    now_x: Option<f64>,
+    locations: Vec<LocationRow>,
+    /// Link, from, to, lasted, where, failed runs.
+    spells: Vec<(String, String, String, String, String, u64)>,
+    proof: Vec<String>,
+}
+
+struct LocationRow {
+    name: String,
+    availability: String,
+    tone: &'static str,
+    counted: String,
+    failed: u64,
+    unmeasured: u64,
+    left_out: u64,
+    spent: String,
+}
+
+/// Everything that does not count towards a goal within `stretch`.
+async fn left_out(state: &State, site: &Site, goal: &Goal, stretch: Stretch) -> Result<Vec<LeftOut>> {
+    let mut all = state.db.maintenance(site.id, stretch).await?;
+    all.extend(state.db.carve_outs(goal.id).await?.into_iter().filter(|c| c.stretch.common(&stretch).is_some()));
+    Ok(all)
+}
+
+fn counted_ms(stretch: Stretch, out: &[Stretch]) -> f64 {
+    stretch.ms() - out.iter().filter_map(|w| w.common(&stretch)).map(|w| w.ms()).sum::<f64>()
+}
+
+/// The error budget of the calendar month at about `points` moments of the stretch: (second, state
+/// then).
+pub async fn budget_over(
+    state: &State,
+    site: &Site,
+    goal: &Goal,
+    stretch: Stretch,
+    points: i64,
+) -> std::result::Result<Vec<(i64, ErrorBudget)>, StoreError> {
+    let first = Stretch::month_of(stretch.from, &site.zone);
+    let whole = Stretch { from: first.from, to: stretch.to };
+    let out: Vec<Stretch> = union(left_out(state, site, goal, whole).await?.into_iter().map(|l| l.stretch).collect());
+    let bucket_s = stretch.bucket_seconds(points);
+    let buckets = state.db.check_buckets(goal.journey_id, site.id, whole, &out, bucket_s, false).await?;
+    let mut series = Vec::new();
+    let mut tally = Tally::default();
+    let mut month = first;
+    let mut push = |at: Timestamp, month: Stretch, tally: &Tally| {
+        series.push((
+            at.as_second(),
+            ErrorBudget {
+                promised: goal.promised,
+                window_ms: counted_ms(month, &out),
+                passed_ms: counted_ms(Stretch { from: month.from, to: at.min(month.to) }, &out),
+                tally: *tally,
+            },
+        ));
+    };
+    for (bucket, _, t) in buckets {
+        let at = at_second(bucket);
+        if at >= month.to {
+            month = Stretch::month_of(at, &site.zone);
+            tally = Tally::default();
+        }
+        if at >= stretch.from && at > month.from {
+            push(at, month, &tally);
+        }
+        tally.merge(&t);
+    }
+    if stretch.to > month.from {
+        push(stretch.to, month, &tally);
+    }
+    Ok(series)
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result::Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Goals", TWELVE_HOURS).await?;
+    let mut goals = Vec::new();
+    for goal in state.db.goals(frame.site.id).await? {
+        goals.push(card(&state, &frame, &goal).await?);
+    }
+    let views = Views::load(&state, frame.site.id, frame.past(), Attribute::Family, &[Vital::Lcp, Vital::Inp, Vital::Cls], 1).await?;
+    let limits = state.db.budgets(frame.site.id).await?;
+    let vitals = [Vital::Lcp, Vital::Inp, Vital::Cls];
+    let budgets = views
+        .values()
+        .into_iter()
+        .map(|(family, pool)| {
+            let cells = vitals.map(|v| {
+                // A family's own budget comes before the site's.
+                let of = |f: Option<&str>| limits.iter().find(|b| b.family.as_deref() == f && b.vital == v.name());
+                let reading = pool.measured(v).reading(0.75);
+                match of(Some(&family)).or_else(|| of(None)) {
+                    Some(b) => (
+                        format!("{} of {}", format::vital(v, &reading), v.text(b.limit_value)),
+                        tone(Standing::of(&reading, b.limit_value)),
+                    ),
+                    None => (format::vital(v, &reading), "nodata"),
+                }
+            });
+            (family, cells.to_vec())
+        })
+        .collect();
+    html(&Page { goals, budget_vitals: vitals.map(Vital::name).to_vec(), budgets, frame })
+}
+
+async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<Card, PageError> {
+    let (site, zone) = (&frame.site, &frame.site.zone);
+    // The month of the stretch's end: the goal's own window.
+    let month = Stretch::month_of(frame.past().to, zone);
+    let past = Stretch { from: month.from, to: month.to.min(frame.now) };
+    let out = left_out(state, site, goal, month).await?;
+    let windows = union(out.iter().map(|l| l.stretch).collect());
+    let journeys = state.db.journeys(site.id).await?;
+    let journey = journeys
+        .iter()
+        .find(|j| j.id == goal.journey_id)
+        .ok_or_else(|| PageError::NotFound(format!("the journey of the goal {}", goal.name)))?;
+    let day = SignedDuration::from_hours(24);
+    let last_day = Stretch { from: (past.to - day).max(past.from), to: past.to };
+    let (series, by_location, checks, located) = futures::try_join!(
+        budget_over(state, site, goal, past, 240),
+        state.db.check_buckets(goal.journey_id, site.id, past, &windows, 31 * 86_400, true),
+        state.db.checks(goal.journey_id, site.id, past),
+        state.db.locations_of(journey),
+    )?;
+    let budget = series.last().map(|(_, b)| *b).unwrap_or(ErrorBudget {
+        promised: goal.promised,
+        window_ms: counted_ms(month, &windows),
+        passed_ms: 0.0,
+        tally: Tally::default(),
+    });
+    let all: Vec<Check> = checks.iter().map(|(_, c)| *c).collect();
+    let today: Vec<Check> = all.iter().copied().filter(|c| last_day.contains(c.at)).collect();
+    let burn_month = error_budget::burn_rate(&budget.tally, goal.promised);
+    let burn_day = error_budget::burn_rate(&Tally::of(&today, &windows), goal.promised);
+    let uptime = availability::uptime(&all, i64::from(journey.every_s), &windows);
+    let month_name = month.from.to_zoned(zone.clone()).strftime("%B %Y").to_string();
+
+    let axis = Axis { stretch: month, left: 196.0, width: WIDTH - 196.0 };
+    let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
+    let points: Vec<(f64, f64)> = series.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
+    let left = budget.left_share();
+    let lasts = burn_day.and_then(|b| budget.lasts_ms(b));
+    let rest_ms = (month.to.as_millisecond() - past.to.as_millisecond()) as f64;
+    let says = match (left, lasts) {
+        _ if budget.tally.counted() == 0 => "No counted run yet in this month.".to_string(),
+        (Some(l), _) if l < 0.0 => format!(
+            "Missed for {month_name}: the error budget is overspent by {}.",
+            length_text(-budget.left_ms())
+        ),
+        (_, Some(ms)) if ms < rest_ms => format!(
+            "At the pace of the last 24 hours the error budget runs out in {}, before the month ends.",
+            length_text(ms)
+        ),
+        _ => format!("On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month."),
+    };
+    let burn_text = |b: Option<f64>| b.map_or("–".into(), |b| format!("{b:.1}×"));
+    let readings = vec![
+        Figure::new(
+            format::percent(budget.tally.availability(), 2, Some(goal.promised)),
+            format!("availability · goal {:.2} %", goal.promised * 100.0),
+            tone(Standing::of_share(budget.tally.availability(), goal.promised)),
+        ),
+        Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
+        Figure::new(
+            if budget.left_ms() < 0.0 { format!("−{}", length_text(-budget.left_ms())) } else { length_text(budget.left_ms()) },
+            format!("error budget left of {}", length_text(budget.allowed_ms())),
+            if budget.left_ms() <= 0.0 { "broken" } else if left.is_some_and(|l| l < 0.25) { "strained" } else { "within" },
+        ),
+        Figure::new(burn_text(burn_month), "burn rate · this month".into(), if burn_month.is_some_and(|b| b > 1.0) { "strained" } else { "within" }),
+        Figure::new(burn_text(burn_day), "burn rate · last 24 h".into(), if burn_day.is_some_and(|b| b > 1.0) { "strained" } else { "within" }),
+    ];
+    let failed_all = budget.tally.failed;
+    let locations = located
+        .iter()
+        .map(|(l, _)| {
+            let mut t = Tally::default();
+            by_location.iter().filter(|(_, id, _)| *id == l.id).for_each(|(.., x)| t.merge(x));
+            LocationRow {
+                name: l.name.clone(),
+                availability: format::percent(t.availability(), 2, Some(goal.promised)),
+                tone: tone(Standing::of_share(t.availability(), goal.promised)),
+                counted: format::thousands(t.counted()),
+                failed: t.failed,
+                unmeasured: t.unmeasured,
+                left_out: t.left_out,
+                spent: format::percent(share(t.failed, failed_all).filter(|s| *s > 0.0), 0, None).replace("no data", "–"),
+            }
+        })
+        .collect();
+    let mut spells = Vec::new();
+    for (l, _) in &located {
+        let here: Vec<Check> = checks
+            .iter()
+            .filter(|(id, c)| *id == l.id && !windows.iter().any(|w| w.contains(c.at)))
+            .map(|(_, c)| *c)
+            .collect();
+        spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
+    }
+    let spells = gathered(spells, frame, past.to);
+    let mut proof = vec![
+        format!("Window: {month_name} in {}, {} to {}; judged up to {}.", frame.zone, month.from, month.to, format::day_clock(past.to, zone)),
+        format!(
+            "Availability = runs that got through / counted runs = {} / {}, over {} locations of “{}”, every {} min.",
+            format::thousands(budget.tally.got_through()), format::thousands(budget.tally.counted()), located.len(), journey.name, journey.every_s / 60
+        ),
+        format!("Slow runs got through ({} of them). {} unmeasured runs are ours and left out of numerator and denominator.", budget.tally.slow, budget.tally.unmeasured),
+        format!(
+            "Error budget = (1 − {}) × {} of counted time = {}. Spent = share of failed runs {} × {} passed = {}.",
+            goal.promised,
+            length_text(budget.window_ms),
+            length_text(budget.allowed_ms()),
+            budget.tally.availability().map_or("–".into(), |a| format!("{:.4} %", (1.0 - a) * 100.0)),
+            length_text(budget.passed_ms),
+            length_text(budget.spent_ms())
+        ),
+        "Burn rate = share of failed runs / share that may fail; 1 spends the budget exactly by the end of the window.".into(),
+    ];
+    proof.extend(out.iter().map(|w| {
+        let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
+        format!("{kind}, not counted: {} ({}), {} runs left out in all.", w.stretch.words(zone), w.why, budget.tally.left_out)
+    }));
+    Ok(Card {
+        name: goal.name.clone(),
+        says,
+        readings,
+        from_s: month.from.as_second(),
+        to_s: month.to.as_second(),
+        ticks: ticks(&axis, zone),
+        windows: drawn_windows(&out, &axis),
+        area: band(&points.iter().map(|(x, y)| (*x, *y, 120.0)).collect::<Vec<_>>()),
+        line: line(points.iter().map(|p| Some(*p))),
+        pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),
+        reads: serde_json::to_string(
+            &series
+                .iter()
+                .map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms()))))
+                .collect::<Vec<_>>(),
+        )
+        .unwrap_or_default(),
+        now_x: month.contains(frame.now).then(|| axis.x(frame.now)),
+        month: month_name,
+        locations,
+        spells,
+        proof,
+    })
+}
+
+/// Spells that overlap at several locations are one row.
+fn gathered(mut spells: Vec<(Spell, &str)>, frame: &Frame, now: Timestamp) -> Vec<(String, String, String, String, String, u64)> {
+    spells.sort_by_key(|(s, _)| s.from);
+    let mut rows: Vec<(Stretch, bool, Vec<&str>, u64)> = Vec::new();
+    for (spell, location) in spells {
+        let stretch = spell.stretch(now);
+        match rows.last_mut() {
+            Some((held, lasts, places, runs)) if stretch.from < held.to => {
+                held.to = held.to.max(stretch.to);
+                *lasts |= spell.to.is_none();
+                if !places.contains(&location) {
+                    places.push(location);
+                }
+                *runs += spell.runs;
+            }
+            _ => rows.push((stretch, spell.to.is_none(), vec![location], spell.runs)),
+        }
+    }
+    rows.sort_by_key(|(.., runs)| std::cmp::Reverse(*runs));
+    rows.into_iter()
+        .take(8)
+        .map(|(s, lasts, places, runs)| {
+            let hour = SignedDuration::from_hours(1);
+            let link = format!("/?from={}&to={}", Stretch::moment(s.from - hour), Stretch::moment((s.to + hour).min(now)));
+            let to = if lasts { "still".into() } else { format::day_clock(s.to, &frame.site.zone) };
+            (link, format::day_clock(s.from, &frame.site.zone), to, length_text(s.ms()), cadentis_core::finding::list(&places), runs)
+        })
+        .collect()
+}

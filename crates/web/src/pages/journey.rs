@@ -1,0 +1,211 @@
+//! One journey: readings, the line-up, its steps, its steps by location.
+
+use super::{Figure, TWELVE_HOURS, html};
+use crate::State;
+use crate::error::PageError;
+use crate::format::{self, NO_DATA};
+use crate::frame::{Frame, tone};
+use crate::lineup::{Happened, LineUp, Played};
+use crate::pages::goals::budget_over;
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::stretch::union;
+use cadentis_core::goal::{State as Standing, Tally, availability};
+use cadentis_core::journey::Step;
+use cadentis_core::run::Outcome;
+use cadentis_core::stats::{Reading, Samples};
+use cadentis_core::timing::{Apdex, Vital};
+use cadentis_core::{finding, journey};
+use cadentis_store::runs::Run;
+use cadentis_store::views::Attribute;
+
+#[derive(Template)]
+#[template(path = "journey.html")]
+struct Page {
+    frame: Frame,
+    name: String,
+    says: Vec<String>,
+    readings: Vec<Figure>,
+    lineup: String,
+    steps: Vec<StepRow>,
+    /// Location, and per step: p75, tone, share of the budget.
+    heat: Vec<(String, Vec<(String, &'static str, String)>)>,
+    proof: Vec<String>,
+    script: String,
+}
+
+struct StepRow {
+    name: String,
+    short: String,
+    median: String,
+    p75: String,
+    p95: String,
+    budget: String,
+    against: String,
+    tone: &'static str,
+    fill: f64,
+}
+
+/// Samples of one step of runs that got that far.
+fn step_samples<'a>(runs: impl Iterator<Item = &'a Run>, step: usize) -> Samples {
+    // The last step of a failed run is the one that failed: its time says how long we waited.
+    let of = |r: &Run| match r.outcome {
+        Outcome::Passed | Outcome::Slow => r.steps_ms.get(step).copied(),
+        Outcome::Failed if step + 1 < r.steps_ms.len() => r.steps_ms.get(step).copied(),
+        _ => None,
+    };
+    Samples::new(runs.filter_map(of).map(f64::from))
+}
+
+pub async fn page(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let (site, past) = (&frame.site, frame.past());
+    let j = state.db.journey(site.id, &slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
+    let script = journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let (runs, before, markers, maintenance, views, by_country, goals, located) = futures::try_join!(
+        state.db.runs(j.id, site.id, past),
+        async {
+            match frame.against {
+                Some(a) => state.db.runs(j.id, site.id, a).await,
+                None => Ok(vec![]),
+            }
+        },
+        state.db.markers(site.id, frame.stretch),
+        state.db.maintenance(site.id, frame.stretch),
+        Views::load(&state, site.id, past, Attribute::Family, &[Vital::Lcp], 96),
+        Views::load(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
+        state.db.goals(site.id),
+        state.db.locations_of(&j),
+    )?;
+    let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
+    let goal = goals.iter().find(|g| g.journey_id == j.id);
+    let budget = match goal {
+        Some(g) => budget_over(&state, site, g, past, 60).await?,
+        None => vec![],
+    };
+    let budget_ms = script.within_ms.map(|ms| ms as f64);
+    let played = Played {
+        runs: &runs,
+        locations: &locations,
+        budget_ms,
+        every_s: i64::from(j.every_s),
+        promised: goal.map(|g| g.promised),
+    };
+    let happened = Happened { markers: &markers, maintenance: &maintenance };
+    let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render()?;
+
+    let left_out = union(maintenance.iter().map(|m| m.stretch).collect());
+    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.iter().any(|w| w.contains(r.due_at))).collect();
+    let checks: Vec<_> = runs.iter().map(Run::check).collect();
+    let tally = Tally::of(&checks, &left_out);
+    let uptime = availability::uptime(&checks, i64::from(j.every_s), &left_out);
+    let through = Samples::new(counted.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+    let (p75, p95) = (through.reading(0.75), through.reading(0.95));
+    let mut apdex = Apdex::new(j.apdex_t_s);
+    for r in &counted {
+        match r.outcome {
+            Outcome::Passed | Outcome::Slow => apdex.add(r.duration_ms),
+            Outcome::Failed => apdex.add_failed(),
+            Outcome::Unmeasured => {}
+        }
+    }
+    let promised = goal.map(|g| g.promised);
+    let label = promised.map_or("availability".into(), |p| format!("availability · goal {:.2}", p * 100.0));
+    let readings = vec![
+        Figure::new(
+            format::percent(tally.availability(), 2, Some(promised.unwrap_or(1.0))),
+            label,
+            tone(Standing::of_share(tally.availability(), promised.unwrap_or(0.0))),
+        ),
+        Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), tone(Standing::of_share(uptime, 1.0))),
+        Figure::new(
+            format::reading_s(&p75),
+            budget_ms.map_or("p75".into(), |b| format!("p75 · budget {:.1}", b / 1000.0)),
+            budget_ms.map_or("within", |b| tone(Standing::of(&p75, b))),
+        ),
+        Figure::new(format::reading_s(&p95), format!("p95 · {}", format::interval_s(&p95)), "within"),
+        Figure::new(
+            apdex.score().map_or(NO_DATA.into(), |s| format!("{s:.2}")),
+            format!("Apdex [{:.1}] · {} runs", apdex.t_s, apdex.samples()),
+            "within",
+        ),
+    ];
+
+    let rows: Vec<StepRow> = script.steps.iter().enumerate().map(|(i, s)| step_row(i, s, &counted, &before)).collect();
+    let heat = locations
+        .iter()
+        .map(|l| {
+            let cells = script.steps.iter().enumerate().map(|(i, s)| {
+                let r = step_samples(counted.iter().copied().filter(|r| r.location_id == l.id), i).reading(0.75);
+                let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
+                let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));
+                (r.value.map_or("–".into(), format::seconds), tone, format!("{share:.2}"))
+            });
+            (l.name.clone(), cells.collect())
+        })
+        .collect();
+    let says = sentences(&frame, &j.name, &rows, &counted, &locations);
+    let proof = vec![
+        format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+        format!(
+            "Runs: {} in all; {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
+            tally.all(), tally.passed, tally.slow, tally.failed, tally.unmeasured, tally.left_out
+        ),
+        format!("Availability: (passed + slow) / (passed + slow + failed) = {} / {}.", tally.got_through(), tally.counted()),
+        format!("Uptime: slots of {} min in which at least one location got through / slots with a counted run.", j.every_s / 60),
+        format!("Percentiles: nearest rank over the {} runs that got through, exact; 95 % interval from order statistics.", through.len()),
+        format!(
+            "Apdex {apdex}: ({} satisfied + {} tolerating / 2) / {}; failed runs count as frustrated.",
+            apdex.satisfied, apdex.tolerating, apdex.samples()
+        ),
+        format!("A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.", frame.against_words),
+    ];
+    html(&Page { name: j.name, says, readings, lineup, steps: rows, heat, proof, script: j.script, frame })
+}
+
+fn step_row(i: usize, step: &Step, counted: &[&Run], before: &[Run]) -> StepRow {
+    let samples = step_samples(counted.iter().copied(), i);
+    let p75 = samples.reading(0.75);
+    let then = step_samples(before.iter(), i).reading(0.75);
+    let seconds = |r: &Reading| r.value.map_or(NO_DATA.into(), format::seconds);
+    let share = p75.value.zip(step.within_ms).map_or(0.0, |(v, b)| v / b as f64);
+    StepRow {
+        name: step.name.clone(),
+        short: step.name.split_whitespace().take(2).collect::<Vec<_>>().join(" "),
+        median: seconds(&samples.reading(0.5)),
+        p75: seconds(&p75),
+        p95: seconds(&samples.reading(0.95)),
+        budget: step.within_ms.map_or("–".into(), |b| format!("{:.1}", b as f64 / 1000.0)),
+        against: p75.value.zip(then.value).map_or("–".into(), |(a, b)| format::difference_s(a - b)),
+        tone: step.within_ms.map_or("within", |b| tone(Standing::of(&p75, b as f64))),
+        fill: (110.0 * share).min(150.0),
+    }
+}
+
+fn sentences(
+    frame: &Frame,
+    name: &str,
+    steps: &[StepRow],
+    counted: &[&Run],
+    locations: &[cadentis_store::sites::Location],
+) -> Vec<String> {
+    let outcomes: Vec<Vec<Outcome>> =
+        locations.iter().map(|l| counted.iter().filter(|r| r.location_id == l.id).map(|r| r.outcome).collect()).collect();
+    let played: Vec<_> =
+        locations.iter().zip(&outcomes).map(|(l, o)| finding::Played { location: &l.name, outcomes: o }).collect();
+    let mut says: Vec<String> =
+        finding::order(finding::of_journey(name, &played)).into_iter().take(2).map(|f| f.says).collect();
+    let slower = steps.iter().filter(|s| s.against.starts_with('+')).max_by(|a, b| a.against.cmp(&b.against));
+    if let Some(s) = slower.filter(|s| s.against.as_str() >= "+0.10" && frame.against.is_some()) {
+        says.push(format!("“{}” is {} s slower at p75 than {}.", s.name, &s.against[1..], frame.against_words.trim_start_matches("against ").trim_end_matches(" (dashed)")));
+    }
+    if says.is_empty() {
+        says.push("Gets through within its budgets from every location.".into());
+    }
+    says
+}

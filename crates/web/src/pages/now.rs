@@ -1,0 +1,166 @@
+//! Now: what needs a person, the line-up of the last hours, what is silent.
+
+use super::{SIX_HOURS, html};
+use crate::State;
+use crate::error::PageError;
+use crate::format;
+use crate::frame::{Frame, tone};
+use crate::lineup::{Happened, LineUp, Played};
+use crate::pages::goals::budget_over;
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::finding::{self, Finding};
+use cadentis_core::run::{Outcome, Split, cause};
+use cadentis_core::stats::share;
+use cadentis_core::timing::Vital;
+use cadentis_core::{goal, journey};
+use cadentis_store::runs::Run;
+use cadentis_store::views::Attribute;
+use jiff::SignedDuration;
+
+#[derive(Template)]
+#[template(path = "now.html")]
+struct Page {
+    frame: Frame,
+    headline: String,
+    findings: Vec<Row>,
+    journey_name: String,
+    journey_slug: String,
+    lineup: String,
+    silent: Vec<String>,
+}
+
+struct Row {
+    weight: f64,
+    tone: &'static str,
+    says: String,
+    evidence: String,
+    cause: String,
+    href: String,
+    act: &'static str,
+}
+
+impl Row {
+    fn new(f: Finding, href: String, act: &'static str) -> Row {
+        Row { weight: f.weight, tone: tone(f.state), says: f.says, evidence: f.evidence, cause: String::new(), href, act }
+    }
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Now", SIX_HOURS).await?;
+    let (site, past) = (&frame.site, frame.past());
+    let (journeys, markers, maintenance, views, by_country, budgets, goals) = futures::try_join!(
+        state.db.journeys(site.id),
+        state.db.markers(site.id, frame.stretch),
+        state.db.maintenance(site.id, frame.stretch),
+        Views::load(&state, site.id, past, Attribute::Family, &Vital::ALL, 72),
+        Views::load(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 24),
+        state.db.budgets(site.id),
+        state.db.goals(site.id),
+    )?;
+    let mut rows = Vec::new();
+    let mut silent = Vec::new();
+    let mut lineup = String::new();
+    let (mut journey_name, mut journey_slug) = ("No journey yet".to_string(), String::new());
+    for (nth, j) in journeys.iter().enumerate() {
+        let runs = state.db.runs(j.id, site.id, past).await?;
+        let locations: Vec<_> = state.db.locations_of(j).await?.into_iter().map(|(l, _)| l).collect();
+        let counted = |r: &&Run| !maintenance.iter().any(|m| m.stretch.contains(r.due_at));
+        let outcomes: Vec<(usize, Vec<Outcome>)> = locations
+            .iter()
+            .enumerate()
+            .map(|(i, l)| (i, runs.iter().filter(|r| r.location_id == l.id).filter(counted).map(|r| r.outcome).collect()))
+            .collect();
+        let played: Vec<finding::Played<'_>> =
+            outcomes.iter().map(|(i, o)| finding::Played { location: &locations[*i].name, outcomes: o }).collect();
+        let newest = |wanted: Outcome| runs.iter().rev().filter(counted).find(|r| r.outcome == wanted);
+        for f in finding::of_journey(&j.name, &played) {
+            let worst = match f.state {
+                goal::State::Broken => newest(Outcome::Failed),
+                goal::State::Strained => newest(Outcome::Slow),
+                _ => newest(Outcome::Unmeasured),
+            };
+            let href = worst.map_or_else(|| format!("/journeys/{}?{}", j.slug, frame.query), |r| frame.run_link(&r.id));
+            let mut row = Row::new(f, href, "look into the newest such run");
+            if let Some(run) = worst {
+                row.cause = likely_cause(&state, &frame, run).await?;
+            }
+            rows.push(row);
+        }
+        if frame.stretch.contains(frame.now) {
+            for l in &locations {
+                let last = runs.iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
+                let late = SignedDuration::from_secs(i64::from(j.every_s) * 3);
+                if last.is_none_or(|at| frame.now.duration_since(at) > late) {
+                    let since = last.map_or("not in this stretch".into(), |at| {
+                        format!("for {}", length_text(frame.now.duration_since(at).as_millis_f64()))
+                    });
+                    silent.push(format!("“{}” has not played at {} {since}.", j.name, l.name));
+                }
+            }
+        }
+        if nth == 0 {
+            let script = journey::parse(&j.script).ok();
+            let goal = goals.iter().find(|g| g.journey_id == j.id);
+            let budget = match goal {
+                Some(g) => budget_over(&state, site, g, past, 48).await?,
+                None => vec![],
+            };
+            let played = Played {
+                runs: &runs,
+                locations: &locations,
+                budget_ms: script.and_then(|s| s.within_ms).map(|ms| ms as f64),
+                every_s: i64::from(j.every_s),
+                promised: goal.map(|g| g.promised),
+            };
+            let happened = Happened { markers: &markers, maintenance: &maintenance };
+            lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render()?;
+            (journey_name, journey_slug) = (j.name.clone(), j.slug.clone());
+        }
+    }
+    let all = views.all();
+    for (family, pool) in views.values() {
+        for b in budgets.iter().filter(|b| b.family.as_ref().is_none_or(|f| *f == family)) {
+            let Some(vital) = Vital::parse(&b.vital) else { continue };
+            let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
+            if let Some(f) = finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit_value, of_all) {
+                rows.push(Row::new(f, format!("/visitors?vital={}&{}", vital.name(), frame.query), "look into the visitors"));
+            }
+        }
+    }
+    if frame.stretch.contains(frame.now) && all.page_views == 0 {
+        silent.push("No page view has arrived in this stretch.".into());
+    }
+    rows.sort_by(|a, b| b.weight.total_cmp(&a.weight));
+    rows.truncate(7);
+    let headline = match rows.len() {
+        0 => "Nothing needs you.".to_string(),
+        1 => "One thing needs you.".to_string(),
+        n => format!("{n} things need you, worst first."),
+    };
+    html(&Page { headline, findings: rows, journey_name, journey_slug, lineup, silent, frame })
+}
+
+/// The likely cause of a run's trouble in a sentence, or nothing.
+async fn likely_cause(state: &State, frame: &Frame, run: &Run) -> Result<String, PageError> {
+    let Some(record) = state.db.record(run).await? else { return Ok(String::new()) };
+    let usual = match cause::trouble_step(&record) {
+        Some(step) if run.outcome == Outcome::Slow => {
+            let records = state.db.usual_records(run, 20).await?;
+            records.iter().flat_map(|r| r.steps.iter().find(|s| s.name == step.name)).map(Split::of).collect()
+        }
+        _ => vec![],
+    };
+    let found = cause::likely_cause(&record, &usual, |host| frame.site.owns(host));
+    Ok(found.map_or(String::new(), |c| {
+        let at = format::clock(run.due_at, &frame.site.zone);
+        format!("{} ({at}): {}: {}", capital(c.sure.words()), c.who.words(), c.says)
+    }))
+}
+
+pub fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
+}

@@ -1,0 +1,433 @@
+//! One run: verdict, likely cause, steps, where the time went, requests against usual ones.
+
+use super::now::capital;
+use super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::error::PageError;
+use crate::filters;
+use crate::format;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::run::{Difference, Outcome, Request, RunRecord, Split, StepRecord, Where, cause};
+use cadentis_core::stats::{Method, Samples};
+use cadentis_core::timing::Phases;
+use cadentis_store::sites::Location;
+use jiff::tz::TimeZone;
+use serde::Deserialize;
+use std::collections::HashMap;
+use uuid::Uuid;
+
+#[derive(Template)]
+#[template(path = "run.html")]
+struct Page {
+    frame: Frame,
+    id: Uuid,
+    journey: String,
+    journey_slug: String,
+    location: String,
+    title_time: String,
+    both_zones: String,
+    played_by: String,
+    tone: &'static str,
+    verdict: String,
+    trouble: String,
+    cause: String,
+    cause_sure: String,
+    duration: String,
+    usual_duration: String,
+    failed_requests: usize,
+    script_errors: usize,
+    previous: Option<String>,
+    next: Option<String>,
+    /// Location, link, outcome, duration.
+    others: Vec<(String, String, &'static str, String)>,
+    kept: bool,
+    steps: Vec<StepTab>,
+    step_name: String,
+    step_took: String,
+    parts: Vec<PartBar>,
+    against_usual: String,
+    differences: Vec<(String, String)>,
+    pictures: Vec<(i16, String)>,
+    hosts: String,
+    legend: Vec<(&'static str, &'static str)>,
+    waterfall_height: f64,
+    ticks: Vec<(f64, String)>,
+    rows: Vec<Row>,
+    busy: Vec<(f64, f64)>,
+    moments: Vec<(f64, String)>,
+    table: Vec<Vec<String>>,
+    console: Vec<(String, String, String)>,
+}
+
+struct StepTab {
+    name: String,
+    took: String,
+    of: String,
+    tone: &'static str,
+    grow: u64,
+    here: bool,
+}
+
+struct PartBar {
+    class: &'static str,
+    x: f64,
+    w: f64,
+    words: String,
+    s: String,
+    labelled: bool,
+}
+
+struct Row {
+    y: f64,
+    path: String,
+    host: String,
+    status: String,
+    size: String,
+    took: String,
+    end: f64,
+    title: String,
+    failed: bool,
+    critical: bool,
+    ghost: Option<(f64, f64)>,
+    /// Class, x, width, offset, height.
+    bars: Vec<(&'static str, f64, f64, f64, f64)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    step: Option<usize>,
+}
+
+/// Usual runs a run is compared with.
+const USUAL: i64 = 20;
+const PLOT_LEFT: f64 = 510.0;
+const PLOT_WIDTH: f64 = 660.0;
+const ROW: f64 = 21.0;
+
+const PHASES: [(&str, &str); 7] = [
+    ("queueing", "queue"),
+    ("lookup", "lookup"),
+    ("connect", "connect"),
+    ("secure", "secure"),
+    ("send", "send"),
+    ("waiting", "waiting"),
+    ("receiving", "receiving"),
+];
+
+fn phases(p: &Phases) -> [f64; 7] {
+    [p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.send_ms, p.wait_ms, p.receive_ms]
+}
+
+fn class_of(what: Where) -> &'static str {
+    match what {
+        Where::Queueing => "queueing",
+        Where::Connecting => "connect",
+        Where::Waiting => "waiting",
+        Where::Receiving => "receiving",
+        Where::Browser => "browser",
+    }
+}
+
+fn tone_of(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Passed => "within",
+        Outcome::Slow => "strained",
+        Outcome::Failed => "broken",
+        Outcome::Unmeasured => "nodata",
+    }
+}
+
+pub async fn page(state: web::Data<State>, id: web::Path<Uuid>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let missing = || PageError::NotFound("the journey or location of this run".into());
+    let (journeys, locations, record, pictures) = futures::try_join!(
+        state.db.journeys(run.site_id),
+        state.db.locations(),
+        state.db.record(&run),
+        state.db.pictures(&run),
+    )?;
+    let journey = journeys.iter().find(|j| j.id == run.journey_id).ok_or_else(missing)?;
+    let location = locations.iter().find(|l| l.id == run.location_id).ok_or_else(missing)?;
+    let (near, usual) =
+        futures::try_join!(state.db.runs_around(&run, i64::from(journey.every_s) * 2), state.db.usual_records(&run, USUAL))?;
+    let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
+    let previous = near.iter().filter(here).rev().find(|r| r.due_at < run.due_at).map(|r| frame.run_link(&r.id));
+    let next = near.iter().filter(here).find(|r| r.due_at > run.due_at).map(|r| frame.run_link(&r.id));
+    let others = locations.iter().filter(|l| l.id != run.location_id).filter_map(|l| {
+        let nearest = near
+            .iter()
+            .filter(|r| r.location_id == l.id)
+            .min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
+        let took = if nearest.outcome.got_through() { format::seconds(nearest.duration_ms) } else { nearest.outcome.word().into() };
+        Some((l.name.clone(), frame.run_link(&nearest.id), tone_of(nearest.outcome), took))
+    });
+    let others = others.collect();
+    let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
+    let local = run.due_at.to_zoned(zone);
+    let site_time = run.due_at.to_zoned(frame.site.zone.clone());
+    let usual_ms = Samples::new(usual.iter().map(|r| r.duration_ms)).percentile(0.5, Method::NearestRank);
+    let mut page = Page {
+        id: run.id,
+        journey: journey.name.clone(),
+        journey_slug: journey.slug.clone(),
+        location: location.name.clone(),
+        title_time: local.strftime("%a %-d %b %H:%M %Z").to_string(),
+        both_zones: format!(
+            "Due {} at {}; {} at the site ({}); {} UTC",
+            local.strftime("%H:%M:%S %Z"), location.name, site_time.strftime("%H:%M:%S %Z"), frame.zone,
+            run.due_at.strftime("%Y-%m-%d %H:%M:%S")
+        ),
+        played_by: record.as_ref().map_or(String::new(), |r| format!("played by {} in {}", r.runner, r.browser)),
+        tone: tone_of(run.outcome),
+        verdict: format!("{}.", capital(run.outcome.word())),
+        trouble: run.trouble.clone().unwrap_or_default(),
+        cause: String::new(),
+        cause_sure: String::new(),
+        duration: format!("{} s", format::seconds(run.duration_ms)),
+        usual_duration: usual_ms.map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
+        failed_requests: 0,
+        script_errors: 0,
+        previous,
+        next,
+        others,
+        kept: record.is_some(),
+        steps: vec![],
+        step_name: String::new(),
+        step_took: String::new(),
+        parts: vec![],
+        against_usual: String::new(),
+        differences: vec![],
+        pictures: vec![],
+        hosts: String::new(),
+        legend: PHASES.to_vec(),
+        waterfall_height: 60.0,
+        ticks: vec![],
+        rows: vec![],
+        busy: vec![],
+        moments: vec![],
+        table: vec![],
+        console: vec![],
+        frame,
+    };
+    if let Some(record) = &record {
+        fill(&mut page, record, &usual, wanted.step, location);
+        page.pictures = pictures
+            .into_iter()
+            .map(|n| (n, record.steps.get(n as usize).map_or(String::new(), |s| s.name.clone())))
+            .collect();
+    }
+    html(&page)
+}
+
+fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option<usize>, location: &Location) {
+    let owns = |host: &str| page.frame.site.owns(host);
+    page.failed_requests = record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
+    page.script_errors = record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
+    let troubled = cause::trouble_step(record).and_then(|t| record.steps.iter().position(|s| std::ptr::eq(s, t)));
+    let troubled_usual: Vec<Split> = troubled.map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
+    if let Some(c) = cause::likely_cause(record, &troubled_usual, owns) {
+        page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
+        page.cause = c.says;
+    }
+    let shown = wanted.filter(|i| *i < record.steps.len()).or(troubled);
+    page.steps = record
+        .steps
+        .iter()
+        .enumerate()
+        .map(|(i, s)| StepTab {
+            name: s.name.clone(),
+            took: format::seconds(s.duration_ms),
+            of: s.budget_ms.map_or(String::new(), |b| format!(" of {:.1} s", b / 1000.0)),
+            tone: tone_of(s.outcome),
+            grow: s.duration_ms.max(1.0) as u64,
+            here: Some(i) == shown,
+        })
+        .collect();
+    let Some(step) = shown.map(|i| &record.steps[i]) else { return };
+    let splits: Vec<Split> = usual_steps(usual, &step.name).map(Split::of).collect();
+    let split = Split::of(step);
+    page.step_name = step.name.clone();
+    page.step_took = format::seconds(step.duration_ms);
+    page.parts = parts(&split, step.duration_ms);
+    let differences = cause::differences(&split, &splits);
+    page.against_usual = against_usual(&differences, splits.len(), &location.name);
+    page.differences = differences
+        .iter()
+        .filter(|d| d.extra_ms().abs() >= 40.0 && !splits.is_empty())
+        .take(4)
+        .map(|d| {
+            let host = if d.host.is_empty() { String::new() } else { format!(" · {}", d.host) };
+            (
+                format!("{} s", format::difference_s(d.extra_ms())),
+                format!("{}{host}: {} s, usually {} s ({} of {} needed less)", d.what.words(), format::seconds(d.ms), format::seconds(d.usual_ms), d.less, d.of),
+            )
+        })
+        .collect();
+    waterfall(page, step, &split, usual);
+}
+
+fn usual_steps<'a>(usual: &'a [RunRecord], name: &'a str) -> impl Iterator<Item = &'a StepRecord> {
+    usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == name))
+}
+
+fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {
+    let mut x = 0.0;
+    [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser]
+        .into_iter()
+        .filter_map(|what| {
+            let ms = split.total(what);
+            let w = 620.0 * ms / whole_ms.max(1.0);
+            let bar = PartBar { class: class_of(what), x, w: w.max(0.5), words: what.words().into(), s: format::seconds(ms), labelled: w > 96.0 };
+            x += w;
+            (ms > 0.0).then_some(bar)
+        })
+        .collect()
+}
+
+fn against_usual(differences: &[Difference], usual: usize, location: &str) -> String {
+    if usual == 0 {
+        return format!("No run passed at {location} in the day before that could be compared with.");
+    }
+    let more: f64 = differences.iter().map(Difference::extra_ms).sum();
+    let rest = if differences.iter().any(|d| d.extra_ms().abs() >= 40.0) { "" } else { " Every part is within 0.04 s of usual." };
+    format!("{} s against the medians of the last {usual} runs here that passed.{rest}", format::difference_s(more))
+}
+
+/// What makes two requests the same: method, host and path without the query.
+fn key(r: &Request) -> String {
+    format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
+}
+
+fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunRecord]) {
+    // Where each request usually stands: medians of its start and its length.
+    let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
+    for s in usual_steps(usual, &step.name) {
+        for r in &s.requests {
+            seen.entry(key(r)).or_default().push((r.start_ms, r.phases.total_ms()));
+        }
+    }
+    let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
+    let ghosts: HashMap<String, (f64, f64)> = seen
+        .into_iter()
+        .map(|(k, v)| (k, (median(v.iter().map(|p| p.0).collect()), median(v.iter().map(|p| p.1).collect()))))
+        .collect();
+    let end = step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
+    let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
+    let tick_ms = crate::draw::round_up(end / 7.0);
+    page.ticks = (0..).map(|i| f64::from(i) * tick_ms).take_while(|t| *t <= end).map(|t| (x(t), format!("{:.2} s", t / 1000.0))).collect();
+    let mut hosts: Vec<&str> = step.requests.iter().map(Request::host).collect();
+    hosts.sort_unstable();
+    hosts.dedup();
+    page.hosts = format!("{} host{}", hosts.len(), if hosts.len() == 1 { "" } else { "s" });
+    page.rows = step
+        .requests
+        .iter()
+        .enumerate()
+        .map(|(i, r)| {
+            let y = 18.0 + i as f64 * ROW;
+            let mut at = r.start_ms;
+            let mut bars = Vec::new();
+            let mut told = Vec::new();
+            for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
+                if ms > 0.0 {
+                    let (offset, height) = match *class {
+                        "queueing" | "send" => (9.0, 2.0),
+                        "waiting" => (6.0, 8.0),
+                        _ => (4.0, 12.0),
+                    };
+                    bars.push((*class, x(at), (x(at + ms) - x(at)).max(0.6), offset, height));
+                    told.push(format!("{word} {ms:.0} ms"));
+                }
+                at += ms;
+            }
+            let whole = r.phases.total_ms();
+            let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
+            let more = usual_ms.filter(|u| whole > u * 1.5 && whole - u > 80.0).map_or(String::new(), |u| format!(" · usually {u:.0}"));
+            Row {
+                y,
+                path: shorten(r.path(), 33),
+                host: shorten(r.host(), 24),
+                status: if r.status == 0 { "none".into() } else { r.status.to_string() },
+                size: if r.from_cache { "cache".into() } else { size(r.bytes) },
+                took: format!("{whole:.0} ms{more}"),
+                end: x(r.end_ms()),
+                title: format!("{} {}: {}{}", r.method, r.url, told.join(", "), r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))),
+                failed: r.is_failed(),
+                critical: split.chain.contains(&i),
+                ghost: ghosts.get(&key(r)).map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
+                bars,
+            }
+        })
+        .collect();
+    page.waterfall_height = 18.0 + step.requests.len() as f64 * ROW + 46.0;
+    page.busy = step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
+    let v = &step.vitals;
+    page.moments = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)]
+        .into_iter()
+        .filter_map(|(name, at)| Some((name.to_string(), at?)))
+        .chain(step.marks.iter().map(|m| (m.name.clone(), m.at_ms)))
+        .chain([("end".to_string(), step.duration_ms)])
+        .filter(|(_, at)| *at <= end)
+        .map(|(name, at)| (x(at), format!("{name} {}", format::seconds(at))))
+        .collect();
+    tidy_moments(&mut page.moments);
+    page.table = step
+        .requests
+        .iter()
+        .map(|r| {
+            let mut cells = vec![
+                r.url.clone(),
+                r.kind.clone(),
+                r.status.to_string(),
+                r.bytes.to_string(),
+                r.protocol.clone(),
+                if r.from_cache { "yes".into() } else { String::new() },
+                format!("{:.0}", r.start_ms),
+            ];
+            cells.extend(phases(&r.phases).map(|ms| if ms > 0.0 { format!("{ms:.1}") } else { "–".into() }));
+            cells.push(r.trace.clone().unwrap_or_default());
+            cells
+        })
+        .collect();
+    page.console = step
+        .console
+        .iter()
+        .map(|c| (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone()))
+        .collect();
+}
+
+/// Labels that would lie on each other are put side by side in one.
+fn tidy_moments(moments: &mut Vec<(f64, String)>) {
+    moments.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut kept: Vec<(f64, String)> = Vec::new();
+    for (x, text) in moments.drain(..) {
+        match kept.last_mut() {
+            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => *held = format!("{held} · {text}"),
+            _ => kept.push((x, text)),
+        }
+    }
+    *moments = kept;
+}
+
+fn shorten(text: &str, most: usize) -> String {
+    if text.chars().count() <= most { text.into() } else { text.chars().take(most - 1).chain(['…']).collect() }
+}
+
+fn size(bytes: u64) -> String {
+    if bytes < 1024 { format!("{bytes} B") } else { format!("{:.1} kB", bytes as f64 / 1024.0) }
+}
+
+/// The picture at the end of a step.
+pub async fn picture(state: web::Data<State>, path: web::Path<(Uuid, i16)>) -> Result<HttpResponse, PageError> {
+    let (id, step) = path.into_inner();
+    let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
+    let run = state.db.run(id).await?.ok_or_else(missing)?;
+    let (mime, image) = state.db.picture(&run, step).await?.ok_or_else(missing)?;
+    // Whatever a runner sends, a browser here will show it as a picture or not at all.
+    let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };
+    Ok(HttpResponse::Ok().content_type(mime).insert_header(("cache-control", "max-age=86400")).body(image))
+}

@@ -1,0 +1,389 @@
+//! Visitors: the mosaic of page families, distributions, slices, vitals over time, what arrives.
+
+use super::{Figure, TWELVE_HOURS, html};
+use crate::State;
+use crate::draw::{Axis, line, round_up, ticks};
+use crate::error::PageError;
+use crate::filters;
+use crate::format::{self, NO_DATA};
+use crate::frame::{Frame, WIDTH, tone};
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::goal::State as Standing;
+use cadentis_core::stats::share;
+use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::{Measured, Pool};
+use cadentis_store::views::{Attribute, Seen};
+use serde::Deserialize;
+
+#[derive(Template)]
+#[template(path = "visitors.html")]
+struct Page {
+    frame: Frame,
+    says: String,
+    readings: Vec<Figure>,
+    vital: &'static str,
+    vitals: Vec<(&'static str, bool)>,
+    mosaic: Vec<Tile>,
+    histogram: Vec<(f64, f64, &'static str)>,
+    bin_width: f64,
+    histogram_ticks: Vec<(f64, String)>,
+    quantiles: Vec<(f64, String, f64, bool)>,
+    slices: Vec<(String, String, String, &'static str)>,
+    ticks: Vec<(f64, String)>,
+    series: Vec<Series>,
+    series_height: f64,
+    families: Vec<FamilyRow>,
+    slow: Vec<Vec<String>>,
+    proof: Vec<String>,
+}
+
+struct Tile {
+    x: f64,
+    w: f64,
+    good: f64,
+    middling: f64,
+    poor: f64,
+    short: String,
+    title: String,
+    p75: String,
+    share: String,
+    poor_text: String,
+}
+
+struct Series {
+    title: String,
+    sub: String,
+    top: f64,
+    scale: String,
+    line: String,
+    against: String,
+    budget: Option<f64>,
+    reads: String,
+}
+
+struct FamilyRow {
+    name: String,
+    views: String,
+    cells: Vec<(String, &'static str)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    vital: Option<String>,
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let vital = wanted.vital.as_deref().and_then(Vital::parse).unwrap_or(Vital::Lcp);
+    let (site_id, past) = (frame.site.id, frame.past());
+    let one = [vital];
+    const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
+    let (views, devices, countries, before, visits, slowest) = futures::try_join!(
+        Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
+        Views::load(&state, site_id, past, Attribute::Device, &one, 1),
+        Views::load(&state, site_id, past, Attribute::Country, &one, 1),
+        async {
+            match frame.against {
+                Some(a) => Views::load(&state, site_id, a, Attribute::Device, &LANES, 96).await.map(Some),
+                None => Ok(None),
+            }
+        },
+        async {
+            // Counting different visits reads every row: not over weeks.
+            if past.seconds() <= 13 * 3600 { state.db.count_visits(site_id, past).await.map(Some) } else { Ok(None) }
+        },
+        async {
+            if past.seconds() <= 13 * 3600 { state.db.slowest_page_views(site_id, past, 12).await } else { Ok(vec![]) }
+        },
+    )?;
+    let all = views.all();
+    let measured = all.measured(vital);
+    let families = views.values();
+    let (histogram, bin_width, quantiles, histogram_ticks) = histogram(vital, &measured);
+    let zone = &frame.site.zone;
+    let page = Page {
+        says: sentence(vital, &all, &families),
+        readings: readings(&frame, &all, before.as_ref(), visits),
+        vital: vital.name(),
+        vitals: Vital::ALL.map(|v| (v.name(), v == vital)).to_vec(),
+        mosaic: mosaic(vital, &families, all.page_views),
+        histogram,
+        bin_width,
+        quantiles,
+        histogram_ticks,
+        slices: slices(vital, &[("", &families), ("", &devices.values()), ("from ", &countries.values())]),
+        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 196.0 }, zone),
+        series: LANES.iter().map(|v| Some(*v)).chain([None]).enumerate().map(|(i, v)| series(&frame, v, i, &views, before.as_ref())).collect(),
+        series_height: 4.0 * 46.0 + 22.0,
+        families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
+        slow: slowest.iter().map(|s| slow_row(s, &frame)).collect(),
+        proof: vec![
+            format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+            format!("Page views: {}; of these {} reported {}. Every page view is sampled (share 1).", format::thousands(all.page_views), format::thousands(measured.samples()), vital.name()),
+            format!("Percentiles: {}. Intervals: 95 %, from order statistics.", measured.method()),
+            "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
+            format!("Thresholds of {}: good up to {}, poor above {} (web.dev).", vital.name(), vital.text(vital.thresholds().0), vital.text(vital.thresholds().1)),
+        ],
+        frame,
+    };
+    html(&page)
+}
+
+fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
+    let p75 = all.measured(vital).reading(0.75);
+    let Some(value) = p75.value else {
+        return "No page view in this stretch reported this vital.".into();
+    };
+    let state = Standing::of_vital(vital, &p75);
+    let verdict = if state == Standing::Within { "good" } else { "over budget" };
+    let poor = |pool: &Pool| {
+        let m = pool.measured(vital);
+        m.counts[1] + m.counts[2]
+    };
+    let troubled: u64 = families.iter().map(|(_, p)| poor(p)).sum();
+    let most = families.iter().max_by_key(|(_, p)| poor(p));
+    let mut says = format!("{} is {verdict}: {} at the 75th percentile.", vital.name(), vital.text(value));
+    if let Some((name, pool)) = most.filter(|_| troubled > 0) {
+        let part = share(poor(pool), troubled).unwrap_or(0.0);
+        let of_views = share(pool.page_views, all.page_views).unwrap_or(0.0);
+        says += &format!(
+            " “{name}” carries most of what is not good: {:.0} % of it, with {:.0} % of page views.",
+            part * 100.0,
+            of_views * 100.0
+        );
+    }
+    says
+}
+
+fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u64, u64)>) -> Vec<Figure> {
+    let t_ms = frame.site.apdex_t_s * 1000.0;
+    let then = before.map(Views::all);
+    let versus = |share: Option<f64>| share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)));
+    let mut figures = vec![Figure::new(format::thousands(all.page_views), "page views".into(), "within")];
+    if let Some((visits, _)) = visits {
+        figures.push(Figure::new(format::thousands(visits), "visits".into(), "within"));
+    }
+    // Satisfied and tolerating by LCP: the moment the visitor sees the page.
+    let lcp = all.measured(Vital::Lcp);
+    let apdex = lcp.apdex(t_ms);
+    figures.push(Figure::new(
+        apdex.map_or(NO_DATA.into(), |a| format!("{a:.2}")),
+        format!("Apdex [{:.1}] by LCP", frame.site.apdex_t_s),
+        "within",
+    ));
+    let rise = |now: Option<f64>, then: Option<f64>| match (now, then) {
+        (Some(n), Some(t)) if n > 0.01 && n > 1.5 * t => "strained",
+        _ => "within",
+    };
+    let old = |f: fn(&Pool) -> Option<f64>| then.as_ref().and_then(f);
+    for (share, old, label) in [
+        (all.error_share(), old(Pool::error_share), "with script errors"),
+        (all.abandoned_share(), old(Pool::abandoned_share), "abandoned"),
+        (all.blank_share(), old(Pool::blank_share), "blank"),
+    ] {
+        figures.push(Figure::new(format::percent(share, 2, None), format!("{label}{}", versus(old)), rise(share, old)));
+    }
+    figures
+}
+
+fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Tile> {
+    const W: f64 = 814.0;
+    const H: f64 = 236.0;
+    let mut x = 0.0;
+    families
+        .iter()
+        .filter_map(|(name, pool)| {
+            let m = pool.measured(vital);
+            let part = share(pool.page_views, page_views)?;
+            let w = (W * part - 2.0).max(1.0);
+            let tile_x = x;
+            x += W * part;
+            let of = |r: Rating| m.share(r).unwrap_or(0.0);
+            let p75 = m.reading(0.75);
+            let fits = (w / 7.2) as usize;
+            let short = if name.chars().count() > fits { name.chars().take(fits.saturating_sub(1)).chain(['…']).collect() } else { name.clone() };
+            Some(Tile {
+                x: tile_x,
+                w,
+                good: H * of(Rating::Good),
+                middling: H * of(Rating::NeedsImprovement),
+                poor: H * of(Rating::Poor),
+                short,
+                title: format!(
+                    "{name}: {} page views; {} good, {} need improvement, {} poor of {} with {}",
+                    format::thousands(pool.page_views), m.counts[0], m.counts[1], m.counts[2], m.samples(), vital.name()
+                ),
+                p75: format::vital(vital, &p75),
+                share: format!("{:.0} %", part * 100.0),
+                poor_text: format!("{:.0} %", of(Rating::Poor) * 100.0),
+            })
+        })
+        .collect()
+}
+
+type Histogram = (Vec<(f64, f64, &'static str)>, f64, Vec<(f64, String, f64, bool)>, Vec<(f64, String)>);
+
+fn histogram(vital: Vital, m: &Measured) -> Histogram {
+    let (low, high, marks): (f64, f64, &[f64]) = match vital {
+        Vital::Cls => (0.001, 2.0, &[0.01, 0.1, 1.0]),
+        Vital::Inp => (8.0, 2_000.0, &[10.0, 50.0, 200.0, 1_000.0]),
+        _ => (100.0, 20_000.0, &[200.0, 500.0, 1_000.0, 2_500.0, 10_000.0]),
+    };
+    const BINS: usize = 56;
+    let counts = m.histogram(low, high, BINS);
+    let most = counts.iter().copied().max().unwrap_or(0).max(1) as f64;
+    let x = |v: f64| 400.0 * ((v / low).ln() / (high / low).ln()).clamp(0.0, 1.0);
+    let width = 400.0 / BINS as f64;
+    let bars = counts
+        .iter()
+        .enumerate()
+        .map(|(i, n)| {
+            let middle = low * (high / low).powf((i as f64 + 0.5) / BINS as f64);
+            let class = match vital.rate(middle) {
+                Rating::Good => "good",
+                Rating::NeedsImprovement => "middling",
+                Rating::Poor => "poor",
+            };
+            (i as f64 * width, 74.0 * *n as f64 / most, class)
+        })
+        .collect();
+    let quantiles = [0.5, 0.75, 0.95]
+        .into_iter()
+        .enumerate()
+        .filter_map(|(i, p)| {
+            let v = m.reading(p).value?;
+            let at = x(v);
+            Some((at, format!("p{:.0} {}", p * 100.0, vital.text(v)), 10.0 + 13.0 * i as f64, at > 300.0))
+        })
+        .collect();
+    (bars, width - 0.8, quantiles, marks.iter().map(|v| (x(*v), vital.text(*v))).collect())
+}
+
+fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, String, String, &'static str)> {
+    let mut all: Vec<(f64, String, String, String, &'static str)> = groups
+        .iter()
+        .flat_map(|(prefix, values)| values.iter().map(move |(v, p)| (format!("{prefix}{v}"), p)))
+        .filter_map(|(name, pool)| {
+            let r = pool.measured(vital).reading(0.75);
+            let value = r.value.filter(|_| r.samples >= 100)?;
+            Some((value, name, format::thousands(pool.page_views), format::vital(vital, &r), tone(Standing::of_vital(vital, &r))))
+        })
+        .collect();
+    all.sort_by(|a, b| b.0.total_cmp(&a.0));
+    all.into_iter().take(5).map(|(_, name, views, p75, tone)| (name, views, p75, tone)).collect()
+}
+
+/// A lane of a vital's p75, or of the abandoned share.
+fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before: Option<&Views>) -> Series {
+    let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 196.0 };
+    let top = nth as f64 * 46.0;
+    let value = |pool: &Pool| match vital {
+        Some(v) => pool.measured(v).reading(0.75).value,
+        None => pool.abandoned_share(),
+    };
+    let points = |views: &Views, shift_s: i64| -> Vec<(i64, f64, u64)> {
+        views
+            .buckets(None)
+            .into_iter()
+            .filter_map(|(b, pool)| Some((b + shift_s + views.bucket_s / 2, value(&pool)?, pool.page_views)))
+            .collect()
+    };
+    let now = points(views, 0);
+    let then = match (before, frame.against) {
+        (Some(b), Some(a)) => points(b, frame.stretch.from.as_second() - a.from.as_second()),
+        _ => vec![],
+    };
+    let limit = vital.map(|v| v.thresholds().0);
+    let most = now.iter().chain(&then).map(|(_, v, _)| *v).fold(limit.unwrap_or(0.01), f64::max);
+    let top_value = round_up(most * 1.08);
+    let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
+    let draw = |points: &[(i64, f64, u64)]| {
+        line(points.iter().map(|(s, v, _)| (axis.x(at_second(*s)), y(*v))).filter(|(x, _)| *x <= axis.right()).map(Some))
+    };
+    let text = |v: f64| match vital {
+        Some(vital) => vital.text(v),
+        None => format!("{:.2} %", v * 100.0),
+    };
+    let all = views.all();
+    Series {
+        title: vital.map_or("Abandoned".into(), |v| v.name().to_string()),
+        sub: match vital {
+            Some(v) => format!("p75 {} · budget {}", format::vital(v, &all.measured(v).reading(0.75)), v.text(v.thresholds().0)),
+            None => format!("{} of page views", format::percent(all.abandoned_share(), 2, None)),
+        },
+        top,
+        scale: text(top_value),
+        line: draw(&now),
+        against: draw(&then),
+        budget: limit.map(y),
+        reads: serde_json::to_string(&now.iter().map(|(s, v, n)| (*s, format!("{} · {n} views", text(*v)))).collect::<Vec<_>>())
+            .unwrap_or_default(),
+    }
+}
+
+fn family_row(name: &str, pool: &Pool) -> FamilyRow {
+    let mut cells: Vec<(String, &'static str)> = [Vital::Lcp, Vital::Inp, Vital::Cls]
+        .into_iter()
+        .map(|v| {
+            let r = pool.measured(v).reading(0.75);
+            (format::vital(v, &r), tone(Standing::of_vital(v, &r)))
+        })
+        .collect();
+    for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
+        cells.push((format::percent(share, 1, None), "plain"));
+    }
+    FamilyRow { name: name.into(), views: format::thousands(pool.page_views), cells }
+}
+
+fn slow_row(s: &Seen, frame: &Frame) -> Vec<String> {
+    vec![
+        format::day_clock(s.at, &frame.site.zone),
+        s.path.clone(),
+        s.family.clone(),
+        s.device.clone(),
+        s.country.clone(),
+        s.browser.clone(),
+        s.connection.clone(),
+        s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
+        s.errors.to_string(),
+    ]
+}
+
+#[derive(Template)]
+#[template(path = "arrivals.html")]
+struct Arrivals {
+    rows: Vec<Vec<String>>,
+    complete: String,
+    refused: String,
+}
+
+/// The newest page views of the stretch, read again every few seconds.
+pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let mut stretch = frame.stretch;
+    // A stretch that ended a moment ago is one that goes on.
+    if frame.now.duration_since(stretch.to).as_mins() < 10 {
+        stretch.to = frame.now;
+    }
+    let newest = state.db.newest_page_views(frame.site.id, stretch, 9).await?;
+    let refused = state.db.refused(frame.site.id, stretch).await?;
+    let zone = &frame.site.zone;
+    let row = |s: &Seen| {
+        let lcp = match (s.lcp, s.abandoned, s.blank) {
+            (_, _, true) => "blank".into(),
+            (_, true, _) => "abandoned".into(),
+            (lcp, ..) => lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
+        };
+        let time = s.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
+        vec![time, s.path.clone(), s.device.clone(), s.country.clone(), s.browser.clone(), lcp]
+    };
+    html(&Arrivals {
+        complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),
+        rows: newest.iter().map(row).collect(),
+        refused: refused.iter().map(|(reason, n)| format!("{n} {}", reason.replace('-', " "))).collect::<Vec<_>>().join(", "),
+    })
+}

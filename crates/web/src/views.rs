@@ -1,0 +1,90 @@
+//! Page views of a stretch, pooled by bucket of time and by an attribute.
+
+use crate::State;
+use cadentis_core::calendar::Stretch;
+use cadentis_core::timing::Vital;
+use cadentis_core::visitor::Pool;
+use cadentis_store::Result;
+use cadentis_store::views::Attribute;
+use std::collections::BTreeMap;
+
+/// Stretches up to this long are read from raw page views and are exact; longer ones from hours.
+const RAW_S: i64 = 13 * 3_600;
+
+pub struct Views {
+    pub bucket_s: i64,
+    /// By (beginning of the bucket in seconds, value of the attribute).
+    pools: Vec<(i64, String, Pool)>,
+    pub exact: bool,
+}
+
+impl Views {
+    /// Reads the stretch in at most `most` buckets. `by` is what they are told apart by.
+    pub async fn load(
+        state: &State,
+        site_id: i32,
+        stretch: Stretch,
+        by: Attribute,
+        vitals: &[Vital],
+        most: i64,
+    ) -> Result<Views> {
+        let exact = stretch.seconds() <= RAW_S;
+        let bucket_s = stretch.bucket_seconds(most);
+        if exact {
+            let groups = state.db.groups(site_id, stretch, bucket_s, Some(by), vitals).await?;
+            let pools = groups.into_iter().map(|g| {
+                let mut pool = Pool::default();
+                pool.count(g.page_views, g.abandoned, g.blank, g.with_errors);
+                pool.add_samples(&g.vitals);
+                (g.bucket, g.value, pool)
+            });
+            return Ok(Views { bucket_s, pools: pools.collect(), exact });
+        }
+        let bucket_s = bucket_s.max(3_600);
+        let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
+        for c in state.db.cells(site_id, stretch, by, vitals).await? {
+            let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;
+            let pool = pools.entry((bucket, c.value)).or_default();
+            pool.count(c.cell.page_views, c.cell.abandoned, c.cell.blank, c.cell.with_errors);
+            pool.add_rated(&c.cell.vitals);
+        }
+        Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect(), exact })
+    }
+
+    /// Everything in one.
+    pub fn all(&self) -> Pool {
+        self.gather(|_, _| true)
+    }
+
+    /// One pool a bucket, in order of time; only `value` of the attribute if given.
+    pub fn buckets(&self, value: Option<&str>) -> Vec<(i64, Pool)> {
+        let mut buckets: BTreeMap<i64, Pool> = BTreeMap::new();
+        for (bucket, v, pool) in &self.pools {
+            if value.is_none_or(|wanted| wanted == v) {
+                buckets.entry(*bucket).or_default().absorb(pool);
+            }
+        }
+        buckets.into_iter().collect()
+    }
+
+    /// One pool a value of the attribute, most page views first.
+    pub fn values(&self) -> Vec<(String, Pool)> {
+        let mut values: BTreeMap<&str, Pool> = BTreeMap::new();
+        for (_, value, pool) in &self.pools {
+            values.entry(value).or_default().absorb(pool);
+        }
+        let mut values: Vec<(String, Pool)> = values.into_iter().map(|(v, p)| (v.to_string(), p)).collect();
+        values.sort_by_key(|(_, p)| std::cmp::Reverse(p.page_views));
+        values
+    }
+
+    fn gather(&self, wanted: impl Fn(i64, &str) -> bool) -> Pool {
+        let mut all = Pool::default();
+        for (bucket, value, pool) in &self.pools {
+            if wanted(*bucket, value) {
+                all.absorb(pool);
+            }
+        }
+        all
+    }
+}
