@@ -1,1 +1,167 @@
+//! What the browser tests share: the demo stack with little data, and a browser to look at it.
 
+use cadentis_standins::postgres::free_port;
+use serde_json::Value;
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use thirtyfour::prelude::*;
+
+/// The `cadentis` program beside this test, built if it is not there.
+///
+/// # Panics
+/// When it cannot be built.
+pub fn program() -> PathBuf {
+    let exe = std::env::current_exe().expect("a test has a path");
+    let folder = exe.ancestors().find(|p| p.ends_with("debug") || p.ends_with("release")).expect("target/<profile>");
+    let program = folder.join("cadentis");
+    if !program.exists() {
+        let built = Command::new(env!("CARGO")).args(["build", "-p", "cadentis"]).status().expect("cargo runs");
+        assert!(built.success(), "cadentis does not build");
+    }
+    program
+}
+
+/// A running demo with three days of history, ended with everything it started when dropped.
+pub struct Demo {
+    pub process: Child,
+    pub address: String,
+    pub folder: PathBuf,
+}
+
+impl Demo {
+    /// Starts the demo and waits for its line.
+    ///
+    /// # Panics
+    /// When it does not get ready within three minutes.
+    pub fn start(more: &[&str]) -> Demo {
+        let folder = std::env::temp_dir().join(format!("cadentis-demo-{}", uuid::Uuid::new_v4()));
+        let port = free_port().expect("a free port").to_string();
+        let mut process = Command::new(program())
+            .args(["demo", "--port", &port, "--days", "3", "--views", "12000", "--folder"])
+            .arg(&folder)
+            .args(more)
+            .env_remove("DATABASE_URL")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the demo starts");
+        let said = BufReader::new(process.stdout.take().expect("piped"));
+        let address = format!("http://127.0.0.1:{port}");
+        let line = said.lines().map_while(Result::ok).find(|l| l.starts_with("Cadentis is ready"));
+        assert_eq!(line.as_deref(), Some(format!("Cadentis is ready: {address}").as_str()));
+        Demo { process, address, folder }
+    }
+
+    /// Reads a file that the demo wrote for its runners.
+    ///
+    /// # Panics
+    /// When it is not there or is no JSON.
+    pub fn said(&self, file: &str) -> Value {
+        let text = std::fs::read_to_string(self.folder.join(file)).expect("the demo wrote it");
+        serde_json::from_str(&text).expect("it is JSON")
+    }
+
+    /// Asks the demo to end and waits until it has.
+    pub fn end(&mut self) {
+        cadentis_processes::signal(self.process.id() as i32, libc::SIGTERM);
+        let until = Instant::now() + Duration::from_secs(30);
+        while matches!(self.process.try_wait(), Ok(None)) && Instant::now() < until {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+}
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        self.end();
+        let _ = self.process.kill();
+        let _ = std::fs::remove_dir_all(&self.folder);
+    }
+}
+
+/// A browser to look at pages with.
+pub struct Looker {
+    pub driver: WebDriver,
+    process: Child,
+    profile: PathBuf,
+}
+
+impl Looker {
+    /// Starts a browser with these flags besides the usual ones.
+    ///
+    /// # Panics
+    /// When driver or browser do not start.
+    pub async fn start(flags: &[String]) -> Looker {
+        // A second provider may be there already.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let mut command = Command::new("chromedriver");
+        command.arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut process = command.spawn().expect("chromedriver is installed");
+        let mut said = BufReader::new(process.stdout.take().expect("piped")).lines();
+        let port: u16 = said
+            .by_ref()
+            .map_while(Result::ok)
+            .filter(|l| l.contains("successfully"))
+            .find_map(|l| l.split("on port ").nth(1)?.trim_end_matches('.').parse().ok())
+            .expect("chromedriver names its port");
+        std::thread::spawn(move || said.for_each(drop));
+        let profile = std::env::temp_dir().join(format!("cadentis-looker-{}", uuid::Uuid::new_v4()));
+        let mut caps = DesiredCapabilities::chrome();
+        let usual = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,800",
+        ];
+        let own = format!("--user-data-dir={}", profile.display());
+        for flag in usual.iter().copied().chain([own.as_str()]).chain(flags.iter().map(String::as_str)) {
+            caps.add_arg(flag).expect("a flag is a text");
+        }
+        // Without this the page could tell that a program drives it.
+        caps.add_exclude_switch("enable-automation").expect("a switch is a text");
+        let driver = WebDriver::new(&format!("http://127.0.0.1:{port}"), caps).await.expect("the browser starts");
+        Looker { driver, process, profile }
+    }
+
+    /// What a script says about the page.
+    ///
+    /// # Panics
+    /// When it throws.
+    pub async fn ask(&self, script: &str) -> Value {
+        self.driver.execute(script, vec![]).await.expect("the script runs").json().clone()
+    }
+
+    /// Waits until a script says `true`.
+    ///
+    /// # Panics
+    /// When it does not within `seconds`.
+    pub async fn wait_for(&self, what: &str, script: &str, seconds: u64) {
+        let until = Instant::now() + Duration::from_secs(seconds);
+        while self.ask(script).await != Value::Bool(true) {
+            assert!(Instant::now() < until, "{what}: not within {seconds} s");
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
+
+    pub async fn end(self) {
+        let _ = self.driver.clone().quit().await;
+    }
+}
+
+impl Drop for Looker {
+    fn drop(&mut self) {
+        let below = cadentis_processes::below(self.process.id() as i32);
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+        cadentis_processes::end_these(&below);
+        let _ = std::fs::remove_dir_all(&self.profile);
+    }
+}

@@ -69,7 +69,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         for one in rolling {
             one.await??;
         }
-        db.analyze().await?;
+        db.vacuum().await?;
         tracing::info!("{runs} runs and {views} page views written in {:.1} s", begun.elapsed().as_secs_f64());
     } else {
         for (slug, token) in &tokens {

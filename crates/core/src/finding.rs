@@ -40,7 +40,8 @@ const LEAST: usize = 2;
 /// The findings of one journey.
 pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let measured: Vec<&Played<'_>> = played.iter().filter(|p| p.count(Outcome::Unmeasured) < p.outcomes.len()).collect();
+    let measured: Vec<&Played<'_>> =
+        played.iter().filter(|p| p.count(Outcome::Unmeasured) < p.outcomes.len()).collect();
     let failing: Vec<&&Played<'_>> = measured.iter().filter(|p| p.count(Outcome::Failed) >= LEAST).collect();
     if !failing.is_empty() {
         let runs: usize = failing.iter().map(|p| p.count(Outcome::Failed)).sum();
@@ -67,18 +68,25 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
     }
     let slow: Vec<&&Played<'_>> = measured
         .iter()
-        .filter(|p| p.count(Outcome::Slow) >= LEAST && p.count(Outcome::Slow) as f64 >= SLOW_SHARE * p.outcomes.len() as f64)
+        .filter(|p| {
+            p.count(Outcome::Slow) >= LEAST && p.count(Outcome::Slow) as f64 >= SLOW_SHARE * p.outcomes.len() as f64
+        })
         .collect();
     if !slow.is_empty() {
         let runs: usize = slow.iter().map(|p| p.count(Outcome::Slow)).sum();
         let lasting: Vec<&str> = slow.iter().filter(|p| newest(p) == Some(Outcome::Slow)).map(|p| p.location).collect();
-        let now = if lasting.is_empty() { "It has cleared.".into() } else { format!("It still is at {}.", list(&lasting)) };
+        let now =
+            if lasting.is_empty() { "It has cleared.".into() } else { format!("It still is at {}.", list(&lasting)) };
         let whose = if slow.len() == measured.len() { "every location".into() } else { list(&names(&slow)) };
         findings.push(Finding {
             state: State::Strained,
             weight: 50.0 * slow.len() as f64 / measured.len() as f64 + if lasting.is_empty() { 0.0 } else { 60.0 },
             says: format!("“{journey}” was over its budget from {whose}. {now}"),
-            evidence: format!("{} of {} there", count(runs, "run", "slow"), slow.iter().map(|p| p.outcomes.len()).sum::<usize>()),
+            evidence: format!(
+                "{} of {} there",
+                count(runs, "run", "slow"),
+                slow.iter().map(|p| p.outcomes.len()).sum::<usize>()
+            ),
         });
     }
     for p in played {
@@ -88,7 +96,11 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
                 state: State::NoData,
                 weight: if newest(p) == Some(Outcome::Unmeasured) { 40.0 } else { 5.0 },
                 says: format!("“{journey}” could not be measured from {}: our own runner, not the site.", p.location),
-                evidence: format!("{} of {}; none is held against the site", count(n, "run", "unmeasured"), p.outcomes.len()),
+                evidence: format!(
+                    "{} of {}; none is held against the site",
+                    count(n, "run", "unmeasured"),
+                    p.outcomes.len()
+                ),
             });
         }
     }
@@ -158,9 +170,11 @@ mod tests {
     fn a_failure_from_one_place_is_told_apart_from_one_everywhere() {
         let bad = [Passed, Failed, Failed];
         let good = [Passed, Passed, Passed];
-        let one = of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &good }]);
+        let one =
+            of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &good }]);
         assert_eq!(one[0].says, "“Book” failed from A alone; the other 1 got through. It still fails from A.");
-        let all = of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &bad }]);
+        let all =
+            of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &bad }]);
         assert!(all[0].says.contains("from every location"));
         assert!(order([one, all].concat())[0].says.contains("every location"));
     }
@@ -169,7 +183,8 @@ mod tests {
     fn our_own_trouble_is_said_to_be_ours_and_one_slip_is_no_finding() {
         let ours = [Unmeasured, Unmeasured];
         let slip = [Passed, Slow, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Failed];
-        let found = of_journey("Book", &[Played { location: "A", outcomes: &ours }, Played { location: "B", outcomes: &slip }]);
+        let found =
+            of_journey("Book", &[Played { location: "A", outcomes: &ours }, Played { location: "B", outcomes: &slip }]);
         assert_eq!(found.len(), 1);
         assert_eq!(found[0].state, State::NoData);
         assert!(found[0].says.contains("our own runner"));

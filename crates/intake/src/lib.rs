@@ -75,14 +75,19 @@ const SITE_FOR: Duration = Duration::from_secs(5);
 /// The most page views one transaction takes.
 const BATCH: usize = 4_000;
 
+/// A site and since when it is held here.
+type Held = (Instant, Arc<Site>);
+/// Site, hour and reason of what was turned away.
+type Turned = (i32, Timestamp, &'static str);
+
 #[derive(Clone)]
 pub struct Intake {
     db: Db,
     queue: mpsc::Sender<Parcel>,
     waiting: Arc<AtomicUsize>,
     capacity: usize,
-    sites: Arc<RwLock<HashMap<String, (Instant, Arc<Site>)>>>,
-    refused: Arc<Mutex<HashMap<(i32, Timestamp, &'static str), u64>>>,
+    sites: Arc<RwLock<HashMap<String, Held>>>,
+    refused: Arc<Mutex<HashMap<Turned, u64>>>,
 }
 
 impl Intake {

@@ -128,10 +128,21 @@ impl Cluster {
     /// # Errors
     /// As [`Cluster::start`].
     pub fn scratch() -> Result<Cluster> {
-        let folder = std::env::temp_dir().join(format!("cadentis-pg-{}-{}", std::process::id(), free_port()?));
-        let mut cluster = Cluster::start(&folder, Care::Scratch)?;
-        cluster.scratch = Some(folder);
-        Ok(cluster)
+        sweep();
+        let folder = std::env::temp_dir().join(format!("{SCRATCH}{}-{}", std::process::id(), free_port()?));
+        let (say, hear) = std::sync::mpsc::channel();
+        // The server ends with the thread that started it, and a test's thread ends with its test.
+        std::thread::spawn(move || {
+            let started = Cluster::start(&folder, Care::Scratch).map(|mut c| {
+                c.scratch = Some(folder);
+                c
+            });
+            let _ = say.send(started);
+            loop {
+                std::thread::park();
+            }
+        });
+        hear.recv().map_err(Error::other)?
     }
 
     fn wait_until_ready(&mut self, bin: &Path, log: &Path) -> Result<()> {
@@ -200,6 +211,19 @@ impl Drop for Cluster {
         let _ = self.server.wait();
         if let Some(folder) = &self.scratch {
             let _ = fs::remove_dir_all(folder);
+        }
+    }
+}
+
+const SCRATCH: &str = "cadentis-pg-";
+
+/// Removes what test programs that are gone have left behind.
+fn sweep() {
+    for entry in fs::read_dir(std::env::temp_dir()).into_iter().flatten().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let pid = name.strip_prefix(SCRATCH).and_then(|rest| rest.split('-').next()).map(str::to_string);
+        if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
+            let _ = fs::remove_dir_all(entry.path());
         }
     }
 }

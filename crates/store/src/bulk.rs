@@ -102,9 +102,11 @@ impl Db {
         Ok(())
     }
 
-    /// Lets the planner know what came in.
-    pub async fn analyze(&self) -> Result<()> {
-        for sql in ["ANALYZE run", "ANALYZE run_record", "ANALYZE page_view", "ANALYZE page_view_hour"] {
+    /// Tells the planner what came in, and which pages every reader may see without looking.
+    pub async fn vacuum(&self) -> Result<()> {
+        for sql in
+            ["VACUUM ANALYZE run", "ANALYZE run_record", "VACUUM ANALYZE page_view", "VACUUM ANALYZE page_view_hour"]
+        {
             let mut connection: PoolConnection<Postgres> = self.pool.acquire().await?;
             sqlx::query(sql).execute(&mut *connection as &mut PgConnection).await?;
         }

@@ -8,7 +8,6 @@ use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::FromRow;
 use sqlx::types::Json;
-use std::collections::HashMap;
 use uuid::Uuid;
 
 /// One run without its record.
@@ -159,31 +158,41 @@ impl Db {
         runs(rows)
     }
 
-    /// What became of a journey's runs: (location, check), in order of time. Lighter than
+    /// What became of a journey's runs at each location, in order of time. Lighter than
     /// [`Db::runs`], for arithmetic over months.
-    pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
-        let rows: Vec<(i32, jiff_sqlx::Timestamp, i16)> = sqlx::query_as(
-            "SELECT location_id, due_at, outcome FROM run
-             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
+    pub async fn checks(&self, journey_id: i32, stretch: Stretch) -> Result<Vec<(i32, Vec<Check>)>> {
+        let rows: Vec<(i32, Vec<jiff_sqlx::Timestamp>, Vec<i16>)> = sqlx::query_as(
+            "SELECT location_id, array_agg(due_at), array_agg(outcome) FROM run
+             WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3 GROUP BY 1 ORDER BY 1",
         )
         .bind(journey_id)
-        .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter()
-            .map(|(location, at, code)| Ok((location, Check { at: at.to_jiff(), outcome: outcome_of(code)? })))
+            .map(|(location, times, codes)| {
+                let mut checks = Vec::with_capacity(times.len());
+                for (at, code) in times.into_iter().zip(codes) {
+                    checks.push(Check { at: at.to_jiff(), outcome: outcome_of(code)? });
+                }
+                checks.sort_by_key(|c| c.at);
+                Ok((location, checks))
+            })
             .collect()
     }
 
-    /// Counts of a site's runs by hour (UTC), over all journeys.
-    pub async fn run_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, Tally)>> {
+    /// Counts of a site's runs, over all journeys, in each hour (UTC) in which one failed.
+    pub async fn failing_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, Tally)>> {
         let rows: Vec<(jiff_sqlx::Timestamp, i64, i64, i64, i64)> = sqlx::query_as(
-            "SELECT date_trunc('hour', due_at) AS hour, count(*) FILTER (WHERE outcome = 0),
-                    count(*) FILTER (WHERE outcome = 1), count(*) FILTER (WHERE outcome = 2),
-                    count(*) FILTER (WHERE outcome = 3)
-             FROM run WHERE site_id = $1 AND due_at >= $2 AND due_at < $3 GROUP BY 1 ORDER BY 1",
+            "WITH bad AS MATERIALIZED (
+                 SELECT DISTINCT date_bin('1 hour', due_at, 'epoch') AS hour FROM run
+                 WHERE site_id = $1 AND due_at >= $2 AND due_at < $3 AND outcome = 2)
+             SELECT bad.hour, n.* FROM bad CROSS JOIN LATERAL (
+                 SELECT count(*) FILTER (WHERE outcome = 0), count(*) FILTER (WHERE outcome = 1),
+                        count(*) FILTER (WHERE outcome = 2), count(*) FILTER (WHERE outcome = 3)
+                 FROM run WHERE site_id = $1 AND due_at >= bad.hour AND due_at < bad.hour + interval '1 hour') n
+             ORDER BY 1",
         )
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
@@ -204,29 +213,26 @@ impl Db {
     pub async fn check_buckets(
         &self,
         journey_id: i32,
-        site_id: i32,
         stretch: Stretch,
         left_out: &[Stretch],
         bucket_s: i64,
         by_location: bool,
     ) -> Result<Vec<(i64, i32, Tally)>> {
-        let ends = |end: fn(&Stretch) -> Timestamp| left_out.iter().map(|w| end(w).to_sqlx()).collect::<Vec<_>>();
+        let windows: Vec<String> = left_out.iter().map(|w| format!("[{},{})", w.from, w.to)).collect();
         let rows: Vec<(i64, i32, i16, bool, i64)> = sqlx::query_as(
-            "SELECT floor(extract(epoch FROM due_at) / $5)::bigint * $5, CASE WHEN $6 THEN location_id ELSE 0 END,
-                 outcome,
-                 EXISTS (SELECT FROM unnest($7::timestamptz[], $8::timestamptz[]) AS w(a, b)
-                         WHERE due_at >= w.a AND due_at < w.b), count(*)
-             FROM run WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4
-             GROUP BY 1, 2, 3, 4 ORDER BY 1, 2",
+            "SELECT extract(epoch FROM bucket)::bigint, location, outcome, out, n FROM (
+                 SELECT date_bin($4 * interval '1 second', due_at, 'epoch') AS bucket,
+                     CASE WHEN $5 THEN location_id ELSE 0 END AS location, outcome,
+                     due_at <@ $6::tstzmultirange AS out, count(*) AS n
+                 FROM run WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3
+                 GROUP BY 1, 2, 3, 4) AS grouped ORDER BY 1, 2",
         )
         .bind(journey_id)
-        .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .bind(bucket_s)
         .bind(by_location)
-        .bind(ends(|w| w.from))
-        .bind(ends(|w| w.to))
+        .bind(format!("{{{}}}", windows.join(",")))
         .fetch_all(&self.pool)
         .await?;
         let mut buckets: Vec<(i64, i32, Tally)> = Vec::new();
@@ -323,14 +329,6 @@ impl Db {
             .bind(step)
             .fetch_optional(&self.pool)
             .await?)
-    }
-
-    /// The moment of the newest run of each journey.
-    pub async fn newest_runs(&self, site_id: i32, since: Timestamp) -> Result<HashMap<i32, Timestamp>> {
-        let sql = "SELECT journey_id, max(due_at) FROM run WHERE site_id = $1 AND due_at > $2 GROUP BY 1";
-        let rows: Vec<(i32, jiff_sqlx::Timestamp)> =
-            sqlx::query_as(sql).bind(site_id).bind(since.to_sqlx()).fetch_all(&self.pool).await?;
-        Ok(rows.into_iter().map(|(j, at)| (j, at.to_jiff())).collect())
     }
 }
 

@@ -177,6 +177,16 @@ impl Db {
         Ok((visits.unsigned_abs(), views.unsigned_abs()))
     }
 
+    /// The ids of all page views, to compare with those that were acknowledged.
+    pub async fn page_view_ids(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Uuid>> {
+        Ok(sqlx::query_scalar("SELECT id FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3")
+            .bind(site_id)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
     /// The newest page views, newest first.
     pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<Seen>> {
         self.listed(site_id, stretch, "at DESC", most).await
@@ -275,7 +285,7 @@ pub(crate) async fn groups(
         .collect();
     // Made of column names of ours; values are bound.
     let sql = format!(
-        "SELECT floor(extract(epoch FROM at) / $4)::bigint * $4 AS bucket, {value} AS value, count(*) AS page_views,
+        "SELECT date_bin($4 * interval '1 second', at, 'epoch') AS bucket, {value} AS value, count(*) AS page_views,
              count(*) FILTER (WHERE abandoned) AS abandoned, count(*) FILTER (WHERE blank) AS blank,
              count(*) FILTER (WHERE errors > 0) AS with_errors {lists}
          FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 GROUP BY 1, 2 ORDER BY 1, 2"
@@ -291,7 +301,7 @@ pub(crate) async fn groups(
         .map(|r| {
             let count = |name: &str| r.try_get::<i64, _>(name).map(i64::unsigned_abs);
             Ok(Group {
-                bucket: r.try_get("bucket")?,
+                bucket: r.try_get::<jiff_sqlx::Timestamp, _>("bucket")?.to_jiff().as_second(),
                 value: r.try_get("value")?,
                 page_views: count("page_views")?,
                 abandoned: count("abandoned")?,

@@ -61,7 +61,11 @@ pub fn round_up(value: f64) -> f64 {
         return 1.0;
     }
     let power = 10f64.powf(value.log10().floor());
-    [1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0].into_iter().map(|s| s * power).find(|v| *v >= value * 0.999).unwrap_or(value)
+    [1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0]
+        .into_iter()
+        .map(|s| s * power)
+        .find(|v| *v >= value * 0.999)
+        .unwrap_or(value)
 }
 
 /// Positions and labels for the axis: about one every 90 units, on whole hours or days.

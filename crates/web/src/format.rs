@@ -33,10 +33,6 @@ pub fn vital(v: Vital, r: &Reading) -> String {
     }
 }
 
-pub fn vital_interval(v: Vital, r: &Reading) -> String {
-    r.interval.map_or_else(String::new, |i| format!("{}–{}", v.text(i.low), v.text(i.high)))
-}
-
 /// A share as a percentage that never looks better than it is.
 pub fn percent(share: Option<f64>, decimals: usize, goal: Option<f64>) -> String {
     share.map_or_else(|| NO_DATA.into(), |s| format!("{} %", share_text(s, decimals, goal)))

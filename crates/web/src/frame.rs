@@ -87,8 +87,11 @@ impl Frame {
     /// seconds.
     pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
         let now = Timestamp::now();
-        let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
-        let when = actix_web::web::Query::<When>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+        let site =
+            state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+        let when = actix_web::web::Query::<When>::from_query(request.query_string())
+            .map(|q| q.into_inner())
+            .unwrap_or_default();
         let stretch = match (&when.from, &when.to) {
             (Some(from), Some(to)) => Stretch::parse(from, to)?,
             _ => Stretch::last(default_s, now),
@@ -115,7 +118,10 @@ impl Frame {
             zone: site.zone_name().to_string(),
             strip,
             quick,
-            places: PLACES.into_iter().map(|(name, path, built)| Place { name, path, built, here: name == place }).collect(),
+            places: PLACES
+                .into_iter()
+                .map(|(name, path, built)| Place { name, path, built, here: name == place })
+                .collect(),
             stretch,
             against,
             now,
@@ -145,12 +151,17 @@ impl Strip {
         // Two weeks that end today, moved back as far as the stretch wants it.
         let end = stretch.to.as_second().min(now.as_second() + 3_600);
         let newest = now.as_second() + 3_600;
-        let to_s = if stretch.from.as_second() < newest - TWO_WEEKS_S { end.max(stretch.from.as_second() + TWO_WEEKS_S / 2) } else { newest };
-        let shown = Stretch { from: at_second(to_s - TWO_WEEKS_S.max(stretch.seconds() * 11 / 10)), to: at_second(to_s) };
+        let to_s = if stretch.from.as_second() < newest - TWO_WEEKS_S {
+            end.max(stretch.from.as_second() + TWO_WEEKS_S / 2)
+        } else {
+            newest
+        };
+        let shown =
+            Stretch { from: at_second(to_s - TWO_WEEKS_S.max(stretch.seconds() * 11 / 10)), to: at_second(to_s) };
         let axis = Axis { stretch: shown, left: 0.0, width: WIDTH };
         let (traffic, hours, markers, maintenance) = futures::try_join!(
             state.db.page_view_hours(site.id, shown),
-            state.db.run_hours(site.id, shown),
+            state.db.failing_hours(site.id, shown),
             state.db.markers(site.id, shown),
             state.db.maintenance(site.id, shown),
         )?;

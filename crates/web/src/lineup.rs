@@ -17,6 +17,8 @@ use jiff::SignedDuration;
 use std::collections::BTreeMap;
 
 const LABEL: f64 = 196.0;
+/// Room for the scale of a lane, right of it.
+const SCALE: f64 = 36.0;
 /// More bars than this in a lane cannot be told apart: they stand for several runs then.
 const MOST_BARS: i64 = 170;
 
@@ -121,15 +123,19 @@ impl LineUp {
         played: Option<&Played<'_>>,
         budget: Option<&[(i64, ErrorBudget)]>,
     ) -> LineUp {
-        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL };
+        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL - SCALE };
         let mut lanes = vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
         let mut top: f64 = lanes.iter().map(|l| l.height).sum();
         let mut bars_say = String::new();
         if let Some(played) = played {
             let slots = frame.stretch.seconds() / played.every_s.max(1);
-            let a_bar_s = if slots > MOST_BARS { frame.stretch.bucket_seconds(MOST_BARS).max(played.every_s) } else { 0 };
+            let a_bar_s =
+                if slots > MOST_BARS { frame.stretch.bucket_seconds(MOST_BARS).max(played.every_s) } else { 0 };
             if a_bar_s > 0 {
-                bars_say = format!("Each bar stands for the runs of {}: its height is their median.", length_text(a_bar_s as f64 * 1000.0));
+                bars_say = format!(
+                    "Each bar stands for the runs of {}: its height is their median.",
+                    length_text(a_bar_s as f64 * 1000.0)
+                );
             }
             for location in played.locations {
                 let lane = location_lane(frame, &axis, played, location, by_country, a_bar_s, top, happened);
@@ -138,7 +144,7 @@ impl LineUp {
             }
         }
         if let Some(budget) = budget.filter(|b| !b.is_empty()) {
-            let lane = budget_lane(frame, &axis, budget, top);
+            let lane = budget_lane(&axis, budget, top);
             top += lane.height;
             lanes.push(lane);
         }
@@ -162,7 +168,8 @@ fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     let mut lane = Lane::new("Happenings", "releases, maintenance".into(), 0.0, 40.0);
     let in_stretch: Vec<Marker> = happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
     // A label that would leave the lane stands to the left of its flag.
-    lane.markers = drawn_markers(&in_stretch, axis).into_iter().map(|(x, title)| (x, title, x > axis.right() - 220.0)).collect();
+    lane.markers =
+        drawn_markers(&in_stretch, axis).into_iter().map(|(x, title)| (x, title, x > axis.right() - 220.0)).collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
     lane
 }
@@ -193,8 +200,16 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
             let m = pool.measured(Vital::Lcp);
             let value = |p: f64| m.reading(p).value;
             let x = axis.x(at_second(bucket) + half);
-            (x <= axis.right()).then_some(())?;
-            Some(Point { x, at_s: bucket, views: pool.page_views, p50: value(0.5)?, p75: value(0.75)?, p90: value(0.9)?, n: m.samples() })
+            (axis.left..=axis.right()).contains(&x).then_some(())?;
+            Some(Point {
+                x,
+                at_s: bucket,
+                views: pool.page_views,
+                p50: value(0.5)?,
+                p75: value(0.75)?,
+                p90: value(0.9)?,
+                n: m.samples(),
+            })
         })
         .collect();
     let top_ms = round_up(points.iter().map(|p| p.p75 * 1.25).fold(limit * 1.15, f64::max));
@@ -210,10 +225,20 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
         .iter()
         .map(|p| {
             let h = 14.0 * p.views as f64 / most;
-            Bar { x: p.x - width / 2.0, y: lane.top + lane.height - 3.0 - h, w: width, h, outcome: "volume", href: String::new(), says: String::new() }
+            Bar {
+                x: p.x - width / 2.0,
+                y: lane.top + lane.height - 3.0 - h,
+                w: width,
+                h,
+                outcome: "volume",
+                href: String::new(),
+                says: String::new(),
+            }
         })
         .collect();
-    lane.reads = reads(points.iter().map(|p| (p.at_s + views.bucket_s / 2, format!("{} · {} views", Vital::Lcp.text(p.p75), p.n))));
+    lane.reads = reads(
+        points.iter().map(|p| (p.at_s + views.bucket_s / 2, format!("{} · {} views", Vital::Lcp.text(p.p75), p.n))),
+    );
     lane
 }
 
@@ -259,10 +284,15 @@ fn location_lane(
         let buckets = views.buckets(Some(&location.country));
         let series: Vec<(f64, Option<f64>)> = buckets
             .iter()
-            .map(|(b, pool)| (axis.x(at_second(*b + views.bucket_s / 2)), pool.measured(Vital::Lcp).reading(0.75).value))
+            .map(|(b, pool)| {
+                (axis.x(at_second(*b + views.bucket_s / 2)), pool.measured(Vital::Lcp).reading(0.75).value)
+            })
             .collect();
         let most = series.iter().filter_map(|(_, v)| *v).fold(1.0, f64::max);
-        let points = series.iter().filter(|(x, _)| *x <= axis.right()).map(|(x, v)| v.map(|v| (*x, base - (base - plot_top) * 0.9 * v / most)));
+        let points = series
+            .iter()
+            .filter(|(x, _)| (axis.left..=axis.right()).contains(x))
+            .map(|(x, v)| v.map(|v| (*x, base - (base - plot_top) * 0.9 * v / most)));
         lane.lines.push(("region-line", line(points)));
     }
     let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
@@ -284,7 +314,11 @@ fn location_lane(
             if let Some(trouble) = &r.trouble {
                 says += &format!(". {trouble}");
             }
-            let short = if r.outcome.got_through() { format!("{} s", format::seconds(r.duration_ms)) } else { r.outcome.word().into() };
+            let short = if r.outcome.got_through() {
+                format!("{} s", format::seconds(r.duration_ms))
+            } else {
+                r.outcome.word().into()
+            };
             read.push((r.due_at.as_second(), if out(r) { format!("{short}, not counted") } else { short }));
             lane.bars.push(Bar { x, y: base - h, w, h, outcome, href: frame.run_link(&r.id), says });
         }
@@ -316,22 +350,47 @@ fn location_lane(
                 (_, Some(ms)) => base - y(ms),
             };
             let middle = median.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
-            let trouble = if failed > 0 { format!(" · {failed} failed") } else if slow > 0 { format!(" · {slow} slow") } else { String::new() };
-            let says = format!("{} {}: {} runs, median {middle}{trouble}", format::day_clock(at_second(bucket * a_bar_s), zone), location.name, runs.len());
+            let trouble = if failed > 0 {
+                format!(" · {failed} failed")
+            } else if slow > 0 {
+                format!(" · {slow} slow")
+            } else {
+                String::new()
+            };
+            let says = format!(
+                "{} {}: {} runs, median {middle}{trouble}",
+                format::day_clock(at_second(bucket * a_bar_s), zone),
+                location.name,
+                runs.len()
+            );
             read.push((at_s, format!("{middle}{trouble}")));
-            lane.bars.push(Bar { x: axis.x(at_second(at_s)) - w / 2.0, y: base - h, w, h, outcome: worst.word(), href: frame.run_link(&shown.id), says });
+            lane.bars.push(Bar {
+                x: axis.x(at_second(at_s)) - w / 2.0,
+                y: base - h,
+                w,
+                h,
+                outcome: worst.word(),
+                href: frame.run_link(&shown.id),
+                says,
+            });
         }
     }
     lane.reads = reads(read);
     lane
 }
 
-fn budget_lane(frame: &Frame, axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
+fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
     let last = &budget[budget.len() - 1].1;
-    let mut lane = Lane::new("Error budget", "left this month".into(), top, 50.0);
+    let mut lane = Lane::new("Error budget left", String::new(), top, 50.0);
     let left = last.left_share().unwrap_or(0.0);
     lane.figure = format::percent(Some(left.max(0.0)), 0, None);
-    lane.figure_tone = if left <= 0.0 { "broken" } else if left < 0.25 { "strained" } else { "within" };
+    lane.figure_tone = if left <= 0.0 {
+        "broken"
+    } else if left < 0.25 {
+        "strained"
+    } else {
+        "within"
+    };
     lane.note = if left < 0.0 {
         format!("overspent by {}", length_text(-last.left_ms()))
     } else {
@@ -347,7 +406,6 @@ fn budget_lane(frame: &Frame, axis: &Axis, budget: &[(i64, ErrorBudget)], top: f
     lane.areas.push(("budget-area", band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>())));
     lane.lines.push(("budget-line", line(points.iter().map(|p| Some(*p)))));
     lane.scale = "100 %".into();
-    let _ = frame;
     lane.reads = reads(budget.iter().map(|(s, b)| {
         let left = b.left_ms();
         (*s, if left < 0.0 { format!("over by {}", length_text(-left)) } else { format!("{} left", length_text(left)) })

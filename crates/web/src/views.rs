@@ -15,7 +15,6 @@ pub struct Views {
     pub bucket_s: i64,
     /// By (beginning of the bucket in seconds, value of the attribute).
     pools: Vec<(i64, String, Pool)>,
-    pub exact: bool,
 }
 
 impl Views {
@@ -28,9 +27,8 @@ impl Views {
         vitals: &[Vital],
         most: i64,
     ) -> Result<Views> {
-        let exact = stretch.seconds() <= RAW_S;
         let bucket_s = stretch.bucket_seconds(most);
-        if exact {
+        if stretch.seconds() <= RAW_S {
             let groups = state.db.groups(site_id, stretch, bucket_s, Some(by), vitals).await?;
             let pools = groups.into_iter().map(|g| {
                 let mut pool = Pool::default();
@@ -38,7 +36,7 @@ impl Views {
                 pool.add_samples(&g.vitals);
                 (g.bucket, g.value, pool)
             });
-            return Ok(Views { bucket_s, pools: pools.collect(), exact });
+            return Ok(Views { bucket_s, pools: pools.collect() });
         }
         let bucket_s = bucket_s.max(3_600);
         let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
@@ -48,7 +46,7 @@ impl Views {
             pool.count(c.cell.page_views, c.cell.abandoned, c.cell.blank, c.cell.with_errors);
             pool.add_rated(&c.cell.vitals);
         }
-        Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect(), exact })
+        Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect() })
     }
 
     /// Everything in one.

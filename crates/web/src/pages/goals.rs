@@ -84,7 +84,7 @@ pub async fn budget_over(
     let whole = Stretch { from: first.from, to: stretch.to };
     let out: Vec<Stretch> = union(left_out(state, site, goal, whole).await?.into_iter().map(|l| l.stretch).collect());
     let bucket_s = stretch.bucket_seconds(points);
-    let buckets = state.db.check_buckets(goal.journey_id, site.id, whole, &out, bucket_s, false).await?;
+    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s, false).await?;
     let mut series = Vec::new();
     let mut tally = Tally::default();
     let mut month = first;
@@ -105,8 +105,9 @@ pub async fn budget_over(
             month = Stretch::month_of(at, &site.zone);
             tally = Tally::default();
         }
-        if at >= stretch.from && at > month.from {
-            push(at, month, &tally);
+        // The bucket that the stretch begins in gives its first point.
+        if at + SignedDuration::from_secs(bucket_s) > stretch.from && at >= month.from {
+            push(at.max(stretch.from), month, &tally);
         }
         tally.merge(&t);
     }
@@ -122,7 +123,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result:
     for goal in state.db.goals(frame.site.id).await? {
         goals.push(card(&state, &frame, &goal).await?);
     }
-    let views = Views::load(&state, frame.site.id, frame.past(), Attribute::Family, &[Vital::Lcp, Vital::Inp, Vital::Cls], 1).await?;
+    let views =
+        Views::load(&state, frame.site.id, frame.past(), Attribute::Family, &[Vital::Lcp, Vital::Inp, Vital::Cls], 1)
+            .await?;
     let limits = state.db.budgets(frame.site.id).await?;
     let vitals = [Vital::Lcp, Vital::Inp, Vital::Cls];
     let budgets = views
@@ -163,8 +166,8 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let last_day = Stretch { from: (past.to - day).max(past.from), to: past.to };
     let (series, by_location, checks, located) = futures::try_join!(
         budget_over(state, site, goal, past, 240),
-        state.db.check_buckets(goal.journey_id, site.id, past, &windows, 31 * 86_400, true),
-        state.db.checks(goal.journey_id, site.id, past),
+        state.db.check_buckets(goal.journey_id, past, &windows, 31 * 86_400, true),
+        state.db.checks(goal.journey_id, past),
         state.db.locations_of(journey),
     )?;
     let budget = series.last().map(|(_, b)| *b).unwrap_or(ErrorBudget {
@@ -173,14 +176,14 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         passed_ms: 0.0,
         tally: Tally::default(),
     });
-    let all: Vec<Check> = checks.iter().map(|(_, c)| *c).collect();
+    let all: Vec<Check> = checks.iter().flat_map(|(_, c)| c.iter().copied()).collect();
     let today: Vec<Check> = all.iter().copied().filter(|c| last_day.contains(c.at)).collect();
     let burn_month = error_budget::burn_rate(&budget.tally, goal.promised);
     let burn_day = error_budget::burn_rate(&Tally::of(&today, &windows), goal.promised);
     let uptime = availability::uptime(&all, i64::from(journey.every_s), &windows);
     let month_name = month.from.to_zoned(zone.clone()).strftime("%B %Y").to_string();
 
-    let axis = Axis { stretch: month, left: 196.0, width: WIDTH - 196.0 };
+    let axis = Axis { stretch: month, left: 196.0, width: WIDTH - 232.0 };
     let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
     let points: Vec<(f64, f64)> = series.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
     let left = budget.left_share();
@@ -188,15 +191,16 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let rest_ms = (month.to.as_millisecond() - past.to.as_millisecond()) as f64;
     let says = match (left, lasts) {
         _ if budget.tally.counted() == 0 => "No counted run yet in this month.".to_string(),
-        (Some(l), _) if l < 0.0 => format!(
-            "Missed for {month_name}: the error budget is overspent by {}.",
-            length_text(-budget.left_ms())
-        ),
+        (Some(l), _) if l < 0.0 => {
+            format!("Missed for {month_name}: the error budget is overspent by {}.", length_text(-budget.left_ms()))
+        }
         (_, Some(ms)) if ms < rest_ms => format!(
             "At the pace of the last 24 hours the error budget runs out in {}, before the month ends.",
             length_text(ms)
         ),
-        _ => format!("On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month."),
+        _ => {
+            format!("On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month.")
+        }
     };
     let burn_text = |b: Option<f64>| b.map_or("–".into(), |b| format!("{b:.1}×"));
     let readings = vec![
@@ -207,12 +211,30 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         ),
         Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
         Figure::new(
-            if budget.left_ms() < 0.0 { format!("−{}", length_text(-budget.left_ms())) } else { length_text(budget.left_ms()) },
+            if budget.left_ms() < 0.0 {
+                format!("−{}", length_text(-budget.left_ms()))
+            } else {
+                length_text(budget.left_ms())
+            },
             format!("error budget left of {}", length_text(budget.allowed_ms())),
-            if budget.left_ms() <= 0.0 { "broken" } else if left.is_some_and(|l| l < 0.25) { "strained" } else { "within" },
+            if budget.left_ms() <= 0.0 {
+                "broken"
+            } else if left.is_some_and(|l| l < 0.25) {
+                "strained"
+            } else {
+                "within"
+            },
         ),
-        Figure::new(burn_text(burn_month), "burn rate · this month".into(), if burn_month.is_some_and(|b| b > 1.0) { "strained" } else { "within" }),
-        Figure::new(burn_text(burn_day), "burn rate · last 24 h".into(), if burn_day.is_some_and(|b| b > 1.0) { "strained" } else { "within" }),
+        Figure::new(
+            burn_text(burn_month),
+            "burn rate · this month".into(),
+            if burn_month.is_some_and(|b| b > 1.0) { "strained" } else { "within" },
+        ),
+        Figure::new(
+            burn_text(burn_day),
+            "burn rate · last 24 h".into(),
+            if burn_day.is_some_and(|b| b > 1.0) { "strained" } else { "within" },
+        ),
     ];
     let failed_all = budget.tally.failed;
     let locations = located
@@ -228,27 +250,38 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
                 failed: t.failed,
                 unmeasured: t.unmeasured,
                 left_out: t.left_out,
-                spent: format::percent(share(t.failed, failed_all).filter(|s| *s > 0.0), 0, None).replace("no data", "–"),
+                spent: format::percent(share(t.failed, failed_all).filter(|s| *s > 0.0), 0, None)
+                    .replace("no data", "–"),
             }
         })
         .collect();
     let mut spells = Vec::new();
     for (l, _) in &located {
-        let here: Vec<Check> = checks
-            .iter()
-            .filter(|(id, c)| *id == l.id && !windows.iter().any(|w| w.contains(c.at)))
-            .map(|(_, c)| *c)
-            .collect();
+        let of_location = checks.iter().filter(|(id, _)| *id == l.id).flat_map(|(_, c)| c);
+        let here: Vec<Check> = of_location.copied().filter(|c| !windows.iter().any(|w| w.contains(c.at))).collect();
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }
     let spells = gathered(spells, frame, past.to);
     let mut proof = vec![
-        format!("Window: {month_name} in {}, {} to {}; judged up to {}.", frame.zone, month.from, month.to, format::day_clock(past.to, zone)),
+        format!(
+            "Window: {month_name} in {}, {} to {}; judged up to {}.",
+            frame.zone,
+            month.from,
+            month.to,
+            format::day_clock(past.to, zone)
+        ),
         format!(
             "Availability = runs that got through / counted runs = {} / {}, over {} locations of “{}”, every {} min.",
-            format::thousands(budget.tally.got_through()), format::thousands(budget.tally.counted()), located.len(), journey.name, journey.every_s / 60
+            format::thousands(budget.tally.got_through()),
+            format::thousands(budget.tally.counted()),
+            located.len(),
+            journey.name,
+            journey.every_s / 60
         ),
-        format!("Slow runs got through ({} of them). {} unmeasured runs are ours and left out of numerator and denominator.", budget.tally.slow, budget.tally.unmeasured),
+        format!(
+            "Slow runs got through ({} of them). {} unmeasured runs are ours and left out of numerator and denominator.",
+            budget.tally.slow, budget.tally.unmeasured
+        ),
         format!(
             "Error budget = (1 − {}) × {} of counted time = {}. Spent = share of failed runs {} × {} passed = {}.",
             goal.promised,
@@ -258,11 +291,17 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
             length_text(budget.passed_ms),
             length_text(budget.spent_ms())
         ),
-        "Burn rate = share of failed runs / share that may fail; 1 spends the budget exactly by the end of the window.".into(),
+        "Burn rate = share of failed runs / share that may fail; 1 spends the budget exactly by the end of the window."
+            .into(),
     ];
     proof.extend(out.iter().map(|w| {
         let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
-        format!("{kind}, not counted: {} ({}), {} runs left out in all.", w.stretch.words(zone), w.why, budget.tally.left_out)
+        format!(
+            "{kind}, not counted: {} ({}), {} runs left out in all.",
+            w.stretch.words(zone),
+            w.why,
+            budget.tally.left_out
+        )
     }));
     Ok(Card {
         name: goal.name.clone(),
@@ -276,10 +315,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         line: line(points.iter().map(|p| Some(*p))),
         pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),
         reads: serde_json::to_string(
-            &series
-                .iter()
-                .map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms()))))
-                .collect::<Vec<_>>(),
+            &series.iter().map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms())))).collect::<Vec<_>>(),
         )
         .unwrap_or_default(),
         now_x: month.contains(frame.now).then(|| axis.x(frame.now)),
@@ -291,7 +327,11 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
 }
 
 /// Spells that overlap at several locations are one row.
-fn gathered(mut spells: Vec<(Spell, &str)>, frame: &Frame, now: Timestamp) -> Vec<(String, String, String, String, String, u64)> {
+fn gathered(
+    mut spells: Vec<(Spell, &str)>,
+    frame: &Frame,
+    now: Timestamp,
+) -> Vec<(String, String, String, String, String, u64)> {
     spells.sort_by_key(|(s, _)| s.from);
     let mut rows: Vec<(Stretch, bool, Vec<&str>, u64)> = Vec::new();
     for (spell, location) in spells {
@@ -313,9 +353,17 @@ fn gathered(mut spells: Vec<(Spell, &str)>, frame: &Frame, now: Timestamp) -> Ve
         .take(8)
         .map(|(s, lasts, places, runs)| {
             let hour = SignedDuration::from_hours(1);
-            let link = format!("/?from={}&to={}", Stretch::moment(s.from - hour), Stretch::moment((s.to + hour).min(now)));
+            let link =
+                format!("/?from={}&to={}", Stretch::moment(s.from - hour), Stretch::moment((s.to + hour).min(now)));
             let to = if lasts { "still".into() } else { format::day_clock(s.to, &frame.site.zone) };
-            (link, format::day_clock(s.from, &frame.site.zone), to, length_text(s.ms()), cadentis_core::finding::list(&places), runs)
+            (
+                link,
+                format::day_clock(s.from, &frame.site.zone),
+                to,
+                length_text(s.ms()),
+                cadentis_core::finding::list(&places),
+                runs,
+            )
         })
         .collect()
 }

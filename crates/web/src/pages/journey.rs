@@ -30,10 +30,12 @@ struct Page {
     lineup: String,
     steps: Vec<StepRow>,
     /// Location, and per step: p75, tone, share of the budget.
-    heat: Vec<(String, Vec<(String, &'static str, String)>)>,
+    heat: Vec<(String, Vec<HeatCell>)>,
     proof: Vec<String>,
     script: String,
 }
+
+type HeatCell = (String, &'static str, String);
 
 struct StepRow {
     name: String,
@@ -65,8 +67,10 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
-    let j = state.db.journey(site.id, &slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
-    let script = journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let j =
+        state.db.journey(site.id, &slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
+    let script =
+        journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
     let (runs, before, markers, maintenance, views, by_country, goals, located) = futures::try_join!(
         state.db.runs(j.id, site.id, past),
         async {
@@ -122,7 +126,11 @@ pub async fn page(
             label,
             tone(Standing::of_share(tally.availability(), promised.unwrap_or(0.0))),
         ),
-        Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), tone(Standing::of_share(uptime, 1.0))),
+        Figure::new(
+            format::percent(uptime, 2, Some(1.0)),
+            "uptime · reached from somewhere".into(),
+            tone(Standing::of_share(uptime, 1.0)),
+        ),
         Figure::new(
             format::reading_s(&p75),
             budget_ms.map_or("p75".into(), |b| format!("p75 · budget {:.1}", b / 1000.0)),
@@ -154,16 +162,36 @@ pub async fn page(
         format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
             "Runs: {} in all; {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
-            tally.all(), tally.passed, tally.slow, tally.failed, tally.unmeasured, tally.left_out
+            tally.all(),
+            tally.passed,
+            tally.slow,
+            tally.failed,
+            tally.unmeasured,
+            tally.left_out
         ),
-        format!("Availability: (passed + slow) / (passed + slow + failed) = {} / {}.", tally.got_through(), tally.counted()),
-        format!("Uptime: slots of {} min in which at least one location got through / slots with a counted run.", j.every_s / 60),
-        format!("Percentiles: nearest rank over the {} runs that got through, exact; 95 % interval from order statistics.", through.len()),
+        format!(
+            "Availability: (passed + slow) / (passed + slow + failed) = {} / {}.",
+            tally.got_through(),
+            tally.counted()
+        ),
+        format!(
+            "Uptime: slots of {} min in which at least one location got through / slots with a counted run.",
+            j.every_s / 60
+        ),
+        format!(
+            "Percentiles: nearest rank over the {} runs that got through, exact; 95 % interval from order statistics.",
+            through.len()
+        ),
         format!(
             "Apdex {apdex}: ({} satisfied + {} tolerating / 2) / {}; failed runs count as frustrated.",
-            apdex.satisfied, apdex.tolerating, apdex.samples()
+            apdex.satisfied,
+            apdex.tolerating,
+            apdex.samples()
         ),
-        format!("A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.", frame.against_words),
+        format!(
+            "A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.",
+            frame.against_words
+        ),
     ];
     html(&Page { name: j.name, says, readings, lineup, steps: rows, heat, proof, script: j.script, frame })
 }
@@ -194,15 +222,22 @@ fn sentences(
     counted: &[&Run],
     locations: &[cadentis_store::sites::Location],
 ) -> Vec<String> {
-    let outcomes: Vec<Vec<Outcome>> =
-        locations.iter().map(|l| counted.iter().filter(|r| r.location_id == l.id).map(|r| r.outcome).collect()).collect();
+    let outcomes: Vec<Vec<Outcome>> = locations
+        .iter()
+        .map(|l| counted.iter().filter(|r| r.location_id == l.id).map(|r| r.outcome).collect())
+        .collect();
     let played: Vec<_> =
         locations.iter().zip(&outcomes).map(|(l, o)| finding::Played { location: &l.name, outcomes: o }).collect();
     let mut says: Vec<String> =
         finding::order(finding::of_journey(name, &played)).into_iter().take(2).map(|f| f.says).collect();
     let slower = steps.iter().filter(|s| s.against.starts_with('+')).max_by(|a, b| a.against.cmp(&b.against));
     if let Some(s) = slower.filter(|s| s.against.as_str() >= "+0.10" && frame.against.is_some()) {
-        says.push(format!("“{}” is {} s slower at p75 than {}.", s.name, &s.against[1..], frame.against_words.trim_start_matches("against ").trim_end_matches(" (dashed)")));
+        says.push(format!(
+            "“{}” is {} s slower at p75 than {}.",
+            s.name,
+            &s.against[1..],
+            frame.against_words.trim_start_matches("against ").trim_end_matches(" (dashed)")
+        ));
     }
     if says.is_empty() {
         says.push("Gets through within its budgets from every location.".into());

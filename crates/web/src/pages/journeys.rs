@@ -28,7 +28,7 @@ struct Row {
     tone: &'static str,
     height: f64,
     /// Location, top, and its bars: (left, outcome, how far below the top they begin).
-    recent: Vec<(String, f64, Vec<(f64, &'static str, f64)>)>,
+    recent: Vec<(String, f64, Vec<RecentBar>)>,
     availability: String,
     availability_tone: &'static str,
     median: String,
@@ -38,6 +38,8 @@ struct Row {
     budget: String,
     runs: String,
 }
+
+type RecentBar = (f64, &'static str, f64);
 
 /// Bars a location's strip of recent runs holds.
 const RECENT: usize = 44;
@@ -76,7 +78,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         }
         let played: Vec<_> = outcomes.iter().map(|(l, o)| finding::Played { location: l, outcomes: o }).collect();
         let worst = finding::order(finding::of_journey(&j.name, &played)).into_iter().next();
-        troubled += usize::from(worst.as_ref().is_some_and(|f| matches!(f.state, Standing::Broken | Standing::Strained)));
+        troubled +=
+            usize::from(worst.as_ref().is_some_and(|f| matches!(f.state, Standing::Broken | Standing::Strained)));
         let (says, state_tone) = match worst {
             Some(f) => (f.says, tone(f.state)),
             None if runs.is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),

@@ -44,7 +44,15 @@ struct Row {
 
 impl Row {
     fn new(f: Finding, href: String, act: &'static str) -> Row {
-        Row { weight: f.weight, tone: tone(f.state), says: f.says, evidence: f.evidence, cause: String::new(), href, act }
+        Row {
+            weight: f.weight,
+            tone: tone(f.state),
+            says: f.says,
+            evidence: f.evidence,
+            cause: String::new(),
+            href,
+            act,
+        }
     }
 }
 
@@ -71,7 +79,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         let outcomes: Vec<(usize, Vec<Outcome>)> = locations
             .iter()
             .enumerate()
-            .map(|(i, l)| (i, runs.iter().filter(|r| r.location_id == l.id).filter(counted).map(|r| r.outcome).collect()))
+            .map(|(i, l)| {
+                (i, runs.iter().filter(|r| r.location_id == l.id).filter(counted).map(|r| r.outcome).collect())
+            })
             .collect();
         let played: Vec<finding::Played<'_>> =
             outcomes.iter().map(|(i, o)| finding::Played { location: &locations[*i].name, outcomes: o }).collect();
@@ -125,8 +135,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         for b in budgets.iter().filter(|b| b.family.as_ref().is_none_or(|f| *f == family)) {
             let Some(vital) = Vital::parse(&b.vital) else { continue };
             let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
-            if let Some(f) = finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit_value, of_all) {
-                rows.push(Row::new(f, format!("/visitors?vital={}&{}", vital.name(), frame.query), "look into the visitors"));
+            if let Some(f) =
+                finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit_value, of_all)
+            {
+                rows.push(Row::new(
+                    f,
+                    format!("/visitors?vital={}&{}", vital.name(), frame.query),
+                    "look into the visitors",
+                ));
             }
         }
     }

@@ -139,7 +139,11 @@ fn tone_of(outcome: Outcome) -> &'static str {
     }
 }
 
-pub async fn page(state: web::Data<State>, id: web::Path<Uuid>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
     let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
@@ -152,17 +156,21 @@ pub async fn page(state: web::Data<State>, id: web::Path<Uuid>, request: HttpReq
     )?;
     let journey = journeys.iter().find(|j| j.id == run.journey_id).ok_or_else(missing)?;
     let location = locations.iter().find(|l| l.id == run.location_id).ok_or_else(missing)?;
-    let (near, usual) =
-        futures::try_join!(state.db.runs_around(&run, i64::from(journey.every_s) * 2), state.db.usual_records(&run, USUAL))?;
+    let (near, usual) = futures::try_join!(
+        state.db.runs_around(&run, i64::from(journey.every_s) * 2),
+        state.db.usual_records(&run, USUAL)
+    )?;
     let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
     let previous = near.iter().filter(here).rev().find(|r| r.due_at < run.due_at).map(|r| frame.run_link(&r.id));
     let next = near.iter().filter(here).find(|r| r.due_at > run.due_at).map(|r| frame.run_link(&r.id));
     let others = locations.iter().filter(|l| l.id != run.location_id).filter_map(|l| {
-        let nearest = near
-            .iter()
-            .filter(|r| r.location_id == l.id)
-            .min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
-        let took = if nearest.outcome.got_through() { format::seconds(nearest.duration_ms) } else { nearest.outcome.word().into() };
+        let nearest =
+            near.iter().filter(|r| r.location_id == l.id).min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
+        let took = if nearest.outcome.got_through() {
+            format::seconds(nearest.duration_ms)
+        } else {
+            nearest.outcome.word().into()
+        };
         Some((l.name.clone(), frame.run_link(&nearest.id), tone_of(nearest.outcome), took))
     });
     let others = others.collect();
@@ -178,7 +186,10 @@ pub async fn page(state: web::Data<State>, id: web::Path<Uuid>, request: HttpReq
         title_time: local.strftime("%a %-d %b %H:%M %Z").to_string(),
         both_zones: format!(
             "Due {} at {}; {} at the site ({}); {} UTC",
-            local.strftime("%H:%M:%S %Z"), location.name, site_time.strftime("%H:%M:%S %Z"), frame.zone,
+            local.strftime("%H:%M:%S %Z"),
+            location.name,
+            site_time.strftime("%H:%M:%S %Z"),
+            frame.zone,
             run.due_at.strftime("%Y-%m-%d %H:%M:%S")
         ),
         played_by: record.as_ref().map_or(String::new(), |r| format!("played by {} in {}", r.runner, r.browser)),
@@ -228,7 +239,8 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option
     page.failed_requests = record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
     page.script_errors = record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
     let troubled = cause::trouble_step(record).and_then(|t| record.steps.iter().position(|s| std::ptr::eq(s, t)));
-    let troubled_usual: Vec<Split> = troubled.map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
+    let troubled_usual: Vec<Split> =
+        troubled.map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
     if let Some(c) = cause::likely_cause(record, &troubled_usual, owns) {
         page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
         page.cause = c.says;
@@ -263,7 +275,14 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option
             let host = if d.host.is_empty() { String::new() } else { format!(" · {}", d.host) };
             (
                 format!("{} s", format::difference_s(d.extra_ms())),
-                format!("{}{host}: {} s, usually {} s ({} of {} needed less)", d.what.words(), format::seconds(d.ms), format::seconds(d.usual_ms), d.less, d.of),
+                format!(
+                    "{}{host}: {} s, usually {} s ({} of {} needed less)",
+                    d.what.words(),
+                    format::seconds(d.ms),
+                    format::seconds(d.usual_ms),
+                    d.less,
+                    d.of
+                ),
             )
         })
         .collect();
@@ -281,7 +300,14 @@ fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {
         .filter_map(|what| {
             let ms = split.total(what);
             let w = 620.0 * ms / whole_ms.max(1.0);
-            let bar = PartBar { class: class_of(what), x, w: w.max(0.5), words: what.words().into(), s: format::seconds(ms), labelled: w > 96.0 };
+            let bar = PartBar {
+                class: class_of(what),
+                x,
+                w: w.max(0.5),
+                words: what.words().into(),
+                s: format::seconds(ms),
+                labelled: w > 96.0,
+            };
             x += w;
             (ms > 0.0).then_some(bar)
         })
@@ -293,7 +319,11 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
         return format!("No run passed at {location} in the day before that could be compared with.");
     }
     let more: f64 = differences.iter().map(Difference::extra_ms).sum();
-    let rest = if differences.iter().any(|d| d.extra_ms().abs() >= 40.0) { "" } else { " Every part is within 0.04 s of usual." };
+    let rest = if differences.iter().any(|d| d.extra_ms().abs() >= 40.0) {
+        ""
+    } else {
+        " Every part is within 0.04 s of usual."
+    };
     format!("{} s against the medians of the last {usual} runs here that passed.{rest}", format::difference_s(more))
 }
 
@@ -318,7 +348,11 @@ fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunReco
     let end = step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
     let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
     let tick_ms = crate::draw::round_up(end / 7.0);
-    page.ticks = (0..).map(|i| f64::from(i) * tick_ms).take_while(|t| *t <= end).map(|t| (x(t), format!("{:.2} s", t / 1000.0))).collect();
+    page.ticks = (0..)
+        .map(|i| f64::from(i) * tick_ms)
+        .take_while(|t| *t <= end)
+        .map(|t| (x(t), format!("{:.2} s", t / 1000.0)))
+        .collect();
     let mut hosts: Vec<&str> = step.requests.iter().map(Request::host).collect();
     hosts.sort_unstable();
     hosts.dedup();
@@ -346,7 +380,9 @@ fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunReco
             }
             let whole = r.phases.total_ms();
             let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
-            let more = usual_ms.filter(|u| whole > u * 1.5 && whole - u > 80.0).map_or(String::new(), |u| format!(" · usually {u:.0}"));
+            let more = usual_ms
+                .filter(|u| whole > u * 1.5 && whole - u > 80.0)
+                .map_or(String::new(), |u| format!(" · usually {u:.0}"));
             Row {
                 y,
                 path: shorten(r.path(), 33),
@@ -355,7 +391,13 @@ fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunReco
                 size: if r.from_cache { "cache".into() } else { size(r.bytes) },
                 took: format!("{whole:.0} ms{more}"),
                 end: x(r.end_ms()),
-                title: format!("{} {}: {}{}", r.method, r.url, told.join(", "), r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))),
+                title: format!(
+                    "{} {}: {}{}",
+                    r.method,
+                    r.url,
+                    told.join(", "),
+                    r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))
+                ),
                 failed: r.is_failed(),
                 critical: split.chain.contains(&i),
                 ghost: ghosts.get(&key(r)).map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
@@ -396,7 +438,9 @@ fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunReco
     page.console = step
         .console
         .iter()
-        .map(|c| (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone()))
+        .map(|c| {
+            (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone())
+        })
         .collect();
 }
 
@@ -406,7 +450,9 @@ fn tidy_moments(moments: &mut Vec<(f64, String)>) {
     let mut kept: Vec<(f64, String)> = Vec::new();
     for (x, text) in moments.drain(..) {
         match kept.last_mut() {
-            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => *held = format!("{held} · {text}"),
+            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => {
+                *held = format!("{held} · {text}")
+            }
             _ => kept.push((x, text)),
         }
     }

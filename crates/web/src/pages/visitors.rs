@@ -116,7 +116,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         quantiles,
         histogram_ticks,
         slices: slices(vital, &[("", &families), ("", &devices.values()), ("from ", &countries.values())]),
-        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 196.0 }, zone),
+        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
         series: LANES.iter().map(|v| Some(*v)).chain([None]).enumerate().map(|(i, v)| series(&frame, v, i, &views, before.as_ref())).collect(),
         series_height: 4.0 * 46.0 + 22.0,
         families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
@@ -162,7 +162,9 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
 fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u64, u64)>) -> Vec<Figure> {
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
-    let versus = |share: Option<f64>| share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)));
+    let versus = |share: Option<f64>| {
+        share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)))
+    };
     let mut figures = vec![Figure::new(format::thousands(all.page_views), "page views".into(), "within")];
     if let Some((visits, _)) = visits {
         figures.push(Figure::new(format::thousands(visits), "visits".into(), "within"));
@@ -205,7 +207,11 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
             let of = |r: Rating| m.share(r).unwrap_or(0.0);
             let p75 = m.reading(0.75);
             let fits = (w / 7.2) as usize;
-            let short = if name.chars().count() > fits { name.chars().take(fits.saturating_sub(1)).chain(['…']).collect() } else { name.clone() };
+            let short = if name.chars().count() > fits {
+                name.chars().take(fits.saturating_sub(1)).chain(['…']).collect()
+            } else {
+                name.clone()
+            };
             Some(Tile {
                 x: tile_x,
                 w,
@@ -215,7 +221,12 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
                 short,
                 title: format!(
                     "{name}: {} page views; {} good, {} need improvement, {} poor of {} with {}",
-                    format::thousands(pool.page_views), m.counts[0], m.counts[1], m.counts[2], m.samples(), vital.name()
+                    format::thousands(pool.page_views),
+                    m.counts[0],
+                    m.counts[1],
+                    m.counts[2],
+                    m.samples(),
+                    vital.name()
                 ),
                 p75: format::vital(vital, &p75),
                 share: format!("{:.0} %", part * 100.0),
@@ -270,7 +281,13 @@ fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, St
         .filter_map(|(name, pool)| {
             let r = pool.measured(vital).reading(0.75);
             let value = r.value.filter(|_| r.samples >= 100)?;
-            Some((value, name, format::thousands(pool.page_views), format::vital(vital, &r), tone(Standing::of_vital(vital, &r))))
+            Some((
+                value,
+                name,
+                format::thousands(pool.page_views),
+                format::vital(vital, &r),
+                tone(Standing::of_vital(vital, &r)),
+            ))
         })
         .collect();
     all.sort_by(|a, b| b.0.total_cmp(&a.0));
@@ -279,7 +296,7 @@ fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, St
 
 /// A lane of a vital's p75, or of the abandoned share.
 fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before: Option<&Views>) -> Series {
-    let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 196.0 };
+    let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 };
     let top = nth as f64 * 46.0;
     let value = |pool: &Pool| match vital {
         Some(v) => pool.measured(v).reading(0.75).value,
@@ -302,7 +319,9 @@ fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before
     let top_value = round_up(most * 1.08);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
     let draw = |points: &[(i64, f64, u64)]| {
-        line(points.iter().map(|(s, v, _)| (axis.x(at_second(*s)), y(*v))).filter(|(x, _)| *x <= axis.right()).map(Some))
+        line(
+            points.iter().map(|(s, v, _)| (axis.x(at_second(*s)), y(*v))).filter(|(x, _)| *x <= axis.right()).map(Some),
+        )
     };
     let text = |v: f64| match vital {
         Some(vital) => vital.text(v),
@@ -312,7 +331,11 @@ fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before
     Series {
         title: vital.map_or("Abandoned".into(), |v| v.name().to_string()),
         sub: match vital {
-            Some(v) => format!("p75 {} · budget {}", format::vital(v, &all.measured(v).reading(0.75)), v.text(v.thresholds().0)),
+            Some(v) => format!(
+                "p75 {} · budget {}",
+                format::vital(v, &all.measured(v).reading(0.75)),
+                v.text(v.thresholds().0)
+            ),
             None => format!("{} of page views", format::percent(all.abandoned_share(), 2, None)),
         },
         top,
@@ -320,8 +343,10 @@ fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before
         line: draw(&now),
         against: draw(&then),
         budget: limit.map(y),
-        reads: serde_json::to_string(&now.iter().map(|(s, v, n)| (*s, format!("{} · {n} views", text(*v)))).collect::<Vec<_>>())
-            .unwrap_or_default(),
+        reads: serde_json::to_string(
+            &now.iter().map(|(s, v, n)| (*s, format!("{} · {n} views", text(*v)))).collect::<Vec<_>>(),
+        )
+        .unwrap_or_default(),
     }
 }
 
@@ -384,6 +409,10 @@ pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<H
     html(&Arrivals {
         complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),
         rows: newest.iter().map(row).collect(),
-        refused: refused.iter().map(|(reason, n)| format!("{n} {}", reason.replace('-', " "))).collect::<Vec<_>>().join(", "),
+        refused: refused
+            .iter()
+            .map(|(reason, n)| format!("{n} {}", reason.replace('-', " ")))
+            .collect::<Vec<_>>()
+            .join(", "),
     })
 }

@@ -1,0 +1,214 @@
+//! The front door for beacons, over HTTP, with the real program and a real PostgreSQL.
+
+use cadentis_standins::postgres::{Cluster, free_port};
+use cadentis_store::Db;
+use cadentis_store::sites::NewSite;
+use jiff::Timestamp;
+use serde_json::{Value, json};
+use std::collections::HashSet;
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, LazyLock, Mutex};
+use std::time::Duration;
+use uuid::Uuid;
+
+static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+
+struct Server {
+    process: Child,
+    address: String,
+    db: Db,
+    url: String,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+fn spawn(url: &str, port: u16) -> Child {
+    Command::new(env!("CARGO_BIN_EXE_cadentis"))
+        .args(["serve", "--no-cadence", "--listen", &format!("127.0.0.1:{port}"), "--database-url", url])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the server starts")
+}
+
+async fn well(address: &str) {
+    for _ in 0..300 {
+        if reqwest::get(format!("{address}/healthz")).await.is_ok_and(|a| a.status() == 200) {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{address} did not get well");
+}
+
+async fn server() -> Server {
+    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    db.add_site(&NewSite {
+        key: "key",
+        name: "Marram Ferries",
+        zone: "Europe/Oslo",
+        domains: &["marram.example".into()],
+        families: &[],
+        apdex_t_s: 1.5,
+    })
+    .await
+    .expect("a site");
+    let port = free_port().expect("a port");
+    let process = spawn(&url, port);
+    let address = format!("http://127.0.0.1:{port}");
+    well(&address).await;
+    Server { process, address, db, url }
+}
+
+fn beacon(id: Uuid) -> Value {
+    let now = Timestamp::now().as_millisecond();
+    json!({"id": id, "seq": 1, "at": now - 5_000, "sent": now, "visit": Uuid::nil(), "device": "phone",
+        "url": "http://book.marram.example/sailings?from=SKA&token=secret", "connection": "4g", "lcp": 1500.0})
+}
+
+const BROWSER: &str = "Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile Safari/537.36";
+
+async fn send(server: &str, key: &str, body: String, origin: &str, agent: &str) -> (u16, Value) {
+    let answer = reqwest::Client::new()
+        .post(format!("{server}/collect/{key}"))
+        .header("content-type", "text/plain")
+        .header("origin", origin)
+        .header("user-agent", agent)
+        .body(body)
+        .send()
+        .await
+        .expect("an answer");
+    let status = answer.status().as_u16();
+    (status, serde_json::from_str(&answer.text().await.unwrap_or_default()).unwrap_or(Value::Null))
+}
+
+const OWN: &str = "http://book.marram.example";
+
+fn today() -> cadentis_core::calendar::Stretch {
+    cadentis_core::calendar::Stretch::last(86_400, Timestamp::now())
+}
+
+#[tokio::test]
+async fn each_refusal_has_its_status_its_reason_and_is_counted_and_nothing_personal_is_kept() {
+    let s = server().await;
+    let good = || beacon(Uuid::new_v4()).to_string();
+    let mut wrong = beacon(Uuid::new_v4());
+    wrong["lcp"] = json!(-1);
+    let foreign_page = good().replace("book.marram.example", "elsewhere.example");
+    for (key, body, origin, status, reason) in [
+        ("key", good(), OWN, 204, ""),
+        ("nobody", good(), OWN, 404, "unknown-site"),
+        ("key", good(), "http://evil.example", 403, "foreign-origin"),
+        ("key", foreign_page, OWN, 403, "foreign-origin"),
+        ("key", "x".repeat(70_000), OWN, 413, "too-large"),
+        ("key", "{".into(), OWN, 400, "malformed"),
+        ("key", wrong.to_string(), OWN, 400, "malformed"),
+    ] {
+        let (got, says) = send(&s.address, key, body, origin, BROWSER).await;
+        assert_eq!((got, says["reason"].as_str().unwrap_or("")), (status, reason), "{says}");
+        if reason == "malformed" && says["says"].as_str().is_some_and(|t| t.contains("lcp")) {
+            assert_eq!(says["says"], "beacon.lcp: negative");
+        }
+    }
+    let (bot, _) = send(&s.address, "key", good(), OWN, "ferry-crawler/1.0").await;
+    assert_eq!(bot, 204);
+    tokio::time::sleep(Duration::from_millis(3_000)).await;
+    let mut counted = s.db.refused(1, today()).await.expect("counts");
+    counted.sort();
+    let counted: Vec<(&str, u64)> = counted.iter().map(|(r, n)| (r.as_str(), *n)).collect();
+    assert_eq!(counted, [("bot", 1), ("foreign-origin", 2), ("malformed", 2), ("too-large", 1)]);
+    let kept = s.db.newest_page_views(1, today(), 10).await.expect("views");
+    assert_eq!(kept.len(), 1);
+    assert_eq!(kept[0].path, "/sailings");
+}
+
+#[tokio::test]
+async fn a_repeated_beacon_and_an_array_with_repeats_are_stored_once() {
+    let s = server().await;
+    let one = beacon(Uuid::new_v4());
+    let batch = json!([one, beacon(Uuid::new_v4()), one]);
+    for body in [one.to_string(), one.to_string(), batch.to_string()] {
+        assert_eq!(send(&s.address, "key", body, OWN, BROWSER).await.0, 204);
+    }
+    assert_eq!(s.db.count_visits(1, today()).await.expect("counts").1, 2);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_nothing_is_stored_twice() {
+    let mut s = server().await;
+    let acknowledged: Arc<Mutex<HashSet<Uuid>>> = Arc::default();
+    for round in 0..3 {
+        let senders: Vec<_> = (0..16)
+            .map(|_| {
+                let (address, acknowledged) = (s.address.clone(), acknowledged.clone());
+                tokio::spawn(async move {
+                    let client = reqwest::Client::new();
+                    for _ in 0..400 {
+                        let id = Uuid::new_v4();
+                        let sent = client
+                            .post(format!("{address}/collect/key"))
+                            .header("origin", OWN)
+                            .header("user-agent", BROWSER)
+                            .body(beacon(id).to_string())
+                            .send()
+                            .await;
+                        match sent {
+                            Ok(answer) if answer.status() == 204 => {
+                                drop(acknowledged.lock().expect("no panic holds it").insert(id))
+                            }
+                            Ok(answer) => panic!("round {round}: {}", answer.status()),
+                            // The server is gone: what was not acknowledged may or may not be there.
+                            Err(_) => return,
+                        }
+                    }
+                })
+            })
+            .collect();
+        tokio::time::sleep(Duration::from_millis(350)).await;
+        s.process.kill().expect("SIGKILL");
+        s.process.wait().expect("it ends");
+        for sender in senders {
+            sender.await.expect("no sender panics");
+        }
+        let port = s.address.rsplit(':').next().and_then(|p| p.parse().ok()).expect("a port");
+        s.process = spawn(&s.url, port);
+        well(&s.address).await;
+    }
+    let acknowledged = acknowledged.lock().expect("no panic holds it").clone();
+    assert!(acknowledged.len() > 100, "only {} were acknowledged: nothing was tested", acknowledged.len());
+    let stored = s.db.page_view_ids(1, today()).await.expect("ids");
+    let distinct: HashSet<Uuid> = stored.iter().copied().collect();
+    assert_eq!(stored.len(), distinct.len(), "stored twice");
+    let lost = acknowledged.difference(&distinct).count();
+    assert_eq!(lost, 0, "of {} acknowledged", acknowledged.len());
+}
+
+#[tokio::test]
+async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_later() {
+    let port = free_port().expect("a port");
+    let nobody = free_port().expect("a port");
+    let mut process = spawn(&format!("postgres://cadentis@127.0.0.1:{nobody}/cadentis"), port);
+    let address = format!("http://127.0.0.1:{port}");
+    let mut health = None;
+    for _ in 0..100 {
+        if let Ok(answer) = reqwest::get(format!("{address}/healthz")).await {
+            health = Some((answer.status().as_u16(), answer.json::<Value>().await.expect("JSON")));
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let (status, says) = health.expect("the server is up without a database");
+    let (collect, reason) = send(&address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
+    let page = reqwest::get(&address).await.expect("a page").status();
+    let _ = process.kill();
+    let _ = process.wait();
+    assert_eq!((status, says["status"].as_str()), (503, Some("unavailable")));
+    assert_eq!((collect, reason["reason"].as_str()), (503, Some("busy")));
+    assert_eq!(page, 503);
+}

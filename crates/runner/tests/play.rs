@@ -1,0 +1,138 @@
+//! Journeys played in a real Chromium against the stand-in site.
+
+use cadentis_core::journey::parse;
+use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_runner::{Setting, play};
+use cadentis_standins::network::{Path, Proxy};
+use cadentis_standins::places::by_slug;
+use cadentis_standins::site::{Ports, Site};
+use std::time::Duration;
+
+struct World {
+    site: Site,
+    proxy: Proxy,
+}
+
+async fn world(slug: &str) -> World {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let site = Site::start(Ports::default(), None).expect("the site starts");
+    let place = by_slug(slug).expect("a place of the demo");
+    let proxy = Proxy::start(Path::from(place), site.hosts()).await.expect("the proxy starts");
+    World { site, proxy }
+}
+
+async fn played(world: &World, script: &str) -> RunRecord {
+    let setting = Setting { proxy: Some(world.proxy.address), patience: Duration::from_secs(3), ..Setting::default() };
+    play(&parse(script).expect("a script"), &setting, |_| {}).await
+}
+
+const SEARCH: &str = r##"journey "Search"
+step "Open the timetable"
+  open http://book.marram.example/
+  expect status 200
+  expect text "Departures today"
+  within 10 s
+step "Search sailings"
+  choose "Skarholm" in field "From"
+  choose "Lunnasay" in field "To"
+  press button "Find sailings"
+  mark "map in place" when css "#map img"
+  expect element list "Sailings"
+  expect address "/sailings"
+  within 10 s
+step "Hold"
+  press link "Choose the 08:15"
+  type "Ada Holm" into field "Lead passenger"
+  press button "Hold the booking"
+  expect text "Your booking is held"
+"##;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
+    let w = world("bergen").await;
+    let r = played(&w, SEARCH).await;
+    assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
+    assert_eq!(r.steps.len(), 3);
+    let total: f64 = r.steps.iter().map(|s| s.duration_ms).sum();
+    assert!((total - r.duration_ms).abs() < 0.01);
+    let open = &r.steps[0];
+    let document = open.requests.iter().find(|q| q.kind == "document").expect("a document");
+    // The proxy takes a round trip before a connection stands, and another for the answer. The
+    // document's own connection Chromium may open ahead of the request, which then queues for it.
+    assert!(document.phases.queue_ms + document.phases.connect_ms >= 15.0, "{:?}", document.phases);
+    assert!(open.requests.iter().any(|q| q.phases.connect_ms >= 15.0), "a connection of its own");
+    assert!(document.phases.wait_ms >= 18.0 + 36.0, "{:?}", document.phases);
+    assert_eq!(document.trace.as_ref().map(String::len), Some(32));
+    assert!(open.vitals.fcp_ms.is_some_and(|ms| ms > 0.0 && ms < open.duration_ms + 500.0));
+    assert!(open.picture.as_ref().is_some_and(|p| p.starts_with("data:image/jpeg;base64,") && p.len() > 5_000));
+    let search = &r.steps[1];
+    assert_eq!(search.marks.len(), 1);
+    assert!(search.marks[0].at_ms > 0.0 && search.marks[0].at_ms <= search.duration_ms);
+    assert!(search.requests.iter().any(|q| q.host() == "tiles.isles-map.example"));
+    assert!(search.requests.iter().any(|q| q.kind == "fetch" && q.path().starts_with("/api/sailings?from=Skarholm")));
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_the_site_does_wrong_fails_the_run_with_its_line_and_what_is_ours_never_does() {
+    let w = world("bergen").await;
+    w.site.change(|s| s.failing_api = 1.0);
+    let failed = played(&w, SEARCH).await;
+    assert_eq!(failed.outcome, Outcome::Failed);
+    let trouble = failed.trouble.clone().expect("trouble");
+    assert_eq!(trouble.line, 12, "{trouble:?}");
+    let step = &failed.steps[1];
+    assert!(step.requests.iter().any(|q| q.status == 503 && q.trace.is_some()), "the 503 with its trace");
+    assert!(step.console.iter().any(|c| c.text.contains("sailings: 503")), "{:?}", step.console);
+    assert!(step.picture.is_some(), "a picture at the failure");
+    assert_eq!(failed.steps.len(), 2, "nothing is played after a failure");
+
+    // The site cannot be reached from here: failed. Our own proxy is gone: unmeasured.
+    w.proxy.change(|p| p.out = true);
+    let out = played(&w, SEARCH).await;
+    assert_eq!(out.outcome, Outcome::Failed);
+    assert!(out.trouble.as_ref().is_some_and(|t| t.line == 3 && t.says.contains("net::ERR_")), "{:?}", out.trouble);
+    let nobody = cadentis_standins::postgres::free_port().expect("a port");
+    let setting = Setting { proxy: Some(([127, 0, 0, 1], nobody).into()), ..Setting::default() };
+    let ours = play(&parse(SEARCH).expect("a script"), &setting, |_| {}).await;
+    assert_eq!(ours.outcome, Outcome::Unmeasured);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_is_played() {
+    let w = world("bergen").await;
+    let never = "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\"\n";
+    let setting = Setting { proxy: Some(w.proxy.address), ..Setting::default() };
+    let killer = |driver: u32| {
+        std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(1_500));
+            for pid in cadentis_processes::below(driver as i32) {
+                cadentis_processes::signal(pid, libc::SIGKILL);
+            }
+        });
+    };
+    let killed = play(&parse(never).expect("a script"), &setting, killer).await;
+    assert_eq!(killed.outcome, Outcome::Unmeasured, "{:?}", killed.trouble);
+    assert!(killed.trouble.is_some());
+    let next = played(&w, "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
+    assert_eq!(next.outcome, Outcome::Passed, "{:?}", next.trouble);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_step_over_its_budget_is_slow_and_the_nearer_place_is_quicker() {
+    let far = world("auckland").await;
+    let near = world("bergen").await;
+    let script =
+        "journey \"T\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect status 200\n  within 700 ms\n";
+    let (far_run, near_run) = (played(&far, script).await, played(&near, script).await);
+    // 276 ms a round trip, two at least: connection and answer.
+    assert_eq!(far_run.outcome, Outcome::Slow);
+    assert!(far_run.trouble.is_some_and(|t| t.says.contains("the budget is 0.7 s")));
+    // Of two locations the one with the smaller round trip is the quicker (common practice, no
+    // published source).
+    assert!(near_run.duration_ms < far_run.duration_ms);
+    far.site.stop().await;
+    near.site.stop().await;
+}

@@ -1,0 +1,235 @@
+//! The store against a real PostgreSQL.
+
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::timing::Vital;
+use cadentis_core::visitor::{Beacon, PageView};
+use cadentis_standins::postgres::Cluster;
+use cadentis_store::Db;
+use cadentis_store::runs::Finished;
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite};
+use cadentis_store::views::Attribute;
+use jiff::{SignedDuration, Timestamp};
+use std::sync::LazyLock;
+use uuid::Uuid;
+
+static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+
+const NOW_S: i64 = 1_795_000_200;
+
+fn now() -> Timestamp {
+    at_second(NOW_S)
+}
+
+/// An empty, migrated database with one site, one location and one journey.
+async fn db() -> (Db, i32) {
+    let name = format!("t{}", Uuid::new_v4().simple());
+    let url = CLUSTER.create_database(&name).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    db.ensure_days_around(now()).await.expect("days");
+    let site = db
+        .add_site(&NewSite {
+            key: "k",
+            name: "Marram Ferries",
+            zone: "Europe/Oslo",
+            domains: &["marram.example".into()],
+            families: &[("/".into(), "Home".into())],
+            apdex_t_s: 1.5,
+        })
+        .await
+        .expect("a site");
+    let location = NewLocation {
+        slug: "bergen",
+        name: "Bergen",
+        country: "NO",
+        kind: "public",
+        zone: "Europe/Oslo",
+        token: "secret",
+    };
+    let location = db.add_location(&location).await.expect("a location");
+    let script = "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/\n";
+    let journey = NewJourney {
+        site_id: site,
+        slug: "j",
+        name: "J",
+        script,
+        every_s: 300,
+        apdex_t_s: 1.0,
+        locations: &[location],
+    };
+    db.add_journey(&journey).await.expect("a journey");
+    (db, location)
+}
+
+fn view(id: u128, at_s: i64, seq: i32, lcp: Option<f64>) -> (i32, PageView) {
+    let at = at_second(at_s);
+    let beacon = Beacon {
+        id: Uuid::from_u128(id),
+        seq,
+        at_ms: at.as_millisecond(),
+        sent_ms: at.as_millisecond(),
+        visit: Uuid::from_u128(1),
+        url: "http://book.marram.example/".into(),
+        device: cadentis_core::visitor::Device::Phone,
+        connection: "4g".into(),
+        lcp,
+        inp: None,
+        cls: Some(0.01),
+        fcp: None,
+        ttfb: None,
+        load: None,
+        dns: None,
+        connect: None,
+        abandoned: false,
+        blank: false,
+        errors: 0,
+        error: Some("tab\tand \\N and \"quotes\"".into()),
+    };
+    let view = PageView {
+        at,
+        received_at: at,
+        family: "Home".into(),
+        path: "/".into(),
+        ip: "198.51.100.0".parse().expect("an address"),
+        country: "NO".into(),
+        browser: "Chrome",
+        os: "Linux",
+        beacon,
+    };
+    (1, view)
+}
+
+fn hour() -> Stretch {
+    let from = at_second(NOW_S - NOW_S.rem_euclid(3600));
+    Stretch { from, to: from + SignedDuration::from_hours(1) }
+}
+
+fn record(id: Uuid) -> RunRecord {
+    RunRecord {
+        id,
+        started_at: now(),
+        outcome: Outcome::Passed,
+        duration_ms: 1234.5,
+        trouble: None,
+        steps: vec![],
+        browser: "Chromium".into(),
+        runner: "r".into(),
+    }
+}
+
+#[tokio::test]
+async fn a_repeated_or_reordered_beacon_changes_nothing_and_the_last_one_wins() {
+    let (db, _) = db().await;
+    let (first, last) = (view(7, NOW_S, 1, None), view(7, NOW_S, 2, Some(2100.0)));
+    for batch in
+        [vec![first.clone()], vec![last.clone(), first.clone()], vec![last.clone()], vec![first.clone(), first]]
+    {
+        db.store_page_views(&batch).await.expect("stored");
+    }
+    let groups = db.groups(1, hour(), 3600, None, &Vital::ALL).await.expect("groups");
+    assert_eq!((groups.len(), groups[0].page_views), (1, 1));
+    assert_eq!(groups[0].vitals[0], vec![2100.0]);
+}
+
+#[tokio::test]
+async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
+    let (db, _) = db().await;
+    let lcp = |db: Db| async move {
+        while db.roll_up_one().await.expect("rolled up") {}
+        let cells = db.cells(1, hour(), Attribute::Family, &[Vital::Lcp]).await.expect("cells");
+        (
+            cells.iter().map(|c| c.cell.page_views).sum::<u64>(),
+            cells.iter().map(|c| c.cell.vital(Vital::Lcp).counts[0]).sum::<u64>(),
+        )
+    };
+    db.store_page_views(&[view(1, NOW_S, 1, Some(900.0)), view(2, NOW_S + 1, 1, Some(9_000.0))]).await.expect("stored");
+    assert_eq!(lcp(db.clone()).await, (2, 1));
+    // A late one, a repeat, and a better one for the second.
+    db.store_page_views(&[
+        view(3, NOW_S - 60, 1, Some(800.0)),
+        view(1, NOW_S, 1, Some(900.0)),
+        view(2, NOW_S + 1, 2, Some(1_000.0)),
+    ])
+    .await
+    .expect("stored");
+    assert_eq!(lcp(db.clone()).await, (3, 3));
+    assert_eq!(lcp(db.clone()).await, (3, 3));
+}
+
+#[tokio::test]
+async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stored() {
+    let (db, _) = db().await;
+    let views: Vec<_> = (0..50).map(|i| view(i, NOW_S + i as i64, 1, (i % 3 > 0).then_some(i as f64))).collect();
+    db.copy_page_views(views.clone()).await.expect("copied");
+    // Every one of them is there already, to the last character.
+    db.store_page_views(&views).await.expect("stored");
+    let groups = db.groups(1, hour(), 3600, None, &[Vital::Lcp]).await.expect("groups");
+    assert_eq!((groups[0].page_views, groups[0].vitals[0].len()), (50, 33));
+}
+
+#[tokio::test]
+async fn work_is_given_to_one_runner_at_a_time_comes_back_when_a_lease_ends_and_is_finished_once() {
+    let (db, location) = db().await;
+    assert_eq!(db.location_by_token("secret").await.expect("asked"), Some(location));
+    assert_eq!(db.location_by_token("wrong").await.expect("asked"), None);
+    assert_eq!(db.make_due(now()).await.expect("due"), 1);
+    assert_eq!(db.make_due(now()).await.expect("due"), 0, "the same moment is due once");
+    let minute = SignedDuration::from_mins(1);
+    let first = db.lease(location, "a", now(), now() + minute).await.expect("asked").expect("work");
+    assert!(db.lease(location, "b", now(), now() + minute).await.expect("asked").is_none(), "leased already");
+    // The first runner died; its lease ends.
+    let later = now() + minute * 2;
+    let second = db.lease(location, "b", later, later + minute).await.expect("asked").expect("work again");
+    assert_eq!(first.id, second.id);
+    assert_eq!(db.finish(location, record(second.id)).await.expect("sent"), Finished::Stored);
+    // The first was not dead, only slow.
+    assert_eq!(db.finish(location, record(first.id)).await.expect("sent"), Finished::Already);
+    assert_eq!(db.finish(location, record(Uuid::new_v4())).await.expect("sent"), Finished::Unknown);
+    let runs = db.runs(1, 1, Stretch { from: now() - minute * 60, to: later }).await.expect("runs");
+    assert_eq!(runs.len(), 1);
+    assert_eq!(db.make_due(now()).await.expect("due"), 0, "played already");
+}
+
+#[tokio::test]
+async fn work_that_nobody_took_before_the_next_was_due_is_dropped() {
+    let (db, location) = db().await;
+    db.make_due(now()).await.expect("due");
+    let next = now() + SignedDuration::from_mins(5);
+    assert_eq!(db.make_due(next).await.expect("due"), 1);
+    let work = db.lease(location, "a", next, next + SignedDuration::from_mins(1)).await.expect("asked").expect("work");
+    assert!(work.due_at > now() - SignedDuration::from_secs(1));
+    assert!(db.lease(location, "a", next, next).await.expect("asked").is_none());
+}
+
+#[tokio::test]
+async fn counts_by_bucket_leave_out_what_lies_in_windows() {
+    let (db, location) = db().await;
+    let mut ids = Vec::new();
+    for i in 0..4 {
+        let at = now() + SignedDuration::from_mins(5 * i);
+        db.make_due(at).await.expect("due");
+        let work = db.lease(location, "a", at, at).await.expect("asked").expect("work");
+        let mut r = record(work.id);
+        r.outcome = if i == 1 { Outcome::Failed } else { Outcome::Passed };
+        db.finish(location, r).await.expect("stored");
+        ids.push(work.due_at);
+    }
+    let all = Stretch { from: ids[0], to: ids[3] + SignedDuration::from_secs(1) };
+    let window = Stretch { from: ids[1], to: ids[2] };
+    let count = |out: Vec<Stretch>| {
+        let db = db.clone();
+        async move {
+            let rows = db.check_buckets(1, all, &out, 86_400 * 31, false).await.expect("counted");
+            let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (.., x)| {
+                t.merge(x);
+                t
+            });
+            (t.passed, t.failed, t.left_out)
+        }
+    };
+    assert_eq!(count(vec![]).await, (3, 1, 0));
+    assert_eq!(count(vec![window]).await, (3, 0, 1));
+    assert_eq!(db.failing_hours(1, all).await.expect("hours").iter().map(|(_, t)| t.failed).sum::<u64>(), 1);
+}

@@ -1,0 +1,156 @@
+//! The demo stack, looked at with a real browser.
+
+use cadentis_e2e::{Demo, Looker};
+use serde_json::{Value, json};
+use std::time::{Duration, Instant};
+
+const AXE: &str = include_str!("../vendor/axe.min.js");
+
+/// Violations that axe-core calls serious or critical, each with the elements it means.
+async fn serious(looker: &Looker) -> Vec<String> {
+    looker.ask(AXE).await;
+    let script = "const done = arguments[arguments.length - 1];
+        axe.run(document, { resultTypes: ['violations'] }).then(r => done(r.violations
+            .filter(v => ['serious', 'critical'].includes(v.impact))
+            .map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))));";
+    let found = looker.driver.execute_async(script, vec![]).await.expect("axe runs");
+    found.json().as_array().map(|a| a.iter().map(Value::to_string).collect()).unwrap_or_default()
+}
+
+async fn healthz(demo: &Demo) -> Value {
+    let answer = reqwest::get(format!("{}/healthz", demo.address)).await.expect("the server answers");
+    assert_eq!(answer.status(), 200);
+    answer.json().await.expect("healthz is JSON")
+}
+
+/// One demo for all of it: it is the same stack that a person would look at.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_everyone() {
+    let mut demo = Demo::start(&[]);
+    let health = healthz(&demo).await;
+    assert_eq!((&health["status"], &health["database"]), (&json!("ok"), &json!("ok")));
+    assert_eq!(health["last_run_age_s"].as_object().map(|o| o.len()), Some(8));
+
+    let looker = Looker::start(&[]).await;
+    a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(&demo, &looker).await;
+    the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(&demo, &looker).await;
+    a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
+    no_page_has_a_serious_violation(&demo, &looker).await;
+    looker.end().await;
+    it_ends_with_everything_it_started(&mut demo);
+}
+
+async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(demo: &Demo, looker: &Looker) {
+    // Any location whose newest run became younger has just played.
+    let ages = |h: &Value| -> Vec<f64> {
+        h["last_run_age_s"].as_object().map(|o| o.values().filter_map(Value::as_f64).collect()).unwrap_or_default()
+    };
+    let before = ages(&healthz(demo).await);
+    let until = Instant::now() + Duration::from_secs(180);
+    while ages(&healthz(demo).await).iter().zip(&before).all(|(now, then)| now >= then) {
+        assert!(Instant::now() < until, "no run was played within three minutes");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+    looker.driver.goto(format!("{}/journeys/check-the-timetable", demo.address)).await.expect("the page opens");
+    // Only runs that were really played have pictures; history has none.
+    let newest =
+        "return [...document.querySelectorAll('a.run')].map(a => new URL(a.getAttribute('href'), location).href)";
+    let links: Vec<String> = serde_json::from_value(looker.ask(newest).await).expect("links");
+    assert!(links.len() > 100, "{} runs in the lanes", links.len());
+    let until = Instant::now() + Duration::from_secs(120);
+    'found: loop {
+        for journey in ["check-the-timetable", "book-a-crossing"] {
+            looker.driver.goto(format!("{}/journeys/{journey}", demo.address)).await.expect("the page opens");
+            let newest = "return [...document.querySelectorAll('.lane')].map(l => [...l.querySelectorAll('a.run')].pop()).filter(Boolean).map(a => new URL(a.getAttribute('href'), location).href)";
+            let links: Vec<String> = serde_json::from_value(looker.ask(newest).await).expect("links");
+            for link in links {
+                looker.driver.goto(&link).await.expect("the run opens");
+                if looker.ask("return document.querySelectorAll('.film img').length > 0").await == true {
+                    break 'found;
+                }
+            }
+        }
+        assert!(Instant::now() < until, "no run with pictures on the journey pages");
+        tokio::time::sleep(Duration::from_secs(2)).await;
+    }
+    let requests = looker.ask("return document.querySelectorAll('.waterfall .request').length").await;
+    assert!(requests.as_u64() >= Some(1), "a waterfall with requests");
+    let connect = looker.ask("return document.querySelectorAll('.waterfall .part.waiting').length").await;
+    assert!(connect.as_u64() >= Some(1), "real waiting in it");
+    looker
+        .wait_for("the picture is a picture", "return document.querySelector('.film img').naturalWidth > 400", 10)
+        .await;
+}
+
+async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(demo: &Demo, looker: &Looker) {
+    looker.driver.goto(&format!("{}/journeys", demo.address)).await.expect("the page opens");
+    let words = "return document.querySelector('.when b').textContent";
+    let before = looker.ask(words).await;
+    looker
+        .ask(
+            "const s = document.querySelector('[data-strip] svg'), b = s.getBoundingClientRect();
+             const at = (type, part, target) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0,
+                 clientX: b.left + b.width * part, clientY: b.top + 10 }));
+             at('pointerdown', .85, s); at('pointermove', .9, window); at('pointermove', .95, window); at('pointerup', .95, window);",
+        )
+        .await;
+    looker.wait_for("the address carries the stretch", "return location.search.includes('from=')", 10).await;
+    let chosen = looker.ask(words).await;
+    assert_ne!(before, chosen);
+    let hours = looker
+        .ask("const p = new URL(location.href).searchParams; return (Date.parse(p.get('to')) - Date.parse(p.get('from'))) / 3600e3")
+        .await;
+    // A tenth of two weeks.
+    assert!((hours.as_f64().unwrap_or(0.0) - 33.6).abs() < 1.5, "{hours} h");
+    looker.ask("document.querySelector('.top nav a[href^=\"/visitors\"]').click()").await;
+    looker.wait_for("the visitors page", "return document.title.startsWith('Visitors')", 20).await;
+    assert_eq!(looker.ask(words).await, chosen);
+    looker.ask("document.body.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', bubbles: true }))").await;
+    let other = format!("return document.querySelector('.when b').textContent !== {chosen}");
+    looker.wait_for("an arrow key moves it", &other, 20).await;
+}
+
+async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &Looker) {
+    let there = demo.said("world.json");
+    let proxy = there["proxies"]["bergen"].as_str().expect("a proxy for Bergen");
+    let visitor = Looker::start(&[
+        format!("--proxy-server=socks5://{proxy}"),
+        "--proxy-bypass-list=<-loopback>".into(),
+        "--disable-blink-features=AutomationControlled".into(),
+        // A name of its own, so that this visit can be told from the generator's.
+        "--user-agent=Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 Chrome/156.0 Safari/537.36 OPR/99.0".into(),
+    ])
+    .await;
+    visitor.driver.goto("http://book.marram.example/cabin?sailing=m1").await.expect("the site opens");
+    assert_eq!(visitor.ask("return navigator.webdriver === true").await, false, "the snippet leaves driven pages out");
+    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/collect/'))";
+    visitor.wait_for("the snippet has sent a beacon", sent, 15).await;
+    // Leaving the page sends the rest.
+    visitor.driver.goto("http://book.marram.example/").await.expect("the site opens");
+    looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
+    let arrived = "return [...document.querySelectorAll('#arrivals tr')].some(r => r.textContent.includes('/cabin') && r.textContent.includes('Opera'))";
+    looker.wait_for("the visit stands under the newest page views", arrived, 30).await;
+    visitor.end().await;
+}
+
+async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
+    let mut found = Vec::new();
+    for path in ["/", "/journeys", "/journeys/book-a-crossing", "/visitors", "/goals"] {
+        looker.driver.goto(&format!("{}{path}", demo.address)).await.expect("the page opens");
+        found.extend(serious(looker).await.into_iter().map(|v| format!("{path}: {v}")));
+    }
+    looker.driver.goto(&format!("{}/journeys/book-a-crossing", demo.address)).await.expect("the page opens");
+    let run = looker.ask("return new URL(document.querySelector('a.run').getAttribute('href'), location).href").await;
+    looker.driver.goto(run.as_str().expect("a link")).await.expect("the run opens");
+    found.extend(serious(looker).await.into_iter().map(|v| format!("run: {v}")));
+    assert!(found.is_empty(), "{}", found.join("\n"));
+}
+
+fn it_ends_with_everything_it_started(demo: &mut Demo) {
+    let started = cadentis_processes::below(demo.process.id() as i32);
+    assert!(started.len() >= 5, "database, server, stand-ins and two runners: {started:?}");
+    demo.end();
+    let alive = |pid: &&i32| std::fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|s| !s.contains(") Z "));
+    let left: Vec<&i32> = started.iter().filter(alive).collect();
+    assert!(left.is_empty(), "still running: {left:?}");
+}
