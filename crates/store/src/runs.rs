@@ -208,39 +208,37 @@ impl Db {
         Ok(rows.into_iter().map(tally).collect())
     }
 
-    /// Counts of a journey's runs by bucket of time, outside the windows left out; inside them only
-    /// how many there were. Told apart by location if asked, else location 0.
+    /// Counts of a journey's runs by bucket of time, over all locations, outside the windows left
+    /// out; inside them only how many there were.
     pub async fn check_buckets(
         &self,
         journey_id: i32,
         stretch: Stretch,
         left_out: &[Stretch],
         bucket_s: i64,
-        by_location: bool,
-    ) -> Result<Vec<(i64, i32, Tally)>> {
+    ) -> Result<Vec<(i64, Tally)>> {
         let windows: Vec<String> = left_out.iter().map(|w| format!("[{},{})", w.from, w.to)).collect();
-        let rows: Vec<(i64, i32, i16, bool, i64)> = sqlx::query_as(
-            "SELECT extract(epoch FROM bucket)::bigint, location, outcome, out, n FROM (
-                 SELECT date_bin($4 * interval '1 second', due_at, 'epoch') AS bucket,
-                     CASE WHEN $5 THEN location_id ELSE 0 END AS location, outcome,
-                     due_at <@ $6::tstzmultirange AS out, count(*) AS n
+        // The windows are read once, not for every row: hence the inner SELECT.
+        let rows: Vec<(i64, i16, bool, i64)> = sqlx::query_as(
+            "SELECT extract(epoch FROM bucket)::bigint, outcome, out, n FROM (
+                 SELECT date_bin($4 * interval '1 second', due_at, 'epoch') AS bucket, outcome,
+                     due_at <@ (SELECT $5::tstzmultirange) AS out, count(*) AS n
                  FROM run WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3
-                 GROUP BY 1, 2, 3, 4) AS grouped ORDER BY 1, 2",
+                 GROUP BY 1, 2, 3) AS grouped ORDER BY 1",
         )
         .bind(journey_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .bind(bucket_s)
-        .bind(by_location)
         .bind(format!("{{{}}}", windows.join(",")))
         .fetch_all(&self.pool)
         .await?;
-        let mut buckets: Vec<(i64, i32, Tally)> = Vec::new();
-        for (bucket, location, code, out, n) in rows {
-            if buckets.last().is_none_or(|(b, l, _)| (*b, *l) != (bucket, location)) {
-                buckets.push((bucket, location, Tally::default()));
+        let mut buckets: Vec<(i64, Tally)> = Vec::new();
+        for (bucket, code, out, n) in rows {
+            if buckets.last().is_none_or(|(b, _)| *b != bucket) {
+                buckets.push((bucket, Tally::default()));
             }
-            let Some((.., tally)) = buckets.last_mut() else { continue };
+            let Some((_, tally)) = buckets.last_mut() else { continue };
             let n = n.unsigned_abs();
             match (out, outcome_of(code)?) {
                 (true, _) => tally.left_out += n,

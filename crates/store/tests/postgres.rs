@@ -221,8 +221,8 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     let count = |out: Vec<Stretch>| {
         let db = db.clone();
         async move {
-            let rows = db.check_buckets(1, all, &out, 86_400 * 31, false).await.expect("counted");
-            let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (.., x)| {
+            let rows = db.check_buckets(1, all, &out, 86_400 * 31).await.expect("counted");
+            let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (_, x)| {
                 t.merge(x);
                 t
             });

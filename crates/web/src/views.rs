@@ -27,8 +27,8 @@ impl Views {
         vitals: &[Vital],
         most: i64,
     ) -> Result<Views> {
-        let bucket_s = stretch.bucket_seconds(most);
         if stretch.seconds() <= RAW_S {
+            let bucket_s = stretch.bucket_seconds(most);
             let groups = state.db.groups(site_id, stretch, bucket_s, Some(by), vitals).await?;
             let pools = groups.into_iter().map(|g| {
                 let mut pool = Pool::default();
@@ -38,7 +38,19 @@ impl Views {
             });
             return Ok(Views { bucket_s, pools: pools.collect() });
         }
-        let bucket_s = bucket_s.max(3_600);
+        Views::rolled(state, site_id, stretch, by, vitals, most).await
+    }
+
+    /// Reads whole hours from the roll-up, however short the stretch: for lines beside others.
+    pub async fn rolled(
+        state: &State,
+        site_id: i32,
+        stretch: Stretch,
+        by: Attribute,
+        vitals: &[Vital],
+        most: i64,
+    ) -> Result<Views> {
+        let bucket_s = stretch.bucket_seconds(most).max(3_600);
         let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
         for c in state.db.cells(site_id, stretch, by, vitals).await? {
             let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;

@@ -84,7 +84,7 @@ pub async fn budget_over(
     let whole = Stretch { from: first.from, to: stretch.to };
     let out: Vec<Stretch> = union(left_out(state, site, goal, whole).await?.into_iter().map(|l| l.stretch).collect());
     let bucket_s = stretch.bucket_seconds(points);
-    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s, false).await?;
+    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s).await?;
     let mut series = Vec::new();
     let mut tally = Tally::default();
     let mut month = first;
@@ -99,7 +99,7 @@ pub async fn budget_over(
             },
         ));
     };
-    for (bucket, _, t) in buckets {
+    for (bucket, t) in buckets {
         let at = at_second(bucket);
         if at >= month.to {
             month = Stretch::month_of(at, &site.zone);
@@ -164,9 +164,8 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         .ok_or_else(|| PageError::NotFound(format!("the journey of the goal {}", goal.name)))?;
     let day = SignedDuration::from_hours(24);
     let last_day = Stretch { from: (past.to - day).max(past.from), to: past.to };
-    let (series, by_location, checks, located) = futures::try_join!(
+    let (series, checks, located) = futures::try_join!(
         budget_over(state, site, goal, past, 240),
-        state.db.check_buckets(goal.journey_id, past, &windows, 31 * 86_400, true),
         state.db.checks(goal.journey_id, past),
         state.db.locations_of(journey),
     )?;
@@ -240,8 +239,8 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let locations = located
         .iter()
         .map(|(l, _)| {
-            let mut t = Tally::default();
-            by_location.iter().filter(|(_, id, _)| *id == l.id).for_each(|(.., x)| t.merge(x));
+            let of_location = checks.iter().find(|(id, _)| *id == l.id).map_or(&[][..], |(_, c)| c);
+            let t = Tally::of(of_location, &windows);
             LocationRow {
                 name: l.name.clone(),
                 availability: format::percent(t.availability(), 2, Some(goal.promised)),

@@ -82,7 +82,7 @@ pub async fn page(
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
         Views::load(&state, site.id, past, Attribute::Family, &[Vital::Lcp], 96),
-        Views::load(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
+        Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
         state.db.goals(site.id),
         state.db.locations_of(&j),
     )?;

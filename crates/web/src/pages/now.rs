@@ -64,7 +64,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
         Views::load(&state, site.id, past, Attribute::Family, &Vital::ALL, 72),
-        Views::load(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 24),
+        Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 24),
         state.db.budgets(site.id),
         state.db.goals(site.id),
     )?;

@@ -36,7 +36,6 @@ struct Page {
     series: Vec<Series>,
     series_height: f64,
     families: Vec<FamilyRow>,
-    slow: Vec<Vec<String>>,
     proof: Vec<String>,
 }
 
@@ -82,22 +81,19 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let (site_id, past) = (frame.site.id, frame.past());
     let one = [vital];
     const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
-    let (views, devices, countries, before, visits, slowest) = futures::try_join!(
+    let (views, devices, countries, before, visits) = futures::try_join!(
         Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
         Views::load(&state, site_id, past, Attribute::Device, &one, 1),
         Views::load(&state, site_id, past, Attribute::Country, &one, 1),
         async {
             match frame.against {
-                Some(a) => Views::load(&state, site_id, a, Attribute::Device, &LANES, 96).await.map(Some),
+                Some(a) => Views::rolled(&state, site_id, a, Attribute::Device, &LANES, 96).await.map(Some),
                 None => Ok(None),
             }
         },
         async {
             // Counting different visits reads every row: not over weeks.
             if past.seconds() <= 13 * 3600 { state.db.count_visits(site_id, past).await.map(Some) } else { Ok(None) }
-        },
-        async {
-            if past.seconds() <= 13 * 3600 { state.db.slowest_page_views(site_id, past, 12).await } else { Ok(vec![]) }
         },
     )?;
     let all = views.all();
@@ -120,7 +116,6 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         series: LANES.iter().map(|v| Some(*v)).chain([None]).enumerate().map(|(i, v)| series(&frame, v, i, &views, before.as_ref())).collect(),
         series_height: 4.0 * 46.0 + 22.0,
         families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
-        slow: slowest.iter().map(|s| slow_row(s, &frame)).collect(),
         proof: vec![
             format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
             format!("Page views: {}; of these {} reported {}. Every page view is sampled (share 1).", format::thousands(all.page_views), format::thousands(measured.samples()), vital.name()),
@@ -384,6 +379,19 @@ struct Arrivals {
     rows: Vec<Vec<String>>,
     complete: String,
     refused: String,
+}
+
+#[derive(Template)]
+#[template(path = "slowest.html")]
+struct Slowest {
+    rows: Vec<Vec<String>>,
+}
+
+/// The slowest page views of the stretch: read after the page, which does not wait for them.
+pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let slowest = state.db.slowest_page_views(frame.site.id, frame.past(), 12).await?;
+    html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &frame)).collect() })
 }
 
 /// The newest page views of the stretch, read again every few seconds.
