@@ -57,10 +57,7 @@ async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
     assert!((total - r.duration_ms).abs() < 0.01);
     let open = &r.steps[0];
     let document = open.requests.iter().find(|q| q.kind == "document").expect("a document");
-    // The proxy takes a round trip before a connection stands, and another for the answer. The
-    // document's own connection Chromium may open ahead of the request, which then queues for it.
-    assert!(document.phases.queue_ms + document.phases.connect_ms >= 15.0, "{:?}", document.phases);
-    assert!(open.requests.iter().any(|q| q.phases.connect_ms >= 15.0), "a connection of its own");
+    // Half a round trip there and half back, and the server's thinking.
     assert!(document.phases.wait_ms >= 18.0 + 36.0, "{:?}", document.phases);
     assert_eq!(document.trace.as_ref().map(String::len), Some(32));
     assert!(open.vitals.fcp_ms.is_some_and(|ms| ms > 0.0 && ms < open.duration_ms + 500.0));
@@ -68,7 +65,9 @@ async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
     let search = &r.steps[1];
     assert_eq!(search.marks.len(), 1);
     assert!(search.marks[0].at_ms > 0.0 && search.marks[0].at_ms <= search.duration_ms);
-    assert!(search.requests.iter().any(|q| q.host() == "tiles.isles-map.example"));
+    // The first request to another host has to wait for its connection: a round trip in the proxy.
+    let map = search.requests.iter().find(|q| q.host() == "tiles.isles-map.example").expect("the map supplier");
+    assert!(map.phases.connect_ms + map.phases.queue_ms >= 15.0, "{:?}", map.phases);
     assert!(search.requests.iter().any(|q| q.kind == "fetch" && q.path().starts_with("/api/sailings?from=Skarholm")));
     w.site.stop().await;
 }

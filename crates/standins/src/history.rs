@@ -163,6 +163,7 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
             request.phases.wait_ms += 900.0 * noise.sample(random);
         }
         if asked.host == BOOKING_HOST && (down || unreachable) {
+            request.trace = None;
             request.phases = Phases { connect_ms: request.phases.connect_ms.max(rtt(random)), ..Phases::default() };
             request.status = 0;
             request.failed =

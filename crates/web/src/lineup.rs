@@ -167,9 +167,16 @@ impl LineUp {
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     let mut lane = Lane::new("Happenings", "releases, maintenance".into(), 0.0, 40.0);
     let in_stretch: Vec<Marker> = happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
-    // A label that would leave the lane stands to the left of its flag.
-    lane.markers =
-        drawn_markers(&in_stretch, axis).into_iter().map(|(x, title)| (x, title, x > axis.right() - 220.0)).collect();
+    let drawn = drawn_markers(&in_stretch, axis);
+    lane.markers = drawn
+        .iter()
+        .enumerate()
+        .map(|(i, (x, title))| {
+            // A label that would leave the lane, or lie on the next one, stands left of its flag.
+            let room = drawn.get(i + 1).map_or(axis.right(), |(next, _)| *next) - x;
+            (*x, title.clone(), room < 20.0 + 6.6 * title.chars().count() as f64)
+        })
+        .collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
     lane
 }

@@ -171,7 +171,8 @@ async fn likely_cause(state: &State, frame: &Frame, run: &Run) -> Result<String,
     };
     let found = cause::likely_cause(&record, &usual, |host| frame.site.owns(host));
     Ok(found.map_or(String::new(), |c| {
-        let at = format::clock(run.due_at, &frame.site.zone);
+        let clock = if frame.stretch.seconds() > 86_400 { format::day_clock } else { format::clock };
+        let at = clock(run.due_at, &frame.site.zone);
         format!("{} ({at}): {}: {}", capital(c.sure.words()), c.who.words(), c.says)
     }))
 }

@@ -103,7 +103,8 @@ struct Wanted {
 /// Usual runs a run is compared with.
 const USUAL: i64 = 20;
 const PLOT_LEFT: f64 = 510.0;
-const PLOT_WIDTH: f64 = 660.0;
+/// Leaves room for a length and the usual one behind the last bar.
+const PLOT_WIDTH: f64 = 600.0;
 const ROW: f64 = 21.0;
 
 const PHASES: [(&str, &str); 7] = [
