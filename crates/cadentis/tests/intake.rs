@@ -160,7 +160,7 @@ async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_
                             .await;
                         match sent {
                             Ok(answer) if answer.status() == 204 => {
-                                drop(acknowledged.lock().expect("no panic holds it").insert(id))
+                                acknowledged.lock().expect("no panic holds it").insert(id);
                             }
                             Ok(answer) => panic!("round {round}: {}", answer.status()),
                             // The server is gone: what was not acknowledged may or may not be there.

@@ -50,7 +50,7 @@ pub struct ImpossibleOrder {
 }
 
 /// Clocks of browser processes are compared to a hundredth of a millisecond.
-const SLACK_MS: f64 = 0.01;
+const CLOCK_STEP_MS: f64 = 0.01;
 
 impl Phases {
     pub fn total_ms(&self) -> f64 {
@@ -88,7 +88,7 @@ impl Phases {
             if at <= 0.0 {
                 continue;
             }
-            if at + SLACK_MS < last.1 {
+            if at + CLOCK_STEP_MS < last.1 {
                 return Err(ImpossibleOrder { earlier: last.0, earlier_ms: last.1, later: name, later_ms: at });
             }
             last = (name, at);
