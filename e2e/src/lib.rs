@@ -81,6 +81,25 @@ impl Drop for Demo {
     }
 }
 
+/// A driver and the port it listens on, or `None` when it ended without one.
+fn driver() -> Option<(Child, u16)> {
+    let mut command = Command::new("chromedriver");
+    command.arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null());
+    let mut process = command.spawn().ok()?;
+    let mut said = BufReader::new(process.stdout.take()?).lines();
+    let port = said
+        .by_ref()
+        .map_while(Result::ok)
+        .filter(|l| l.contains("successfully"))
+        .find_map(|l| l.split("on port ").nth(1)?.trim_end_matches('.').parse().ok());
+    if port.is_none() {
+        let _ = process.wait();
+    }
+    // Somebody has to go on reading, or the driver would wait for room to write.
+    std::thread::spawn(move || said.for_each(drop));
+    Some((process, port?))
+}
+
 /// A browser to look at pages with.
 pub struct Looker {
     pub driver: WebDriver,
@@ -96,17 +115,8 @@ impl Looker {
     pub async fn start(flags: &[String]) -> Looker {
         // A second provider may be there already.
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let mut command = Command::new("chromedriver");
-        command.arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null());
-        let mut process = command.spawn().expect("chromedriver is installed");
-        let mut said = BufReader::new(process.stdout.take().expect("piped")).lines();
-        let port: u16 = said
-            .by_ref()
-            .map_while(Result::ok)
-            .filter(|l| l.contains("successfully"))
-            .find_map(|l| l.split("on port ").nth(1)?.trim_end_matches('.').parse().ok())
-            .expect("chromedriver names its port");
-        std::thread::spawn(move || said.for_each(drop));
+        // Now and then a port that the driver chose is gone before it takes it.
+        let (process, port) = (0..5).find_map(|_| driver()).expect("chromedriver is installed and starts");
         let profile = std::env::temp_dir().join(format!("cadentis-looker-{}", uuid::Uuid::new_v4()));
         let mut caps = DesiredCapabilities::chrome();
         let usual = [

@@ -34,6 +34,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     let looker = Looker::start(&[]).await;
     a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(&demo, &looker).await;
     the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(&demo, &looker).await;
+    hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
     no_page_has_a_serious_violation(&demo, &looker).await;
     looker.end().await;
@@ -108,6 +109,21 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
     looker.ask("document.body.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', bubbles: true }))").await;
     let other = format!("return document.querySelector('.when b').textContent !== {chosen}");
     looker.wait_for("an arrow key moves it", &other, 20).await;
+}
+
+async fn hovering_reads_every_lane_at_that_moment(demo: &Demo, looker: &Looker) {
+    looker.driver.goto(&format!("{}/journeys/book-a-crossing", demo.address)).await.expect("the page opens");
+    let read = looker
+        .ask(
+            "const s = document.querySelector('[data-lineup]'), b = s.getBoundingClientRect();
+             s.dispatchEvent(new PointerEvent('pointermove', { bubbles: true, clientX: b.left + b.width * .5, clientY: b.top + 200 }));
+             return [...s.querySelectorAll('.read')].map(t => t.textContent)",
+        )
+        .await;
+    let read: Vec<String> = serde_json::from_value(read).expect("texts");
+    // Visitors, eight locations and the error budget; happenings have nothing to read.
+    assert_eq!(read.iter().filter(|t| !t.is_empty()).count(), 10, "{read:?}");
+    assert!(read.iter().any(|t| t.contains("views")) && read.iter().any(|t| t.ends_with("left")), "{read:?}");
 }
 
 async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &Looker) {

@@ -38,6 +38,7 @@ pub struct Whereabouts {
 pub const COLLECT_HOST: &str = "collect.cadentis.example";
 
 pub async fn world(args: Args) -> Result<(), Failure> {
+    cadentis_processes::adopt_orphans();
     let tag = format!("http://{COLLECT_HOST}/snippet.js");
     let site = Site::start(Ports::default(), Some((&tag, &args.key)))?;
     let mut hosts = site.hosts();
@@ -50,6 +51,7 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     if args.views_a_day > 0.0 {
         let address = format!("http://{}/collect/{}", args.server, args.key);
         tokio::spawn(visitors::keep_arriving(address, args.views_a_day));
+        tokio::spawn(visitors::keep_visiting(proxies.values().copied().collect()));
     }
     let whereabouts = Whereabouts { booking: site.booking, proxies };
     // Written whole and then put in place, so that nobody reads half of it.
@@ -57,6 +59,8 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     std::fs::write(&draft, serde_json::to_string_pretty(&whereabouts)?)?;
     std::fs::rename(&draft, &args.say)?;
     asked_to_end().await;
+    // A visitor's browser that is open goes with us.
+    cadentis_processes::end_all(std::time::Duration::from_secs(2));
     site.stop().await;
     Ok(())
 }

@@ -66,14 +66,15 @@ impl Browser {
     }
 
     async fn try_start(proxy: Option<SocketAddr>) -> Result<Browser, Ours> {
-        let mut command = Command::new("chromedriver");
-        command.args(["--port=0"]).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
-        command.kill_on_drop(true);
-        cadentis_processes::bind_to_us(command.as_std_mut());
-        let mut process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
-        let said = process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
-        let port = port_said(BufReader::new(said)).await?;
-
+        // Now and then a port that the driver chose is gone before it takes it.
+        let mut tries = 0;
+        let (mut process, port) = loop {
+            tries += 1;
+            match driver().await {
+                Err(_) if tries < 3 => {}
+                started => break started?,
+            }
+        };
         let profile = std::env::temp_dir().join(format!("cadentis-profile-{}", uuid::Uuid::new_v4()));
         let started = Browser::session(port, proxy, &profile).await;
         let (driver, bidi, context, version) = match started {
@@ -235,6 +236,18 @@ impl Browser {
         end_process(&mut self.process).await;
         let _ = std::fs::remove_dir_all(&self.profile);
     }
+}
+
+/// A driver on a port of its own choice.
+async fn driver() -> Result<(Child, u16), Ours> {
+    let mut command = Command::new("chromedriver");
+    command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+    command.kill_on_drop(true);
+    cadentis_processes::bind_to_us(command.as_std_mut());
+    let mut process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
+    let said = process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
+    let port = port_said(BufReader::new(said)).await?;
+    Ok((process, port))
 }
 
 async fn end_process(process: &mut Child) {

@@ -220,3 +220,72 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
     };
     step
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::places::{PLACES, by_slug};
+    use cadentis_core::journey::parse;
+    use cadentis_core::run::Split;
+    use jiff::SignedDuration;
+    use rand::SeedableRng;
+
+    const SCRIPT: &str = "journey \"Book\"\n within 6 s\nstep \"Open the timetable\"\n open http://book.marram.example/\n within 2 s\n\
+        step \"Search sailings\"\n press button \"Find sailings\"\n within 2.2 s\n";
+
+    fn runs(place: &str, at: Timestamp) -> Vec<RunRecord> {
+        let story = Story::new("2026-11-23T11:00:00Z".parse().expect("a moment"));
+        let (script, place) = (parse(SCRIPT).expect("a script"), by_slug(place).expect("a place"));
+        let mut random = SmallRng::seed_from_u64(5);
+        (0..40).map(|_| run(&story, &script, &place, at, &mut random)).collect()
+    }
+
+    fn story() -> Story {
+        Story::new("2026-11-23T11:00:00Z".parse().expect("a moment"))
+    }
+
+    fn middle(s: &cadentis_core::calendar::Stretch) -> Timestamp {
+        s.from + SignedDuration::from_secs(s.seconds() / 2)
+    }
+
+    #[test]
+    fn every_made_up_run_is_one_that_the_server_takes_and_its_parts_add_up() {
+        for place in PLACES {
+            for mut record in runs(place.slug, story().now - SignedDuration::from_hours(1)) {
+                record.check().expect("a record that can be stored");
+                for step in &record.steps {
+                    let sum: f64 = Split::of(step).parts.iter().map(|p| p.ms).sum();
+                    assert!((sum - step.duration_ms).abs() < 1e-6);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_story_shows_where_it_should_and_nowhere_else() {
+        let story = story();
+        let all = |place: &str, at: Timestamp, outcome: Outcome| {
+            runs(place, at).iter().filter(|r| r.outcome == outcome).count()
+        };
+        assert_eq!(all("bergen", middle(&story.outage), Outcome::Failed), 40);
+        assert_eq!(all("valparaiso", middle(&story.unreachable), Outcome::Failed), 40);
+        assert_eq!(all("bergen", middle(&story.unreachable), Outcome::Passed), 40);
+        assert!(all("kochi", middle(&story.runner_short), Outcome::Unmeasured) > 20);
+        assert_eq!(all("bergen", middle(&story.runner_short), Outcome::Unmeasured), 0);
+        assert!(all("auckland", middle(&story.map_slow), Outcome::Slow) > 35);
+        assert_eq!(all("bergen", middle(&story.map_slow), Outcome::Passed), 40);
+        let failing = all("bergen", middle(&story.api_503), Outcome::Failed);
+        assert!((3..20).contains(&failing), "about a quarter: {failing}");
+    }
+
+    #[test]
+    fn the_nearer_place_has_the_smaller_median() {
+        // Common practice, no published source.
+        let median = |place: &str| {
+            let mut ms: Vec<f64> = runs(place, story().now).iter().map(|r| r.duration_ms).collect();
+            ms.sort_by(f64::total_cmp);
+            ms[ms.len() / 2]
+        };
+        assert!(median("skarholm-quay") < median("halifax") && median("halifax") < median("auckland"));
+    }
+}

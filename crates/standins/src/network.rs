@@ -178,3 +178,56 @@ async fn hold_back(
     }
     to.shutdown().await
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::places::by_slug;
+
+    async fn ask(proxy: SocketAddr, host: &str) -> (u8, Duration, Option<TcpStream>) {
+        let mut s = TcpStream::connect(proxy).await.expect("the proxy listens");
+        s.write_all(&[5, 1, 0]).await.expect("sent");
+        let mut hello = [0u8; 2];
+        s.read_exact(&mut hello).await.expect("answered");
+        let mut request = vec![5, 1, 0, 3, host.len() as u8];
+        request.extend(host.as_bytes());
+        request.extend([0, 80]);
+        let begun = Instant::now();
+        s.write_all(&request).await.expect("sent");
+        let mut reply = [0u8; 10];
+        s.read_exact(&mut reply).await.expect("answered");
+        let stream = (reply[1] == 0).then_some(s);
+        (reply[1], begun.elapsed(), stream)
+    }
+
+    #[tokio::test]
+    async fn a_connection_takes_a_round_trip_an_outage_refuses_and_strangers_are_unknown() {
+        let echo = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let target = echo.local_addr().expect("an address");
+        tokio::spawn(async move {
+            while let Ok((mut s, _)) = echo.accept().await {
+                tokio::spawn(async move {
+                    let (mut r, mut w) = s.split();
+                    let _ = tokio::io::copy(&mut r, &mut w).await;
+                });
+            }
+        });
+        let place = by_slug("halifax").expect("a place");
+        let hosts = HashMap::from([("echo.example".to_string(), target)]);
+        let proxy = Proxy::start(Path::from(place), hosts).await.expect("a proxy");
+        let (code, took, stream) = ask(proxy.address, "echo.example").await;
+        assert_eq!(code, SUCCEEDED);
+        assert!(took.as_secs_f64() * 1000.0 >= place.round_trip_ms, "{took:?}");
+        // Half a round trip there, half back.
+        let mut stream = stream.expect("a connection");
+        let begun = Instant::now();
+        stream.write_all(b"ahoy").await.expect("sent");
+        let mut back = [0u8; 4];
+        stream.read_exact(&mut back).await.expect("answered");
+        assert_eq!(&back, b"ahoy");
+        assert!(begun.elapsed().as_secs_f64() * 1000.0 >= place.round_trip_ms - 1.0);
+        assert_eq!(ask(proxy.address, "elsewhere.example").await.0, HOST_UNREACHABLE);
+        proxy.change(|p| p.out = true);
+        assert_eq!(ask(proxy.address, "echo.example").await.0, NETWORK_UNREACHABLE);
+    }
+}

@@ -234,7 +234,8 @@ fn open_the_way(folder: &Path) -> Result<()> {
         let Ok(meta) = fs::metadata(ancestor) else { continue };
         let mode = meta.permissions().mode();
         if mode & 0o001 == 0 {
-            fs::set_permissions(ancestor, fs::Permissions::from_mode(mode | 0o011)).map_err(|e| {
+            eprintln!("letting the user postgres pass through {} (mode o+x)", ancestor.display());
+            fs::set_permissions(ancestor, fs::Permissions::from_mode(mode | 0o001)).map_err(|e| {
                 Error::new(e.kind(), format!("{} cannot be entered by the user postgres: {e}", ancestor.display()))
             })?;
         }

@@ -235,7 +235,7 @@ pub async fn keep_arriving(address: String, a_day: f64) {
         if wait > 30.0 {
             continue;
         }
-        // A story that is over: everything is as usual now.
+        // A story that lies more than a year ahead: everything is as usual now.
         let begun = Timestamp::now() - SignedDuration::from_secs(60);
         let story = Story::new(begun + SignedDuration::from_hours(24 * 400));
         let mut random = SmallRng::from_rng(&mut random);
@@ -262,5 +262,85 @@ pub async fn keep_arriving(address: String, a_day: f64) {
                 }
             }
         });
+    }
+}
+
+/// Opens pages of the site in a real Chromium behind one proxy after the other, for ever, so that
+/// some page views come from the real snippet. No driver is involved: the page sees a visitor.
+pub async fn keep_visiting(proxies: Vec<std::net::SocketAddr>) {
+    let pages = ["/", "/sailings?from=Skarholm&to=Lunnasay", "/cabin?sailing=m1", "/tomorrow"];
+    for (nth, proxy) in proxies.iter().cycle().enumerate() {
+        tokio::time::sleep(std::time::Duration::from_secs(60)).await;
+        let profile = std::env::temp_dir().join(format!("cadentis-visitor-{}", Uuid::new_v4()));
+        let mut command = tokio::process::Command::new("chromium");
+        command
+            .args(["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run"])
+            .args(["--disable-background-networking", "--disable-component-update", "--disable-sync"])
+            .args(["--disable-dev-shm-usage", "--proxy-bypass-list=<-loopback>"])
+            .arg(format!("--proxy-server=socks5://{proxy}"))
+            .arg(format!("--user-data-dir={}", profile.display()))
+            // Headless browsers call themselves so, and whatever does is taken for a program.
+            .arg(format!("--user-agent={}", BROWSERS[nth % BROWSERS.len()].1))
+            .arg(format!("http://{BOOKING_HOST}{}", pages[nth % pages.len()]))
+            .stdin(std::process::Stdio::null())
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .kill_on_drop(true);
+        cadentis_processes::bind_to_us(command.as_std_mut());
+        if let Ok(mut browser) = command.spawn() {
+            // Long enough to load from far away and to report.
+            tokio::time::sleep(std::time::Duration::from_secs(9)).await;
+            let below = browser.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
+            let _ = browser.kill().await;
+            let _ = tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
+        }
+        let _ = std::fs::remove_dir_all(&profile);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn story() -> Story {
+        // A Monday noon in Oslo.
+        Story::new("2026-11-23T11:00:00Z".parse().expect("a moment"))
+    }
+
+    #[test]
+    fn every_beacon_of_the_model_is_one_that_the_front_door_takes() {
+        let mut random = SmallRng::seed_from_u64(1);
+        let story = story();
+        for hours in 0..400 {
+            let at = story.now - SignedDuration::from_hours(hours);
+            for made in visit(&story, at, &mut random) {
+                let body = as_json(&made.beacon).to_string();
+                let read = Beacon::read(body.as_bytes()).unwrap_or_else(|e| panic!("{e}: {body}"));
+                assert_eq!(
+                    (read[0].id, read[0].lcp, &read[0].url),
+                    (made.beacon.id, made.beacon.lcp, &made.beacon.url)
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn nights_are_quiet_and_a_week_averages_to_one() {
+        let monday: Timestamp = "2026-11-23T00:00:00Z".parse().expect("a moment");
+        let at = |hours: i64| rhythm(monday + SignedDuration::from_hours(hours));
+        assert!(at(3) < 0.3 && at(11) > 1.0);
+        let mean = (0..24 * 7).map(at).sum::<f64>() / 168.0;
+        assert!((mean - 1.0).abs() < 0.15, "{mean}");
+    }
+
+    #[test]
+    fn those_who_wait_long_give_up_and_have_no_load_time() {
+        let mut random = SmallRng::seed_from_u64(3);
+        let story = story();
+        let during = story.map_slow.from + SignedDuration::from_mins(30);
+        let views: Vec<Made> = (0..6_000).flat_map(|_| visit(&story, during, &mut random)).collect();
+        let gave_up: Vec<&Made> = views.iter().filter(|m| m.beacon.abandoned).collect();
+        assert!(!gave_up.is_empty());
+        assert!(gave_up.iter().all(|m| m.beacon.lcp.is_none() && m.beacon.load.is_none()));
     }
 }

@@ -94,3 +94,44 @@ pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
     }
     ticks
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::calendar::stretch::at_second;
+    use jiff::tz::TimeZone;
+
+    fn axis(from: &str, to: &str) -> Axis {
+        Axis { stretch: Stretch::parse(from, to).expect("a stretch"), left: 196.0, width: 1016.0 }
+    }
+
+    #[test]
+    fn a_window_is_drawn_as_far_as_it_can_be_seen() {
+        let a = axis("2026-11-22T00:00Z", "2026-11-22T10:00Z");
+        let hours = |from: i64, to: i64| {
+            let begin = a.stretch.from.as_second();
+            Stretch { from: at_second(begin + from * 3600), to: at_second(begin + to * 3600) }
+        };
+        let (x, w) = a.window(&hours(-5, 5)).expect("half of it is seen");
+        assert!((x - 196.0).abs() < 1e-6 && (w - 508.0).abs() < 1e-6);
+        assert_eq!(a.window(&hours(11, 12)), None);
+    }
+
+    #[test]
+    fn labels_stand_on_whole_local_hours_also_when_the_clocks_change() {
+        // Oslo, 25 October 2026: 03:00 becomes 02:00 at 01:00 UTC (IANA tz database).
+        let a = axis("2026-10-24T20:00Z", "2026-10-25T08:00Z");
+        let labels: Vec<String> =
+            ticks(&a, &TimeZone::get("Europe/Oslo").expect("a zone")).into_iter().map(|t| t.1).collect();
+        assert!(labels.iter().all(|l| l.ends_with(":00") || l.starts_with("Sun")), "{labels:?}");
+        assert!(labels.contains(&"Sun 25".to_string()), "{labels:?}");
+    }
+
+    #[test]
+    fn a_line_is_interrupted_where_nothing_was_measured_and_scales_are_round() {
+        assert_eq!(line([Some((0.0, 1.0)), None, Some((2.0, 3.0)), Some((4.0, 5.0))]), "M0.0 1.0M2.0 3.0L4.0 5.0");
+        for (value, want) in [(0.0, 1.0), (7.3, 8.0), (2_100.0, 2_500.0), (0.13, 0.15), (1_000.0, 1_000.0)] {
+            assert!((round_up(value) - want).abs() < 1e-9, "{value}");
+        }
+    }
+}

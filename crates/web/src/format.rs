@@ -63,3 +63,27 @@ pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
 pub fn difference_s(ms: f64) -> String {
     format!("{}{:.2}", if ms < 0.0 { "−" } else { "+" }, ms.abs() / 1000.0)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::stats::Samples;
+
+    #[test]
+    fn nothing_is_printed_as_no_data_and_few_samples_carry_a_mark() {
+        assert_eq!(reading_s(&Reading::NONE), "no data");
+        assert_eq!(percent(None, 2, None), "no data");
+        assert_eq!(reading_s(&Samples::new([1_234.0]).reading(0.75)), "1.23 s*");
+        let many = Samples::new((0..100).map(f64::from)).reading(0.75);
+        assert_eq!(reading_s(&many), "0.07 s");
+        assert!(!interval_s(&many).is_empty());
+    }
+
+    #[test]
+    fn thousands_are_grouped_and_differences_signed() {
+        for (n, want) in [(0, "0"), (999, "999"), (1_000, "1,000"), (1_697_159, "1,697,159")] {
+            assert_eq!(thousands(n), want);
+        }
+        assert_eq!((difference_s(910.0).as_str(), difference_s(-40.0).as_str()), ("+0.91", "−0.04"));
+    }
+}
