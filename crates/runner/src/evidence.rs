@@ -68,7 +68,10 @@ impl Evidence {
         let begun = self.begun.get(&key(params)).copied().unwrap_or(at);
         let answer = &params["response"];
         let failed = params["errorText"].as_str().map(str::to_string);
+        let from_cache = answer["fromCache"].as_bool().unwrap_or(false);
         let phases = match base {
+            // What comes out of the cache brings the timings of the request that put it there.
+            _ if from_cache => Phases { receive_ms: (at - begun).max(0.0), ..Phases::default() },
             Some(base) => {
                 // The moment the page asked comes from another clock reading than the rest, to the
                 // whole millisecond: it may not lie after the network's first moment.
@@ -102,7 +105,7 @@ impl Evidence {
                 .find_map(|h| h["value"]["value"].as_str())
         };
         Some(Seen {
-            start: base.map_or(begun, |b| begun.min(b)),
+            start: base.filter(|_| !from_cache).map_or(begun, |b| begun.min(b)),
             request: Request {
                 url,
                 method: asked["method"].as_str().unwrap_or("GET").into(),
@@ -112,7 +115,7 @@ impl Evidence {
                 phases,
                 bytes: answer["bytesReceived"].as_u64().unwrap_or(0),
                 protocol: answer["protocol"].as_str().unwrap_or("").into(),
-                from_cache: answer["fromCache"].as_bool().unwrap_or(false),
+                from_cache,
                 failed,
                 trace: header("server-timing").and_then(trace_id),
             },
@@ -198,5 +201,21 @@ mod tests {
             (8.0, 3.0, 30.0, 1.0, 48.0, 5.0)
         );
         assert_eq!(e.document_status, Some(200));
+    }
+
+    #[test]
+    fn what_comes_out_of_the_cache_does_not_bring_old_timings_along() {
+        let mut e = Evidence::default();
+        let request = json!({"request": "2", "url": "http://book.marram.example/static/app.css", "method": "GET", "destination": "style",
+            "timings": {"timeOrigin": 5000.0, "requestStart": 1.0, "responseStart": 300.0, "responseEnd": 309.0}});
+        e.hear("network.beforeRequestSent", &json!({"timestamp": 5000.0, "request": request, "redirectCount": 0}));
+        e.hear(
+            "network.responseCompleted",
+            &json!({"timestamp": 5002.0, "request": request, "redirectCount": 0,
+            "response": {"status": 200, "fromCache": true, "headers": []}}),
+        );
+        let (requests, _) = e.between(4990.0, 6000.0);
+        assert!(requests[0].from_cache);
+        assert_eq!(requests[0].phases.total_ms(), 2.0);
     }
 }

@@ -1,0 +1,240 @@
+//! Pages and the runners' door over HTTP, with the real program and a real PostgreSQL.
+
+use cadentis_core::calendar::Stretch;
+use cadentis_core::run::{Outcome, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_standins::postgres::{Cluster, free_port};
+use cadentis_store::Db;
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use std::process::{Child, Command, Stdio};
+use std::sync::LazyLock;
+use std::time::Duration;
+use uuid::Uuid;
+
+static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+
+struct Server {
+    process: Child,
+    address: String,
+    db: Db,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+const HOSTILE: &str = "<script>alert(1)</script>\"'&";
+const SCRIPT: &str =
+    "journey \"Book\"\n  within 5 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 2 s\n";
+
+/// A server with one site, one journey at two locations and a goal; nothing is made due.
+async fn server() -> Server {
+    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    db.ensure_days_around(Timestamp::now()).await.expect("days");
+    let site = db
+        .add_site(&NewSite {
+            key: "key",
+            name: "Marram Ferries",
+            zone: "Europe/Oslo",
+            domains: &["marram.example".into()],
+            families: &[],
+            apdex_t_s: 1.5,
+        })
+        .await
+        .expect("a site");
+    let mut locations = Vec::new();
+    for (slug, token) in [("bergen", "token-b"), ("halifax", "token-h")] {
+        let new = NewLocation { slug, name: slug, country: "NO", kind: "public", zone: "Europe/Oslo", token };
+        locations.push(db.add_location(&new).await.expect("a location"));
+    }
+    let journey = NewJourney {
+        site_id: site,
+        slug: "book",
+        name: HOSTILE,
+        script: SCRIPT,
+        every_s: 300,
+        apdex_t_s: 1.0,
+        locations: &locations,
+    };
+    let journey = db.add_journey(&journey).await.expect("a journey");
+    db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
+    let port = free_port().expect("a port");
+    let process = Command::new(env!("CARGO_BIN_EXE_cadentis"))
+        .args(["serve", "--no-cadence", "--listen", &format!("127.0.0.1:{port}"), "--database-url", &url])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the server starts");
+    let address = format!("http://127.0.0.1:{port}");
+    for _ in 0..300 {
+        if reqwest::get(format!("{address}/healthz")).await.is_ok_and(|a| a.status() == 200) {
+            return Server { process, address, db };
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{address} did not get well");
+}
+
+async fn get(s: &Server, path: &str) -> (u16, String) {
+    let answer = reqwest::get(format!("{}{path}", s.address)).await.expect("an answer");
+    (answer.status().as_u16(), answer.text().await.expect("a body"))
+}
+
+async fn post(s: &Server, path: &str, token: &str, body: &Value) -> (u16, Value) {
+    let client = reqwest::Client::new();
+    let answer =
+        client.post(format!("{}{path}", s.address)).bearer_auth(token).json(body).send().await.expect("an answer");
+    (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
+}
+
+fn record(id: Uuid, outcome: Outcome) -> RunRecord {
+    let trouble = (outcome != Outcome::Passed).then(|| Trouble { line: 4, says: HOSTILE.into() });
+    RunRecord {
+        id,
+        started_at: Timestamp::now(),
+        outcome,
+        duration_ms: 1_250.0,
+        trouble: trouble.clone(),
+        steps: vec![StepRecord {
+            name: "Open".into(),
+            outcome,
+            start_ms: 0.0,
+            duration_ms: 1_250.0,
+            budget_ms: Some(2_000.0),
+            trouble,
+            vitals: StepVitals::default(),
+            marks: vec![],
+            requests: vec![],
+            console: vec![],
+            busy: vec![],
+            picture: Some("data:image/jpeg;base64,/9j/4AAQ".into()),
+        }],
+        browser: "Chromium".into(),
+        runner: HOSTILE.into(),
+    }
+}
+
+const ASKING: &str = "/api/runner/lease";
+const BRINGING: &str = "/api/runner/record";
+
+#[tokio::test]
+async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_once() {
+    let s = server().await;
+    let asking = json!({ "runner": "r" });
+    assert_eq!(post(&s, ASKING, "nobody", &asking).await.0, 401);
+    assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "nothing is due");
+    assert_eq!(s.db.make_due(Timestamp::now()).await.expect("due"), 2);
+    let (status, work) = post(&s, ASKING, "token-b", &asking).await;
+    assert_eq!((status, work["location"].as_str(), work["script"].as_str()), (200, Some("bergen"), Some(SCRIPT)));
+    assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "leased already");
+    let id: Uuid = serde_json::from_value(work["id"].clone()).expect("an id");
+    let good = serde_json::to_value(record(id, Outcome::Passed)).expect("JSON");
+
+    assert_eq!(post(&s, BRINGING, "nobody", &good).await.0, 401);
+    assert_eq!(post(&s, BRINGING, "token-h", &good).await.0, 404, "not given to this location");
+    let mut wrong = good.clone();
+    wrong["duration_ms"] = json!(-5.0);
+    let (status, says) = post(&s, BRINGING, "token-b", &wrong).await;
+    assert_eq!((status, says["says"].as_str()), (400, Some("duration_ms: -5 is no length of time from 0 ms to a day")));
+    assert_eq!(post(&s, BRINGING, "token-b", &json!({ "id": 7 })).await.0, 400);
+    assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204);
+    assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204, "a repeat changes nothing");
+    let day = Stretch::last(86_400, Timestamp::now());
+    assert_eq!(s.db.runs(1, 1, day).await.expect("runs").len(), 1);
+    let (status, picture) = get(&s, &format!("/runs/{id}/pictures/0")).await;
+    assert_eq!(status, 200);
+    assert!(!picture.is_empty());
+    assert_eq!(get(&s, &format!("/runs/{id}/pictures/1")).await.0, 404);
+}
+
+/// Plays `outcomes` at Bergen, five minutes apart, the last one just now.
+async fn play(s: &Server, outcomes: &[Outcome]) -> Vec<Uuid> {
+    let mut ids = Vec::new();
+    for (i, outcome) in outcomes.iter().enumerate() {
+        let at = Timestamp::now() - SignedDuration::from_mins(5 * (outcomes.len() - i) as i64);
+        s.db.make_due(at).await.expect("due");
+        let work = s.db.lease(1, "r", at, at).await.expect("asked").expect("work");
+        s.db.finish(1, record(work.id, *outcome)).await.expect("stored");
+        ids.push(work.id);
+    }
+    ids
+}
+
+#[tokio::test]
+async fn what_came_from_outside_is_escaped_on_every_page() {
+    let s = server().await;
+    let ids = play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Failed]).await;
+    for path in [
+        "/".to_string(),
+        "/journeys".into(),
+        "/journeys/book".into(),
+        "/goals".into(),
+        "/visitors".into(),
+        format!("/runs/{}", ids[1]),
+    ] {
+        let (status, page) = get(&s, &path).await;
+        assert_eq!(status, 200, "{path}");
+        assert!(!page.contains("<script>alert"), "{path}");
+    }
+    assert!(get(&s, &format!("/runs/{}", ids[1])).await.1.contains("&#60;script&#62;alert(1)"), "and shown as it came");
+}
+
+#[tokio::test]
+async fn numbers_that_appear_together_agree_and_our_own_trouble_is_not_held_against_the_site() {
+    use Outcome::*;
+    let s = server().await;
+    play(&s, &[Passed, Failed, Unmeasured, Passed, Passed]).await;
+    // Three of the four that count: the unmeasured one does not.
+    let journey = get(&s, "/journeys/book").await.1;
+    assert!(journey.contains(">75.00 %<"), "availability on the journey");
+    assert!(journey.contains("(passed + slow) / (passed + slow + failed) = 3 / 4"), "its proof");
+    assert!(journey.contains("1 unmeasured"), "what was left out");
+    let goals = get(&s, "/goals").await.1;
+    assert!(goals.contains(">75.00 %<") && goals.contains("= 3 / 4"), "the goal says the same");
+    assert!(get(&s, "/journeys").await.1.contains("<b>75.00 %</b>"), "and so does the list");
+    // Maintenance over all of it leaves nothing to judge.
+    s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
+    let journey = get(&s, "/journeys/book").await.1;
+    assert!(
+        journey.contains(">no data<") && !journey.contains(">75.00 %<"),
+        "nothing is counted, and no zero is shown"
+    );
+}
+
+#[tokio::test]
+async fn an_address_that_cannot_be_shown_says_what_would_be_right() {
+    let s = server().await;
+    for (path, status, says) in [
+        ("/?from=yesterday&to=now", 400, "yesterday is no moment: write UTC as 2026-11-22T05:00Z"),
+        ("/visitors?from=2026-11-22T05:00Z&to=2026-11-22T05:00Z", 400, "ends before it begins"),
+        ("/goals?from=2026-01-01T00:00Z&to=2026-11-22T05:00Z", 400, "longer than 62 days"),
+        ("/journeys/nobody", 404, "nobody"),
+        ("/runs/00000000-0000-0000-0000-000000000000", 404, "There is no such page here"),
+        ("/alerts", 404, "There is no such page here"),
+    ] {
+        let (got, page) = get(&s, path).await;
+        assert_eq!(got, status, "{path}");
+        assert!(page.contains(says), "{path}: {page}");
+    }
+}
+
+#[tokio::test]
+async fn before_there_is_anything_pages_say_so() {
+    let s = server().await;
+    for (path, says) in [
+        ("/", "has not played at bergen"),
+        ("/journeys", "Waiting for its first run"),
+        ("/journeys/book", "no data"),
+        ("/visitors", "No page view in this stretch"),
+        ("/goals", "No counted run yet"),
+    ] {
+        let (status, page) = get(&s, path).await;
+        assert_eq!(status, 200, "{path}");
+        assert!(page.contains(says), "{path}");
+    }
+}
