@@ -36,17 +36,28 @@ impl Demo {
     /// # Panics
     /// When it does not get ready within three minutes.
     pub fn start(more: &[&str]) -> Demo {
+        Demo::start_on(None, more)
+    }
+
+    /// The same on this database instead of a private one.
+    ///
+    /// # Panics
+    /// As [`Demo::start`].
+    pub fn start_on(database: Option<&str>, more: &[&str]) -> Demo {
         let folder = std::env::temp_dir().join(format!("cadentis-demo-{}", uuid::Uuid::new_v4()));
         let port = free_port().expect("a free port").to_string();
-        let mut process = Command::new(program())
+        let mut command = Command::new(program());
+        command
             .args(["demo", "--port", &port, "--days", "3", "--views", "12000", "--folder"])
             .arg(&folder)
             .args(more)
             .env_remove("DATABASE_URL")
             .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("the demo starts");
+            .stderr(Stdio::null());
+        if let Some(database) = database {
+            command.env("DATABASE_URL", database);
+        }
+        let mut process = command.spawn().expect("the demo starts");
         let said = BufReader::new(process.stdout.take().expect("piped"));
         let address = format!("http://127.0.0.1:{port}");
         let line = said.lines().map_while(Result::ok).find(|l| l.starts_with("Cadentis is ready"));

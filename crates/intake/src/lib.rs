@@ -162,8 +162,12 @@ impl Intake {
         }
         let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, now))).collect();
         let (done, committed) = oneshot::channel();
-        self.queue.try_send(Parcel { views, done }).map_err(|_| Refusal::Busy)?;
+        // Counted before the writer can have it, or it would be taken off before it was put on.
         self.waiting.fetch_add(1, Ordering::Relaxed);
+        if self.queue.try_send(Parcel { views, done }).is_err() {
+            self.waiting.fetch_sub(1, Ordering::Relaxed);
+            return Err(Refusal::Busy);
+        }
         match committed.await {
             Ok(Ok(())) => Ok(Accepted::Stored),
             _ => Err(Refusal::Busy),
