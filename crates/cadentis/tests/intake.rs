@@ -1,54 +1,25 @@
 //! The front door for beacons, over HTTP, with the real program and a real PostgreSQL.
 
-use cadentis_standins::postgres::{Cluster, free_port};
+mod serving;
+
+use cadentis_standins::postgres::free_port;
 use cadentis_store::Db;
 use cadentis_store::sites::NewSite;
 use jiff::Timestamp;
 use serde_json::{Value, json};
+use serving::Server;
 use std::collections::HashSet;
-use std::process::{Child, Command, Stdio};
-use std::sync::{Arc, LazyLock, Mutex};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use uuid::Uuid;
 
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
-
-struct Server {
-    process: Child,
-    address: String,
+struct Served {
+    server: Server,
     db: Db,
-    url: String,
 }
 
-impl Drop for Server {
-    fn drop(&mut self) {
-        let _ = self.process.kill();
-        let _ = self.process.wait();
-    }
-}
-
-fn spawn(url: &str, port: u16) -> Child {
-    Command::new(env!("CARGO_BIN_EXE_cadentis"))
-        .args(["serve", "--no-cadence", "--listen", &format!("127.0.0.1:{port}"), "--database-url", url])
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("the server starts")
-}
-
-async fn well(address: &str) {
-    for _ in 0..300 {
-        if reqwest::get(format!("{address}/healthz")).await.is_ok_and(|a| a.status() == 200) {
-            return;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    panic!("{address} did not get well");
-}
-
-async fn server() -> Server {
-    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
-    let db = Db::connect(&url).expect("an address");
-    db.migrate().await.expect("migrations");
+async fn server() -> Served {
+    let (db, url) = serving::database().await;
     db.add_site(&NewSite {
         key: "key",
         name: "Marram Ferries",
@@ -59,11 +30,9 @@ async fn server() -> Server {
     })
     .await
     .expect("a site");
-    let port = free_port().expect("a port");
-    let process = spawn(&url, port);
-    let address = format!("http://127.0.0.1:{port}");
-    well(&address).await;
-    Server { process, address, db, url }
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    Served { server, db }
 }
 
 fn beacon(id: Uuid) -> Value {
@@ -110,13 +79,13 @@ async fn each_refusal_has_its_status_its_reason_and_is_counted_and_nothing_perso
         ("key", "{".into(), OWN, 400, "malformed"),
         ("key", wrong.to_string(), OWN, 400, "malformed"),
     ] {
-        let (got, says) = send(&s.address, key, body, origin, BROWSER).await;
+        let (got, says) = send(&s.server.address, key, body, origin, BROWSER).await;
         assert_eq!((got, says["reason"].as_str().unwrap_or("")), (status, reason), "{says}");
         if reason == "malformed" && says["says"].as_str().is_some_and(|t| t.contains("lcp")) {
             assert_eq!(says["says"], "beacon.lcp: negative");
         }
     }
-    let (bot, _) = send(&s.address, "key", good(), OWN, "ferry-crawler/1.0").await;
+    let (bot, _) = send(&s.server.address, "key", good(), OWN, "ferry-crawler/1.0").await;
     assert_eq!(bot, 204);
     tokio::time::sleep(Duration::from_millis(3_000)).await;
     let mut counted = s.db.refused(1, today()).await.expect("counts");
@@ -134,7 +103,7 @@ async fn a_repeated_beacon_and_an_array_with_repeats_are_stored_once() {
     let one = beacon(Uuid::new_v4());
     let batch = json!([one, beacon(Uuid::new_v4()), one]);
     for body in [one.to_string(), one.to_string(), batch.to_string()] {
-        assert_eq!(send(&s.address, "key", body, OWN, BROWSER).await.0, 204);
+        assert_eq!(send(&s.server.address, "key", body, OWN, BROWSER).await.0, 204);
     }
     assert_eq!(s.db.count_visits(1, today()).await.expect("counts").1, 2);
 }
@@ -146,7 +115,7 @@ async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_
     for round in 0..3 {
         let senders: Vec<_> = (0..16)
             .map(|_| {
-                let (address, acknowledged) = (s.address.clone(), acknowledged.clone());
+                let (address, acknowledged) = (s.server.address.clone(), acknowledged.clone());
                 tokio::spawn(async move {
                     let client = reqwest::Client::new();
                     for _ in 0..400 {
@@ -171,14 +140,11 @@ async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_
             })
             .collect();
         tokio::time::sleep(Duration::from_millis(350)).await;
-        s.process.kill().expect("SIGKILL");
-        s.process.wait().expect("it ends");
+        s.server.kill();
         for sender in senders {
             sender.await.expect("no sender panics");
         }
-        let port = s.address.rsplit(':').next().and_then(|p| p.parse().ok()).expect("a port");
-        s.process = spawn(&s.url, port);
-        well(&s.address).await;
+        s.server.again().await;
     }
     let acknowledged = acknowledged.lock().expect("no panic holds it").clone();
     assert!(acknowledged.len() > 100, "only {} were acknowledged: nothing was tested", acknowledged.len());
@@ -191,24 +157,15 @@ async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_
 
 #[tokio::test]
 async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_later() {
-    let port = free_port().expect("a port");
     let nobody = free_port().expect("a port");
-    let mut process = spawn(&format!("postgres://cadentis@127.0.0.1:{nobody}/cadentis"), port);
-    let address = format!("http://127.0.0.1:{port}");
-    let mut health = None;
-    for _ in 0..100 {
-        if let Ok(answer) = reqwest::get(format!("{address}/healthz")).await {
-            health = Some((answer.status().as_u16(), answer.json::<Value>().await.expect("JSON")));
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    let (status, says) = health.expect("the server is up without a database");
-    let (collect, reason) = send(&address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
-    let page = reqwest::get(&address).await.expect("a page").status();
-    let _ = process.kill();
-    let _ = process.wait();
-    assert_eq!((status, says["status"].as_str()), (503, Some("unavailable")));
-    assert_eq!((collect, reason["reason"].as_str()), (503, Some("busy")));
-    assert_eq!(page, 503);
+    let server = Server::start(&format!("postgres://cadentis@127.0.0.1:{nobody}/cadentis"));
+    assert_eq!(server.up().await, 503);
+    let health: Value =
+        reqwest::get(format!("{}/healthz", server.address)).await.expect("up").json().await.expect("JSON");
+    assert_eq!(health["status"], "unavailable");
+    let (collect, says) = send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
+    assert_eq!((collect, says["reason"].as_str()), (503, Some("busy")));
+    let page = reqwest::get(&server.address).await.expect("a page");
+    assert_eq!(page.status(), 503);
+    assert!(page.text().await.expect("a body").contains("The database does not answer just now."));
 }

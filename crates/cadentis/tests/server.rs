@@ -1,30 +1,19 @@
 //! Pages and the runners' door over HTTP, with the real program and a real PostgreSQL.
 
+mod serving;
+
 use cadentis_core::calendar::Stretch;
 use cadentis_core::run::{Outcome, RunRecord, StepRecord, StepVitals, Trouble};
-use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use std::process::{Child, Command, Stdio};
-use std::sync::LazyLock;
-use std::time::Duration;
+use serving::Server;
 use uuid::Uuid;
 
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
-
-struct Server {
-    process: Child,
-    address: String,
+struct Served {
+    server: Server,
     db: Db,
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        let _ = self.process.kill();
-        let _ = self.process.wait();
-    }
 }
 
 const HOSTILE: &str = "<script>alert(1)</script>\"'&";
@@ -32,10 +21,8 @@ const SCRIPT: &str =
     "journey \"Book\"\n  within 5 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 2 s\n";
 
 /// A server with one site, one journey at two locations and a goal; nothing is made due.
-async fn server() -> Server {
-    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
-    let db = Db::connect(&url).expect("an address");
-    db.migrate().await.expect("migrations");
+async fn server() -> Served {
+    let (db, url) = serving::database().await;
     db.ensure_days_around(Timestamp::now()).await.expect("days");
     let site = db
         .add_site(&NewSite {
@@ -64,31 +51,25 @@ async fn server() -> Server {
     };
     let journey = db.add_journey(&journey).await.expect("a journey");
     db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
-    let port = free_port().expect("a port");
-    let process = Command::new(env!("CARGO_BIN_EXE_cadentis"))
-        .args(["serve", "--no-cadence", "--listen", &format!("127.0.0.1:{port}"), "--database-url", &url])
-        .stderr(Stdio::null())
-        .spawn()
-        .expect("the server starts");
-    let address = format!("http://127.0.0.1:{port}");
-    for _ in 0..300 {
-        if reqwest::get(format!("{address}/healthz")).await.is_ok_and(|a| a.status() == 200) {
-            return Server { process, address, db };
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    panic!("{address} did not get well");
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    Served { server, db }
 }
 
-async fn get(s: &Server, path: &str) -> (u16, String) {
-    let answer = reqwest::get(format!("{}{path}", s.address)).await.expect("an answer");
+async fn get(s: &Served, path: &str) -> (u16, String) {
+    let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.expect("a body"))
 }
 
-async fn post(s: &Server, path: &str, token: &str, body: &Value) -> (u16, Value) {
+async fn post(s: &Served, path: &str, token: &str, body: &Value) -> (u16, Value) {
     let client = reqwest::Client::new();
-    let answer =
-        client.post(format!("{}{path}", s.address)).bearer_auth(token).json(body).send().await.expect("an answer");
+    let answer = client
+        .post(format!("{}{path}", s.server.address))
+        .bearer_auth(token)
+        .json(body)
+        .send()
+        .await
+        .expect("an answer");
     (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
 }
 
@@ -153,7 +134,7 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
 }
 
 /// Plays `outcomes` at Bergen, five minutes apart, the last one just now.
-async fn play(s: &Server, outcomes: &[Outcome]) -> Vec<Uuid> {
+async fn play(s: &Served, outcomes: &[Outcome]) -> Vec<Uuid> {
     let mut ids = Vec::new();
     for (i, outcome) in outcomes.iter().enumerate() {
         let at = Timestamp::now() - SignedDuration::from_mins(5 * (outcomes.len() - i) as i64);

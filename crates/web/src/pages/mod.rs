@@ -21,6 +21,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
         .route("/visitors", web::get().to(visitors::page))
         .route("/visitors/arrivals", web::get().to(visitors::arrivals))
+        .route("/visitors/slices", web::get().to(visitors::slices_part))
         .route("/visitors/slowest", web::get().to(visitors::slowest))
         .route("/goals", web::get().to(goals::page));
 }

@@ -31,7 +31,6 @@ struct Page {
     bin_width: f64,
     histogram_ticks: Vec<(f64, String)>,
     quantiles: Vec<(f64, String, f64, bool)>,
-    slices: Vec<(String, String, String, &'static str)>,
     ticks: Vec<(f64, String)>,
     series: Vec<Series>,
     series_height: f64,
@@ -74,17 +73,19 @@ struct Wanted {
     vital: Option<String>,
 }
 
+/// The vital that the address asks for.
+fn wanted(request: &HttpRequest) -> Vital {
+    let query = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    query.vital.as_deref().and_then(Vital::parse).unwrap_or(Vital::Lcp)
+}
+
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
-    let vital = wanted.vital.as_deref().and_then(Vital::parse).unwrap_or(Vital::Lcp);
+    let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
-    let one = [vital];
     const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
-    let (views, devices, countries, before, visits) = futures::try_join!(
+    let (views, before, visits) = futures::try_join!(
         Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
-        Views::load(&state, site_id, past, Attribute::Device, &one, 1),
-        Views::load(&state, site_id, past, Attribute::Country, &one, 1),
         async {
             match frame.against {
                 Some(a) => Views::rolled(&state, site_id, a, Attribute::Device, &LANES, 96).await.map(Some),
@@ -111,7 +112,6 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         bin_width,
         quantiles,
         histogram_ticks,
-        slices: slices(vital, &[("", &families), ("", &devices.values()), ("from ", &countries.values())]),
         ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
         series: LANES.iter().map(|v| Some(*v)).chain([None]).enumerate().map(|(i, v)| series(&frame, v, i, &views, before.as_ref())).collect(),
         series_height: 4.0 * 46.0 + 22.0,
@@ -379,6 +379,24 @@ struct Arrivals {
     rows: Vec<Vec<String>>,
     complete: String,
     refused: String,
+}
+
+#[derive(Template)]
+#[template(path = "slices.html")]
+struct Slices {
+    vital: &'static str,
+    /// Slice, page views, p75, tone.
+    rows: Vec<(String, String, String, &'static str)>,
+}
+
+/// Slices by device and country: read after the page, which does not wait for them.
+pub async fn slices_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let vitals = [wanted(&request)];
+    let load = |by| Views::load(&state, frame.site.id, frame.past(), by, &vitals, 1);
+    let (devices, countries) = futures::try_join!(load(Attribute::Device), load(Attribute::Country))?;
+    let rows = slices(vitals[0], &[("", &devices.values()), ("from ", &countries.values())]);
+    html(&Slices { vital: vitals[0].name(), rows })
 }
 
 #[derive(Template)]

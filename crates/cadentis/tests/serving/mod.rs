@@ -1,0 +1,72 @@
+//! The real server on a database of its own in a real PostgreSQL.
+
+use cadentis_standins::postgres::{Cluster, free_port};
+use cadentis_store::Db;
+use std::process::{Child, Command, Stdio};
+use std::sync::LazyLock;
+use std::time::Duration;
+use uuid::Uuid;
+
+pub static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+
+/// Ended when dropped.
+pub struct Server {
+    pub process: Child,
+    pub address: String,
+    pub url: String,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// An empty, migrated database and its address.
+pub async fn database() -> (Db, String) {
+    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    (db, url)
+}
+
+fn spawn(url: &str, address: &str) -> Child {
+    Command::new(env!("CARGO_BIN_EXE_cadentis"))
+        .args(["serve", "--no-cadence", "--listen", address.trim_start_matches("http://"), "--database-url", url])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the server starts")
+}
+
+impl Server {
+    /// Starts a server on that database, which need not be there.
+    pub fn start(url: &str) -> Server {
+        let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
+        Server { process: spawn(url, &address), address, url: url.to_string() }
+    }
+
+    /// Waits until healthz answers, whatever it says, and gives its status.
+    pub async fn up(&self) -> u16 {
+        for _ in 0..300 {
+            if let Ok(answer) = reqwest::get(format!("{}/healthz", self.address)).await {
+                return answer.status().as_u16();
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("{} did not come up", self.address);
+    }
+
+    /// SIGKILL.
+    pub fn kill(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+
+    /// Starts again at the same address.
+    #[allow(dead_code, reason = "not every test kills its server")]
+    pub async fn again(&mut self) {
+        self.kill();
+        self.process = spawn(&self.url, &self.address);
+        assert_eq!(self.up().await, 200);
+    }
+}
