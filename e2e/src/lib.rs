@@ -130,20 +130,10 @@ impl Looker {
         let (process, port) = (0..5).find_map(|_| driver()).expect("chromedriver is installed and starts");
         let profile = std::env::temp_dir().join(format!("cadentis-looker-{}", uuid::Uuid::new_v4()));
         let mut caps = DesiredCapabilities::chrome();
-        let usual = [
-            "--headless=new",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--disable-dev-shm-usage",
-            "--window-size=1280,800",
-        ];
         let own = format!("--user-data-dir={}", profile.display());
-        for flag in usual.iter().copied().chain([own.as_str()]).chain(flags.iter().map(String::as_str)) {
+        let usual = cadentis_processes::chromium::flags();
+        let ours = ["--window-size=1280,800", own.as_str()];
+        for flag in usual.into_iter().chain(ours).chain(flags.iter().map(String::as_str)) {
             caps.add_arg(flag).expect("a flag is a text");
         }
         // Without this the page could tell that a program drives it.

@@ -5,6 +5,8 @@
 //! browser under its driver, come to us when their parent dies because we are their subreaper, and
 //! [`end_all`] finds them below us in the process tree.
 
+pub mod chromium;
+
 use std::collections::HashMap;
 use std::io;
 use std::os::unix::process::CommandExt;

@@ -108,23 +108,9 @@ impl Browser {
         let start = |e: WebDriverError| Ours::Start(first_line(&e.to_string()));
         let mut caps = DesiredCapabilities::chrome();
         caps.enable_bidi().map_err(start)?;
-        let mut flags = vec![
-            "--headless=new".to_string(),
-            "--disable-gpu".into(),
-            "--disable-quic".into(),
-            "--no-first-run".into(),
-            "--disable-background-networking".into(),
-            "--disable-component-update".into(),
-            "--disable-sync".into(),
-            "--disable-dev-shm-usage".into(),
-            format!("--window-size={},{}", VIEWPORT.0, VIEWPORT.1),
-            format!("--user-data-dir={}", profile.display()),
-        ];
-        // Chromium refuses its sandbox to root.
-        // SAFETY: geteuid cannot fail.
-        if unsafe { libc::geteuid() } == 0 {
-            flags.push("--no-sandbox".into());
-        }
+        let mut flags: Vec<String> = cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
+        flags.push(format!("--window-size={},{}", VIEWPORT.0, VIEWPORT.1));
+        flags.push(format!("--user-data-dir={}", profile.display()));
         if let Some(proxy) = proxy {
             flags.push(format!("--proxy-server=socks5://{proxy}"));
             // Otherwise loopback addresses would go around the proxy.

@@ -198,7 +198,7 @@ impl Player<'_> {
         tokio::time::sleep(Duration::from_millis(40)).await;
         let facts = self.browser.ask(&json!({ "what": "facts", "patience_ms": 0 }), Duration::from_secs(5)).await?;
         if let Some(facts) = facts {
-            add_facts(&mut record, &facts, from, end);
+            add_facts(&mut record, &facts, from);
         }
         if self.setting.pictures {
             record.picture = self.browser.picture().await.ok();
@@ -352,7 +352,7 @@ impl Player<'_> {
 }
 
 /// The vitals and busy stretches of the document that the step ended on.
-fn add_facts(record: &mut StepRecord, facts: &Value, from: f64, end: f64) {
+fn add_facts(record: &mut StepRecord, facts: &Value, from: f64) {
     let origin = facts["origin"].as_f64().unwrap_or(0.0);
     // Counted from the step's beginning; what was before it belongs to an earlier step.
     let moment =
@@ -361,7 +361,8 @@ fn add_facts(record: &mut StepRecord, facts: &Value, from: f64, end: f64) {
         let list = facts[name].as_array().map(Vec::as_slice).unwrap_or_default();
         list.iter()
             .filter_map(|p| Some((origin + p[0].as_f64()? - from, p[1].as_f64()?)))
-            .filter(|(at, _)| (0.0..=end - from).contains(at))
+            // A frame that an act of the step set off may be painted just after its end.
+            .filter(|(at, _)| *at >= 0.0)
             .collect()
     };
     record.vitals = StepVitals {

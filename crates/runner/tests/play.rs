@@ -135,3 +135,33 @@ async fn a_step_over_its_budget_is_slow_and_the_nearer_place_is_quicker() {
     far.site.stop().await;
     near.site.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn each_way_the_site_can_misbehave_shows_in_the_evidence() {
+    let w = world("bergen").await;
+    w.site.change(|s| {
+        s.script_error = true;
+        s.missing_image = true;
+        s.late_shift = true;
+        s.heavy_interaction_ms = 400;
+    });
+    let script = "journey \"M\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect text \"Winter timetable\"\n\
+        step \"Press\"\n  press heading \"Departures today\"\n  expect text \"Departures today\"\n";
+    let r = played(&w, script).await;
+    assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
+    let open = &r.steps[0];
+    assert!(open.console.iter().any(|c| c.uncaught && c.text.contains("undefined")), "{:?}", open.console);
+    assert!(open.requests.iter().any(|q| q.status == 404 && q.kind == "image"), "the missing image");
+    assert!(open.vitals.cls.is_some_and(|cls| cls > 0.01), "the notice pushed the page down: {:?}", open.vitals);
+    // The press keeps the main thread busy, and what is expected next has to wait for it.
+    assert!(r.steps[1].duration_ms >= 350.0, "{} ms", r.steps[1].duration_ms);
+
+    w.site.change(|s| {
+        *s = Default::default();
+        s.blank = true;
+    });
+    let blank = played(&w, script).await;
+    assert_eq!(blank.outcome, Outcome::Failed);
+    assert_eq!(blank.steps[0].vitals.fcp_ms, None, "nothing was painted");
+    w.site.stop().await;
+}

@@ -274,9 +274,8 @@ pub async fn keep_visiting(proxies: Vec<std::net::SocketAddr>) {
         let profile = std::env::temp_dir().join(format!("cadentis-visitor-{}", Uuid::new_v4()));
         let mut command = tokio::process::Command::new("chromium");
         command
-            .args(["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run"])
-            .args(["--disable-background-networking", "--disable-component-update", "--disable-sync"])
-            .args(["--disable-dev-shm-usage", "--proxy-bypass-list=<-loopback>"])
+            .args(cadentis_processes::chromium::flags())
+            .arg("--proxy-bypass-list=<-loopback>")
             .arg(format!("--proxy-server=socks5://{proxy}"))
             .arg(format!("--user-data-dir={}", profile.display()))
             // Headless browsers call themselves so, and whatever does is taken for a program.
