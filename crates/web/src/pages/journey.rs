@@ -71,7 +71,9 @@ pub async fn page(
         state.db.journey(site.id, &slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
     let script =
         journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
-    let (runs, before, markers, maintenance, views, by_country, goals, located) = futures::try_join!(
+    let goals = state.db.goals(site.id).await?;
+    let goal = goals.iter().find(|g| g.journey_id == j.id);
+    let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
         state.db.runs(j.id, site.id, past),
         async {
             match frame.against {
@@ -83,15 +85,15 @@ pub async fn page(
         state.db.maintenance(site.id, frame.stretch),
         Views::load(&state, site.id, past, Attribute::Family, &[Vital::Lcp], 96),
         Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
-        state.db.goals(site.id),
+        async {
+            match goal {
+                Some(g) => budget_over(&state, site, g, past, 60).await,
+                None => Ok(vec![]),
+            }
+        },
         state.db.locations_of(&j),
     )?;
     let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
-    let goal = goals.iter().find(|g| g.journey_id == j.id);
-    let budget = match goal {
-        Some(g) => budget_over(&state, site, g, past, 60).await?,
-        None => vec![],
-    };
     let budget_ms = script.within_ms.map(|ms| ms as f64);
     let played = Played {
         runs: &runs,

@@ -59,14 +59,21 @@ impl Row {
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Now", SIX_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
-    let (journeys, markers, maintenance, views, by_country, budgets, goals) = futures::try_join!(
-        state.db.journeys(site.id),
+    let (journeys, goals) = futures::try_join!(state.db.journeys(site.id), state.db.goals(site.id))?;
+    // The line-up is that of the first journey.
+    let first_goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
+    let (markers, maintenance, views, by_country, budgets, spent) = futures::try_join!(
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
         Views::load(&state, site.id, past, Attribute::Family, &Vital::ALL, 72),
         Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 24),
         state.db.budgets(site.id),
-        state.db.goals(site.id),
+        async {
+            match first_goal {
+                Some(g) => budget_over(&state, site, g, past, 48).await,
+                None => Ok(vec![]),
+            }
+        },
     )?;
     let mut rows = Vec::new();
     let mut silent = Vec::new();
@@ -113,20 +120,15 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         }
         if nth == 0 {
             let script = journey::parse(&j.script).ok();
-            let goal = goals.iter().find(|g| g.journey_id == j.id);
-            let budget = match goal {
-                Some(g) => budget_over(&state, site, g, past, 48).await?,
-                None => vec![],
-            };
             let played = Played {
                 runs: &runs,
                 locations: &locations,
                 budget_ms: script.and_then(|s| s.within_ms).map(|ms| ms as f64),
                 every_s: i64::from(j.every_s),
-                promised: goal.map(|g| g.promised),
+                promised: first_goal.map(|g| g.promised),
             };
             let happened = Happened { markers: &markers, maintenance: &maintenance };
-            lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render()?;
+            lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&spent)).render()?;
             (journey_name, journey_slug) = (j.name.clone(), j.slug.clone());
         }
     }
