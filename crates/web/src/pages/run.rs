@@ -13,7 +13,7 @@ use cadentis_core::run::{Difference, Outcome, Request, RunRecord, Split, StepRec
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
 use cadentis_store::sites::Location;
-use jiff::tz::TimeZone;
+use jiff::{Zoned, tz::TimeZone};
 use serde::Deserialize;
 use std::collections::HashMap;
 use uuid::Uuid;
@@ -184,7 +184,7 @@ pub async fn page(
         journey: journey.name.clone(),
         journey_slug: journey.slug.clone(),
         location: location.name.clone(),
-        title_time: local.strftime("%a %-d %b %H:%M %Z").to_string(),
+        title_time: title_time(&local, &site_time),
         both_zones: format!(
             "Due {} at {}; {} at the site ({}); {} UTC",
             local.strftime("%H:%M:%S %Z"),
@@ -233,6 +233,16 @@ pub async fn page(
             .collect();
     }
     html(&page)
+}
+
+/// The moment at the location and, where clocks differ, at the site.
+fn title_time(here: &Zoned, site: &Zoned) -> String {
+    let local = here.strftime("%a %-d %b %H:%M %Z");
+    if here.offset() == site.offset() {
+        local.to_string()
+    } else {
+        format!("{local} ({} at the site)", site.strftime("%H:%M %Z"))
+    }
 }
 
 fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option<usize>, location: &Location) {
