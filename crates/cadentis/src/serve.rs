@@ -6,6 +6,8 @@ use cadentis_intake::Intake;
 use cadentis_store::Db;
 use jiff::Timestamp;
 use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 #[derive(clap::Args)]
@@ -27,8 +29,9 @@ pub struct Args {
 pub async fn serve(args: Args) -> Result<(), Failure> {
     let db = Db::connect(&args.database_url)?;
     let intake = Intake::start(db.clone(), args.queue);
-    tokio::spawn(keep_house(db.clone(), !args.no_cadence));
-    let state = cadentis_web::State { db: db.clone(), intake: intake.clone() };
+    let ready = Arc::new(AtomicBool::new(false));
+    tokio::spawn(keep_house(db.clone(), !args.no_cadence, ready.clone()));
+    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready };
     let web =
         cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);
@@ -45,11 +48,12 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
 
 /// Migrates as soon as the database answers, then keeps days, due runs and cells up to date. A
 /// database that goes away is waited for.
-async fn keep_house(db: Db, cadence: bool) {
+async fn keep_house(db: Db, cadence: bool, ready: Arc<AtomicBool>) {
     while let Err(e) = prepare(&db).await {
         tracing::warn!("waiting for the database: {e}");
         tokio::time::sleep(Duration::from_secs(2)).await;
     }
+    ready.store(true, Ordering::Relaxed);
     tokio::spawn(cadentis_intake::roll_up(db.clone()));
     let mut beats: u64 = 0;
     loop {

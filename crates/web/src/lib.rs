@@ -23,12 +23,16 @@ use cadentis_intake::Intake;
 use cadentis_store::Db;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 /// What handlers share. Everything in it is a handle: servers keep no state of their own.
 #[derive(Clone)]
 pub struct State {
     pub db: Db,
     pub intake: Intake,
+    /// Set once tables and today's partitions are there: before that nothing can be stored.
+    pub ready: Arc<AtomicBool>,
 }
 
 pub struct Web {

@@ -45,11 +45,14 @@ impl Server {
         Server { process: spawn(url, &address), address, url: url.to_string() }
     }
 
-    /// Waits until healthz answers, whatever it says, and gives its status.
+    /// Waits until healthz says anything but that it is starting, and gives its status.
     pub async fn up(&self) -> u16 {
         for _ in 0..300 {
             if let Ok(answer) = reqwest::get(format!("{}/healthz", self.address)).await {
-                return answer.status().as_u16();
+                let status = answer.status().as_u16();
+                if !answer.text().await.is_ok_and(|says| says.contains("\"starting\"")) {
+                    return status;
+                }
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }

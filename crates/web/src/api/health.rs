@@ -4,8 +4,10 @@ use crate::State;
 use actix_web::{HttpResponse, web};
 use jiff::Timestamp;
 use serde_json::{Map, Value, json};
+use std::sync::atomic::Ordering;
 
-/// 200 with `"status": "ok"`, or 503 with `"status": "unavailable"` when the database is away.
+/// 200 with `"status": "ok"`; 503 with `"starting"` until the tables are prepared, or `"unavailable"`
+/// when the database is away.
 ///
 /// `last_run_age_s` has a key per location: seconds since its newest run was due, `null` if it has
 /// not played for two days.
@@ -22,10 +24,15 @@ pub async fn healthz(state: web::Data<State>) -> HttpResponse {
                 .into_iter()
                 .map(|(name, at)| (name, at.map_or(Value::Null, |at| json!(now.as_second() - at.as_second()))))
                 .collect();
-            body["status"] = json!("ok");
             body["database"] = json!("ok");
             body["last_run_age_s"] = Value::Object(ages);
-            HttpResponse::Ok().json(body)
+            if state.ready.load(Ordering::Relaxed) {
+                body["status"] = json!("ok");
+                HttpResponse::Ok().json(body)
+            } else {
+                body["status"] = json!("starting");
+                HttpResponse::ServiceUnavailable().json(body)
+            }
         }
         Err(e) => {
             body["status"] = json!("unavailable");
