@@ -87,6 +87,8 @@ async (json) => {
         return location.href.includes(ask.part) ? {} : null;
       case 'loaded':
         return {};
+      case 'painted':
+        return performance.getEntriesByName('first-contentful-paint').length ? {} : null;
       case 'facts': {
         const seen = globalThis.seen || { lcp: 0, shifts: [], long: [] };
         const nav = performance.getEntriesByType('navigation')[0] || {};

@@ -196,6 +196,11 @@ impl Player<'_> {
         }
         // Answers that are on their way when the expectation holds still belong to the step.
         tokio::time::sleep(Duration::from_millis(40)).await;
+        if led_away && record.outcome == Outcome::Passed {
+            // A busy machine may have loaded the page and not painted it yet; a blank page never is.
+            let painted = json!({ "what": "painted", "patience_ms": 1_000 });
+            self.browser.ask(&painted, Duration::from_secs(5)).await?;
+        }
         let facts = self.browser.ask(&json!({ "what": "facts", "patience_ms": 0 }), Duration::from_secs(5)).await?;
         if let Some(facts) = facts {
             add_facts(&mut record, &facts, from);
