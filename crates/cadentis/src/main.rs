@@ -5,6 +5,7 @@ mod play;
 mod runner;
 mod seed;
 mod serve;
+mod stats;
 mod world;
 
 use clap::{Parser, Subcommand};
@@ -29,6 +30,8 @@ enum Command {
     Runner(runner::Args),
     /// Play one script and say what happened
     Play(play::Args),
+    /// Percentiles with intervals, Apdex and a histogram of numbers from a file or standard input
+    Stats(stats::Args),
     /// The whole made-up ferry line: database, server, site, networks, visitors, runners
     Demo(demo::Args),
     /// Write the demo's thirty days of history into an empty database
@@ -49,6 +52,7 @@ fn main() -> ExitCode {
         Command::World(args) => runtime().block_on(world::world(args)).map(|()| ExitCode::SUCCESS),
         Command::Runner(args) => runtime().block_on(runner::runner(args)).map(|()| ExitCode::SUCCESS),
         Command::Play(args) => runtime().block_on(play::play(args)),
+        Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),
     };
     done.unwrap_or_else(|e| {

@@ -1,7 +1,7 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::goal::{Check, Tally};
 use cadentis_core::run::{Outcome, RunRecord};
 use jiff::{SignedDuration, Timestamp};
@@ -214,10 +214,10 @@ impl Db {
         &self,
         journey_id: i32,
         stretch: Stretch,
-        left_out: &[Stretch],
+        left_out: &Cover,
         bucket_s: i64,
     ) -> Result<Vec<(i64, Tally)>> {
-        let windows: Vec<String> = left_out.iter().map(|w| format!("[{},{})", w.from, w.to)).collect();
+        let windows: Vec<String> = left_out.stretches().iter().map(|w| format!("[{},{})", w.from, w.to)).collect();
         // The windows are read once, not for every row: hence the inner SELECT.
         let rows: Vec<(i64, i16, bool, i64)> = sqlx::query_as(
             "SELECT extract(epoch FROM bucket)::bigint, outcome, out, n FROM (

@@ -1,7 +1,9 @@
 //! Sites, locations, journeys, goals, and what is pinned to the time axis.
 
 use crate::db::{Db, Result, content};
-use cadentis_core::calendar::{Cadence, Stretch};
+use cadentis_core::calendar::{Cadence, Cover, Stretch};
+use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
+use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Families;
 use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
@@ -89,14 +91,6 @@ pub struct Goal {
     pub promised: f64,
 }
 
-#[derive(Debug, Clone, FromRow)]
-pub struct Budget {
-    /// `None`: the whole site.
-    pub family: Option<String>,
-    pub vital: String,
-    pub limit_value: f64,
-}
-
 #[derive(Debug, Clone)]
 pub struct Marker {
     pub at: Timestamp,
@@ -111,6 +105,13 @@ pub struct LeftOut {
     pub why: String,
     /// Who carved it out; `None` for maintenance.
     pub author: Option<String>,
+}
+
+impl LeftOut {
+    /// All the time that some of these leave out.
+    pub fn cover(all: &[LeftOut]) -> Cover {
+        Cover::of(all.iter().map(|l| l.stretch))
+    }
 }
 
 type WindowRow = (jiff_sqlx::Timestamp, jiff_sqlx::Timestamp, String, Option<String>);
@@ -152,8 +153,7 @@ impl Db {
         .bind(journey.id)
         .fetch_all(&self.pool)
         .await?;
-        let of = rows.len();
-        let cadence = |nth| Cadence::every(i64::from(journey.every_s), nth, of);
+        let cadence = |nth| Cadence::every(i64::from(journey.every_s), nth);
         Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, cadence(nth))).collect())
     }
 
@@ -172,9 +172,17 @@ impl Db {
         Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
     }
 
+    /// The limits on vitals at the 75th percentile, in the order they were set.
     pub async fn budgets(&self, site_id: i32) -> Result<Vec<Budget>> {
         let sql = "SELECT family, vital, limit_value FROM budget WHERE site_id = $1 ORDER BY id";
-        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+        let rows: Vec<(Option<String>, String, f64)> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+        rows.into_iter()
+            .map(|(family, vital, limit)| {
+                let metric = Metric::Vital(Vital::parse(&vital).ok_or_else(|| content("budget.vital", vital))?);
+                let scope = family.map_or(Scope::Site, Scope::Family);
+                Ok(Budget { metric, statistic: Statistic::Percentile(0.75), limit, scope })
+            })
+            .collect()
     }
 
     pub async fn markers(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Marker>> {

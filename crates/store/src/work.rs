@@ -32,7 +32,7 @@ impl Db {
                     continue;
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
-                    let due = cadence.last_due(now);
+                    let Some(due) = cadence.last_due(now) else { continue };
                     sqlx::query(
                         "DELETE FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
                            AND (lease_until IS NULL OR lease_until < $4)",

@@ -1,7 +1,7 @@
 //! The store against a real PostgreSQL.
 
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Beacon, PageView};
@@ -219,7 +219,7 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     let all = Stretch { from: ids[0], to: ids[3] + SignedDuration::from_secs(1) };
     let window = Stretch { from: ids[1], to: ids[2] };
     let count = |out: Vec<Stretch>| {
-        let db = db.clone();
+        let (db, out) = (db.clone(), Cover::of(out));
         async move {
             let rows = db.check_buckets(1, all, &out, 86_400 * 31).await.expect("counted");
             let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (_, x)| {

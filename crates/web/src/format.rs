@@ -39,17 +39,7 @@ pub fn percent(share: Option<f64>, decimals: usize, goal: Option<f64>) -> String
 }
 
 /// Whole numbers in groups of three.
-pub fn thousands(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
-}
+pub use cadentis_core::stats::proof::counted as thousands;
 
 pub fn clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%H:%M").to_string()

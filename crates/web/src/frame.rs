@@ -8,7 +8,6 @@ use actix_web::HttpRequest;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::State as Standing;
-use cadentis_core::stats;
 use cadentis_store::sites::{LeftOut, Marker, Site};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
@@ -65,8 +64,6 @@ pub struct Strip {
 
 pub const WIDTH: f64 = 1248.0;
 const TWO_WEEKS_S: i64 = 14 * 86_400;
-/// From this share of failed runs in an hour on, the strip shows trouble.
-const TROUBLE_SHARE: f64 = 0.05;
 
 const PLACES: [(&str, &str, bool); 8] = [
     ("Now", "/", true),
@@ -182,7 +179,7 @@ impl Strip {
                 .filter(|(hour, t)| {
                     let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
                     let planned = maintenance.iter().any(|m| m.stretch.common(&window).is_some());
-                    !planned && stats::share(t.failed, t.counted()).is_some_and(|s| s >= TROUBLE_SHARE)
+                    !planned && t.is_troubled()
                 })
                 .filter_map(|(hour, t)| {
                     let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };

@@ -1,7 +1,6 @@
 //! A stretch of time: half open, from its first moment up to and without its last.
 
 use jiff::{Timestamp, ToSpan, Unit, Zoned, tz::TimeZone};
-use std::time::Duration;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stretch {
@@ -134,6 +133,23 @@ impl Stretch {
         Stretch { from, to }
     }
 
+    /// The calendar week, from Monday (ISO 8601), that `at` lies in, in that zone.
+    pub fn week_of(at: Timestamp, zone: &TimeZone) -> Stretch {
+        let here = at.to_zoned(zone.clone());
+        let into = i64::from(here.weekday().to_monday_zero_offset());
+        let bounds = here.date().checked_sub(into.days()).and_then(|monday| {
+            Ok((monday.to_zoned(zone.clone())?, monday.checked_add(1.week())?.to_zoned(zone.clone())?))
+        });
+        bounds.map_or(Stretch { from: at, to: at }, |(from, to)| Stretch { from: from.timestamp(), to: to.timestamp() })
+    }
+
+    /// The last so many days of that zone's calendar up to `at`: by the wall clock, so that a day
+    /// on which clocks change is a day.
+    pub fn days_before(at: Timestamp, days: u16, zone: &TimeZone) -> Stretch {
+        let from = at.to_zoned(zone.clone()).checked_sub(i64::from(days).days()).map_or(at, |z| z.timestamp());
+        Stretch { from, to: at }
+    }
+
     /// A bucket width in seconds that cuts the stretch into at most `most` even buckets.
     pub fn bucket_seconds(&self, most: i64) -> i64 {
         const WIDTHS: [i64; 13] =
@@ -172,19 +188,6 @@ impl Stretch {
     }
 }
 
-/// Times that do not overlap, merged and in order: what several windows leave out together.
-pub fn union(mut windows: Vec<Stretch>) -> Vec<Stretch> {
-    windows.sort_by_key(|w| w.from);
-    let mut merged: Vec<Stretch> = Vec::new();
-    for w in windows {
-        match merged.last_mut() {
-            Some(last) if w.from <= last.to => last.to = last.to.max(w.to),
-            _ => merged.push(w),
-        }
-    }
-    merged
-}
-
 /// The moment so many seconds after 1970, held inside the supported years.
 pub fn at_second(second: i64) -> Timestamp {
     Timestamp::from_second(second).unwrap_or(if second < 0 { Timestamp::MIN } else { Timestamp::MAX })
@@ -208,11 +211,6 @@ pub fn length_text(ms: f64) -> String {
     }
 }
 
-/// So many minutes as a std duration, for the edges that wait.
-pub fn minutes(n: u64) -> Duration {
-    Duration::from_secs(n * 60)
-}
-
 /// The start of the whole hour that `at` lies in, in UTC.
 pub fn hour_of(at: Timestamp) -> Timestamp {
     at.round(jiff::TimestampRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Floor)).unwrap_or(at)
@@ -221,7 +219,6 @@ pub fn hour_of(at: Timestamp) -> Timestamp {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use proptest::prelude::*;
 
     fn at(s: &str) -> Timestamp {
         s.parse().unwrap()
@@ -251,6 +248,16 @@ mod tests {
     }
 
     #[test]
+    fn weeks_begin_on_monday_and_rolling_days_keep_the_wall_clock() {
+        // EU summer time 2026 begins on Sunday 29 March: that week has 167 hours.
+        let week = Stretch::week_of(at("2026-03-29T12:00:00Z"), &oslo());
+        assert_eq!((week.from, week.seconds() / 3_600), (at("2026-03-22T23:00:00Z"), 167));
+        assert_eq!(Stretch::week_of(week.to, &oslo()).from, week.to);
+        let days = Stretch::days_before(at("2026-04-01T10:00:00Z"), 28, &oslo());
+        assert_eq!(days.from, at("2026-03-04T11:00:00Z"));
+    }
+
+    #[test]
     fn an_address_carries_the_stretch_and_refuses_nonsense() {
         let s = Stretch::parse("2026-11-22T05:00Z", "2026-11-22T17:00Z").unwrap();
         assert_eq!(Stretch::moment(s.to), "2026-11-22T17:00Z");
@@ -269,19 +276,6 @@ mod tests {
             (4_310.0, "4.3 s"),
         ] {
             assert_eq!(length_text(ms), want);
-        }
-    }
-
-    proptest! {
-        #[test]
-        fn merged_windows_cover_the_same_moments_and_never_overlap(
-            windows in prop::collection::vec((0i64..500, 1i64..60), 0..12), probe in 0i64..600,
-        ) {
-            let windows: Vec<_> = windows.iter().map(|(a, n)| Stretch { from: at_second(*a), to: at_second(a + n) }).collect();
-            let merged = union(windows.clone());
-            let covers = |set: &[Stretch]| set.iter().filter(|w| w.contains(at_second(probe))).count();
-            prop_assert!(covers(&merged) <= 1);
-            prop_assert_eq!(covers(&merged) == 1, covers(&windows) >= 1);
         }
     }
 }

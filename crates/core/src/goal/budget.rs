@@ -1,7 +1,9 @@
 //! A limit on a reading, and where the reading stands to it.
 
-use crate::stats::Reading;
+use crate::stats::proof::plain;
+use crate::stats::{Proof, Reading, Samples};
 use crate::timing::{Rating, Vital};
+use jiff::Timestamp;
 use serde::Serialize;
 
 /// How something stands; each has a tone and a shape of its own on every page.
@@ -57,15 +59,149 @@ impl State {
     }
 }
 
-/// How much of the limit is left, in the reading's unit; negative when it is over.
-pub fn margin(reading: &Reading, limit: f64) -> Option<f64> {
-    reading.value.map(|v| limit - v)
+/// What a budget limits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub enum Metric {
+    Vital(Vital),
+    /// Of a step or a whole run, in milliseconds.
+    Duration,
+    /// Bytes received.
+    Bytes,
+    /// Requests made.
+    Requests,
+    /// Script errors.
+    Errors,
+}
+
+/// What is read off the samples before it is held against the limit.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub enum Statistic {
+    /// A share of the samples, 0 to 1: 0.75 is the 75th percentile.
+    Percentile(f64),
+    /// The largest sample.
+    Most,
+}
+
+impl Statistic {
+    pub fn of(self, samples: &Samples) -> Reading {
+        match self {
+            Statistic::Percentile(p) => samples.reading(p),
+            Statistic::Most => {
+                Reading { value: samples.ordered().last().copied(), samples: samples.len() as u64, interval: None }
+            }
+        }
+    }
+
+    pub fn words(self) -> String {
+        match self {
+            Statistic::Percentile(p) => format!("p{}", (p * 1e6).round() / 1e4),
+            Statistic::Most => "most".into(),
+        }
+    }
+}
+
+/// Where a budget holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub enum Scope {
+    Site,
+    Family(String),
+    Journey(String),
+    /// One step of one journey.
+    Step(String, String),
+}
+
+/// A limit: inside it is well, the limit itself included.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Budget {
+    pub metric: Metric,
+    pub statistic: Statistic,
+    /// In the metric's unit.
+    pub limit: f64,
+    pub scope: Scope,
+}
+
+/// Where a reading stands to its budget.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Judged {
+    pub state: State,
+    /// How much of the limit is left, in the metric's unit; negative when it is over.
+    pub margin: Option<f64>,
+    /// The same as a share of the limit.
+    pub margin_share: Option<f64>,
+    /// Whether the whole interval of the reading lies on one side of the limit.
+    pub sure: bool,
+}
+
+impl Budget {
+    pub fn judge(&self, reading: &Reading) -> Judged {
+        let margin = reading.value.map(|v| self.limit - v);
+        Judged {
+            state: State::of(reading, self.limit),
+            margin,
+            margin_share: margin.filter(|_| self.limit != 0.0).map(|m| m / self.limit),
+            sure: reading.interval.is_some_and(|i| i.high <= self.limit || i.low > self.limit),
+        }
+    }
+
+    /// The first moment of the series at which the budget was broken, and the first of the spell
+    /// that lasts to the end of it, if one does. Moments without samples neither begin nor end one.
+    pub fn broken(&self, series: &[(Timestamp, Reading)]) -> Broken {
+        let over = series.iter().filter_map(|(at, r)| r.value.map(|v| (*at, v > self.limit)));
+        let (mut first, mut since) = (None, None);
+        for (at, over) in over {
+            if over {
+                first = first.or(Some(at));
+                since = since.or(Some(at));
+            } else {
+                since = None;
+            }
+        }
+        Broken { first, since }
+    }
+
+    /// How the standing was come by.
+    pub fn proof(&self, reading: &Reading) -> Proof {
+        let judged = self.judge(reading);
+        let worked = match (reading.value, judged.margin) {
+            (Some(v), Some(m)) => format!("{} against {}: {} left", plain(v), plain(self.limit), plain(m)),
+            _ => "no samples: no data".into(),
+        };
+        let proof = Proof::new(
+            format!("margin = limit − {}; the limit itself is within", self.statistic.words()),
+            worked,
+            reading.samples,
+        );
+        match reading.interval {
+            None => proof,
+            Some(i) if judged.sure => {
+                proof.noting(format!("sure: all of {} to {} is on that side", plain(i.low), plain(i.high)))
+            }
+            Some(i) => proof.noting(format!("not sure: the limit lies within {} to {}", plain(i.low), plain(i.high))),
+        }
+    }
+}
+
+/// When a budget was broken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Broken {
+    pub first: Option<Timestamp>,
+    pub since: Option<Timestamp>,
+}
+
+/// The budget that holds for a metric of a page family: the family's own before the site's.
+pub fn holding<'a>(budgets: &'a [Budget], metric: Metric, family: Option<&str>) -> Option<&'a Budget> {
+    let of = |wanted: &dyn Fn(&Scope) -> bool| budgets.iter().find(|b| b.metric == metric && wanted(&b.scope));
+    family
+        .and_then(|f| of(&|scope| matches!(scope, Scope::Family(own) if own == f)))
+        .or_else(|| of(&|scope| *scope == Scope::Site))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::stats::{Samples, share_text};
+    use crate::calendar::stretch::at_second;
+    use crate::stats::share_text;
+    use proptest::prelude::*;
 
     #[test]
     fn the_limit_itself_is_within_and_nothing_is_no_data() {
@@ -73,7 +209,52 @@ mod tests {
         assert_eq!(State::of(&p75, 2000.0), State::Within);
         assert_eq!(State::of(&p75, 1999.9), State::Strained);
         assert_eq!(State::of(&Reading::NONE, 1.0), State::NoData);
-        assert_eq!(margin(&p75, 1500.0), Some(-500.0));
+        let judged = lcp(1500.0, Scope::Site).judge(&p75);
+        assert_eq!((judged.margin, judged.sure), (Some(-500.0), false));
+    }
+
+    fn lcp(limit: f64, scope: Scope) -> Budget {
+        Budget { metric: Metric::Vital(Vital::Lcp), statistic: Statistic::Percentile(0.75), limit, scope }
+    }
+
+    #[test]
+    fn a_familys_own_budget_comes_before_the_sites() {
+        let budgets = [lcp(2500.0, Scope::Site), lcp(1800.0, Scope::Family("Timetable".into()))];
+        let limit = |metric, family| holding(&budgets, metric, family).map(|b| b.limit);
+        assert_eq!(limit(Metric::Vital(Vital::Lcp), Some("Timetable")), Some(1800.0));
+        assert_eq!(limit(Metric::Vital(Vital::Lcp), Some("Home")), Some(2500.0));
+        assert_eq!(limit(Metric::Vital(Vital::Cls), Some("Home")), None);
+    }
+
+    #[test]
+    fn the_first_broken_moment_and_the_spell_that_lasts_are_told_apart() {
+        let series = |values: &[Option<f64>]| -> Vec<(Timestamp, Reading)> {
+            let reading = |v: &Option<f64>| Reading { value: *v, samples: u64::from(v.is_some()), interval: None };
+            values.iter().enumerate().map(|(i, v)| (at_second(i as i64 * 60), reading(v))).collect()
+        };
+        let budget = lcp(10.0, Scope::Site);
+        let broken = budget.broken(&series(&[Some(9.0), Some(11.0), Some(10.0), Some(12.0), None, Some(13.0)]));
+        assert_eq!(broken, Broken { first: Some(at_second(60)), since: Some(at_second(180)) });
+        assert_eq!(budget.broken(&series(&[Some(11.0), Some(1.0), None])).since, None);
+    }
+
+    #[test]
+    fn a_proof_says_whether_the_interval_is_on_one_side() {
+        let many = Samples::new((0..400).map(f64::from));
+        let sure = lcp(500.0, Scope::Site).proof(&many.reading(0.75)).lines();
+        assert_eq!(sure[1], "299.0 against 500.0: 201.0 left.");
+        assert!(sure[3].starts_with("sure: "), "{sure:?}");
+        assert!(lcp(300.0, Scope::Site).proof(&many.reading(0.75)).lines()[3].starts_with("not sure: "));
+    }
+
+    proptest! {
+        #[test]
+        fn within_and_a_margin_not_below_nought_are_one(values in prop::collection::vec(0.0..100.0f64, 0..80), limit in 0.0..100.0f64) {
+            let samples = Samples::new(values);
+            let judged = lcp(limit, Scope::Site).judge(&Statistic::Percentile(0.75).of(&samples));
+            prop_assert_eq!(judged.state == State::Within, judged.margin.is_some_and(|m| m >= 0.0));
+            prop_assert!(Statistic::Most.of(&samples).value >= Statistic::Percentile(0.75).of(&samples).value);
+        }
     }
 
     #[test]

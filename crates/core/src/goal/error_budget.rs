@@ -3,7 +3,12 @@
 //! Source of the terms: Site Reliability Engineering, appendix A (allowed downtime), and The Site
 //! Reliability Workbook, chapter 5 (burn rate); values in the tests from memory.
 
-use super::availability::Tally;
+use super::{Period, Score};
+use crate::calendar::stretch::length_text;
+use crate::calendar::{Cover, Stretch};
+use crate::stats::Proof;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 /// An error budget over a whole window, part of which has passed.
@@ -15,8 +20,8 @@ pub struct ErrorBudget {
     pub window_ms: f64,
     /// Counted time of the window that has passed.
     pub passed_ms: f64,
-    /// Runs of the time that has passed.
-    pub tally: Tally,
+    /// What the time that has passed held.
+    pub score: Score,
 }
 
 impl ErrorBudget {
@@ -25,9 +30,9 @@ impl ErrorBudget {
         allowed_ms(self.promised, self.window_ms)
     }
 
-    /// The passed time weighted with the share of runs that failed in it.
+    /// The passed time weighted with the share that was bad in it.
     pub fn spent_ms(&self) -> f64 {
-        self.tally.availability().map_or(0.0, |a| (1.0 - a) * self.passed_ms)
+        self.score.share().map_or(0.0, |good| (1.0 - good) * self.passed_ms)
     }
 
     /// Negative when the goal can no longer be met.
@@ -45,6 +50,94 @@ impl ErrorBudget {
         let rate = burn * (1.0 - self.promised);
         (rate > 0.0).then(|| (self.left_ms() / rate).max(0.0))
     }
+
+    /// How the budget was come by.
+    pub fn proof(&self) -> Proof {
+        let spent = match self.score.share() {
+            None => "nothing counted yet, nothing spent".to_string(),
+            Some(good) => format!(
+                "spent {:.4} % × {} = {}",
+                (1.0 - good) * 100.0,
+                length_text(self.passed_ms),
+                length_text(self.spent_ms())
+            ),
+        };
+        Proof::new(
+            "error budget = (1 − promised) × counted time of the window; spent = share of bad × counted time passed",
+            format!(
+                "allowed (1 − {}) × {} = {}; {spent}; left {}",
+                self.promised,
+                length_text(self.window_ms),
+                length_text(self.allowed_ms()),
+                length_text(self.left_ms())
+            ),
+            self.score.counted(),
+        )
+        .noting(format!("as a share: {:.3} % of all may be bad", (1.0 - self.promised) * 100.0))
+    }
+}
+
+/// A goal as far as its error budget is concerned.
+#[derive(Debug, Clone)]
+pub struct Promise<'a> {
+    /// The promised share, 0 to 1.
+    pub promised: f64,
+    pub period: Period,
+    pub zone: &'a TimeZone,
+    /// Time that counts, wherever it was asked about.
+    pub counted: &'a Cover,
+}
+
+impl Promise<'_> {
+    /// The error budget of the window that `at` is judged in, when `score` is what the window has
+    /// held up to `at`.
+    pub fn budget(&self, at: Timestamp, score: Score) -> ErrorBudget {
+        self.budget_in(self.period.around(at, self.zone), at, score)
+    }
+
+    fn budget_in(&self, window: Stretch, at: Timestamp, score: Score) -> ErrorBudget {
+        ErrorBudget {
+            promised: self.promised,
+            window_ms: self.counted.within(window).ms(),
+            passed_ms: self.counted.within(Stretch { from: window.from, to: at.min(window.to) }).ms(),
+            score,
+        }
+    }
+
+    /// The error budget as the stretch went by: at the beginning of each bucket and at its end.
+    /// Each calendar window begins anew. `buckets` (beginning, score), `bucket_s` long and in order
+    /// of time, must reach back to the beginning of the window that the stretch begins in.
+    pub fn course(
+        &self,
+        stretch: Stretch,
+        buckets: &[(Timestamp, Score)],
+        bucket_s: i64,
+    ) -> Vec<(Timestamp, ErrorBudget)> {
+        let mut course = Vec::new();
+        let mut window = self.period.around(stretch.from, self.zone);
+        let mut so_far = Score::default();
+        for (at, score) in buckets {
+            if *at >= window.to {
+                window = self.period.around(*at, self.zone);
+                so_far = Score::default();
+            }
+            // The bucket that the stretch begins in gives its first point.
+            if *at + SignedDuration::from_secs(bucket_s) > stretch.from && *at >= window.from {
+                course.push((*at, so_far, window));
+            }
+            so_far.merge(score);
+        }
+        if stretch.to > window.from {
+            course.push((stretch.to, so_far, window));
+        }
+        course
+            .into_iter()
+            .map(|(at, score, window)| {
+                let at = at.max(stretch.from);
+                (at, self.budget_in(window, at, score))
+            })
+            .collect()
+    }
 }
 
 /// Time that may be lost in a window of that length.
@@ -53,10 +146,10 @@ pub fn allowed_ms(promised: f64, window_ms: f64) -> f64 {
 }
 
 /// How many times faster than "exactly used up at the end of the window" the budget is spent:
-/// the share of failed runs over the share that may fail. `None` without runs.
-pub fn burn_rate(tally: &Tally, promised: f64) -> Option<f64> {
+/// the share of bad over the share that may be bad. `None` when nothing was counted.
+pub fn burn_rate(score: &Score, promised: f64) -> Option<f64> {
     (promised < 1.0).then_some(())?;
-    tally.availability().map(|a| (1.0 - a) / (1.0 - promised))
+    score.share().map(|good| (1.0 - good) / (1.0 - promised))
 }
 
 /// The burn rate that spends `share` of the budget of `window_h` hours within `within_h` hours.
@@ -92,9 +185,9 @@ mod tests {
         for (share, within_h, want) in [(0.02, 1.0, 14.4), (0.05, 6.0, 6.0), (0.10, 72.0, 1.0)] {
             assert!((burn_that_spends(share, within_h, 720.0) - want).abs() < 1e-9);
         }
-        let tally = Tally { passed: 9_856, failed: 144, ..Tally::default() };
-        assert!((burn_rate(&tally, 0.999).unwrap() - 14.4).abs() < 1e-9);
-        assert_eq!(burn_rate(&Tally::default(), 0.999), None);
+        let score = Score { good: 9_856, bad: 144, ..Score::default() };
+        assert!((burn_rate(&score, 0.999).unwrap() - 14.4).abs() < 1e-9);
+        assert_eq!(burn_rate(&Score::default(), 0.999), None);
     }
 
     #[test]
@@ -104,7 +197,7 @@ mod tests {
             promised: 0.995,
             window_ms: 30.0 * DAY_MS,
             passed_ms: 10.0 * DAY_MS,
-            tally: Tally { passed: 2_872, failed: 8, ..Tally::default() },
+            score: Score { good: 2_872, bad: 8, ..Score::default() },
         };
         assert!((b.spent_ms() - 40.0 * 60_000.0).abs() < 1e-3);
         assert!((b.left_ms() - 176.0 * 60_000.0).abs() < 1e-3);
@@ -112,5 +205,32 @@ mod tests {
         // At burn 1 the whole allowance lasts the whole window.
         assert!((b.lasts_ms(1.0).unwrap() - 30.0 * DAY_MS * 176.0 / 216.0).abs() < 1.0);
         assert_eq!(b.lasts_ms(0.0), None);
+    }
+
+    #[test]
+    fn a_course_begins_anew_with_each_month_and_ends_with_the_stretch() {
+        let at = |s: &str| -> Timestamp { s.parse().unwrap() };
+        let stretch = Stretch { from: at("2026-10-31T00:00:00Z"), to: at("2026-11-01T12:00:00Z") };
+        let all = Cover::from(Stretch { from: at("2026-10-01T00:00:00Z"), to: at("2026-12-01T00:00:00Z") });
+        let promise = Promise { promised: 0.99, period: Period::Month, zone: &TimeZone::UTC, counted: &all };
+        let day = |n: i64| {
+            (
+                at("2026-10-30T00:00:00Z") + SignedDuration::from_hours(24 * n),
+                Score { good: 95, bad: 5, ..Score::default() },
+            )
+        };
+        let course = promise.course(stretch, &[day(0), day(1), day(2)], 86_400);
+        let seen: Vec<(String, u64)> = course.iter().map(|(at, b)| (at.to_string(), b.score.bad)).collect();
+        assert_eq!(
+            seen,
+            [
+                ("2026-10-31T00:00:00Z".into(), 5),
+                ("2026-11-01T00:00:00Z".into(), 0),
+                ("2026-11-01T12:00:00Z".into(), 5)
+            ]
+        );
+        assert_eq!(course[2].1, promise.budget(stretch.to, day(2).1));
+        assert_eq!(course[2].1.window_ms, 30.0 * DAY_MS);
+        assert_eq!(course[2].1.passed_ms, DAY_MS / 2.0);
     }
 }

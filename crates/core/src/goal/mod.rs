@@ -1,9 +1,16 @@
-//! What was promised, and whether it is kept: availability, uptime, budgets, error budgets.
+//! What was promised, and whether it is kept: availability, uptime, performance, budgets, error
+//! budgets, how fast they burn.
 
 pub mod availability;
 pub mod budget;
+pub mod burn;
 pub mod error_budget;
+pub mod measure;
+pub mod period;
 
 pub use availability::{Check, Tally};
-pub use budget::State;
-pub use error_budget::ErrorBudget;
+pub use budget::{Budget, State};
+pub use burn::{Burn, Forecast, Minutes};
+pub use error_budget::{ErrorBudget, Promise};
+pub use measure::{Combine, FailedRuns, Measure, Score, Track, Verdict, uptime};
+pub use period::{Period, counted};

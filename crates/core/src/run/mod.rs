@@ -1,11 +1,13 @@
 //! What one execution of a journey leaves, where its time went, and the likely cause.
 
 pub mod cause;
+pub mod har;
 pub mod record;
 pub mod spell;
 pub mod split;
 
 pub use cause::{Cause, Difference, Who};
+pub use har::{Har, HarError};
 pub use record::{Console, Mark, Request, RunRecord, StepRecord, StepVitals, Trouble};
 pub use spell::Spell;
 pub use split::{Part, Split, Where};

@@ -1,11 +1,21 @@
-//! Percentiles with their uncertainty, and the sketch that lets them be merged.
+//! Percentiles with their uncertainty, the sketch that lets them be merged, comparing two
+//! stretches, when a series changed.
 
+pub mod change;
+pub mod compare;
 pub mod percentile;
+pub mod proof;
+pub mod select;
+pub mod share;
 pub mod sketch;
+pub mod summary;
 
-pub use percentile::{Interval, Method, Samples};
+pub use percentile::{Interval, Method, Samples, readings};
+pub use proof::Proof;
 use serde::Serialize;
+pub use share::{share, share_text};
 pub use sketch::Sketch;
+pub use summary::Summary;
 
 /// A number with what is needed to believe it.
 ///
@@ -29,28 +39,4 @@ impl Reading {
     pub fn is_small(&self) -> bool {
         self.value.is_some() && self.interval.is_none()
     }
-}
-
-/// Whether both counts are known and `part` of `whole` can be said, as a fraction from 0 to 1.
-pub fn share(part: u64, whole: u64) -> Option<f64> {
-    (whole > 0).then(|| part as f64 / whole as f64)
-}
-
-/// A share as a percentage with `decimals` places, rounded *towards failing*: a share below
-/// `goal` is never printed as one that meets it.
-///
-/// 98.9996 against a goal of 99 prints as `98.99`, not `99.00`.
-pub fn share_text(share: f64, decimals: usize, goal: Option<f64>) -> String {
-    let percent = share * 100.0;
-    let scale = 10f64.powi(decimals as i32);
-    let mut rounded = (percent * scale).round() / scale;
-    let missed = |limit: f64| share < limit && rounded >= limit * 100.0;
-    // Anything short of everything is printed short of everything, goal or none.
-    if goal.is_some_and(missed) || missed(1.0) {
-        rounded = (percent * scale).floor() / scale;
-    }
-    if share > 0.0 && rounded == 0.0 {
-        return format!("<{:.decimals$}", 1.0 / scale);
-    }
-    format!("{rounded:.decimals$}")
 }

@@ -5,6 +5,8 @@
 //! by the same rank, so exact and merged readings agree.
 
 use super::Reading;
+use super::proof::Proof;
+use super::select::at_ranks;
 use serde::Serialize;
 
 /// How a percentile is read off the ordered samples.
@@ -131,6 +133,13 @@ impl Samples {
             }),
         }
     }
+
+    /// How the reading at `p` was come by.
+    pub fn proof(&self, p: f64) -> Proof {
+        let n = self.ordered.len() as u64;
+        Proof::percentile(p, &self.reading(p), "nearest rank over all samples, exact", rank(n, p))
+            .leaving_out(self.left_out, "not a finite number")
+    }
 }
 
 /// Products such as 0.07 × 100 land a hair beside the whole number that was meant.
@@ -154,39 +163,80 @@ pub fn rank(n: u64, p: f64) -> u64 {
 /// samples cannot give that.
 ///
 /// The number of samples below the true percentile is binomial(n, p), whatever the distribution.
-/// Up to 1,000 samples the binomial is summed exactly, above that its normal approximation with
-/// continuity correction is used. Source: Conover, Practical Nonparametric Statistics, 3.2 (from
-/// memory).
+/// Low is the largest rank k with P(X < k) ≤ 2.5 %, high the smallest with P(X < k) ≥ 97.5 %.
+/// Source: Conover, Practical Nonparametric Statistics, 3.2 (from memory); the binomial is checked
+/// against scipy.
 pub fn interval_ranks(n: u64, p: f64) -> Option<(u64, u64)> {
     if n == 0 || p <= 0.0 || p >= 1.0 {
         return None;
     }
-    let (low, high) = if n <= 1000 {
-        // `below` is P(X < k). Low: the largest k with P(X < k) ≤ 2.5 %. High: the smallest k with
-        // P(X < k) ≥ 97.5 %.
-        let (mut low, mut high) = (0, None);
-        let mut below = 0.0;
-        let mut log_term = n as f64 * (1.0 - p).ln();
-        for k in 0..=n {
-            if below <= 0.025 {
-                low = k;
-            }
-            if below >= 0.975 {
-                high = Some(k);
-                break;
-            }
-            below += log_term.exp();
-            if k < n {
-                log_term += ((n - k) as f64 / (k + 1) as f64).ln() + (p / (1.0 - p)).ln();
-            }
+    // Weights of the binomial relative to its mode, outwards until nothing more can matter: about
+    // eighteen standard deviations, and no logarithm that loses digits when n is large.
+    const NOTHING: f64 = 1e-22;
+    let odds = p / (1.0 - p);
+    let mode = ((n + 1) as f64 * p).floor().min(n as f64) as u64;
+    let mut below = Vec::new();
+    let (mut k, mut weight) = (mode, 1.0);
+    while k > 0 && weight > NOTHING {
+        weight *= k as f64 / ((n - k + 1) as f64 * odds);
+        k -= 1;
+        below.push(weight);
+    }
+    let first = k;
+    let mut weights: Vec<f64> = below;
+    weights.reverse();
+    weights.push(1.0);
+    let (mut k, mut weight) = (mode, 1.0);
+    while k < n && weight > NOTHING {
+        weight *= (n - k) as f64 * odds / (k + 1) as f64;
+        k += 1;
+        weights.push(weight);
+    }
+    let total: f64 = weights.iter().sum();
+    let (mut low, mut high, mut sum) = (first, None, 0.0);
+    for (k, weight) in (first..).zip(weights) {
+        // `sum` is P(X < k).
+        if sum <= 0.025 {
+            low = k;
         }
-        (low, high?)
-    } else {
-        let mean = n as f64 * p;
-        let reach = 1.959_964 * (n as f64 * p * (1.0 - p)).sqrt();
-        ((mean - reach + 0.5).floor().max(0.0) as u64, (mean + reach + 0.5).ceil() as u64)
-    };
+        if sum >= 0.975 {
+            high = Some(k);
+            break;
+        }
+        sum += weight / total;
+    }
+    let high = high.unwrap_or(n + 1);
     (low >= 1 && high <= n).then_some((low, high))
+}
+
+/// Readings of several percentiles of unsorted samples, found together without sorting; and how
+/// many samples were no finite numbers and so are in none of them.
+///
+/// ```
+/// use cadentis_core::stats::readings;
+/// let (read, left_out) = readings(&[50.0, 15.0, f64::NAN, 40.0, 20.0, 35.0], &[0.5, 0.95]);
+/// assert_eq!((read[0].value, read[1].value, left_out), (Some(35.0), Some(50.0), 1));
+/// ```
+pub fn readings(samples: &[f64], ps: &[f64]) -> (Vec<Reading>, u64) {
+    let ranked = at_ranks(samples, |n| {
+        ps.iter()
+            .flat_map(|p| {
+                let (low, high) = interval_ranks(n, *p).unwrap_or((1, 1));
+                [rank(n, *p), low, high]
+            })
+            .collect()
+    });
+    let read = |(p, found): (&f64, &[f64])| Reading {
+        value: Some(found[0]),
+        samples: ranked.counted,
+        interval: interval_ranks(ranked.counted, *p).map(|_| Interval { low: found[1], high: found[2] }),
+    };
+    let read = if ranked.values.is_empty() {
+        vec![Reading::NONE; ps.len()]
+    } else {
+        ps.iter().zip(ranked.values.chunks_exact(3)).map(read).collect()
+    };
+    (read, ranked.left_out)
 }
 
 #[cfg(test)]
@@ -220,16 +270,17 @@ mod tests {
         assert_eq!(interval_ranks(9, 0.95), None);
     }
 
-    #[test]
-    fn exact_and_approximate_interval_meet_where_one_takes_over_from_the_other() {
-        for p in [0.5, 0.75, 0.9, 0.95] {
-            let (l, h) = interval_ranks(1000, p).unwrap();
-            let (l1, h1) = interval_ranks(1001, p).unwrap();
-            assert!(l.abs_diff(l1) <= 2 && h.abs_diff(h1) <= 2, "{p}: {l} {l1} {h} {h1}");
-        }
-    }
-
     proptest! {
+        #[test]
+        fn readings_without_sorting_are_those_of_sorted_samples(
+            values in prop::collection::vec(0.0..1e6f64, 0..400), times in 1usize..30, ps in prop::collection::vec(0.01..0.99f64, 1..6),
+        ) {
+            let values = values.repeat(times);
+            let sorted = Samples::new(values.iter().copied());
+            let want: Vec<Reading> = ps.iter().map(|p| sorted.reading(*p)).collect();
+            prop_assert_eq!(readings(&values, &ps), (want, 0));
+        }
+
         #[test]
         fn percentiles_never_fall_as_p_rises(
             mut values in prop::collection::vec(0.0..1e6f64, 1..200), a in 0.0..1.0f64, b in 0.0..1.0f64, kind in 0u8..=9,

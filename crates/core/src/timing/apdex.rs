@@ -1,5 +1,7 @@
 //! Apdex, as the Apdex Technical Specification 1.1 writes it (from memory).
 
+use crate::stats::Proof;
+use crate::stats::proof::counted;
 use serde::Serialize;
 
 /// The group counts behind a score.
@@ -19,10 +21,14 @@ impl Apdex {
 
     /// Counts one task that took `ms`; both bounds, T and 4T, belong to the better group.
     pub fn add(&mut self, ms: f64) {
-        let t_ms = self.t_s * 1000.0;
-        if ms <= t_ms {
+        self.add_against(ms, self.t_s * 1000.0);
+    }
+
+    /// Counts one value against a target in the value's own unit.
+    pub fn add_against(&mut self, value: f64, t: f64) {
+        if value <= t {
             self.satisfied += 1;
-        } else if ms <= 4.0 * t_ms {
+        } else if value <= 4.0 * t {
             self.tolerating += 1;
         } else {
             self.frustrated += 1;
@@ -38,10 +44,33 @@ impl Apdex {
         self.satisfied + self.tolerating + self.frustrated
     }
 
+    /// Under a hundred samples, as the specification marks them.
+    pub fn is_small_group(&self) -> bool {
+        (1..100).contains(&self.samples())
+    }
+
     /// (satisfied + tolerating / 2) / all, or `None` without samples.
     pub fn score(&self) -> Option<f64> {
         let n = self.samples();
         (n > 0).then(|| (self.satisfied as f64 + self.tolerating as f64 / 2.0) / n as f64)
+    }
+
+    /// How the score was come by.
+    pub fn proof(&self) -> Proof {
+        let worked = match self.score() {
+            None => "no samples: NS".to_string(),
+            Some(_) => format!(
+                "({} + {} / 2) / {} = {self}",
+                counted(self.satisfied),
+                counted(self.tolerating),
+                counted(self.samples())
+            ),
+        };
+        Proof::new("Apdex = (satisfied + tolerating / 2) / all", worked, self.samples()).by(format!(
+            "satisfied up to T = {} s, tolerating up to 4T = {} s, both included",
+            self.t_s,
+            4.0 * self.t_s
+        ))
     }
 
     /// The specification's name for the score's band.
@@ -65,7 +94,7 @@ impl std::fmt::Display for Apdex {
             Some(score) => write!(f, "{score:.2}")?,
         }
         write!(f, " [{:.1}]", self.t_s)?;
-        if (1..100).contains(&self.samples()) {
+        if self.is_small_group() {
             write!(f, "*")?;
         }
         Ok(())
@@ -89,6 +118,15 @@ mod tests {
         assert_eq!(a.score(), Some(0.75));
         assert_eq!(a.to_string(), "0.75 [4.0]");
         assert_eq!(a.band(), Some("fair"));
+        let few = Apdex { t_s: 1.5, satisfied: 6, tolerating: 3, frustrated: 1 };
+        assert_eq!(
+            few.proof().lines(),
+            [
+                "Apdex = (satisfied + tolerating / 2) / all.",
+                "(6 + 3 / 2) / 10 = 0.75 [1.5]*.",
+                "Samples: 10; satisfied up to T = 1.5 s, tolerating up to 4T = 6 s, both included.",
+            ]
+        );
     }
 
     #[test]

@@ -63,6 +63,17 @@ impl Phases {
             + self.receive_ms
     }
 
+    /// Adds another request's phases, phase by phase.
+    pub fn add(&mut self, other: &Phases) {
+        self.queue_ms += other.queue_ms;
+        self.lookup_ms += other.lookup_ms;
+        self.connect_ms += other.connect_ms;
+        self.secure_ms += other.secure_ms;
+        self.send_ms += other.send_ms;
+        self.wait_ms += other.wait_ms;
+        self.receive_ms += other.receive_ms;
+    }
+
     /// Time spent to get a connection.
     pub fn connecting_ms(&self) -> f64 {
         self.lookup_ms + self.connect_ms + self.secure_ms

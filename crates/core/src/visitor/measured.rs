@@ -2,7 +2,8 @@
 //! roll-up (within 1 %). Percentiles are read off the pool, never averaged.
 
 use super::cell::Rated;
-use crate::stats::{Reading, Samples, Sketch, share};
+use crate::stats::compare::share_shift;
+use crate::stats::{Proof, Reading, Samples, Sketch, share};
 use crate::timing::{Apdex, Rating, Vital};
 
 /// Page views being pooled.
@@ -72,7 +73,7 @@ impl Pool {
             return Measured { counts, values: Values::Exact(Samples::new(exact.iter().copied())) };
         }
         let mut sketch = merged.sketch.clone();
-        exact.iter().for_each(|v| sketch.add(*v));
+        sketch.add_all(exact);
         Measured { counts, values: Values::Merged(sketch) }
     }
 
@@ -87,6 +88,12 @@ impl Pool {
     pub fn error_share(&self) -> Option<f64> {
         share(self.with_errors, self.page_views)
     }
+}
+
+/// Whether a share (part, whole) has risen so far that it is worth pointing at: surely, by half, and
+/// to more than one in a hundred.
+pub fn has_risen(now: (u64, u64), then: (u64, u64)) -> bool {
+    share_shift(then, now).is_some_and(|s| s.is_rise() && s.after > 0.01 && s.after > 1.5 * s.before)
 }
 
 fn rating_place(rating: Rating) -> usize {
@@ -114,27 +121,26 @@ impl Measured {
         share(self.counts[rating_place(rating)], self.samples())
     }
 
-    /// The Apdex score for a target of `t_ms`; `None` without samples.
-    pub fn apdex(&self, t_ms: f64) -> Option<f64> {
+    /// The Apdex groups for a target of `t_ms`.
+    pub fn apdex(&self, t_ms: f64) -> Apdex {
         let within = |limit: f64| match &self.values {
             Values::Exact(samples) => samples.within(limit) as u64,
             Values::Merged(sketch) => sketch.within(limit),
         };
         let (satisfied, tolerable) = (within(t_ms), within(4.0 * t_ms));
-        let apdex = Apdex {
+        Apdex {
             t_s: t_ms / 1000.0,
             satisfied,
             tolerating: tolerable - satisfied,
             frustrated: self.samples() - tolerable,
-        };
-        apdex.score()
+        }
     }
 
-    /// How the numbers were come by, for the proof.
-    pub fn method(&self) -> &'static str {
-        match self.values {
-            Values::Exact(_) => "nearest rank over all samples, exact",
-            Values::Merged(_) => "nearest rank over merged hourly sketches, within 1 %",
+    /// How the reading at `p` was come by.
+    pub fn proof(&self, p: f64) -> Proof {
+        match &self.values {
+            Values::Exact(samples) => samples.proof(p),
+            Values::Merged(sketch) => sketch.proof(p),
         }
     }
 
@@ -159,6 +165,14 @@ impl Measured {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn a_share_is_said_to_have_risen_only_when_it_surely_did_and_it_matters() {
+        assert!(has_risen((60, 1_000), (20, 1_000)));
+        assert!(!has_risen((6, 100), (2, 100)), "four more in a hundred may be chance");
+        assert!(!has_risen((900, 100_000), (100, 100_000)), "under one in a hundred");
+        assert!(!has_risen((60, 1_000), (0, 0)), "nothing to compare with");
+    }
 
     proptest! {
         #[test]

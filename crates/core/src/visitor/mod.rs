@@ -9,4 +9,4 @@ pub mod privacy;
 pub use beacon::{Beacon, BeaconError, Device, PageView};
 pub use cell::{Cell, Rated};
 pub use family::Families;
-pub use measured::{Measured, Pool};
+pub use measured::{Measured, Pool, has_risen};

@@ -10,8 +10,12 @@ use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::calendar::stretch::{at_second, length_text, union};
-use cadentis_core::goal::{Check, ErrorBudget, State as Standing, Tally, availability, error_budget};
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::goal::budget::{self, Metric};
+use cadentis_core::goal::{
+    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, State as Standing, Tally, Track,
+    error_budget, measure,
+};
 use cadentis_core::run::Spell;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
@@ -67,10 +71,6 @@ async fn left_out(state: &State, site: &Site, goal: &Goal, stretch: Stretch) -> 
     Ok(all)
 }
 
-fn counted_ms(stretch: Stretch, out: &[Stretch]) -> f64 {
-    stretch.ms() - out.iter().filter_map(|w| w.common(&stretch)).map(|w| w.ms()).sum::<f64>()
-}
-
 /// The error budget of the calendar month at about `points` moments of the stretch: (second, state
 /// then).
 pub async fn budget_over(
@@ -80,41 +80,19 @@ pub async fn budget_over(
     stretch: Stretch,
     points: i64,
 ) -> std::result::Result<Vec<(i64, ErrorBudget)>, StoreError> {
-    let first = Stretch::month_of(stretch.from, &site.zone);
-    let whole = Stretch { from: first.from, to: stretch.to };
-    let out: Vec<Stretch> = union(left_out(state, site, goal, whole).await?.into_iter().map(|l| l.stretch).collect());
-    let bucket_s = stretch.bucket_seconds(points);
-    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s).await?;
-    let mut series = Vec::new();
-    let mut tally = Tally::default();
-    let mut month = first;
-    let mut push = |at: Timestamp, month: Stretch, tally: &Tally| {
-        series.push((
-            at.as_second(),
-            ErrorBudget {
-                promised: goal.promised,
-                window_ms: counted_ms(month, &out),
-                passed_ms: counted_ms(Stretch { from: month.from, to: at.min(month.to) }, &out),
-                tally: *tally,
-            },
-        ));
+    let months = Stretch {
+        from: Stretch::month_of(stretch.from, &site.zone).from,
+        to: Stretch::month_of(stretch.to, &site.zone).to,
     };
-    for (bucket, t) in buckets {
-        let at = at_second(bucket);
-        if at >= month.to {
-            month = Stretch::month_of(at, &site.zone);
-            tally = Tally::default();
-        }
-        // The bucket that the stretch begins in gives its first point.
-        if at + SignedDuration::from_secs(bucket_s) > stretch.from && at >= month.from {
-            push(at.max(stretch.from), month, &tally);
-        }
-        tally.merge(&t);
-    }
-    if stretch.to > month.from {
-        push(stretch.to, month, &tally);
-    }
-    Ok(series)
+    let out = LeftOut::cover(&left_out(state, site, goal, months).await?);
+    let bucket_s = stretch.bucket_seconds(points);
+    let whole = Stretch { from: months.from, to: stretch.to };
+    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s).await?;
+    let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
+    let counted = goal::counted(months, &[], &out, &site.zone);
+    let promise = Promise { promised: goal.promised, period: Period::Month, zone: &site.zone, counted: &counted };
+    let course = promise.course(stretch, &buckets, bucket_s);
+    Ok(course.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect())
 }
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result::Result<HttpResponse, PageError> {
@@ -133,13 +111,11 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result:
         .into_iter()
         .map(|(family, pool)| {
             let cells = vitals.map(|v| {
-                // A family's own budget comes before the site's.
-                let of = |f: Option<&str>| limits.iter().find(|b| b.family.as_deref() == f && b.vital == v.name());
                 let reading = pool.measured(v).reading(0.75);
-                match of(Some(&family)).or_else(|| of(None)) {
+                match budget::holding(&limits, Metric::Vital(v), Some(&family)) {
                     Some(b) => (
-                        format!("{} of {}", format::vital(v, &reading), v.text(b.limit_value)),
-                        tone(Standing::of(&reading, b.limit_value)),
+                        format!("{} of {}", format::vital(v, &reading), v.text(b.limit)),
+                        tone(b.judge(&reading).state),
                     ),
                     None => (format::vital(v, &reading), "nodata"),
                 }
@@ -156,46 +132,57 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let month = Stretch::month_of(frame.past().to, zone);
     let past = Stretch { from: month.from, to: month.to.min(frame.now) };
     let out = left_out(state, site, goal, month).await?;
-    let windows = union(out.iter().map(|l| l.stretch).collect());
+    let windows = LeftOut::cover(&out);
+    let counted = goal::counted(month, &[], &windows, zone);
     let journeys = state.db.journeys(site.id).await?;
     let journey = journeys
         .iter()
         .find(|j| j.id == goal.journey_id)
         .ok_or_else(|| PageError::NotFound(format!("the journey of the goal {}", goal.name)))?;
-    let day = SignedDuration::from_hours(24);
-    let last_day = Stretch { from: (past.to - day).max(past.from), to: past.to };
     let (series, checks, located) = futures::try_join!(
         budget_over(state, site, goal, past, 240),
         state.db.checks(goal.journey_id, past),
         state.db.locations_of(journey),
     )?;
-    let budget = series.last().map(|(_, b)| *b).unwrap_or(ErrorBudget {
-        promised: goal.promised,
-        window_ms: counted_ms(month, &windows),
-        passed_ms: 0.0,
-        tally: Tally::default(),
-    });
+    let runs: Vec<_> = checks.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
+    let tracks: Vec<Track> =
+        runs.iter().map(|(location, runs)| Track { journey: journey.id, location: *location, runs }).collect();
+    let mut score =
+        measure::score(Measure::Availability, Combine::Pooled, &tracks, i64::from(journey.every_s), &counted);
+    for (location, cadence) in &located {
+        // What was due before the location's first run was never going to be played: it came later.
+        let Some((_, here)) = runs.iter().find(|(id, _)| *id == location.id) else { continue };
+        let Some((first, _)) = here.first() else { continue };
+        let since = Stretch {
+            from: past.from.max(*first),
+            to: past.to - SignedDuration::from_secs(i64::from(journey.every_s)),
+        };
+        score.missing += measure::missing(cadence.due(since), here, &counted);
+    }
+    let promise = Promise { promised: goal.promised, period: Period::Month, zone, counted: &counted };
+    let budget = promise.budget(past.to, score);
     let all: Vec<Check> = checks.iter().flat_map(|(_, c)| c.iter().copied()).collect();
-    let today: Vec<Check> = all.iter().copied().filter(|c| last_day.contains(c.at)).collect();
-    let burn_month = error_budget::burn_rate(&budget.tally, goal.promised);
-    let burn_day = error_budget::burn_rate(&Tally::of(&today, &windows), goal.promised);
-    let uptime = availability::uptime(&all, i64::from(journey.every_s), &windows);
+    let tally = Tally::of(&all, &windows);
+    let minutes = Minutes::of(&tracks, &counted, past);
+    let day = SignedDuration::from_hours(24);
+    let burn_month = error_budget::burn_rate(&budget.score, goal.promised);
+    let burn_day = error_budget::burn_rate(&minutes.between(past.to - day, past.to), goal.promised);
+    let forecast = minutes.forecast(&budget, past.to, day.as_secs());
+    let uptime = goal::uptime(&all, i64::from(journey.every_s), &windows);
     let month_name = month.from.to_zoned(zone.clone()).strftime("%B %Y").to_string();
 
     let axis = Axis { stretch: month, left: 196.0, width: WIDTH - 232.0 };
     let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
     let points: Vec<(f64, f64)> = series.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
     let left = budget.left_share();
-    let lasts = burn_day.and_then(|b| budget.lasts_ms(b));
-    let rest_ms = (month.to.as_millisecond() - past.to.as_millisecond()) as f64;
-    let says = match (left, lasts) {
-        _ if budget.tally.counted() == 0 => "No counted run yet in this month.".to_string(),
+    let says = match (left, forecast.at) {
+        _ if budget.score.counted() == 0 => "No counted run yet in this month.".to_string(),
         (Some(l), _) if l < 0.0 => {
             format!("Missed for {month_name}: the error budget is overspent by {}.", length_text(-budget.left_ms()))
         }
-        (_, Some(ms)) if ms < rest_ms => format!(
+        (_, Some(end)) if end < month.to => format!(
             "At the pace of the last 24 hours the error budget runs out in {}, before the month ends.",
-            length_text(ms)
+            length_text(Stretch { from: past.to, to: end }.ms())
         ),
         _ => {
             format!("On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month.")
@@ -204,9 +191,9 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let burn_text = |b: Option<f64>| b.map_or("–".into(), |b| format!("{b:.1}×"));
     let readings = vec![
         Figure::new(
-            format::percent(budget.tally.availability(), 2, Some(goal.promised)),
+            format::percent(budget.score.share(), 2, Some(goal.promised)),
             format!("availability · goal {:.2} %", goal.promised * 100.0),
-            tone(Standing::of_share(budget.tally.availability(), goal.promised)),
+            tone(Standing::of_share(budget.score.share(), goal.promised)),
         ),
         Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
         Figure::new(
@@ -235,7 +222,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
             if burn_day.is_some_and(|b| b > 1.0) { "strained" } else { "within" },
         ),
     ];
-    let failed_all = budget.tally.failed;
+    let failed_all = budget.score.bad;
     let locations = located
         .iter()
         .map(|(l, _)| {
@@ -257,50 +244,43 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let mut spells = Vec::new();
     for (l, _) in &located {
         let of_location = checks.iter().filter(|(id, _)| *id == l.id).flat_map(|(_, c)| c);
-        let here: Vec<Check> = of_location.copied().filter(|c| !windows.iter().any(|w| w.contains(c.at))).collect();
+        let here: Vec<Check> = of_location.copied().filter(|c| !windows.contains(c.at)).collect();
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }
     let spells = gathered(spells, frame, past.to);
-    let mut proof = vec![
-        format!(
-            "Window: {month_name} in {}, {} to {}; judged up to {}.",
-            frame.zone,
-            month.from,
-            month.to,
-            format::day_clock(past.to, zone)
-        ),
-        format!(
-            "Availability = runs that got through / counted runs = {} / {}, over {} locations of “{}”, every {} min.",
-            format::thousands(budget.tally.got_through()),
-            format::thousands(budget.tally.counted()),
-            located.len(),
-            journey.name,
-            journey.every_s / 60
-        ),
-        format!(
-            "Slow runs got through ({} of them). {} unmeasured runs are ours and left out of numerator and denominator.",
-            budget.tally.slow, budget.tally.unmeasured
-        ),
-        format!(
-            "Error budget = (1 − {}) × {} of counted time = {}. Spent = share of failed runs {} × {} passed = {}.",
-            goal.promised,
-            length_text(budget.window_ms),
-            length_text(budget.allowed_ms()),
-            budget.tally.availability().map_or("–".into(), |a| format!("{:.4} %", (1.0 - a) * 100.0)),
-            length_text(budget.passed_ms),
-            length_text(budget.spent_ms())
-        ),
-        "Burn rate = share of failed runs / share that may fail; 1 spends the budget exactly by the end of the window."
+    let when = |at: Option<Timestamp>| at.map_or("never".into(), |at| format::day_clock(at, zone));
+    let mut proof = vec![format!(
+        "Window: {month_name} in {}, {} to {}; judged up to {}; over {} locations of “{}”, every {} min.",
+        frame.zone,
+        month.from,
+        month.to,
+        format::day_clock(past.to, zone),
+        located.len(),
+        journey.name,
+        journey.every_s / 60
+    )];
+    proof.extend(score.proof("availability", "runs that got through", "counted runs", goal.promised).lines());
+    proof.push(format!("Slow runs got through ({} of them).", format::thousands(tally.slow)));
+    proof.extend(budget.proof().lines());
+    proof.push(
+        "Burn rate = share of bad / share that may be bad; 1 spends the budget exactly by the end of the window."
             .into(),
-    ];
+    );
+    proof.push(format!(
+        "At the pace of the last 24 hours ({} runs) it is used up: {}; 95 % interval of that pace: {} to {}{}.",
+        format::thousands(forecast.samples),
+        when(forecast.at),
+        when(forecast.soonest),
+        when(forecast.latest),
+        if forecast.clumping > 1.0 {
+            format!(", runs counted {:.1} times less since failures came together", forecast.clumping)
+        } else {
+            String::new()
+        }
+    ));
     proof.extend(out.iter().map(|w| {
         let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
-        format!(
-            "{kind}, not counted: {} ({}), {} runs left out in all.",
-            w.stretch.words(zone),
-            w.why,
-            budget.tally.left_out
-        )
+        format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why,)
     }));
     Ok(Card {
         name: goal.name.clone(),

@@ -10,14 +10,14 @@ use crate::pages::goals::budget_over;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::calendar::stretch::union;
-use cadentis_core::goal::{State as Standing, Tally, availability};
+use cadentis_core::goal::{State as Standing, Tally, uptime};
 use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::{Reading, Samples};
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
+use cadentis_store::sites::LeftOut;
 use cadentis_store::views::Attribute;
 
 #[derive(Template)]
@@ -105,11 +105,11 @@ pub async fn page(
     let happened = Happened { markers: &markers, maintenance: &maintenance };
     let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render()?;
 
-    let left_out = union(maintenance.iter().map(|m| m.stretch).collect());
-    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.iter().any(|w| w.contains(r.due_at))).collect();
+    let left_out = LeftOut::cover(&maintenance);
+    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
     let checks: Vec<_> = runs.iter().map(Run::check).collect();
     let tally = Tally::of(&checks, &left_out);
-    let uptime = availability::uptime(&checks, i64::from(j.every_s), &left_out);
+    let uptime = uptime(&checks, i64::from(j.every_s), &left_out);
     let through = Samples::new(counted.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
     let (p75, p95) = (through.reading(0.75), through.reading(0.95));
     let mut apdex = Apdex::new(j.apdex_t_s);
@@ -160,7 +160,7 @@ pub async fn page(
         })
         .collect();
     let says = sentences(&frame, &j.name, &rows, &counted, &locations);
-    let proof = vec![
+    let mut proof = vec![
         format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
             "Runs: {} in all; {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
@@ -171,30 +171,21 @@ pub async fn page(
             tally.unmeasured,
             tally.left_out
         ),
-        format!(
-            "Availability: (passed + slow) / (passed + slow + failed) = {} / {}.",
-            tally.got_through(),
-            tally.counted()
-        ),
-        format!(
-            "Uptime: slots of {} min in which at least one location got through / slots with a counted run.",
-            j.every_s / 60
-        ),
-        format!(
-            "Percentiles: nearest rank over the {} runs that got through, exact; 95 % interval from order statistics.",
-            through.len()
-        ),
-        format!(
-            "Apdex {apdex}: ({} satisfied + {} tolerating / 2) / {}; failed runs count as frustrated.",
-            apdex.satisfied,
-            apdex.tolerating,
-            apdex.samples()
-        ),
-        format!(
-            "A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.",
-            frame.against_words
-        ),
     ];
+    let kept = promised.unwrap_or(1.0);
+    proof.extend(tally.score().proof("availability", "runs that got through", "counted runs", kept).lines());
+    proof.push(format!(
+        "Uptime: slots of {} min in which at least one location got through / slots with a counted run.",
+        j.every_s / 60
+    ));
+    proof.push("Durations, in milliseconds, of the runs that got through:".into());
+    proof.extend(through.proof(0.75).lines());
+    proof.extend(through.proof(0.95).lines());
+    proof.extend(apdex.proof().lines());
+    proof.push(format!(
+        "Failed runs count as frustrated. A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.",
+        frame.against_words
+    ));
     html(&Page { name: j.name, says, readings, lineup, steps: rows, heat, proof, script: j.script, frame })
 }
 

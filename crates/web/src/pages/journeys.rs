@@ -11,6 +11,7 @@ use cadentis_core::goal::{State as Standing, Tally};
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::Samples;
 use cadentis_core::{finding, journey};
+use cadentis_store::sites::LeftOut;
 
 #[derive(Template)]
 #[template(path = "journeys.html")]
@@ -48,6 +49,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Journeys", SIX_HOURS).await?;
     let past = frame.past();
     let maintenance = state.db.maintenance(frame.site.id, past).await?;
+    let left_out = LeftOut::cover(&maintenance);
     let mut rows = Vec::new();
     let mut troubled = 0;
     let mut every = 0;
@@ -56,7 +58,6 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         let runs = state.db.runs(j.id, frame.site.id, past).await?;
         let locations = state.db.locations_of(&j).await?;
         let script = journey::parse(&j.script).ok();
-        let left_out: Vec<_> = maintenance.iter().map(|m| m.stretch).collect();
         let tally = Tally::of(&runs.iter().map(|r| r.check()).collect::<Vec<_>>(), &left_out);
         let through = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
         let p75 = through.reading(0.75);
@@ -67,13 +68,13 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             let here: Vec<_> = runs.iter().filter(|r| r.location_id == l.id).collect();
             let most = here.iter().map(|r| r.duration_ms).fold(1.0, f64::max);
             let bars = here.iter().rev().take(RECENT).rev().enumerate().map(|(i, r)| {
-                let out = left_out.iter().any(|w| w.contains(r.due_at));
+                let out = left_out.contains(r.due_at);
                 let word = if out { "left-out" } else { r.outcome.word() };
                 let low = if r.outcome.got_through() { 10.0 * (1.0 - (r.duration_ms / most).min(1.0)) } else { 4.0 };
                 (94.0 + i as f64 * 6.0, word, low.min(8.0))
             });
             recent.push((l.name.clone(), nth as f64 * 13.0 + 1.0, bars.collect()));
-            let counted = here.iter().filter(|r| !left_out.iter().any(|w| w.contains(r.due_at)));
+            let counted = here.iter().filter(|r| !left_out.contains(r.due_at));
             outcomes.push((l.name.clone(), counted.map(|r| r.outcome).collect::<Vec<Outcome>>()));
         }
         let played: Vec<_> = outcomes.iter().map(|(l, o)| finding::Played { location: l, outcomes: o }).collect();

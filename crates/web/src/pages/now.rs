@@ -12,6 +12,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::finding::{self, Finding};
+use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::run::{Outcome, Split, cause};
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
@@ -134,12 +135,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     }
     let all = views.all();
     for (family, pool) in views.values() {
-        for b in budgets.iter().filter(|b| b.family.as_ref().is_none_or(|f| *f == family)) {
-            let Some(vital) = Vital::parse(&b.vital) else { continue };
+        for vital in Vital::ALL {
+            let Some(b) = budget::holding(&budgets, Metric::Vital(vital), Some(&family)) else { continue };
             let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
-            if let Some(f) =
-                finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit_value, of_all)
-            {
+            if let Some(f) = finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit, of_all) {
                 rows.push(Row::new(
                     f,
                     format!("/visitors?vital={}&{}", vital.name(), frame.query),

@@ -12,9 +12,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::State as Standing;
+use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
-use cadentis_core::visitor::{Measured, Pool};
+use cadentis_core::visitor::{Measured, Pool, has_risen};
 use cadentis_store::views::{Attribute, Seen};
 use serde::Deserialize;
 
@@ -84,7 +85,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
     const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
-    let (views, before, visits) = futures::try_join!(
+    let (views, before, visits, limits) = futures::try_join!(
         Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
         async {
             match frame.against {
@@ -96,6 +97,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             // Counting different visits reads every row: not over weeks.
             if past.seconds() <= 13 * 3600 { state.db.count_visits(site_id, past).await.map(Some) } else { Ok(None) }
         },
+        state.db.budgets(site_id),
     )?;
     let all = views.all();
     let measured = all.measured(vital);
@@ -113,19 +115,44 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         quantiles,
         histogram_ticks,
         ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
-        series: LANES.iter().map(|v| Some(*v)).chain([None]).enumerate().map(|(i, v)| series(&frame, v, i, &views, before.as_ref())).collect(),
+        series: LANES
+            .iter()
+            .map(|v| Some(*v))
+            .chain([None])
+            .enumerate()
+            .map(|(i, v)| series(&frame, v, i, &views, before.as_ref(), &limits))
+            .collect(),
         series_height: 4.0 * 46.0 + 22.0,
         families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
-        proof: vec![
-            format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
-            format!("Page views: {}; of these {} reported {}. Every page view is sampled (share 1).", format::thousands(all.page_views), format::thousands(measured.samples()), vital.name()),
-            format!("Percentiles: {}. Intervals: 95 %, from order statistics.", measured.method()),
-            "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
-            format!("Thresholds of {}: good up to {}, poor above {} (web.dev).", vital.name(), vital.text(vital.thresholds().0), vital.text(vital.thresholds().1)),
-        ],
+        proof: proof(&frame, vital, &all),
         frame,
     };
     html(&page)
+}
+
+/// How the vital's 75th percentile and the Apdex were come by.
+fn proof(frame: &Frame, vital: Vital, all: &Pool) -> Vec<String> {
+    let past = frame.past();
+    let measured = all.measured(vital);
+    let mut lines = vec![
+        format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+        format!(
+            "Page views: {}; of these {} reported {}. Every page view is sampled (share 1).",
+            format::thousands(all.page_views),
+            format::thousands(measured.samples()),
+            vital.name()
+        ),
+    ];
+    lines.extend(measured.proof(0.75).lines());
+    lines.push("Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into());
+    lines.push(format!(
+        "Thresholds of {}: good up to {}, poor above {} (web.dev).",
+        vital.name(),
+        vital.text(vital.thresholds().0),
+        vital.text(vital.thresholds().1)
+    ));
+    lines.extend(all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof().lines());
+    lines
 }
 
 fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
@@ -168,22 +195,19 @@ fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u
     let lcp = all.measured(Vital::Lcp);
     let apdex = lcp.apdex(t_ms);
     figures.push(Figure::new(
-        apdex.map_or(NO_DATA.into(), |a| format!("{a:.2}")),
+        apdex.score().map_or(NO_DATA.into(), |a| format!("{a:.2}")),
         format!("Apdex [{:.1}] by LCP", frame.site.apdex_t_s),
         "within",
     ));
-    let rise = |now: Option<f64>, then: Option<f64>| match (now, then) {
-        (Some(n), Some(t)) if n > 0.01 && n > 1.5 * t => "strained",
-        _ => "within",
+    let of = |count: fn(&Pool) -> u64, label: &str| {
+        let (now, before) = ((count(all), all.page_views), then.as_ref().map(|p| (count(p), p.page_views)));
+        let tone = if before.is_some_and(|b| has_risen(now, b)) { "strained" } else { "within" };
+        let was = versus(before.and_then(|b| share(b.0, b.1)));
+        Figure::new(format::percent(share(now.0, now.1), 2, None), format!("{label}{was}"), tone)
     };
-    let old = |f: fn(&Pool) -> Option<f64>| then.as_ref().and_then(f);
-    for (share, old, label) in [
-        (all.error_share(), old(Pool::error_share), "with script errors"),
-        (all.abandoned_share(), old(Pool::abandoned_share), "abandoned"),
-        (all.blank_share(), old(Pool::blank_share), "blank"),
-    ] {
-        figures.push(Figure::new(format::percent(share, 2, None), format!("{label}{}", versus(old)), rise(share, old)));
-    }
+    figures.push(of(|p| p.with_errors, "with script errors"));
+    figures.push(of(|p| p.abandoned, "abandoned"));
+    figures.push(of(|p| p.blank, "blank"));
     figures
 }
 
@@ -290,7 +314,14 @@ fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, St
 }
 
 /// A lane of a vital's p75, or of the abandoned share.
-fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before: Option<&Views>) -> Series {
+fn series(
+    frame: &Frame,
+    vital: Option<Vital>,
+    nth: usize,
+    views: &Views,
+    before: Option<&Views>,
+    limits: &[Budget],
+) -> Series {
     let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 };
     let top = nth as f64 * 46.0;
     let value = |pool: &Pool| match vital {
@@ -309,7 +340,11 @@ fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before
         (Some(b), Some(a)) => points(b, frame.stretch.from.as_second() - a.from.as_second()),
         _ => vec![],
     };
-    let limit = vital.map(|v| v.thresholds().0);
+    // The site's own budget where it has one, else what web.dev calls good.
+    let limit = vital.map(|v| match budget::holding(limits, Metric::Vital(v), None) {
+        Some(budget) => budget.limit,
+        None => v.thresholds().0,
+    });
     let most = now.iter().chain(&then).map(|(_, v, _)| *v).fold(limit.unwrap_or(0.01), f64::max);
     let top_value = round_up(most * 1.08);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
@@ -329,7 +364,7 @@ fn series(frame: &Frame, vital: Option<Vital>, nth: usize, views: &Views, before
             Some(v) => format!(
                 "p75 {} · budget {}",
                 format::vital(v, &all.measured(v).reading(0.75)),
-                v.text(v.thresholds().0)
+                v.text(limit.unwrap_or_default())
             ),
             None => format!("{} of page views", format::percent(all.abandoned_share(), 2, None)),
         },

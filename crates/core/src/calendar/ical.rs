@@ -1,0 +1,331 @@
+//! Windows in and out as iCalendar (RFC 5545).
+//!
+//! Each event becomes a window and each window an event: `DTSTART` with `TZID`, in UTC, or floating
+//! for "each location's own time". What the format cannot say is written beside it under names of
+//! our own, which others pass over: an end by the wall clock (`X-CADENTIS-ENDS`) and when a window
+//! is in force (`X-CADENTIS-IN-FORCE`).
+
+use super::rule::{Rule, RuleError, date_time, day};
+use super::window::{Clock, Length, Repeat, Window, WindowError};
+use icalendar::parser::{Component as Parsed, Property as ParsedProperty, read_components, unfold};
+use icalendar::{Calendar, Component, Event, Property};
+use jiff::civil::{DateTime, Time, Weekday};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Span, Timestamp};
+
+/// What is wrong with a calendar, and where.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum IcalError {
+    #[error("no iCalendar text: it begins with BEGIN:VCALENDAR and ends with END:VCALENDAR")]
+    NotOne,
+    #[error("event {nth} ({name}): {what}")]
+    Event { nth: usize, name: String, what: What },
+}
+
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum What {
+    #[error("no {0}")]
+    Missing(&'static str),
+    #[error("{property} {value:?} is none: {right}")]
+    Value { property: &'static str, value: String, right: &'static str },
+    #[error("TZID {0:?} is no zone of the IANA tz database, such as Europe/Oslo")]
+    Zone(String),
+    #[error("DTSTART is a date and DTEND is none, or the other way round")]
+    Mixed,
+    #[error(transparent)]
+    Rule(#[from] RuleError),
+    #[error(transparent)]
+    Window(#[from] WindowError),
+}
+
+const ENDS: &str = "X-CADENTIS-ENDS";
+const IN_FORCE: &str = "X-CADENTIS-IN-FORCE";
+
+/// Reads every event as a window. An event that cannot be one is told beside those that can:
+/// nothing is dropped in silence.
+pub fn read(text: &str) -> (Vec<Window>, Vec<IcalError>) {
+    let unfolded = unfold(text);
+    let Ok(components) = read_components(&unfolded) else { return (vec![], vec![IcalError::NotOne]) };
+    if !components.iter().any(|c| c.name == "VCALENDAR") {
+        return (vec![], vec![IcalError::NotOne]);
+    }
+    let (mut windows, mut wrong) = (Vec::new(), Vec::new());
+    let events = components.iter().flat_map(|c| &c.components).filter(|c| c.name == "VEVENT");
+    for (nth, event) in events.enumerate() {
+        match window(event) {
+            Ok(Some(window)) => windows.push(window),
+            Ok(None) => {}
+            Err(what) => {
+                let name = text_of(event, "SUMMARY").unwrap_or_else(|| "without a name".into());
+                wrong.push(IcalError::Event { nth: nth + 1, name: name.chars().take(80).collect(), what });
+            }
+        }
+    }
+    (windows, wrong)
+}
+
+fn property<'a>(event: &'a Parsed<'_>, name: &str) -> Option<&'a ParsedProperty<'a>> {
+    event.properties.iter().find(|p| p.name == name)
+}
+
+fn text_of(event: &Parsed<'_>, name: &str) -> Option<String> {
+    property(event, name)
+        .map(|p| p.val.as_str().replace("\\n", "\n").replace("\\,", ",").replace("\\;", ";").replace("\\\\", "\\"))
+}
+
+fn parameter<'a>(property: &'a ParsedProperty<'_>, name: &str) -> Option<&'a str> {
+    property.params.iter().find(|p| p.key == name).and_then(|p| p.val.as_ref()).map(|v| v.as_str())
+}
+
+/// One written time: what it says, and on which clock.
+struct Written {
+    at: DateTime,
+    clock: Clock,
+    whole_day: bool,
+}
+
+fn written(property: &ParsedProperty<'_>, name: &'static str, value: &str) -> Result<Written, What> {
+    let clock = match parameter(property, "TZID") {
+        Some(zone) => Clock::Zone(TimeZone::get(zone.trim_matches('"')).map_err(|_| What::Zone(zone.into()))?),
+        None => Clock::Location,
+    };
+    if let Some(date) = day(value) {
+        return Ok(Written { at: date.at(0, 0, 0, 0), clock, whole_day: true });
+    }
+    let (wall, clock) = match value.strip_suffix('Z') {
+        Some(wall) => (wall, Clock::Utc),
+        None => (value, clock),
+    };
+    let right = "write 20261231, 20261231T220000 or 20261231T220000Z";
+    let at = date_time(wall).ok_or_else(|| What::Value {
+        property: name,
+        value: value.chars().take(40).collect(),
+        right,
+    })?;
+    Ok(Written { at, clock, whole_day: false })
+}
+
+/// The same moment on another clock, where both name moments; floating times stay as they stand.
+fn on_clock(at: &Written, clock: &Clock) -> DateTime {
+    let zone = |c: &Clock| match c {
+        Clock::Utc => Some(TimeZone::UTC),
+        Clock::Zone(z) => Some(z.clone()),
+        Clock::Location => None,
+    };
+    match (zone(&at.clock), zone(clock)) {
+        (Some(a), Some(b)) if !at.whole_day => {
+            a.to_ambiguous_timestamp(at.at).compatible().map_or(at.at, |moment| b.to_datetime(moment))
+        }
+        _ => at.at,
+    }
+}
+
+/// `None`: an event that was called off.
+fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
+    if text_of(event, "STATUS").is_some_and(|s| s.eq_ignore_ascii_case("CANCELLED")) {
+        return Ok(None);
+    }
+    let begin = property(event, "DTSTART").ok_or(What::Missing("DTSTART"))?;
+    let start = written(begin, "DTSTART", begin.val.as_str())?;
+    let length = match (property(event, "DTEND"), property(event, "DURATION"), property(event, ENDS)) {
+        (_, _, Some(ends)) if !start.whole_day => {
+            let value = ends.val.as_str();
+            let wrong = || What::Value { property: ENDS, value: value.into(), right: "write a time such as 063000" };
+            Length::UntilTime(Time::strptime("%H%M%S", value).map_err(|_| wrong())?)
+        }
+        (Some(end), ..) => {
+            let until = written(end, "DTEND", end.val.as_str())?;
+            if until.whole_day != start.whole_day {
+                return Err(What::Mixed);
+            }
+            let at = on_clock(&until, &start.clock);
+            if start.whole_day {
+                let days = start.at.date().until(at.date()).map_or(0, |s| s.get_days());
+                Length::Days(u16::try_from(days).unwrap_or(0))
+            } else {
+                Length::Exact(exactly(start.at, at, &start.clock))
+            }
+        }
+        (None, Some(duration), _) => {
+            let value = duration.val.as_str();
+            length_of(value).ok_or_else(|| What::Value {
+                property: "DURATION",
+                value: value.chars().take(40).collect(),
+                right: "write PT90M, P1D or PT1H30M",
+            })?
+        }
+        // RFC 5545, 3.6.1: a date without an end is that day.
+        (None, None, _) if start.whole_day => Length::Days(1),
+        (None, None, _) => return Err(What::Missing("DTEND or DURATION")),
+    };
+    let clock = start.clock.clone();
+    let zone = match &clock {
+        Clock::Zone(zone) => zone.clone(),
+        Clock::Utc | Clock::Location => TimeZone::UTC,
+    };
+    let repeat = match property(event, "RRULE") {
+        None => Repeat::Once,
+        Some(rule) => Repeat::Rule(Rule::parse(rule.val.as_str(), start.at, &zone)?),
+    };
+    let listed = |name: &'static str| -> Result<Vec<DateTime>, What> {
+        let mut all = Vec::new();
+        for p in event.properties.iter().filter(|p| p.name == name) {
+            for value in p.val.as_str().split(',') {
+                let mut at = written(p, name, value.trim())?;
+                if at.whole_day && !start.whole_day {
+                    at.at = at.at.date().to_datetime(start.at.time());
+                }
+                all.push(on_clock(&at, &clock));
+            }
+        }
+        Ok(all)
+    };
+    let in_force = match property(event, IN_FORCE) {
+        None => (None, None),
+        Some(p) => {
+            let value = p.val.as_str();
+            let wrong =
+                || What::Value { property: IN_FORCE, value: value.into(), right: "write two moments with a / between" };
+            let (from, until) = value.split_once('/').ok_or_else(wrong)?;
+            let moment =
+                |s: &str| if s == ".." { Ok(None) } else { s.parse::<Timestamp>().map(Some).map_err(|_| wrong()) };
+            (moment(from)?, moment(until)?)
+        }
+    };
+    let (except, besides) = (listed("EXDATE")?, listed("RDATE")?);
+    let window = Window {
+        first: start.at,
+        length,
+        repeat,
+        clock,
+        in_force,
+        except,
+        besides,
+        why: text_of(event, "SUMMARY").unwrap_or_default().chars().take(2_000).collect(),
+    };
+    window.check()?;
+    Ok(Some(window))
+}
+
+/// The exact time between two wall-clock times.
+fn exactly(from: DateTime, to: DateTime, clock: &Clock) -> SignedDuration {
+    let zone = match clock {
+        Clock::Zone(zone) => zone.clone(),
+        Clock::Utc | Clock::Location => TimeZone::UTC,
+    };
+    let moment = |at: DateTime| zone.to_ambiguous_timestamp(at).compatible();
+    match (moment(from), moment(to)) {
+        (Ok(a), Ok(b)) => b.duration_since(a),
+        _ => SignedDuration::ZERO,
+    }
+}
+
+/// A DURATION of RFC 5545, 3.3.6: `P1D`, `PT1H30M`, `P2W`; whole days follow the calendar.
+pub fn length_of(text: &str) -> Option<Length> {
+    // The grammar has no fractions, and weeks stand alone.
+    if text.len() > 40 || text.contains(['.', ',']) {
+        return None;
+    }
+    let span: Span = text.strip_prefix('+').unwrap_or(text).parse().ok()?;
+    if span.is_negative() || span.get_years() != 0 || span.get_months() != 0 || !text.contains(['P', 'p']) {
+        return None;
+    }
+    let days = i64::from(span.get_weeks()) * 7 + i64::from(span.get_days());
+    let rest = i64::from(span.get_hours())
+        .checked_mul(3_600)?
+        .checked_add(span.get_minutes().checked_mul(60)?)?
+        .checked_add(span.get_seconds())?;
+    if rest == 0 && days > 0 {
+        return u16::try_from(days).ok().map(Length::Days);
+    }
+    let seconds = days.checked_mul(86_400)?.checked_add(rest)?;
+    (0 < seconds && seconds < 400 * 86_400).then(|| Length::Exact(SignedDuration::from_secs(seconds)))
+}
+
+/// Writes the windows as one calendar. `stamp` is when it was written.
+pub fn write(windows: &[Window], stamp: Timestamp) -> String {
+    let mut calendar = Calendar::empty();
+    for (name, value) in [("VERSION", "2.0"), ("PRODID", "-//Cadentis//Cadentis//EN"), ("CALSCALE", "GREGORIAN")] {
+        calendar.append_property(Property::new(name, value));
+    }
+    for (nth, window) in windows.iter().enumerate() {
+        calendar.push(event(window, nth, stamp));
+    }
+    calendar.done().to_string()
+}
+
+fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
+    let utc = |at: Timestamp| at.strftime("%Y%m%dT%H%M%SZ").to_string();
+    let whole_days = matches!(window.length, Length::Days(_));
+    let time = |name: &str, at: DateTime| {
+        let mut property = match (&window.clock, whole_days) {
+            (Clock::Utc, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%SZ").to_string()),
+            (_, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%S").to_string()),
+            (_, true) => {
+                let mut date = Property::new(name, at.strftime("%Y%m%d").to_string());
+                date.add_parameter("VALUE", "DATE");
+                date
+            }
+        };
+        match &window.clock {
+            Clock::Zone(zone) => {
+                property.add_parameter("TZID", zone.iana_name().unwrap_or("UTC"));
+            }
+            Clock::Utc if whole_days => {
+                property.add_parameter("TZID", "UTC");
+            }
+            Clock::Utc | Clock::Location => {}
+        }
+        property.done()
+    };
+    let mut event = Event::new();
+    event.uid(&format!("window-{}-{}@cadentis", nth + 1, window.first.strftime("%Y%m%dT%H%M%S")));
+    event.append_property(Property::new("DTSTAMP", utc(stamp)));
+    event.summary(&window.why);
+    event.append_property(time("DTSTART", window.first));
+    match window.length {
+        Length::Days(n) => {
+            let end = window.first.date().checked_add(Span::new().days(i64::from(n))).unwrap_or(window.first.date());
+            event.append_property(time("DTEND", end.at(0, 0, 0, 0)));
+        }
+        Length::Exact(length) => {
+            event.append_property(Property::new("DURATION", format!("PT{}S", length.as_secs())));
+        }
+        Length::UntilTime(end) => {
+            let date = if end > window.first.time() {
+                window.first.date()
+            } else {
+                window.first.date().tomorrow().unwrap_or(window.first.date())
+            };
+            event.append_property(time("DTEND", date.to_datetime(end)));
+            event.append_property(Property::new(ENDS, end.strftime("%H%M%S").to_string()));
+        }
+    }
+    let days = |days: &[Weekday]| -> String {
+        let short = |d: &Weekday| ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize];
+        days.iter().map(short).collect::<Vec<_>>().join(",")
+    };
+    let rule = match &window.repeat {
+        Repeat::Once => None,
+        Repeat::Daily => Some("FREQ=DAILY".to_string()),
+        Repeat::Weekly(on) => Some(format!("FREQ=WEEKLY;BYDAY={}", days(on))),
+        Repeat::Rule(rule) => Some(rule.to_string()),
+    };
+    if let Some(rule) = rule {
+        event.append_property(Property::new("RRULE", rule));
+    }
+    for at in &window.except {
+        event.append_multi_property(time("EXDATE", *at));
+    }
+    for at in &window.besides {
+        event.append_multi_property(time("RDATE", *at));
+    }
+    if window.in_force != (None, None) {
+        let side = |at: Option<Timestamp>| at.map_or("..".to_string(), |t| t.to_string());
+        event.append_property(Property::new(
+            IN_FORCE,
+            format!("{}/{}", side(window.in_force.0), side(window.in_force.1)),
+        ));
+    }
+    event.done()
+}

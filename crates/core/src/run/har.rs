@@ -1,0 +1,556 @@
+//! HTTP Archive 1.2, in and out.
+//!
+//! Source of the format: the HAR 1.2 specification; what is written is validated by har-schema.
+//! Reading is lenient where writers differ (optional fields missing or null, −1 for "does not
+//! apply", fields of their own) and strict where a number cannot be: such things are told, never
+//! clamped in silence. Bodies, headers and cookies are passed over: nothing is computed from them,
+//! and they may hold what nobody should keep.
+
+use super::{Request, RunRecord};
+use crate::timing::Phases;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::borrow::Cow;
+use std::collections::HashMap;
+
+/// An archive, as far as timings are concerned.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Har {
+    /// Name and version of the program that wrote it.
+    pub creator: String,
+    pub browser: String,
+    pub pages: Vec<Page>,
+    pub entries: Vec<Entry>,
+    /// What in it could not be so, with its place; the entry is kept as far as it can be.
+    pub remarks: Vec<String>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Page {
+    pub id: String,
+    pub title: String,
+    pub started_at: Timestamp,
+    /// DOMContentLoaded and load, in milliseconds from the page's start.
+    pub content_load_ms: Option<f64>,
+    pub load_ms: Option<f64>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Entry {
+    /// Place in [`Har::pages`].
+    pub page: Option<usize>,
+    pub started_at: Timestamp,
+    /// `start_ms` counts from the page's start, or from the archive's first entry without a page.
+    pub request: Request,
+}
+
+/// Why a text is no archive.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum HarError {
+    /// `serde_json` says where and what.
+    #[error("HAR: {0}")]
+    Json(String),
+    #[error("HAR: {place}: {value:?} is no moment: write 2026-11-22T08:30:00.000Z, with its zone")]
+    Moment { place: String, value: String },
+    #[error("HAR: version {0:?}: 1.1 and 1.2 are read")]
+    Version(String),
+}
+
+#[derive(Deserialize)]
+struct File<'a> {
+    #[serde(borrow)]
+    log: Log<'a>,
+}
+
+/// A text that is missing or null is empty.
+type Text<'a> = Option<Cow<'a, str>>;
+
+#[derive(Deserialize)]
+struct Log<'a> {
+    #[serde(borrow, default)]
+    version: Text<'a>,
+    #[serde(borrow, default)]
+    creator: Option<Program<'a>>,
+    #[serde(borrow, default)]
+    browser: Option<Program<'a>>,
+    #[serde(borrow, default)]
+    pages: Option<Vec<RawPage<'a>>>,
+    #[serde(borrow)]
+    entries: Vec<RawEntry<'a>>,
+}
+
+#[derive(Deserialize)]
+struct Program<'a> {
+    #[serde(borrow, default)]
+    name: Text<'a>,
+    #[serde(borrow, default)]
+    version: Text<'a>,
+}
+
+impl Program<'_> {
+    fn words(&self) -> String {
+        let part = |text: &Text<'_>| text.as_deref().unwrap_or("").trim().to_string();
+        format!("{} {}", part(&self.name), part(&self.version)).trim().to_string()
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct RawPage<'a> {
+    #[serde(borrow)]
+    started_date_time: Cow<'a, str>,
+    #[serde(borrow)]
+    id: Cow<'a, str>,
+    #[serde(borrow, default)]
+    title: Text<'a>,
+    #[serde(default)]
+    page_timings: Option<RawPageTimings>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(rename_all = "camelCase")]
+struct RawPageTimings {
+    #[serde(default)]
+    on_content_load: Option<f64>,
+    #[serde(default)]
+    on_load: Option<f64>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct RawEntry<'a> {
+    #[serde(borrow, default)]
+    pageref: Text<'a>,
+    #[serde(borrow)]
+    started_date_time: Cow<'a, str>,
+    #[serde(default)]
+    time: Option<f64>,
+    #[serde(borrow)]
+    request: RawRequest<'a>,
+    #[serde(borrow)]
+    response: RawResponse<'a>,
+    #[serde(default)]
+    timings: Option<RawTimings>,
+    #[serde(borrow, default)]
+    comment: Text<'a>,
+}
+
+#[derive(Deserialize)]
+struct RawRequest<'a> {
+    #[serde(borrow, default)]
+    method: Text<'a>,
+    #[serde(borrow)]
+    url: Cow<'a, str>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct RawResponse<'a> {
+    #[serde(default)]
+    status: Option<f64>,
+    #[serde(borrow, default)]
+    http_version: Text<'a>,
+    #[serde(default)]
+    headers_size: Option<f64>,
+    #[serde(default)]
+    body_size: Option<f64>,
+    #[serde(borrow, default)]
+    content: Option<RawContent<'a>>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct RawContent<'a> {
+    #[serde(default)]
+    size: Option<f64>,
+    #[serde(borrow, default)]
+    mime_type: Text<'a>,
+}
+
+#[derive(Deserialize, Default)]
+struct RawTimings {
+    #[serde(default)]
+    blocked: Option<f64>,
+    #[serde(default)]
+    dns: Option<f64>,
+    #[serde(default)]
+    connect: Option<f64>,
+    #[serde(default)]
+    ssl: Option<f64>,
+    #[serde(default)]
+    send: Option<f64>,
+    #[serde(default)]
+    wait: Option<f64>,
+    #[serde(default)]
+    receive: Option<f64>,
+}
+
+/// Writers round to milliseconds, each phase for itself.
+const ROUNDING_MS: f64 = 8.0;
+
+fn moment(place: impl Fn() -> String, value: &str) -> Result<Timestamp, HarError> {
+    value.parse().map_err(|_| HarError::Moment { place: place(), value: value.chars().take(60).collect() })
+}
+
+fn words(text: Text<'_>, most: usize) -> String {
+    text.map_or_else(String::new, |t| t.chars().take(most).collect())
+}
+
+impl Har {
+    /// Reads an archive.
+    ///
+    /// # Errors
+    /// When it is no JSON, lacks a field that everything hangs on (`log.entries`, a request's
+    /// `url`, a `startedDateTime`), or has a moment without a zone.
+    pub fn read(text: &str) -> Result<Har, HarError> {
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let File { log } = serde_json::from_str(text).map_err(|e| HarError::Json(e.to_string()))?;
+        if let Some(version) = log.version.as_deref()
+            && !["", "1.1", "1.2"].contains(&version.trim())
+        {
+            return Err(HarError::Version(version.chars().take(20).collect()));
+        }
+        let mut pages = Vec::new();
+        for (nth, p) in log.pages.unwrap_or_default().into_iter().enumerate() {
+            let known = |ms: Option<f64>| ms.filter(|v| *v >= 0.0);
+            let timings = p.page_timings.unwrap_or_default();
+            pages.push(Page {
+                started_at: moment(|| format!("log.pages[{nth}].startedDateTime"), &p.started_date_time)?,
+                id: p.id.chars().take(200).collect(),
+                title: words(p.title, super::record::MAX_TEXT),
+                content_load_ms: known(timings.on_content_load),
+                load_ms: known(timings.on_load),
+            });
+        }
+        let places: HashMap<&str, usize> =
+            pages.iter().enumerate().map(|(i, p): (usize, &Page)| (p.id.as_str(), i)).collect();
+        let mut starts = Vec::with_capacity(log.entries.len());
+        for (nth, e) in log.entries.iter().enumerate() {
+            starts.push(moment(|| format!("log.entries[{nth}].startedDateTime"), &e.started_date_time)?);
+        }
+        let first = starts.iter().min().copied();
+        let mut remarks = Vec::new();
+        let mut entries = Vec::with_capacity(log.entries.len());
+        for (nth, (e, started_at)) in log.entries.into_iter().zip(starts).enumerate() {
+            let page = e.pageref.as_deref().and_then(|id| places.get(id).copied());
+            if let Some(id) = e.pageref.as_deref().filter(|_| page.is_none()) {
+                remarks.push(format!(
+                    "log.entries[{nth}].pageref: there is no page {:?}",
+                    id.chars().take(60).collect::<String>()
+                ));
+            }
+            let begin = page.map(|p| pages[p].started_at).or(first).unwrap_or(started_at);
+            let start_ms = started_at.duration_since(begin).as_secs_f64() * 1000.0;
+            entries.push(Entry { page, started_at, request: request(nth, e, start_ms, &mut remarks) });
+        }
+        let program = |p: &Option<Program<'_>>| p.as_ref().map(Program::words).unwrap_or_default();
+        Ok(Har { creator: program(&log.creator), browser: program(&log.browser), pages, entries, remarks })
+    }
+
+    /// The archive of a run: each step is a page.
+    pub fn of_run(record: &RunRecord) -> Har {
+        let at = |ms: f64| record.started_at + SignedDuration::from_micros((ms * 1000.0) as i64);
+        let pages = record.steps.iter().enumerate().map(|(nth, step)| Page {
+            id: format!("step_{}", nth + 1),
+            title: step.name.clone(),
+            started_at: at(step.start_ms),
+            content_load_ms: None,
+            load_ms: None,
+        });
+        let entries = record.steps.iter().enumerate().flat_map(|(nth, step)| {
+            step.requests.iter().map(move |r| Entry {
+                page: Some(nth),
+                started_at: at(step.start_ms + r.start_ms),
+                request: r.clone(),
+            })
+        });
+        Har {
+            creator: concat!("Cadentis ", env!("CARGO_PKG_VERSION")).into(),
+            browser: record.browser.clone(),
+            pages: pages.collect(),
+            entries: entries.collect(),
+            remarks: vec![],
+        }
+    }
+
+    /// Writes the archive as JSON.
+    pub fn write(&self) -> String {
+        let program = |words: &str| {
+            let (name, version) = words.rsplit_once([' ', '/']).unwrap_or((words, ""));
+            json!({ "name": name, "version": version })
+        };
+        let unknown = |ms: Option<f64>| ms.unwrap_or(-1.0);
+        let pages: Vec<Value> = self
+            .pages
+            .iter()
+            .map(|p| {
+                json!({
+                    "startedDateTime": p.started_at.to_string(), "id": p.id, "title": p.title,
+                    "pageTimings": { "onContentLoad": unknown(p.content_load_ms), "onLoad": unknown(p.load_ms) },
+                })
+            })
+            .collect();
+        let entries: Vec<Value> = self.entries.iter().map(|e| self.entry(e)).collect();
+        let mut log =
+            json!({ "version": "1.2", "creator": program(&self.creator), "pages": pages, "entries": entries });
+        if !self.browser.is_empty() {
+            log["browser"] = program(&self.browser);
+        }
+        json!({ "log": log }).to_string()
+    }
+
+    fn entry(&self, entry: &Entry) -> Value {
+        let (r, p) = (&entry.request, &entry.request.phases);
+        // What took no time did not happen: a reused connection has no lookup.
+        let happened = |ms: f64| if ms > 0.0 { ms } else { -1.0 };
+        let version = match r.protocol.as_str() {
+            "" => "unknown",
+            known => known,
+        };
+        let query: Vec<Value> = r
+            .path()
+            .split_once('?')
+            .map_or("", |(_, q)| q.split('#').next().unwrap_or(""))
+            .split('&')
+            .filter(|part| !part.is_empty())
+            .map(|part| {
+                let (name, value) = part.split_once('=').unwrap_or((part, ""));
+                json!({ "name": name, "value": value })
+            })
+            .collect();
+        let mut written = json!({
+            "startedDateTime": entry.started_at.to_string(),
+            "time": p.total_ms(),
+            "request": {
+                "method": r.method, "url": r.url, "httpVersion": version, "cookies": [], "headers": [],
+                "queryString": query, "headersSize": -1, "bodySize": -1,
+            },
+            "response": {
+                "status": r.status, "statusText": "", "httpVersion": version, "cookies": [], "headers": [],
+                "content": { "size": r.bytes, "mimeType": mime_of(&r.kind) },
+                "redirectURL": "", "headersSize": -1, "bodySize": if r.from_cache { 0 } else { r.bytes },
+            },
+            "cache": {},
+            "timings": {
+                "blocked": happened(p.queue_ms), "dns": happened(p.lookup_ms),
+                "connect": happened(p.connect_ms + p.secure_ms), "ssl": happened(p.secure_ms),
+                "send": p.send_ms, "wait": p.wait_ms, "receive": p.receive_ms,
+            },
+        });
+        if let Some(page) = entry.page.and_then(|page| self.pages.get(page)) {
+            written["pageref"] = json!(page.id);
+        }
+        if let Some(failed) = &r.failed {
+            written["comment"] = json!(failed);
+        }
+        written
+    }
+
+    /// What each host cost, the most time first.
+    pub fn hosts(&self) -> Vec<Host> {
+        hosts(self.entries.iter().map(|e| &e.request))
+    }
+}
+
+/// What requests to one host cost together.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Host {
+    pub name: String,
+    pub requests: u64,
+    pub failed: u64,
+    pub bytes: u64,
+    /// Phases summed over the requests; they may have run beside each other.
+    pub phases: Phases,
+}
+
+/// What each host cost, the most time first.
+pub fn hosts<'a>(requests: impl Iterator<Item = &'a Request>) -> Vec<Host> {
+    let mut by_name: HashMap<&str, Host> = HashMap::new();
+    for r in requests {
+        let host = by_name.entry(r.host()).or_default();
+        host.requests += 1;
+        host.failed += u64::from(r.is_failed());
+        host.bytes += r.bytes;
+        host.phases.add(&r.phases);
+    }
+    let mut all: Vec<Host> = by_name.into_iter().map(|(name, host)| Host { name: name.to_string(), ..host }).collect();
+    all.sort_by(|a, b| b.phases.total_ms().total_cmp(&a.phases.total_ms()).then_with(|| a.name.cmp(&b.name)));
+    all
+}
+
+fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>) -> Request {
+    let timings = e.timings.unwrap_or_default();
+    let mut phase = |name: &str, ms: Option<f64>| match ms {
+        // −1 and what is missing did not happen.
+        None | Some(-1.0) => 0.0,
+        Some(ms) if (0.0..=86_400_000.0).contains(&ms) => ms,
+        Some(ms) => {
+            remarks.push(format!("log.entries[{nth}].timings.{name}: {ms} is no length of time, taken as not there"));
+            0.0
+        }
+    };
+    let (connect, ssl) = (phase("connect", timings.connect), phase("ssl", timings.ssl));
+    let phases = Phases {
+        queue_ms: phase("blocked", timings.blocked),
+        lookup_ms: phase("dns", timings.dns),
+        // In an archive the secure part lies inside connect; some writers leave connect at −1.
+        connect_ms: if connect > 0.0 { (connect - ssl).max(0.0) } else { 0.0 },
+        secure_ms: ssl,
+        send_ms: phase("send", timings.send),
+        wait_ms: phase("wait", timings.wait),
+        receive_ms: phase("receive", timings.receive),
+    };
+    if connect > 0.0 && ssl > connect + ROUNDING_MS {
+        remarks.push(format!(
+            "log.entries[{nth}].timings: ssl ({ssl} ms) is longer than connect ({connect} ms), which contains it"
+        ));
+    }
+    if let Some(time) = e.time.filter(|t| (t - phases.total_ms()).abs() > ROUNDING_MS) {
+        remarks.push(format!(
+            "log.entries[{nth}].time: {time} ms is not the sum of its timings, {} ms",
+            phases.total_ms()
+        ));
+    }
+    let response = e.response;
+    let status = response.status.filter(|s| (0.0..1_000.0).contains(s)).unwrap_or(0.0) as u16;
+    let size = |bytes: Option<f64>| bytes.filter(|b| *b >= 0.0 && *b < 1e15).map(|b| b as u64);
+    let content = response.content;
+    let bytes = match size(response.body_size) {
+        Some(body) => body + size(response.headers_size).unwrap_or(0),
+        None => size(content.as_ref().and_then(|c| c.size)).unwrap_or(0),
+    };
+    let mime = content.and_then(|c| c.mime_type).unwrap_or_default();
+    let comment = words(e.comment, super::record::MAX_TEXT);
+    Request {
+        url: e.request.url.chars().take(super::record::MAX_TEXT).collect(),
+        method: e.request.method.map_or_else(|| "GET".into(), |m| m.chars().take(20).collect()),
+        kind: kind_of(&mime).to_string(),
+        status,
+        start_ms,
+        phases,
+        bytes,
+        protocol: words(response.http_version, 40),
+        from_cache: false,
+        failed: (status == 0).then(|| if comment.is_empty() { "no answer".into() } else { comment }),
+        trace: None,
+    }
+}
+
+const KINDS: [(&str, &str); 6] = [
+    ("text/html", "document"),
+    ("javascript", "script"),
+    ("css", "stylesheet"),
+    ("image/", "image"),
+    ("font", "font"),
+    ("json", "fetch"),
+];
+
+fn kind_of(mime: &str) -> &'static str {
+    let mime = mime.to_ascii_lowercase();
+    KINDS.iter().find(|(part, _)| mime.contains(part)).map_or("other", |(_, kind)| kind)
+}
+
+fn mime_of(kind: &str) -> &'static str {
+    match kind {
+        "document" => "text/html",
+        "script" => "text/javascript",
+        "stylesheet" => "text/css",
+        "image" => "image/*",
+        "font" => "font/*",
+        "fetch" | "xhr" => "application/json",
+        _ => "application/octet-stream",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// As another program might write it: optional things missing or null, fields of its own, −1.
+    const FOREIGN: &str = r#"{"log": {"creator": {"name": "Packet Reader", "_build": 7}, "pages": [
+        {"startedDateTime": "2026-11-22T09:30:00.100+01:00", "id": "p1", "pageTimings": {"onLoad": 1234.5, "_ready": 5}}],
+      "entries": [
+        {"pageref": "p1", "startedDateTime": "2026-11-22T08:30:00.350Z", "time": 103.0, "_priority": "High",
+         "request": {"method": "GET", "url": "https://fjordline.example/book?from=bgo", "headers": [{"name": "Cookie", "value": "secret"}]},
+         "response": {"status": 200, "bodySize": -1, "content": {"size": 5120, "mimeType": "text/html; charset=utf-8", "text": "<p>"}},
+         "timings": {"blocked": 3, "dns": -1, "connect": 40, "ssl": 25, "send": null, "wait": 50, "receive": 10, "_queued": 2}},
+        {"startedDateTime": "2026-11-22T08:30:01Z", "time": 700, "request": {"url": "https://maps.example/t.png"},
+         "response": {"status": 0}, "timings": {"blocked": -4, "wait": 5}, "comment": "refused"}]}}"#;
+
+    #[test]
+    fn an_archive_of_another_programs_habits_is_read_and_what_cannot_be_is_told() {
+        let har = Har::read(FOREIGN).unwrap();
+        assert_eq!(
+            (har.creator.as_str(), har.pages[0].load_ms, har.pages[0].content_load_ms),
+            ("Packet Reader", Some(1234.5), None)
+        );
+        let first = &har.entries[0];
+        assert_eq!((first.page, first.request.start_ms, first.request.bytes), (Some(0), 250.0, 5120));
+        let p = first.request.phases;
+        assert_eq!(
+            (p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.wait_ms, p.total_ms()),
+            (3.0, 0.0, 15.0, 25.0, 50.0, 103.0)
+        );
+        assert_eq!((first.request.kind.as_str(), first.request.host()), ("document", "fjordline.example"));
+        assert_eq!(har.entries[1].request.failed.as_deref(), Some("refused"));
+        assert_eq!(
+            har.remarks,
+            [
+                "log.entries[1].timings.blocked: -4 is no length of time, taken as not there",
+                "log.entries[1].time: 700 ms is not the sum of its timings, 5 ms",
+            ]
+        );
+        let hosts = har.hosts();
+        assert_eq!((hosts[0].name.as_str(), hosts[1].failed), ("fjordline.example", 1));
+        assert!(!har.write().contains("secret"));
+    }
+
+    #[test]
+    fn what_is_no_archive_is_refused_with_its_place() {
+        let says = |text: &str| Har::read(text).unwrap_err().to_string();
+        assert_eq!(says("{\"log\":\n {}}"), "HAR: missing field `entries` at line 2 column 3");
+        assert_eq!(
+            says("{\"log\": {\"version\": \"2.0\", \"entries\": []}}"),
+            "HAR: version \"2.0\": 1.1 and 1.2 are read"
+        );
+        let entry = r#"{"log": {"entries": [{"startedDateTime": "2026-11-22 08:30", "request": {"url": "x"}, "response": {}}]}}"#;
+        assert_eq!(
+            says(entry),
+            "HAR: log.entries[0].startedDateTime: \"2026-11-22 08:30\" is no moment: write 2026-11-22T08:30:00.000Z, with its zone"
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_written_is_read_back(
+            phases in prop::collection::vec(0.0..500.0f64, 7), status in 100u16..600, bytes in 0u64..1_000_000, url in "https://[a-z]{1,9}\\.example/[a-z]{0,9}(\\?[a-z]=[0-9]&b)?", title in "\\PC{0,20}",
+        ) {
+            let round = |ms: f64| (ms * 8.0).round() / 8.0;
+            let request = Request {
+                url, method: "POST".into(), kind: "script".into(), status, start_ms: 12.5,
+                phases: Phases {
+                    queue_ms: round(phases[0]), lookup_ms: round(phases[1]), connect_ms: round(phases[2]), secure_ms: round(phases[3]),
+                    send_ms: round(phases[4]), wait_ms: round(phases[5]), receive_ms: round(phases[6]),
+                },
+                bytes, protocol: "h2".into(), from_cache: false, failed: None, trace: None,
+            };
+            let started_at: Timestamp = "2026-11-22T08:30:00Z".parse().unwrap();
+            let har = Har {
+                creator: "Cadentis 1".into(), browser: "Chromium 156".into(),
+                pages: vec![Page { id: "step_1".into(), title, started_at, content_load_ms: None, load_ms: Some(9.5) }],
+                entries: vec![Entry { page: Some(0), started_at: started_at + SignedDuration::from_micros(12_500), request }],
+                remarks: vec![],
+            };
+            prop_assert_eq!(Har::read(&har.write()), Ok(har));
+        }
+
+        #[test]
+        fn reading_never_panics(cut in 0usize..1_400, with in "[{}\\[\\]\":,0-9a-z-]{0,6}", end in 0usize..1_400) {
+            let keep = |i: usize| FOREIGN.get(..i).unwrap_or(FOREIGN);
+            let rest = FOREIGN.get(end..).unwrap_or("");
+            let _ = Har::read(&format!("{}{with}{rest}", keep(cut)));
+        }
+    }
+}
