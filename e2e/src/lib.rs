@@ -2,9 +2,11 @@
 
 use cadentis_standins::postgres::free_port;
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpListener;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use thirtyfour::prelude::*;
 
@@ -175,4 +177,37 @@ impl Drop for Looker {
         cadentis_processes::end_these(&below);
         let _ = std::fs::remove_dir_all(&self.profile);
     }
+}
+
+/// Serves what `answer` gives for a path, as media type and body, on a port of its own until the
+/// test ends; 500 for the rest. Answers the address.
+///
+/// # Panics
+/// When no port is free.
+pub fn serve(answer: impl Fn(&str) -> Option<(&'static str, String)> + Send + Sync + 'static) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = format!("http://{}", listener.local_addr().expect("an address"));
+    let answer = Arc::new(answer);
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            // A browser opens connections that it may never use: each is waited for on its own.
+            let answer = answer.clone();
+            std::thread::spawn(move || {
+                let mut request = [0u8; 2048];
+                let n = stream.read(&mut request).unwrap_or(0);
+                let asked = String::from_utf8_lossy(&request[..n]).into_owned();
+                let path = asked.split(' ').nth(1).unwrap_or("");
+                let (status, (kind, body)) = match answer(path) {
+                    Some(found) => ("200 OK", found),
+                    None => ("500 Oh", ("text/plain", String::new())),
+                };
+                let _ = write!(
+                    stream,
+                    "HTTP/1.1 {status}\r\ncontent-type: {kind}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{body}",
+                    body.len()
+                );
+            });
+        }
+    });
+    address
 }

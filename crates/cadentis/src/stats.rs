@@ -19,7 +19,7 @@ pub struct Args {
     #[arg(long, value_name = "NAME or NUMBER")]
     column: Option<String>,
     /// Target of the Apdex score, in the unit of the numbers
-    #[arg(long, value_name = "T")]
+    #[arg(long, value_name = "T", allow_negative_numbers = true)]
     apdex: Option<f64>,
     /// Say it as JSON
     #[arg(long)]

@@ -8,6 +8,6 @@
     } catch (e) { /* an entry type this browser does not know */ }
   };
   observe('largest-contentful-paint', (e) => { seen.lcp = e.startTime; });
-  observe('layout-shift', (e) => { if (!e.hadRecentInput) seen.shifts.push([e.startTime, e.value]); });
+  observe('layout-shift', (e) => { seen.shifts.push([e.startTime, e.value, e.hadRecentInput]); });
   observe('longtask', (e) => { seen.long.push([e.startTime, e.duration]); });
 }

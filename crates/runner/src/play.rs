@@ -7,7 +7,7 @@
 use crate::browser::{Browser, Ours};
 use cadentis_core::journey::{Element, Journey, Says, Sentence, Step};
 use cadentis_core::run::{Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
-use cadentis_core::timing::vitals;
+use cadentis_core::timing::entries::{Shift, layout_shift};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::net::SocketAddr;
@@ -362,21 +362,21 @@ fn add_facts(record: &mut StepRecord, facts: &Value, from: f64) {
     // Counted from the step's beginning; what was before it belongs to an earlier step.
     let moment =
         |name: &str| facts[name].as_f64().filter(|v| *v > 0.0).map(|v| origin + v - from).filter(|v| *v >= 0.0);
-    let pairs = |name: &str| -> Vec<(f64, f64)> {
-        let list = facts[name].as_array().map(Vec::as_slice).unwrap_or_default();
-        list.iter()
-            .filter_map(|p| Some((origin + p[0].as_f64()? - from, p[1].as_f64()?)))
-            // A frame that an act of the step set off may be painted just after its end.
-            .filter(|(at, _)| *at >= 0.0)
-            .collect()
+    // Nothing is cut off at the end: a frame that an act set off may be painted just after the step.
+    let since = |entry: &Value| Some(origin + entry[0].as_f64()? - from).filter(|at| *at >= 0.0);
+    let list = |name: &str| facts[name].as_array().map(Vec::as_slice).unwrap_or_default();
+    let shift = |entry: &Value| {
+        let had_recent_input = entry[2].as_bool().unwrap_or(false);
+        Some(Shift { start_ms: since(entry)?, score: entry[1].as_f64()?, had_recent_input })
     };
+    let shifts: Vec<Shift> = list("shifts").iter().filter_map(shift).collect();
     record.vitals = StepVitals {
         fcp_ms: moment("fcp"),
         lcp_ms: moment("lcp"),
         ttfb_ms: moment("ttfb"),
-        cls: moment("fcp").map(|_| vitals::layout_shift(&pairs("shifts"))),
+        cls: moment("fcp").map(|_| layout_shift(&shifts)),
     };
-    record.busy = pairs("long");
+    record.busy = list("long").iter().filter_map(|p| Some((since(p)?, p[1].as_f64()?))).collect();
 }
 
 fn as_json(element: &Element) -> Value {

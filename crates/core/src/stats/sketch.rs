@@ -253,7 +253,13 @@ impl Sketch {
             if n == 0 || !(LOWEST..=HIGHEST).contains(&bucket) || (begun && step <= 0) {
                 return Err(SketchError::Broken);
             }
-            *sketch.reach(bucket) += n;
+            if begun {
+                sketch.counts.resize((bucket - sketch.first) as usize, 0);
+            } else {
+                sketch.first = bucket;
+                sketch.counts.reserve(rest.len());
+            }
+            sketch.counts.push(n);
         }
         Ok(sketch)
     }
@@ -273,6 +279,11 @@ fn put(out: &mut Vec<u8>, mut n: u64) {
 }
 
 fn take(rest: &mut &[u8]) -> Result<u64, SketchError> {
+    // Most numbers are small.
+    if let [byte @ 0..0x80, after @ ..] = *rest {
+        *rest = after;
+        return Ok(u64::from(*byte));
+    }
     let mut n = 0u64;
     for (i, byte) in rest.iter().enumerate().take(10) {
         n |= u64::from(byte & 0x7f).checked_shl(7 * i as u32).ok_or(SketchError::Broken)?;

@@ -52,6 +52,18 @@ pub struct ImpossibleOrder {
 /// Clocks of browser processes are compared to a hundredth of a millisecond.
 const CLOCK_STEP_MS: f64 = 0.01;
 
+/// Whether moments that happened (above 0) stand in the order given; the first always happened.
+pub(super) fn in_order(moments: &[(&'static str, f64)]) -> Result<(), ImpossibleOrder> {
+    let Some((mut last, rest)) = moments.split_first().map(|(first, rest)| (*first, rest)) else { return Ok(()) };
+    for (name, at) in rest.iter().filter(|(_, at)| *at > 0.0) {
+        if at + CLOCK_STEP_MS < last.1 {
+            return Err(ImpossibleOrder { earlier: last.0, earlier_ms: last.1, later: name, later_ms: *at });
+        }
+        last = (name, *at);
+    }
+    Ok(())
+}
+
 impl Phases {
     pub fn total_ms(&self) -> f64 {
         self.queue_ms
@@ -84,8 +96,8 @@ impl Phases {
     /// # Errors
     /// When two moments that both happened stand in an impossible order. Nothing is clamped.
     pub fn from_moments(m: &Moments) -> Result<Phases, ImpossibleOrder> {
-        let mut last = ("start", m.start);
-        for (name, at) in [
+        in_order(&[
+            ("start", m.start),
             ("fetchStart", m.fetch_start),
             ("domainLookupStart", m.lookup_start),
             ("domainLookupEnd", m.lookup_end),
@@ -95,15 +107,7 @@ impl Phases {
             ("requestStart", m.request_start),
             ("responseStart", m.response_start),
             ("responseEnd", m.response_end),
-        ] {
-            if at <= 0.0 {
-                continue;
-            }
-            if at + CLOCK_STEP_MS < last.1 {
-                return Err(ImpossibleOrder { earlier: last.0, earlier_ms: last.1, later: name, later_ms: at });
-            }
-            last = (name, at);
-        }
+        ])?;
         let between = |from: f64, to: f64| {
             if from > 0.0 && to > 0.0 { (to - from).max(0.0) } else { 0.0 }
         };

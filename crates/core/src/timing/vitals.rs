@@ -92,39 +92,9 @@ impl Vital {
     }
 }
 
-/// The cumulative layout shift of (moment in milliseconds, score) pairs in order of time, shifts
-/// caused by input already left out: the largest sum over a session window. A window goes on while
-/// the next shift comes less than 1 s after the last and less than 5 s after the window's first.
-///
-/// Source: web.dev/articles/cls (from memory).
-pub fn layout_shift(shifts: &[(f64, f64)]) -> f64 {
-    let (mut first, mut last, mut sum, mut most) = (f64::MIN, f64::MIN, 0.0, 0.0f64);
-    for (at, score) in shifts {
-        if at - last < 1_000.0 && at - first < 5_000.0 {
-            sum += score;
-        } else {
-            first = *at;
-            sum = *score;
-        }
-        last = *at;
-        most = most.max(sum);
-    }
-    most
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn layout_shift_is_the_worst_session_window() {
-        assert_eq!(layout_shift(&[]), 0.0);
-        // A gap of a second begins a new window.
-        assert!((layout_shift(&[(0.0, 0.1), (999.0, 0.1), (1_999.0, 0.15)]) - 0.2).abs() < 1e-9);
-        // Five seconds after its first shift a window is full.
-        let every_900: Vec<_> = (0..8).map(|i| (f64::from(i) * 900.0, 0.1)).collect();
-        assert!((layout_shift(&every_900) - 0.6).abs() < 1e-9);
-    }
 
     #[test]
     fn thresholds_are_those_of_web_dev_and_belong_to_the_better_rating() {
