@@ -4,7 +4,6 @@ mod serving;
 
 use cadentis_standins::postgres::free_port;
 use cadentis_store::Db;
-use cadentis_store::sites::NewSite;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use serving::Server;
@@ -20,16 +19,7 @@ struct Served {
 
 async fn server() -> Served {
     let (db, url) = serving::database().await;
-    db.add_site(&NewSite {
-        key: "key",
-        name: "Marram Ferries",
-        zone: "Europe/Oslo",
-        domains: &["marram.example".into()],
-        families: &[],
-        apdex_t_s: 1.5,
-    })
-    .await
-    .expect("a site");
+    serving::site(&db).await;
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     Served { server, db }

@@ -20,6 +20,42 @@ struct When {
     against: Option<String>,
 }
 
+/// What an address asks about, without what a page has around it.
+pub struct Asked {
+    pub site: Site,
+    pub stretch: Stretch,
+    pub kind: Against,
+    pub now: Timestamp,
+}
+
+impl Asked {
+    /// Reads the address and the site; without a stretch in the address, the last `default_s`
+    /// seconds.
+    pub async fn load(state: &State, request: &HttpRequest, default_s: i64) -> Result<Asked, PageError> {
+        let now = Timestamp::now();
+        let site =
+            state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+        let when = actix_web::web::Query::<When>::from_query(request.query_string())
+            .map(|q| q.into_inner())
+            .unwrap_or_default();
+        let stretch = match (&when.from, &when.to) {
+            (Some(from), Some(to)) => Stretch::parse(from, to)?,
+            _ => Stretch::last(default_s, now),
+        };
+        let kind = when.against.as_deref().and_then(Against::parse).unwrap_or_default();
+        Ok(Asked { site, stretch, kind, now })
+    }
+
+    /// The stretch up to now: what lies ahead has nothing to read.
+    pub fn past(&self) -> Stretch {
+        up_to_now(self.stretch, self.now)
+    }
+}
+
+fn up_to_now(stretch: Stretch, now: Timestamp) -> Stretch {
+    Stretch { from: stretch.from, to: stretch.to.min(now + SignedDuration::from_secs(60)) }
+}
+
 pub struct Frame {
     pub site: Site,
     pub stretch: Stretch,
@@ -80,20 +116,9 @@ const QUICK: [(&str, i64); 6] =
     [("1h", 3_600), ("6h", 21_600), ("12h", 43_200), ("24h", 86_400), ("7d", 604_800), ("28d", 28 * 86_400)];
 
 impl Frame {
-    /// Reads the address and the site; without a stretch in the address, the last `default_s`
-    /// seconds.
+    /// What the address asks about, and what stands around it on every page.
     pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
-        let now = Timestamp::now();
-        let site =
-            state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
-        let when = actix_web::web::Query::<When>::from_query(request.query_string())
-            .map(|q| q.into_inner())
-            .unwrap_or_default();
-        let stretch = match (&when.from, &when.to) {
-            (Some(from), Some(to)) => Stretch::parse(from, to)?,
-            _ => Stretch::last(default_s, now),
-        };
-        let kind = when.against.as_deref().and_then(Against::parse).unwrap_or_default();
+        let Asked { site, stretch, kind, now } = Asked::load(state, request, default_s).await?;
         let against = stretch.against(kind, &site.zone);
         let query_of = |s: &Stretch| {
             format!("from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), kind.word())
@@ -128,7 +153,7 @@ impl Frame {
 
     /// The stretch up to now: what lies ahead has nothing to read.
     pub fn past(&self) -> Stretch {
-        Stretch { from: self.stretch.from, to: self.stretch.to.min(self.now + SignedDuration::from_secs(60)) }
+        up_to_now(self.stretch, self.now)
     }
 
     /// The address of a run, with the stretch it is seen in.

@@ -2,6 +2,7 @@
 
 use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
+use cadentis_store::sites::NewSite;
 use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
 use std::time::Duration;
@@ -28,6 +29,20 @@ pub async fn database() -> (Db, String) {
     let db = Db::connect(&url).expect("an address");
     db.migrate().await.expect("migrations");
     (db, url)
+}
+
+/// The site of the tests, in an empty database.
+pub async fn site(db: &Db) -> i32 {
+    db.add_site(&NewSite {
+        key: "key",
+        name: "Marram Ferries",
+        zone: "Europe/Oslo",
+        domains: &["marram.example".into()],
+        families: &[],
+        apdex_t_s: 1.5,
+    })
+    .await
+    .expect("a site")
 }
 
 fn spawn(url: &str, address: &str) -> Child {

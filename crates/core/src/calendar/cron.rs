@@ -251,6 +251,15 @@ mod tests {
             due("30 2 * * *", "2026-10-24T12:00:00Z", "2026-10-25T12:00:00Z", "Europe/Oslo"),
             ["2026-10-25T00:30:00Z"]
         );
+        // The United States change at 02:00 local, on 8 March and 1 November 2026.
+        assert_eq!(
+            due("30 2 * * *", "2026-03-08T00:00:00Z", "2026-03-09T00:00:00Z", "America/New_York"),
+            ["2026-03-08T07:00:00Z"]
+        );
+        assert_eq!(
+            due("30 1 * * *", "2026-11-01T00:00:00Z", "2026-11-02T00:00:00Z", "America/New_York"),
+            ["2026-11-01T05:30:00Z"]
+        );
         // Every half hour goes on through both without a hole or a repeat.
         for day in ["2026-03-29", "2026-10-25"] {
             let all = due("*/30 * * * *", &format!("{day}T00:00:00Z"), &format!("{day}T04:00:00Z"), "Europe/Oslo");

@@ -9,7 +9,7 @@ use super::rule::{Rule, RuleError, date_time, day};
 use super::window::{Clock, Length, Repeat, Window, WindowError};
 use icalendar::parser::{Component as Parsed, Property as ParsedProperty, read_components, unfold};
 use icalendar::{Calendar, Component, Event, Property};
-use jiff::civil::{DateTime, Time, Weekday};
+use jiff::civil::{DateTime, Time, Weekday, date};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Span, Timestamp};
 
@@ -251,7 +251,53 @@ pub fn write(windows: &[Window], stamp: Timestamp) -> String {
     for (nth, window) in windows.iter().enumerate() {
         calendar.push(event(window, nth, stamp));
     }
-    calendar.done().to_string()
+    let mut text = calendar.done().to_string();
+    // RFC 5545, 3.6.5: each zone that is named must be described. The library has no such part.
+    let years = windows.iter().map(|w| w.first.year()).min().unwrap_or(1970);
+    let mut zones: Vec<&TimeZone> = Vec::new();
+    for window in windows {
+        if let Clock::Zone(zone) = &window.clock
+            && !zones.contains(&zone)
+        {
+            zones.push(zone);
+        }
+    }
+    let described: String = zones.into_iter().filter_map(|zone| described(zone, years)).collect();
+    if let Some(first) = text.find("BEGIN:VEVENT") {
+        text.insert_str(first, &described);
+    }
+    text
+}
+
+/// So many years of clock changes are described, from the year of the first window.
+const DESCRIBED_YEARS: i16 = 20;
+
+/// A zone as a VTIMEZONE: one part for each offset in force, by the moment it came into force.
+fn described(zone: &TimeZone, year: i16) -> Option<String> {
+    let name = zone.iana_name().filter(|n| *n != "UTC")?;
+    let begin = zone.to_timestamp(date(year, 1, 1).at(0, 0, 0, 0)).ok()?;
+    let end = zone.to_timestamp(date(year.checked_add(DESCRIBED_YEARS)?, 1, 1).at(0, 0, 0, 0)).ok()?;
+    let offset = |seconds: i32| {
+        let (sign, s) = (if seconds < 0 { '-' } else { '+' }, seconds.abs());
+        format!("{sign}{:02}{:02}", s / 3_600, s / 60 % 60)
+    };
+    let mut text = format!("BEGIN:VTIMEZONE\r\nTZID:{name}\r\n");
+    let mut from = zone.to_offset_info(begin).offset();
+    let changes = [begin].into_iter().chain(zone.following(begin).map(|t| t.timestamp()).take_while(|t| *t < end));
+    for at in changes {
+        let now = zone.to_offset_info(at);
+        let kind = if now.dst().is_dst() { "DAYLIGHT" } else { "STANDARD" };
+        // The moment is written on the clock as it was before.
+        let wall = from.to_datetime(at).strftime("%Y%m%dT%H%M%S").to_string();
+        text += &format!(
+            "BEGIN:{kind}\r\nDTSTART:{wall}\r\nTZOFFSETFROM:{}\r\nTZOFFSETTO:{}\r\nTZNAME:{}\r\nEND:{kind}\r\n",
+            offset(from.seconds()),
+            offset(now.offset().seconds()),
+            now.abbreviation()
+        );
+        from = now.offset();
+    }
+    Some(text + "END:VTIMEZONE\r\n")
 }
 
 fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {

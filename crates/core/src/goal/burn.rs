@@ -3,8 +3,8 @@
 use super::error_budget::burn_rate;
 use super::{ErrorBudget, Score, Track};
 use crate::calendar::{Cover, Stretch};
-use crate::stats::share;
-use crate::stats::share::wilson;
+use crate::stats::Proof;
+use crate::stats::share::{share, wilson};
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
@@ -131,6 +131,27 @@ pub struct Forecast {
 }
 
 impl Forecast {
+    /// How the forecast was come by; `when` prints a moment in the reader's zone, `pace` names the
+    /// time that the pace was read from.
+    pub fn proof(&self, pace: &str, when: impl Fn(Timestamp) -> String) -> Proof {
+        let moment = |at: Option<Timestamp>| at.map_or("never".to_string(), &when);
+        let proof = Proof::new(
+            "used up at = now + error budget left / share of bad",
+            format!("at the pace of {pace}: {}", moment(self.at)),
+            self.samples,
+        )
+        .by("share of bad with its 95 % interval (Wilson)")
+        .noting(format!("95 % interval of the pace: {} to {}", moment(self.soonest), moment(self.latest)));
+        if self.clumping > 1.0 {
+            proof.noting(format!(
+                "failures came together: the runs are worth {:.1} times fewer independent ones",
+                self.clumping
+            ))
+        } else {
+            proof
+        }
+    }
+
     /// From the scores of even parts of the pace window.
     ///
     /// The interval is Wilson's for the share of bad, with the number of runs divided by how much
@@ -140,7 +161,7 @@ impl Forecast {
         let mut all = Score::default();
         parts.iter().for_each(|p| all.merge(p));
         let nothing = Forecast { at: None, soonest: None, latest: None, samples: 0, clumping: 1.0 };
-        let Some(bad) = share::share(all.bad, all.counted()) else { return nothing };
+        let Some(bad) = share(all.bad, all.counted()) else { return nothing };
         let held: Vec<&Score> = parts.iter().filter(|p| p.counted() > 0).collect();
         let spread: f64 = held
             .iter()
@@ -235,6 +256,10 @@ mod tests {
         let calm = minutes(1_440, |_, _| false).forecast(&budget(0), at, 86_400);
         assert_eq!((calm.at, calm.latest), (None, None));
         assert!(calm.soonest.is_some(), "no failure seen does not mean none can come");
+        let lines = clumped.proof("the last 24 h", |t| t.to_string()).lines();
+        assert!(lines[1].starts_with("at the pace of the last 24 h: 1970-01-"), "{lines:?}");
+        assert!(lines[4].starts_with("failures came together"), "{lines:?}");
+        assert_eq!(calm.proof("a day", |t| t.to_string()).worked, "at the pace of a day: never");
     }
 
     #[test]

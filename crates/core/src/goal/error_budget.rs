@@ -160,6 +160,7 @@ pub fn burn_that_spends(share: f64, within_h: f64, window_h: f64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::goal::burn::PAIRS;
 
     const DAY_MS: f64 = 86_400_000.0;
 
@@ -184,6 +185,8 @@ mod tests {
         // The Site Reliability Workbook, chapter 5, thirty days.
         for (share, within_h, want) in [(0.02, 1.0, 14.4), (0.05, 6.0, 6.0), (0.10, 72.0, 1.0)] {
             assert!((burn_that_spends(share, within_h, 720.0) - want).abs() < 1e-9);
+            let pair = PAIRS.iter().find(|p| p.long_s as f64 == within_h * 3_600.0).unwrap();
+            assert_eq!((pair.trigger, pair.short_s), (want, pair.long_s / 12));
         }
         let score = Score { good: 9_856, bad: 144, ..Score::default() };
         assert!((burn_rate(&score, 0.999).unwrap() - 14.4).abs() < 1e-9);

@@ -297,14 +297,14 @@ pub fn missing(due: impl Iterator<Item = Timestamp>, runs: &[(Timestamp, Verdict
     due.filter(|at| counted.contains(*at) && runs.binary_search_by_key(at, |(t, _)| *t).is_err()).count() as u64
 }
 
-/// Share of time at least one location got through, over one journey's plain checks, in any order.
-/// `None` when no slot counts.
-pub fn uptime(checks: &[Check], every_s: i64, left_out: &Cover) -> Option<f64> {
+/// The slots of one journey, from its plain checks in any order: a slot is good when at least one
+/// location got through.
+pub fn uptime(checks: &[Check], every_s: i64, left_out: &Cover) -> Score {
     let mut runs = verdicts(checks);
     runs.sort_by_key(|(at, _)| *at);
     let all = Cover::from(Stretch { from: Timestamp::MIN, to: Timestamp::MAX }).without(left_out);
     let track = Track { journey: 0, location: 0, runs: &runs };
-    score(Measure::Uptime, Combine::Pooled, &[track], every_s, &all).share()
+    score(Measure::Uptime, Combine::Pooled, &[track], every_s, &all)
 }
 
 #[cfg(test)]
@@ -333,14 +333,14 @@ mod tests {
         all.push(vec![Outcome::Failed; 288]);
         let checks = checks(&all);
         assert_eq!(Tally::of(&checks, &nothing()).availability(), Some(0.75));
-        assert_eq!(uptime(&checks, 300, &nothing()), Some(1.0));
+        assert_eq!(uptime(&checks, 300, &nothing()).share(), Some(1.0));
     }
 
     #[test]
     fn our_own_trouble_and_nothing_at_all_are_no_data_and_never_a_zero() {
         let checks = checks(&[vec![Outcome::Unmeasured; 5]]);
         assert_eq!(Tally::of(&checks, &nothing()).availability(), None);
-        assert_eq!(uptime(&checks, 300, &nothing()), None);
+        assert_eq!(uptime(&checks, 300, &nothing()).share(), None);
     }
 
     #[test]
@@ -423,7 +423,7 @@ mod tests {
         ) {
             let one = all.len() == 1;
             let checks = checks(&all);
-            let (a, u) = (Tally::of(&checks, &nothing()).availability().unwrap(), uptime(&checks, 300, &nothing()).unwrap());
+            let (a, u) = (Tally::of(&checks, &nothing()).availability().unwrap(), uptime(&checks, 300, &nothing()).share().unwrap());
             prop_assert!(a <= u + 1e-12);
             if one {
                 prop_assert!((a - u).abs() < 1e-12);
@@ -454,7 +454,7 @@ mod tests {
             let (with, without) = (Tally::of(&checks, &window), Tally::of(&outside, &nothing()));
             prop_assert_eq!(with.availability(), without.availability());
             prop_assert_eq!(with.left_out as usize, checks.len() - outside.len());
-            prop_assert_eq!(uptime(&checks, 300, &window), uptime(&outside, 300, &nothing()));
+            prop_assert_eq!(uptime(&checks, 300, &window).share(), uptime(&outside, 300, &nothing()).share());
         }
     }
 }

@@ -505,6 +505,9 @@ mod tests {
         let hosts = har.hosts();
         assert_eq!((hosts[0].name.as_str(), hosts[1].failed), ("fjordline.example", 1));
         assert!(!har.write().contains("secret"));
+        // Some writers leave the colon out of the zone.
+        let moved = FOREIGN.replace("+01:00", "+0100");
+        assert_eq!(Har::read(&moved).unwrap().pages[0].started_at, har.pages[0].started_at);
     }
 
     #[test]

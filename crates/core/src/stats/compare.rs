@@ -1,7 +1,8 @@
 //! Two stretches side by side: how far a percentile moved, whether one is slower than the other as
 //! a whole, how far a share moved. Each answer carries its 95 % interval.
 
-use super::percentile::{Method, interval_ranks, rank};
+use super::percentile::{Method, interval_ranks};
+use super::proof::{Proof, counted, plain};
 use super::share::{Z95, share, wilson};
 use super::{Interval, Samples};
 use serde::Serialize;
@@ -34,6 +35,21 @@ impl Shift {
     /// More than before, and surely.
     pub fn is_rise(&self) -> bool {
         self.is_sure() && self.by() > 0.0
+    }
+
+    /// How the difference was come by; `what` names it ("p75", "share of errors"), `samples` are
+    /// those before and after.
+    pub fn proof(&self, what: &str, samples: (u64, u64), method: &str) -> Proof {
+        let worked = format!("{} − {} = {}", plain(self.after), plain(self.before), plain(self.by()));
+        let proof = Proof::new(format!("difference = {what} after − {what} before"), worked, samples.0 + samples.1)
+            .by(format!("{} before and {} after; {method}", counted(samples.0), counted(samples.1)));
+        match self.interval {
+            None => proof.noting("too few samples for a 95 % interval: nothing can be said about chance"),
+            Some(i) => {
+                let verdict = if self.is_sure() { "no change lies outside it" } else { "no change lies inside it" };
+                proof.noting(format!("95 % interval {} to {}: {verdict}", plain(i.low), plain(i.high)))
+            }
+        }
     }
 }
 
@@ -100,6 +116,25 @@ pub struct RankTest {
     /// Whether `p` was counted out or is the normal approximation (with tie and continuity
     /// correction).
     pub exact: bool,
+    /// Samples before and after.
+    pub samples: (u64, u64),
+}
+
+impl RankTest {
+    /// How the test was come by.
+    pub fn proof(&self) -> Proof {
+        let (n, m) = self.samples;
+        Proof::new(
+            "U = pairs in which the sample after is larger than the one before, ties counted half",
+            format!("U = {} of {} pairs = {:.1} %; p = {:.2e}", self.u, n * m, self.above * 100.0, self.p),
+            n + m,
+        )
+        .by(if self.exact {
+            "Mann–Whitney, counted out"
+        } else {
+            "Mann–Whitney, normal approximation with tie and continuity correction"
+        })
+    }
 }
 
 /// The test of Mann and Whitney, "On a test of whether one of two random variables is
@@ -139,7 +174,7 @@ pub fn mann_whitney(before: &Samples, after: &Samples) -> Option<RankTest> {
         let z = (pairs / 2.0 - least - 0.5) / deviation;
         if deviation > 0.0 { (2.0 * normal_below(-z)).min(1.0) } else { 1.0 }
     };
-    Some(RankTest { u, above: u / pairs, p, exact })
+    Some(RankTest { u, above: u / pairs, p, exact, samples: (x.len() as u64, y.len() as u64) })
 }
 
 /// P(U ≤ u) of samples sized `n` ≤ `m` without ties: the coefficients of the Gaussian binomial.
@@ -158,25 +193,6 @@ fn counted_out(n: usize, m: usize, u: usize) -> f64 {
     ways.iter().sum::<f64>() / all
 }
 
-/// The rank of the sample that a percentile is read at, for a proof.
-pub fn shift_words(shift: &Shift, p: f64, samples: (u64, u64)) -> String {
-    let interval = match shift.interval {
-        Some(i) => format!("95 % interval of the difference {:+.1} to {:+.1}", i.low, i.high),
-        None => "too few samples for an interval".into(),
-    };
-    format!(
-        "p{} {:.1} (rank {} of {}) → {:.1} (rank {} of {}): {:+.1}, {interval}",
-        (p * 1e6).round() / 1e4,
-        shift.before,
-        rank(samples.0, p),
-        samples.0,
-        shift.after,
-        rank(samples.1, p),
-        samples.1,
-        shift.by(),
-    )
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -192,6 +208,12 @@ mod tests {
         assert!(!percentile_shift(&before, &before, 0.75).unwrap().is_sure());
         assert!(percentile_shift(&before, &Samples::default(), 0.75).is_none());
         assert_eq!(percentile_shift(&before, &Samples::new([9.0]), 0.75).unwrap().interval, None);
+        let lines = shift.proof("p75", (400, 400), "order statistics").lines();
+        assert_eq!(lines[1], "1479 − 1299 = 180.0.");
+        assert_eq!(lines[2], "Samples: 800; 400 before and 400 after; order statistics.");
+        assert!(lines[3].ends_with("no change lies outside it."), "{lines:?}");
+        let test = mann_whitney(&Samples::new([1.0, 2.0]), &Samples::new([2.0, 3.0, 4.0])).unwrap();
+        assert_eq!(test.proof().worked, "U = 5.5 of 6 pairs = 91.7 %; p = 2.36e-1");
     }
 
     proptest! {

@@ -93,7 +93,11 @@ impl std::fmt::Display for Apdex {
             None => write!(f, "NS")?,
             Some(score) => write!(f, "{score:.2}")?,
         }
-        write!(f, " [{:.1}]", self.t_s)?;
+        // T is a multiple of 0.1 s in the specification; one that is not is written out.
+        match (self.t_s * 10.0).fract().abs() < 1e-9 {
+            true => write!(f, " [{:.1}]", self.t_s)?,
+            false => write!(f, " [{}]", self.t_s)?,
+        }
         if self.is_small_group() {
             write!(f, "*")?;
         }

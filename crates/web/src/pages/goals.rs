@@ -1,6 +1,6 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
-use super::{Figure, TWELVE_HOURS, html};
+use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
@@ -13,11 +13,11 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::goal::{
-    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, State as Standing, Tally, Track,
+    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, Score, State as Standing, Tally, Track,
     error_budget, measure,
 };
 use cadentis_core::run::Spell;
-use cadentis_core::stats::share;
+use cadentis_core::stats::{Proof, share};
 use cadentis_core::timing::Vital;
 use cadentis_store::sites::{Goal, LeftOut, Site};
 use cadentis_store::views::Attribute;
@@ -50,7 +50,7 @@ struct Card {
     locations: Vec<LocationRow>,
     /// Link, from, to, lasted, where, failed runs.
     spells: Vec<(String, String, String, String, String, u64)>,
-    proof: Vec<String>,
+    proof: Vec<Working>,
 }
 
 struct LocationRow {
@@ -126,6 +126,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result:
     html(&Page { goals, budget_vitals: vitals.map(Vital::name).to_vec(), budgets, frame })
 }
 
+/// How an uptime was come by.
+pub fn uptime_proof(uptime: &Score, every_s: i64) -> Proof {
+    let good = format!("slots of {} min in which at least one location got through", every_s / 60);
+    uptime.proof("uptime", &good, "slots with a counted run", 1.0)
+}
+
 async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<Card, PageError> {
     let (site, zone) = (&frame.site, &frame.site.zone);
     // The month of the stretch's end: the goal's own window.
@@ -195,7 +201,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
             format!("availability · goal {:.2} %", goal.promised * 100.0),
             tone(Standing::of_share(budget.score.share(), goal.promised)),
         ),
-        Figure::new(format::percent(uptime, 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
+        Figure::new(format::percent(uptime.share(), 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
         Figure::new(
             if budget.left_ms() < 0.0 {
                 format!("−{}", length_text(-budget.left_ms()))
@@ -248,40 +254,28 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }
     let spells = gathered(spells, frame, past.to);
-    let when = |at: Option<Timestamp>| at.map_or("never".into(), |at| format::day_clock(at, zone));
-    let mut proof = vec![format!(
-        "Window: {month_name} in {}, {} to {}; judged up to {}; over {} locations of “{}”, every {} min.",
-        frame.zone,
-        month.from,
-        month.to,
-        format::day_clock(past.to, zone),
-        located.len(),
-        journey.name,
-        journey.every_s / 60
-    )];
-    proof.extend(score.proof("availability", "runs that got through", "counted runs", goal.promised).lines());
-    proof.push(format!("Slow runs got through ({} of them).", format::thousands(tally.slow)));
-    proof.extend(budget.proof().lines());
-    proof.push(
-        "Burn rate = share of bad / share that may be bad; 1 spends the budget exactly by the end of the window."
-            .into(),
-    );
-    proof.push(format!(
-        "At the pace of the last 24 hours ({} runs) it is used up: {}; 95 % interval of that pace: {} to {}{}.",
-        format::thousands(forecast.samples),
-        when(forecast.at),
-        when(forecast.soonest),
-        when(forecast.latest),
-        if forecast.clumping > 1.0 {
-            format!(", runs counted {:.1} times less since failures came together", forecast.clumping)
-        } else {
-            String::new()
-        }
-    ));
-    proof.extend(out.iter().map(|w| {
+    let mut window = vec![
+        format!("{month_name} in {}, {} to {}.", frame.zone, month.from, month.to),
+        format!("Judged up to {}.", format::day_clock(past.to, zone)),
+        format!("{} locations of “{}”, every {} min.", located.len(), journey.name, journey.every_s / 60),
+    ];
+    window.extend(out.iter().map(|w| {
         let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
-        format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why,)
+        format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why)
     }));
+    let availability = score
+        .proof("availability", "runs that got through", "counted runs", goal.promised)
+        .noting(format!("slow runs got through: {} of them", format::thousands(tally.slow)));
+    let spent = budget.proof().noting(
+        "burn rate = share of bad / share that may be bad; 1 spends the budget exactly by the end of the window",
+    );
+    let proof = vec![
+        Working::new("Window", window),
+        Working::of("Availability", &availability),
+        Working::of("Uptime, reached from somewhere", &uptime_proof(&uptime, i64::from(journey.every_s))),
+        Working::of("Error budget", &spent),
+        Working::of("Forecast", &forecast.proof("the last 24 hours", |at| format::day_clock(at, zone))),
+    ];
     Ok(Card {
         name: goal.name.clone(),
         says,

@@ -1,12 +1,12 @@
 //! One journey: readings, the line-up, its steps, its steps by location.
 
-use super::{Figure, TWELVE_HOURS, html};
+use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use crate::lineup::{Happened, LineUp, Played};
-use crate::pages::goals::budget_over;
+use crate::pages::goals::{budget_over, uptime_proof};
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -31,7 +31,7 @@ struct Page {
     steps: Vec<StepRow>,
     /// Location, and per step: p75, tone, share of the budget.
     heat: Vec<(String, Vec<HeatCell>)>,
-    proof: Vec<String>,
+    proof: Vec<Working>,
     script: String,
 }
 
@@ -129,9 +129,9 @@ pub async fn page(
             tone(Standing::of_share(tally.availability(), promised.unwrap_or(0.0))),
         ),
         Figure::new(
-            format::percent(uptime, 2, Some(1.0)),
+            format::percent(uptime.share(), 2, Some(1.0)),
             "uptime · reached from somewhere".into(),
-            tone(Standing::of_share(uptime, 1.0)),
+            tone(Standing::of_share(uptime.share(), 1.0)),
         ),
         Figure::new(
             format::reading_s(&p75),
@@ -160,10 +160,10 @@ pub async fn page(
         })
         .collect();
     let says = sentences(&frame, &j.name, &rows, &counted, &locations);
-    let mut proof = vec![
-        format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+    let stretch = vec![
+        format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
-            "Runs: {} in all; {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
+            "{} runs in all: {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
             tally.all(),
             tally.passed,
             tally.slow,
@@ -171,21 +171,20 @@ pub async fn page(
             tally.unmeasured,
             tally.left_out
         ),
+        format!("Against: {}.", frame.against_words),
+        "A step’s time: from its first act until its last expectation holds and the page it led to has loaded.".into(),
     ];
     let kept = promised.unwrap_or(1.0);
-    proof.extend(tally.score().proof("availability", "runs that got through", "counted runs", kept).lines());
-    proof.push(format!(
-        "Uptime: slots of {} min in which at least one location got through / slots with a counted run.",
-        j.every_s / 60
-    ));
-    proof.push("Durations, in milliseconds, of the runs that got through:".into());
-    proof.extend(through.proof(0.75).lines());
-    proof.extend(through.proof(0.95).lines());
-    proof.extend(apdex.proof().lines());
-    proof.push(format!(
-        "Failed runs count as frustrated. A step’s time: from its first act until its last expectation holds and the page it led to has loaded. Against: {}.",
-        frame.against_words
-    ));
+    let available = tally.score().proof("availability", "runs that got through", "counted runs", kept);
+    let in_ms = |p: f64| through.proof(p).noting("samples are the runs that got through, in milliseconds");
+    let proof = vec![
+        Working::new("Stretch", stretch),
+        Working::of("Availability", &available),
+        Working::of("Uptime, reached from somewhere", &uptime_proof(&uptime, i64::from(j.every_s))),
+        Working::of("p75 of the whole run", &in_ms(0.75)),
+        Working::of("p95 of the whole run", &in_ms(0.95)),
+        Working::of("Apdex", &apdex.proof().noting("failed runs count as frustrated")),
+    ];
     html(&Page { name: j.name, says, readings, lineup, steps: rows, heat, proof, script: j.script, frame })
 }
 

@@ -11,6 +11,7 @@ use crate::error::PageError;
 use actix_web::HttpResponse;
 use actix_web::web::{self, ServiceConfig};
 use askama::Template;
+use cadentis_core::stats::Proof;
 
 pub fn routes(config: &mut ServiceConfig) {
     config
@@ -40,6 +41,27 @@ pub struct Figure {
 impl Figure {
     pub fn new(value: String, label: String, tone: &'static str) -> Figure {
         Figure { value, label, tone }
+    }
+}
+
+/// How one number was come by, under its name.
+pub struct Working {
+    pub title: String,
+    pub lines: Vec<String>,
+}
+
+impl Working {
+    pub fn new(title: impl Into<String>, lines: Vec<String>) -> Working {
+        Working { title: title.into(), lines }
+    }
+
+    /// The proof of a number; each line begins like a sentence.
+    pub fn of(title: impl Into<String>, proof: &Proof) -> Working {
+        let lines = proof.lines().into_iter().map(|line| {
+            let mut letters = line.chars();
+            letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+        });
+        Working::new(title, lines.collect())
     }
 }
 

@@ -1,12 +1,12 @@
 //! Visitors: the mosaic of page families, distributions, slices, vitals over time, what arrives.
 
-use super::{Figure, TWELVE_HOURS, html};
+use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
 use crate::draw::{Axis, line, round_up, ticks};
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Frame, WIDTH, tone};
+use crate::frame::{Asked, Frame, WIDTH, tone};
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -17,6 +17,7 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::{Measured, Pool, has_risen};
 use cadentis_store::views::{Attribute, Seen};
+use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -36,7 +37,7 @@ struct Page {
     series: Vec<Series>,
     series_height: f64,
     families: Vec<FamilyRow>,
-    proof: Vec<String>,
+    proof: Vec<Working>,
 }
 
 struct Tile {
@@ -131,28 +132,28 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
-fn proof(frame: &Frame, vital: Vital, all: &Pool) -> Vec<String> {
+fn proof(frame: &Frame, vital: Vital, all: &Pool) -> Vec<Working> {
     let past = frame.past();
-    let measured = all.measured(vital);
-    let mut lines = vec![
-        format!("Stretch: {} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+    let stretch = vec![
+        format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
-            "Page views: {}; of these {} reported {}. Every page view is sampled (share 1).",
-            format::thousands(all.page_views),
-            format::thousands(measured.samples()),
-            vital.name()
+            "{} page views; every page view is sampled (share 1).",
+            format::thousands(all.page_views)
         ),
+        "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
     ];
-    lines.extend(measured.proof(0.75).lines());
-    lines.push("Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into());
-    lines.push(format!(
-        "Thresholds of {}: good up to {}, poor above {} (web.dev).",
+    let (good, poor) = vital.thresholds();
+    let p75 = all.measured(vital).proof(0.75).noting(format!(
+        "{}: good up to {}, poor above {} (web.dev); samples are the page views that reported it",
         vital.name(),
-        vital.text(vital.thresholds().0),
-        vital.text(vital.thresholds().1)
+        vital.text(good),
+        vital.text(poor)
     ));
-    lines.extend(all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof().lines());
-    lines
+    vec![
+        Working::new("Stretch", stretch),
+        Working::of(format!("p75 of {}", vital.name()), &p75),
+        Working::of("Apdex by LCP", &all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof()),
+    ]
 }
 
 fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
@@ -394,9 +395,9 @@ fn family_row(name: &str, pool: &Pool) -> FamilyRow {
     FamilyRow { name: name.into(), views: format::thousands(pool.page_views), cells }
 }
 
-fn slow_row(s: &Seen, frame: &Frame) -> Vec<String> {
+fn slow_row(s: &Seen, zone: &TimeZone) -> Vec<String> {
     vec![
-        format::day_clock(s.at, &frame.site.zone),
+        format::day_clock(s.at, zone),
         s.path.clone(),
         s.family.clone(),
         s.device.clone(),
@@ -426,9 +427,9 @@ struct Slices {
 
 /// Slices by device and country: read after the page, which does not wait for them.
 pub async fn slices_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vitals = [wanted(&request)];
-    let load = |by| Views::load(&state, frame.site.id, frame.past(), by, &vitals, 1);
+    let load = |by| Views::load(&state, asked.site.id, asked.past(), by, &vitals, 1);
     let (devices, countries) = futures::try_join!(load(Attribute::Device), load(Attribute::Country))?;
     let rows = slices(vitals[0], &[("", &devices.values()), ("from ", &countries.values())]);
     html(&Slices { vital: vitals[0].name(), rows })
@@ -442,22 +443,22 @@ struct Slowest {
 
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
 pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let slowest = state.db.slowest_page_views(frame.site.id, frame.past(), 12).await?;
-    html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &frame)).collect() })
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), 12).await?;
+    html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 
 /// The newest page views of the stretch, read again every few seconds.
 pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let mut stretch = frame.stretch;
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let mut stretch = asked.stretch;
     // A stretch that ended a moment ago is one that goes on.
-    if frame.now.duration_since(stretch.to).as_mins() < 10 {
-        stretch.to = frame.now;
+    if asked.now.duration_since(stretch.to).as_mins() < 10 {
+        stretch.to = asked.now;
     }
-    let newest = state.db.newest_page_views(frame.site.id, stretch, 9).await?;
-    let refused = state.db.refused(frame.site.id, stretch).await?;
-    let zone = &frame.site.zone;
+    let newest = state.db.newest_page_views(asked.site.id, stretch, 9).await?;
+    let refused = state.db.refused(asked.site.id, stretch).await?;
+    let zone = &asked.site.zone;
     let row = |s: &Seen| {
         let lcp = match (s.lcp, s.abandoned, s.blank) {
             (_, _, true) => "blank".into(),
