@@ -53,10 +53,71 @@ impl Spell {
     }
 }
 
+/// Spells of several locations that overlap: one trouble.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Gathered<'a> {
+    /// From the first failure anywhere until it was over everywhere.
+    pub stretch: Stretch,
+    /// Whether it still goes on somewhere.
+    pub lasts: bool,
+    /// Where, in the order in which it came there.
+    pub places: Vec<&'a str>,
+    /// Failed runs in all.
+    pub runs: u64,
+}
+
+impl Gathered<'_> {
+    /// Gathers spells and where they were, in any order, into one each; the most failed runs first.
+    pub fn of<'a>(mut spells: Vec<(Spell, &'a str)>, now: Timestamp) -> Vec<Gathered<'a>> {
+        spells.sort_by_key(|(s, _)| s.from);
+        let mut troubles: Vec<Gathered<'a>> = Vec::new();
+        for (spell, place) in spells {
+            let stretch = spell.stretch(now);
+            match troubles.last_mut() {
+                Some(held) if stretch.from < held.stretch.to => {
+                    held.stretch.to = held.stretch.to.max(stretch.to);
+                    held.lasts |= spell.to.is_none();
+                    if !held.places.contains(&place) {
+                        held.places.push(place);
+                    }
+                    held.runs += spell.runs;
+                }
+                _ => troubles.push(Gathered {
+                    stretch,
+                    lasts: spell.to.is_none(),
+                    places: vec![place],
+                    runs: spell.runs,
+                }),
+            }
+        }
+        troubles.sort_by_key(|t| std::cmp::Reverse(t.runs));
+        troubles
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::calendar::stretch::at_second;
+
+    #[test]
+    fn spells_that_overlap_anywhere_are_one_trouble() {
+        let spell = |from, to: Option<i64>, runs| Spell { from: at_second(from), to: to.map(at_second), runs };
+        let troubles = Gathered::of(
+            vec![
+                (spell(5_000, None, 2), "Kochi"),
+                (spell(300, Some(900), 2), "Bergen"),
+                (spell(600, Some(1_500), 3), "Halifax"),
+                (spell(1_200, Some(1_800), 2), "Bergen"),
+                (spell(1_800, Some(2_100), 2), "Nairobi"),
+            ],
+            at_second(6_000),
+        );
+        let seen: Vec<_> =
+            troubles.iter().map(|t| (t.stretch.seconds(), t.lasts, t.places.join(" "), t.runs)).collect();
+        assert_eq!(seen[0], (1_500, false, "Bergen Halifax".into(), 7));
+        assert_eq!(seen[1..].iter().map(|t| (t.1, t.0)).collect::<Vec<_>>(), [(false, 300), (true, 1_000)]);
+    }
 
     #[test]
     fn a_spell_reaches_from_the_first_failure_to_the_next_success_and_one_slip_is_none() {

@@ -167,19 +167,22 @@ impl Sketch {
         (self.first..).zip(&self.counts).filter(|(_, n)| **n > 0).map(|(b, n)| (b, *n))
     }
 
-    /// The value at `rank` (from 1), within 1 % of the sample that stands there.
-    fn at_rank(&self, rank: u64) -> f64 {
+    /// The bucket of the sample at `rank` (from 1); `None`: it is held as zero.
+    fn bucket_at(&self, rank: u64) -> Option<i32> {
         let mut seen = self.zeros;
         if rank <= seen {
-            return 0.0;
+            return None;
         }
-        for (bucket, n) in self.filled() {
+        let reached = self.filled().find(|(_, n)| {
             seen += n;
-            if rank <= seen {
-                return middle(bucket);
-            }
-        }
-        if self.counts.is_empty() { 0.0 } else { middle(self.first + self.counts.len() as i32 - 1) }
+            rank <= seen
+        });
+        reached.map(|(bucket, _)| bucket).or_else(|| Some(self.first + self.counts.len().checked_sub(1)? as i32))
+    }
+
+    /// The value at `rank` (from 1), within 1 % of the sample that stands there.
+    fn at_rank(&self, rank: u64) -> f64 {
+        self.bucket_at(rank).map_or(0.0, middle)
     }
 
     /// The nearest-rank percentile at `p` (0 to 1), or `None` without samples.
@@ -188,14 +191,17 @@ impl Sketch {
         (n > 0).then(|| self.at_rank(percentile::rank(n, p)))
     }
 
-    /// The percentile with its sample count and 95 % interval.
+    /// The percentile with its sample count and 95 % interval. The interval reaches to the outer
+    /// bounds of the buckets that its ends lie in: no sample count makes it finer than a bucket.
     pub fn reading(&self, p: f64) -> Reading {
         let n = self.count();
         Reading {
             value: self.percentile(p),
             samples: n,
-            interval: percentile::interval_ranks(n, p)
-                .map(|(low, high)| Interval { low: self.at_rank(low), high: self.at_rank(high) }),
+            interval: percentile::interval_ranks(n, p).map(|(low, high)| Interval {
+                low: self.bucket_at(low).map_or(0.0, |b| bound(b - 1)),
+                high: self.bucket_at(high).map_or(FLOOR, bound),
+            }),
         }
     }
 
@@ -214,8 +220,7 @@ impl Sketch {
     /// Each filled bucket as (lower bound, upper bound, count), ascending; zeros first as (0, 0, n).
     pub fn spread(&self) -> impl Iterator<Item = (f64, f64, u64)> + '_ {
         let zeros = (self.zeros > 0).then_some((0.0, 0.0, self.zeros));
-        let bound = |b: i32| (f64::from(b) * log_gamma()).exp();
-        zeros.into_iter().chain(self.filled().map(move |(b, n)| (bound(b - 1), bound(b), n)))
+        zeros.into_iter().chain(self.filled().map(|(b, n)| (bound(b - 1), bound(b), n)))
     }
 
     /// Compact bytes: version, then variable-length numbers (zeros, then bucket steps and counts).
@@ -265,9 +270,14 @@ impl Sketch {
     }
 }
 
+/// The upper end of a bucket.
+fn bound(bucket: i32) -> f64 {
+    (f64::from(bucket) * log_gamma()).exp()
+}
+
 fn middle(bucket: i32) -> f64 {
     // The point with the same relative distance to both ends of the bucket.
-    (f64::from(bucket) * log_gamma()).exp() * (1.0 - ERROR)
+    bound(bucket) * (1.0 - ERROR)
 }
 
 fn put(out: &mut Vec<u8>, mut n: u64) {
@@ -312,6 +322,16 @@ mod tests {
             let exact = Samples::new(values.clone()).percentile(p, Method::NearestRank).unwrap();
             let about = Sketch::of(values).percentile(p).unwrap();
             prop_assert!((about - exact).abs() <= 0.01 * exact, "{about} for {exact}");
+        }
+
+        #[test]
+        fn the_interval_of_a_sketch_holds_that_of_all_samples(values in samples(), p in 0.1..0.9f64) {
+            let exact = Samples::new(values.clone()).reading(p).interval;
+            let about = Sketch::of(values).reading(p).interval;
+            prop_assert_eq!(exact.is_some(), about.is_some());
+            if let (Some(e), Some(a)) = (exact, about) {
+                prop_assert!(a.low <= e.low * (1.0 + 1e-12) && e.high <= a.high * (1.0 + 1e-12), "{a:?} around {e:?}");
+            }
         }
 
         #[test]

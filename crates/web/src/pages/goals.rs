@@ -17,12 +17,13 @@ use cadentis_core::goal::{
     error_budget, measure,
 };
 use cadentis_core::run::Spell;
+use cadentis_core::run::spell::Gathered;
 use cadentis_core::stats::{Proof, share};
 use cadentis_core::timing::Vital;
 use cadentis_store::sites::{Goal, LeftOut, Site};
 use cadentis_store::views::Attribute;
 use cadentis_store::{Result, StoreError};
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 
 #[derive(Template)]
 #[template(path = "goals.html")]
@@ -253,7 +254,23 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         let here: Vec<Check> = of_location.copied().filter(|c| !windows.contains(c.at)).collect();
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }
-    let spells = gathered(spells, frame, past.to);
+    let hour = SignedDuration::from_hours(1);
+    let spells = Gathered::of(spells, past.to)
+        .into_iter()
+        .take(8)
+        .map(|t| {
+            let around = (Stretch::moment(t.stretch.from - hour), Stretch::moment((t.stretch.to + hour).min(past.to)));
+            let to = if t.lasts { "still".into() } else { format::day_clock(t.stretch.to, zone) };
+            (
+                format!("/?from={}&to={}", around.0, around.1),
+                format::day_clock(t.stretch.from, zone),
+                to,
+                length_text(t.stretch.ms()),
+                cadentis_core::finding::list(&t.places),
+                t.runs,
+            )
+        })
+        .collect();
     let mut window = vec![
         format!("{month_name} in {}, {} to {}.", frame.zone, month.from, month.to),
         format!("Judged up to {}.", format::day_clock(past.to, zone)),
@@ -297,46 +314,4 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         spells,
         proof,
     })
-}
-
-/// Spells that overlap at several locations are one row.
-fn gathered(
-    mut spells: Vec<(Spell, &str)>,
-    frame: &Frame,
-    now: Timestamp,
-) -> Vec<(String, String, String, String, String, u64)> {
-    spells.sort_by_key(|(s, _)| s.from);
-    let mut rows: Vec<(Stretch, bool, Vec<&str>, u64)> = Vec::new();
-    for (spell, location) in spells {
-        let stretch = spell.stretch(now);
-        match rows.last_mut() {
-            Some((held, lasts, places, runs)) if stretch.from < held.to => {
-                held.to = held.to.max(stretch.to);
-                *lasts |= spell.to.is_none();
-                if !places.contains(&location) {
-                    places.push(location);
-                }
-                *runs += spell.runs;
-            }
-            _ => rows.push((stretch, spell.to.is_none(), vec![location], spell.runs)),
-        }
-    }
-    rows.sort_by_key(|(.., runs)| std::cmp::Reverse(*runs));
-    rows.into_iter()
-        .take(8)
-        .map(|(s, lasts, places, runs)| {
-            let hour = SignedDuration::from_hours(1);
-            let link =
-                format!("/?from={}&to={}", Stretch::moment(s.from - hour), Stretch::moment((s.to + hour).min(now)));
-            let to = if lasts { "still".into() } else { format::day_clock(s.to, &frame.site.zone) };
-            (
-                link,
-                format::day_clock(s.from, &frame.site.zone),
-                to,
-                length_text(s.ms()),
-                cadentis_core::finding::list(&places),
-                runs,
-            )
-        })
-        .collect()
 }
