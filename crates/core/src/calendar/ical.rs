@@ -69,8 +69,8 @@ fn property<'a>(event: &'a Parsed<'_>, name: &str) -> Option<&'a ParsedProperty<
 }
 
 fn text_of(event: &Parsed<'_>, name: &str) -> Option<String> {
-    property(event, name)
-        .map(|p| p.val.as_str().replace("\\n", "\n").replace("\\,", ",").replace("\\;", ";").replace("\\\\", "\\"))
+    // The reader has taken the escapes out.
+    property(event, name).map(|p| p.val.as_str().to_string())
 }
 
 fn parameter<'a>(property: &'a ParsedProperty<'_>, name: &str) -> Option<&'a str> {

@@ -38,19 +38,22 @@ impl Rule {
     /// # Errors
     /// When it is no rule, or repeats more often than hourly.
     pub fn parse(text: &str, first: DateTime, zone: &TimeZone) -> Result<Rule, RuleError> {
-        let short: String = text.chars().take(200).collect();
+        let short: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
         let broken = |says: String| RuleError::Broken { text: short.clone(), says };
-        let (mut parts, mut until) = (Vec::new(), None);
+        let (mut parts, mut kept, mut until) = (Vec::new(), Vec::new(), None);
         for part in text.trim().trim_end_matches(';').split(';') {
-            match part.split_once('=') {
-                Some((key, value)) if key.trim().eq_ignore_ascii_case("UNTIL") => {
-                    until = Some(
-                        wall_clock(value.trim(), zone)
-                            .ok_or_else(|| RuleError::Until(value.chars().take(40).collect()))?,
-                    );
-                }
-                _ => parts.push(part.trim().to_ascii_uppercase()),
+            let part = part.trim().to_ascii_uppercase();
+            if part.chars().any(char::is_control) {
+                return Err(broken("a line break in it".into()));
             }
+            match part.split_once('=') {
+                Some((key, value)) if key.trim() == "UNTIL" => {
+                    let end = wall_clock(value.trim(), zone);
+                    until = Some(end.ok_or_else(|| RuleError::Until(value.chars().take(40).collect()))?);
+                }
+                _ => parts.push(part.clone()),
+            }
+            kept.push(part);
         }
         let mut parsed: RRule<Unvalidated> = parts.join(";").parse().map_err(|e| broken(format!("{e}")))?;
         if matches!(parsed.get_freq(), Frequency::Secondly | Frequency::Minutely) {
@@ -61,7 +64,7 @@ impl Rule {
         }
         let start = dressed(first).ok_or_else(|| broken("the first start is out of range".into()))?;
         parsed.clone().validate(start).map_err(|e| broken(format!("{e}")))?;
-        Ok(Rule { text: short, parsed: Box::new(parsed) })
+        Ok(Rule { text: kept.join(";"), parsed: Box::new(parsed) })
     }
 
     /// Starts from `from` to `to` of a repetition that began at `first`.

@@ -104,37 +104,32 @@ impl Promise<'_> {
         }
     }
 
-    /// The error budget as the stretch went by: at the beginning of each bucket and at its end.
-    /// Each calendar window begins anew. `buckets` (beginning, score), `bucket_s` long and in order
-    /// of time, must reach back to the beginning of the window that the stretch begins in.
+    /// The error budget as the stretch went by: at the beginning of each bucket and at its end, each
+    /// in the window that the moment is judged in. `buckets` (beginning, score), `bucket_s` long and
+    /// in order of time, must reach back to the beginning of the window of the stretch's beginning.
     pub fn course(
         &self,
         stretch: Stretch,
         buckets: &[(Timestamp, Score)],
         bucket_s: i64,
     ) -> Vec<(Timestamp, ErrorBudget)> {
-        let mut course = Vec::new();
-        let mut window = self.period.around(stretch.from, self.zone);
-        let mut so_far = Score::default();
-        for (at, score) in buckets {
-            if *at >= window.to {
-                window = self.period.around(*at, self.zone);
-                so_far = Score::default();
-            }
-            // The bucket that the stretch begins in gives its first point.
-            if *at + SignedDuration::from_secs(bucket_s) > stretch.from && *at >= window.from {
-                course.push((*at, so_far, window));
-            }
-            so_far.merge(score);
+        let long = SignedDuration::from_secs(bucket_s);
+        // The bucket that the stretch begins in gives its first point, what it holds not yet in it.
+        let first = buckets.partition_point(|(at, _)| *at + long <= stretch.from);
+        let points = (first..buckets.len()).map(|nth| (buckets[nth].0.max(stretch.from), nth));
+        let points = points.chain([(stretch.to, buckets.len())]).filter(|(at, _)| *at <= stretch.to);
+        // Sums of everything before each bucket: any window is the difference of two.
+        let mut sums = vec![Score::default()];
+        for (_, score) in buckets {
+            let mut sum = sums[sums.len() - 1];
+            sum.merge(score);
+            sums.push(sum);
         }
-        if stretch.to > window.from {
-            course.push((stretch.to, so_far, window));
-        }
-        course
-            .into_iter()
-            .map(|(at, score, window)| {
-                let at = at.max(stretch.from);
-                (at, self.budget_in(window, at, score))
+        points
+            .map(|(at, nth)| {
+                let window = self.period.around(at, self.zone);
+                let from = buckets.partition_point(|(b, _)| *b < window.from).min(nth);
+                (at, self.budget_in(window, at, sums[nth].since(&sums[from])))
             })
             .collect()
     }
@@ -235,5 +230,20 @@ mod tests {
         assert_eq!(course[2].1, promise.budget(stretch.to, day(2).1));
         assert_eq!(course[2].1.window_ms, 30.0 * DAY_MS);
         assert_eq!(course[2].1.passed_ms, DAY_MS / 2.0);
+    }
+
+    #[test]
+    fn a_rolling_window_forgets_what_is_older() {
+        let at = |day: i64| crate::calendar::stretch::at_second(day * 86_400);
+        let all = Cover::from(Stretch { from: at(0), to: at(40) });
+        let promise = Promise { promised: 0.99, period: Period::Days(7), zone: &TimeZone::UTC, counted: &all };
+        // Bad on the third day only.
+        let buckets: Vec<_> =
+            (0..20).map(|d| (at(d), Score { good: 95, bad: if d == 3 { 5 } else { 0 }, ..Score::default() })).collect();
+        let course = promise.course(Stretch { from: at(8), to: at(14) }, &buckets[..14], 86_400);
+        let bad: Vec<u64> = course.iter().map(|(_, b)| b.score.bad).collect();
+        assert_eq!(bad, [5, 5, 5, 0, 0, 0, 0]);
+        assert!(course.iter().all(|(_, b)| b.window_ms == 7.0 * DAY_MS && b.passed_ms == b.window_ms));
+        assert_eq!(course[2].1.score.good, 7 * 95);
     }
 }

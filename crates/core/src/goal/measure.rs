@@ -53,6 +53,17 @@ impl Score {
         self.left_out += other.left_out;
     }
 
+    /// What came after an earlier sum of the same series.
+    pub(super) fn since(&self, earlier: &Score) -> Score {
+        Score {
+            good: self.good - earlier.good,
+            bad: self.bad - earlier.bad,
+            unmeasured: self.unmeasured - earlier.unmeasured,
+            missing: self.missing - earlier.missing,
+            left_out: self.left_out - earlier.left_out,
+        }
+    }
+
     fn add(&mut self, verdict: Option<bool>) {
         match verdict {
             Some(true) => self.good += 1,
@@ -78,7 +89,7 @@ impl Score {
             .by("each counted once, at the moment it was due")
             .leaving_out(self.unmeasured, "unmeasured: our own trouble, never held against the site")
             .leaving_out(self.missing, "due and never played: nothing is known")
-            .leaving_out(self.left_out, "outside service hours, in maintenance or carved out");
+            .leaving_out(self.left_out, "runs outside service hours, in maintenance or carved out");
         match self.interval() {
             None => proof,
             Some(i) => proof.noting(format!(
@@ -406,7 +417,7 @@ mod tests {
                 "Samples: 8,640; each counted once, at the moment it was due.",
                 "Left out: 12 (unmeasured: our own trouble, never held against the site).",
                 "Left out: 3 (due and never played: nothing is known).",
-                "Left out: 90 (outside service hours, in maintenance or carved out).",
+                "Left out: 90 (runs outside service hours, in maintenance or carved out).",
                 "95 % interval 99.317 % to 99.620 % (Wilson), if failures came independently.",
             ]
         );

@@ -170,29 +170,7 @@ pub fn interval_ranks(n: u64, p: f64) -> Option<(u64, u64)> {
     if n == 0 || p <= 0.0 || p >= 1.0 {
         return None;
     }
-    // Weights of the binomial relative to its mode, outwards until nothing more can matter: about
-    // eighteen standard deviations, and no logarithm that loses digits when n is large.
-    const NOTHING: f64 = 1e-22;
-    let odds = p / (1.0 - p);
-    let mode = ((n + 1) as f64 * p).floor().min(n as f64) as u64;
-    let mut below = Vec::new();
-    let (mut k, mut weight) = (mode, 1.0);
-    while k > 0 && weight > NOTHING {
-        weight *= k as f64 / ((n - k + 1) as f64 * odds);
-        k -= 1;
-        below.push(weight);
-    }
-    let first = k;
-    let mut weights: Vec<f64> = below;
-    weights.reverse();
-    weights.push(1.0);
-    let (mut k, mut weight) = (mode, 1.0);
-    while k < n && weight > NOTHING {
-        weight *= (n - k) as f64 * odds / (k + 1) as f64;
-        k += 1;
-        weights.push(weight);
-    }
-    let total: f64 = weights.iter().sum();
+    let (first, weights) = binomial(n, p);
     let (mut low, mut high, mut sum) = (first, None, 0.0);
     for (k, weight) in (first..).zip(weights) {
         // `sum` is P(X < k).
@@ -203,10 +181,40 @@ pub fn interval_ranks(n: u64, p: f64) -> Option<(u64, u64)> {
             high = Some(k);
             break;
         }
-        sum += weight / total;
+        sum += weight;
     }
     let high = high.unwrap_or(n + 1);
     (low >= 1 && high <= n).then_some((low, high))
+}
+
+/// The binomial distribution of `n` draws at `p`, 0 to 1: the first number that can matter, and the
+/// probabilities from there on.
+///
+/// Counted from the mode outwards until nothing more can matter, some twenty standard deviations:
+/// no logarithm that loses digits when `n` is large.
+pub(super) fn binomial(n: u64, p: f64) -> (u64, Vec<f64>) {
+    const NOTHING: f64 = 1e-22;
+    let odds = p / (1.0 - p);
+    let mode = ((n + 1) as f64 * p).floor().min(n as f64) as u64;
+    let mut weights = Vec::new();
+    let (mut k, mut weight) = (mode, 1.0);
+    while k > 0 && weight > NOTHING {
+        weight *= k as f64 / ((n - k + 1) as f64 * odds);
+        k -= 1;
+        weights.push(weight);
+    }
+    let first = k;
+    weights.reverse();
+    weights.push(1.0);
+    let (mut k, mut weight) = (mode, 1.0);
+    while k < n && weight > NOTHING {
+        weight *= (n - k) as f64 * odds / (k + 1) as f64;
+        k += 1;
+        weights.push(weight);
+    }
+    let total: f64 = weights.iter().sum();
+    weights.iter_mut().for_each(|w| *w /= total);
+    (first, weights)
 }
 
 /// Readings of several percentiles of unsorted samples, found together without sorting; and how

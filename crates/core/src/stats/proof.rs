@@ -57,7 +57,12 @@ impl Proof {
         let worked = match reading.value {
             None => "no samples: no data".to_string(),
             Some(v) => {
-                format!("rank {rank} = {percent} % of {n}, rounded up; the sample there is {}", plain(v))
+                format!(
+                    "rank {} = {percent} % of {}, rounded up; the sample there is {}",
+                    counted(rank),
+                    counted(n),
+                    plain(v)
+                )
             }
         };
         let interval = match (reading.value, reading.interval) {

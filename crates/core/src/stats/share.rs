@@ -1,7 +1,7 @@
 //! Shares of a whole, their intervals, and how they are printed.
 
 use super::Interval;
-use statrs::function::beta::{beta_reg, inv_beta_reg};
+use super::percentile::binomial;
 
 /// The 97.5 % point of the normal distribution: 95 % lie between it and its negative.
 pub const Z95: f64 = 1.959_963_984_540_054;
@@ -53,23 +53,22 @@ pub fn clopper_pearson(part: u64, samples: u64) -> Option<Interval> {
     if samples == 0 || part > samples {
         return None;
     }
-    let (k, n) = (part as f64, samples as f64);
-    let low = if part == 0 { 0.0 } else { beta_quantile(k, n - k + 1.0, 0.025) };
-    let high = if part == samples { 1.0 } else { beta_quantile(k + 1.0, n - k, 0.975) };
+    // The share at which so few, or so many, would come up in one case of forty.
+    let below = |share: f64, end: u64| {
+        let (first, chances) = binomial(samples, share);
+        chances.iter().take(end.saturating_sub(first) as usize).sum::<f64>()
+    };
+    let low = if part == 0 { 0.0 } else { halving(|share| 1.0 - below(share, part) < 0.025) };
+    let high = if part == samples { 1.0 } else { halving(|share| below(share, part + 1) > 0.025) };
     Some(Interval { low, high })
 }
 
-/// The library's inverse is a good guess; halving what is left around it makes it exact.
-fn beta_quantile(a: f64, b: f64, p: f64) -> f64 {
-    let guess = inv_beta_reg(a, b, p).clamp(0.0, 1.0);
-    let near = |by: f64| ((guess * (1.0 - by)).max(0.0), (guess * (1.0 + by)).min(1.0));
-    let (mut low, mut high) = near(1e-3);
-    if beta_reg(a, b, low) > p || beta_reg(a, b, high) < p {
-        (low, high) = (0.0, 1.0);
-    }
-    for _ in 0..80 {
+/// The share from 0 to 1 up to which something holds.
+fn halving(holds: impl Fn(f64) -> bool) -> f64 {
+    let (mut low, mut high) = (0.0, 1.0);
+    for _ in 0..56 {
         let middle = (low + high) / 2.0;
-        if beta_reg(a, b, middle) < p { low = middle } else { high = middle }
+        if holds(middle) { low = middle } else { high = middle }
     }
     (low + high) / 2.0
 }

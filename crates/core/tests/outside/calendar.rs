@@ -125,6 +125,21 @@ fn windows_come_back_from_a_calendar_as_they_went() {
 }
 
 #[test]
+fn a_text_with_every_escape_comes_back_and_a_rule_cannot_smuggle_in_a_line() {
+    let why = "a\\n, b; \"c\" \\, end\nsecond line";
+    let window = Window::once(date(2026, 1, 1).at(0, 0, 0, 0), Length::Days(1), Clock::Utc, why);
+    let (back, wrong) = ical::read(&ical::write(&[window], stamp()));
+    assert_eq!((wrong.len(), back[0].why.as_str()), (0, why));
+    let first = date(2026, 1, 1).at(0, 0, 0, 0);
+    assert_eq!(
+        Rule::parse(" freq=daily ;\n count=3;", first, &TimeZone::UTC).unwrap().to_string(),
+        "FREQ=DAILY;COUNT=3"
+    );
+    let says = Rule::parse("FREQ=DAILY;COUNT=3\r\nSUMMARY:x", first, &TimeZone::UTC).unwrap_err().to_string();
+    assert_eq!(says, "RRULE \"FREQ=DAILY;COUNT=3SUMMARY:x\": a line break in it");
+}
+
+#[test]
 fn a_calendar_with_mistakes_gives_what_is_right_and_says_what_is_not() {
     let event = |lines: &str| format!("BEGIN:VEVENT\r\nUID:x\r\n{lines}\r\nEND:VEVENT\r\n");
     let text = format!(

@@ -61,6 +61,18 @@ fn intervals_of_shares_agree_with_scipy_and_of_their_difference_with_statsmodels
 }
 
 #[test]
+fn intervals_of_shares_hold_out_where_numbers_are_large() {
+    // Beyond the vectors: the exact interval and the score interval meet as samples grow.
+    for (k, n) in [(1, 1_000_000_000), (500_000_000, 1_000_000_000), (999_999_999, 1_000_000_000), (43, 864_000)] {
+        let (w, c) = (wilson(k as f64, n as f64).unwrap(), clopper_pearson(k, n).unwrap());
+        let share = k as f64 / n as f64;
+        assert!(c.low <= share && share <= c.high, "{k} of {n}: {c:?}");
+        let wide = |i: cadentis_core::stats::Interval| i.high - i.low;
+        assert!((wide(c) / wide(w) - 1.0).abs() < 0.25, "{k} of {n}: {c:?} beside {w:?}");
+    }
+}
+
+#[test]
 fn the_interval_of_a_percentile_shift_holds_the_true_shift_as_often_as_it_says() {
     // Skewed samples of unlike sizes; the true 75th percentiles are known from the distribution.
     let mut rng = SmallRng::seed_from_u64(7);

@@ -171,7 +171,7 @@ pub async fn page(
             tally.unmeasured,
             tally.left_out
         ),
-        format!("Against: {}.", frame.against_words),
+        format!("Compared {}.", frame.against_words),
         "A step’s time: from its first act until its last expectation holds and the page it led to has loaded.".into(),
     ];
     let kept = promised.unwrap_or(1.0);

@@ -55,11 +55,14 @@ impl Working {
         Working { title: title.into(), lines }
     }
 
-    /// The proof of a number; each line begins like a sentence.
+    /// The proof of a number; each line begins like a sentence, but p75 stays p75.
     pub fn of(title: impl Into<String>, proof: &Proof) -> Working {
         let lines = proof.lines().into_iter().map(|line| {
             let mut letters = line.chars();
-            letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+            match (letters.next(), letters.clone().next()) {
+                (Some(first), Some(second)) if second.is_alphabetic() => first.to_uppercase().chain(letters).collect(),
+                _ => line,
+            }
         });
         Working::new(title, lines.collect())
     }
