@@ -34,6 +34,17 @@ fn recurrence_rules_expand_as_dateutil_and_rfc_5545_do() {
 }
 
 #[test]
+fn a_rule_that_began_long_ago_is_still_expanded() {
+    // Hourly for twenty-six years: more than two hundred thousand starts lie before.
+    let first = date(2000, 1, 1).at(0, 30, 0, 0);
+    let rule = Rule::parse("FREQ=HOURLY", first, &TimeZone::UTC).unwrap();
+    let window =
+        Window::once(first, Length::Exact(SignedDuration::from_mins(5)), Clock::Utc, "").repeating(Repeat::Rule(rule));
+    let day = Stretch { from: "2026-11-22T00:00:00Z".parse().unwrap(), to: "2026-11-23T00:00:00Z".parse().unwrap() };
+    assert_eq!(window.occurrences(day, &TimeZone::UTC).len(), 24);
+}
+
+#[test]
 fn cron_lines_fall_when_croniter_says() {
     for row in rows(include_str!("../vectors/cron.tsv")) {
         let cron: Cron = row[0].parse().unwrap();
