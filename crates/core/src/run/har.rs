@@ -9,10 +9,12 @@
 use super::{Request, RunRecord};
 use crate::timing::Phases;
 use jiff::{SignedDuration, Timestamp};
-use serde::{Deserialize, Serialize};
+use serde::de::Visitor;
+use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::collections::HashMap;
+use std::fmt;
 
 /// An archive, as far as timings are concerned.
 #[derive(Debug, Clone, PartialEq)]
@@ -63,8 +65,53 @@ struct File<'a> {
     log: Log<'a>,
 }
 
-/// A text that is missing or null is empty.
-type Text<'a> = Option<Cow<'a, str>>;
+/// A text; missing or null is empty. Borrowed from the archive where nothing in it is escaped.
+#[derive(Default)]
+struct Text<'a>(Cow<'a, str>);
+
+impl<'de: 'a, 'a> Deserialize<'de> for Text<'a> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Text<'a>, D::Error> {
+        struct Reader;
+        impl<'de> Visitor<'de> for Reader {
+            type Value = Text<'de>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a text or null")
+            }
+
+            fn visit_borrowed_str<E>(self, text: &'de str) -> Result<Text<'de>, E> {
+                Ok(Text(Cow::Borrowed(text)))
+            }
+
+            fn visit_str<E>(self, text: &str) -> Result<Text<'de>, E> {
+                Ok(Text(Cow::Owned(text.to_string())))
+            }
+
+            fn visit_none<E>(self) -> Result<Text<'de>, E> {
+                Ok(Text::default())
+            }
+
+            fn visit_some<D: Deserializer<'de>>(self, from: D) -> Result<Text<'de>, D::Error> {
+                from.deserialize_str(self)
+            }
+        }
+        from.deserialize_option(Reader)
+    }
+}
+
+impl Text<'_> {
+    fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The text, cut to `most` characters.
+    fn cut(&self, most: usize) -> String {
+        match self.0.char_indices().nth(most).filter(|_| self.0.len() > most) {
+            Some((at, _)) => self.0[..at].to_string(),
+            None => self.0.to_string(),
+        }
+    }
+}
 
 #[derive(Deserialize)]
 struct Log<'a> {
@@ -90,8 +137,7 @@ struct Program<'a> {
 
 impl Program<'_> {
     fn words(&self) -> String {
-        let part = |text: &Text<'_>| text.as_deref().unwrap_or("").trim().to_string();
-        format!("{} {}", part(&self.name), part(&self.version)).trim().to_string()
+        format!("{} {}", self.name.as_str().trim(), self.version.as_str().trim()).trim().to_string()
     }
 }
 
@@ -99,9 +145,9 @@ impl Program<'_> {
 #[serde(rename_all = "camelCase")]
 struct RawPage<'a> {
     #[serde(borrow)]
-    started_date_time: Cow<'a, str>,
+    started_date_time: Text<'a>,
     #[serde(borrow)]
-    id: Cow<'a, str>,
+    id: Text<'a>,
     #[serde(borrow, default)]
     title: Text<'a>,
     #[serde(default)]
@@ -123,7 +169,7 @@ struct RawEntry<'a> {
     #[serde(borrow, default)]
     pageref: Text<'a>,
     #[serde(borrow)]
-    started_date_time: Cow<'a, str>,
+    started_date_time: Text<'a>,
     #[serde(default)]
     time: Option<f64>,
     #[serde(borrow)]
@@ -141,7 +187,7 @@ struct RawRequest<'a> {
     #[serde(borrow, default)]
     method: Text<'a>,
     #[serde(borrow)]
-    url: Cow<'a, str>,
+    url: Text<'a>,
 }
 
 #[derive(Deserialize)]
@@ -189,12 +235,8 @@ struct RawTimings {
 /// Writers round to milliseconds, each phase for itself.
 const ROUNDING_MS: f64 = 8.0;
 
-fn moment(place: impl Fn() -> String, value: &str) -> Result<Timestamp, HarError> {
-    value.parse().map_err(|_| HarError::Moment { place: place(), value: value.chars().take(60).collect() })
-}
-
-fn words(text: Text<'_>, most: usize) -> String {
-    text.map_or_else(String::new, |t| t.chars().take(most).collect())
+fn moment(place: impl Fn() -> String, value: &Text<'_>) -> Result<Timestamp, HarError> {
+    value.as_str().parse().map_err(|_| HarError::Moment { place: place(), value: value.cut(60) })
 }
 
 impl Har {
@@ -206,10 +248,8 @@ impl Har {
     pub fn read(text: &str) -> Result<Har, HarError> {
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let File { log } = serde_json::from_str(text).map_err(|e| HarError::Json(e.to_string()))?;
-        if let Some(version) = log.version.as_deref()
-            && !["", "1.1", "1.2"].contains(&version.trim())
-        {
-            return Err(HarError::Version(version.chars().take(20).collect()));
+        if !["", "1.1", "1.2"].contains(&log.version.as_str().trim()) {
+            return Err(HarError::Version(log.version.cut(20)));
         }
         let mut pages = Vec::new();
         for (nth, p) in log.pages.unwrap_or_default().into_iter().enumerate() {
@@ -217,8 +257,8 @@ impl Har {
             let timings = p.page_timings.unwrap_or_default();
             pages.push(Page {
                 started_at: moment(|| format!("log.pages[{nth}].startedDateTime"), &p.started_date_time)?,
-                id: p.id.chars().take(200).collect(),
-                title: words(p.title, super::record::MAX_TEXT),
+                id: p.id.cut(200),
+                title: p.title.cut(super::record::MAX_TEXT),
                 content_load_ms: known(timings.on_content_load),
                 load_ms: known(timings.on_load),
             });
@@ -233,12 +273,9 @@ impl Har {
         let mut remarks = Vec::new();
         let mut entries = Vec::with_capacity(log.entries.len());
         for (nth, (e, started_at)) in log.entries.into_iter().zip(starts).enumerate() {
-            let page = e.pageref.as_deref().and_then(|id| places.get(id).copied());
-            if let Some(id) = e.pageref.as_deref().filter(|_| page.is_none()) {
-                remarks.push(format!(
-                    "log.entries[{nth}].pageref: there is no page {:?}",
-                    id.chars().take(60).collect::<String>()
-                ));
+            let page = places.get(e.pageref.as_str()).copied();
+            if page.is_none() && !e.pageref.as_str().is_empty() {
+                remarks.push(format!("log.entries[{nth}].pageref: there is no page {:?}", e.pageref.cut(60)));
             }
             let begin = page.map(|p| pages[p].started_at).or(first).unwrap_or(started_at);
             let start_ms = started_at.duration_since(begin).as_secs_f64() * 1000.0;
@@ -420,17 +457,18 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
         Some(body) => body + size(response.headers_size).unwrap_or(0),
         None => size(content.as_ref().and_then(|c| c.size)).unwrap_or(0),
     };
-    let mime = content.and_then(|c| c.mime_type).unwrap_or_default();
-    let comment = words(e.comment, super::record::MAX_TEXT);
+    let mime = content.map(|c| c.mime_type).unwrap_or_default();
+    let comment = e.comment.cut(super::record::MAX_TEXT);
+    let method = e.request.method.cut(20);
     Request {
-        url: e.request.url.chars().take(super::record::MAX_TEXT).collect(),
-        method: e.request.method.map_or_else(|| "GET".into(), |m| m.chars().take(20).collect()),
-        kind: kind_of(&mime).to_string(),
+        url: e.request.url.cut(super::record::MAX_TEXT),
+        method: if method.is_empty() { "GET".into() } else { method },
+        kind: kind_of(mime.as_str()).to_string(),
         status,
         start_ms,
         phases,
         bytes,
-        protocol: words(response.http_version, 40),
+        protocol: response.http_version.cut(40),
         from_cache: false,
         failed: (status == 0).then(|| if comment.is_empty() { "no answer".into() } else { comment }),
         trace: None,

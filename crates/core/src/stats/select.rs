@@ -47,25 +47,14 @@ pub fn at_ranks(samples: &[f64], wanted: impl FnOnce(u64) -> Vec<u64>) -> Ranked
         };
         return Ranked { values, counted: counted as u64, left_out: (samples.len() - counted) as u64 };
     }
-    // Two counters for neighbouring samples: the same bin twice in a row would wait for itself.
-    let mut even = vec![0u32; BINS];
-    let mut odd = vec![0u32; BINS];
-    let mut pairs = samples.chunks_exact(2);
-    for pair in &mut pairs {
-        even[(key(pair[0]) >> 48) as usize] += 1;
-        odd[(key(pair[1]) >> 48) as usize] += 1;
-    }
-    for rest in pairs.remainder() {
-        even[(key(*rest) >> 48) as usize] += 1;
-    }
-    even.iter_mut().zip(&odd).for_each(|(a, b)| *a += b);
+    let mut counts = leading_bits(samples);
     // Numbers that are not finite have all exponent bits set: the first and last bins.
     let edge = |bin: usize| {
         let top = (bin as u16) ^ if bin >> 15 == 1 { 0x8000 } else { 0xffff };
         top & 0x7ff0 == 0x7ff0
     };
     let mut left_out = 0u64;
-    for (_, n) in even.iter_mut().enumerate().filter(|(bin, _)| edge(*bin)) {
+    for (_, n) in counts.iter_mut().enumerate().filter(|(bin, _)| edge(*bin)) {
         left_out += u64::from(*n);
         *n = 0;
     }
@@ -76,8 +65,31 @@ pub fn at_ranks(samples: &[f64], wanted: impl FnOnce(u64) -> Vec<u64>) -> Ranked
     let mut ranks: Vec<(usize, u64)> = wanted(counted).into_iter().map(|r| r.clamp(1, counted)).enumerate().collect();
     ranks.sort_unstable_by_key(|(_, rank)| *rank);
     let mut values = vec![0.0; ranks.len()];
-    settle(samples.iter().map(|v| key(*v)), &even, 48, &ranks, &mut values);
+    settle(samples.iter().map(|v| key(*v)), &counts, 48, &ranks, &mut values);
     Ranked { values, counted, left_out }
+}
+
+/// A counter for each value of sixteen bits: an index of that type needs no check.
+fn bins<T: Copy>(of: T) -> Box<[T; BINS]> {
+    vec![of; BINS].into_boxed_slice().try_into().unwrap_or_else(|_| unreachable!("it has that length"))
+}
+
+/// How many samples have each sixteen leading bits.
+#[inline(never)]
+fn leading_bits(samples: &[f64]) -> Box<[u32; BINS]> {
+    // Two counters for neighbouring samples: the same bin twice in a row would wait for itself.
+    let (mut even, mut odd) = (bins(0u32), bins(0u32));
+    let bin = |value: f64| (key(value) >> 48) as u16 as usize;
+    let mut pairs = samples.chunks_exact(2);
+    for pair in &mut pairs {
+        even[bin(pair[0])] += 1;
+        odd[bin(pair[1])] += 1;
+    }
+    for rest in pairs.remainder() {
+        even[bin(*rest)] += 1;
+    }
+    even.iter_mut().zip(odd.iter()).for_each(|(a, b)| *a += b);
+    even
 }
 
 /// A bin that holds wanted ranks.
@@ -89,9 +101,10 @@ struct Held {
 
 /// Finds the wanted (place, rank) pairs, ranks rising, among keys that agree in all bits above `shift` + 16 and
 /// were counted by the 16 bits from `shift` up.
-fn settle(keys: impl Iterator<Item = u64>, counts: &[u32], shift: u32, wanted: &[(usize, u64)], out: &mut [f64]) {
+#[inline(never)]
+fn settle(keys: impl Iterator<Item = u64>, counts: &[u32; BINS], shift: u32, wanted: &[(usize, u64)], out: &mut [f64]) {
     let mut held: Vec<Held> = Vec::new();
-    let mut slot = vec![u16::MAX; BINS];
+    let mut slot = bins(u16::MAX);
     let (mut seen, mut next) = (0u64, 0);
     for (bin, n) in counts.iter().enumerate() {
         let n = u64::from(*n);
@@ -107,7 +120,7 @@ fn settle(keys: impl Iterator<Item = u64>, counts: &[u32], shift: u32, wanted: &
         seen += n;
     }
     for key in keys {
-        let nth = slot[(key >> shift) as usize & (BINS - 1)];
+        let nth = slot[(key >> shift) as u16 as usize];
         if nth != u16::MAX {
             held[nth as usize].keys.push(key);
         }
@@ -123,9 +136,9 @@ fn settle(keys: impl Iterator<Item = u64>, counts: &[u32], shift: u32, wanted: &
             }
         } else {
             let shift = shift - STEP;
-            let mut counts = vec![0u32; BINS];
+            let mut counts = bins(0u32);
             for key in &keys {
-                counts[(key >> shift) as usize & (BINS - 1)] += 1;
+                counts[(key >> shift) as u16 as usize] += 1;
             }
             settle(keys.iter().copied(), &counts, shift, &wanted, out);
         }
