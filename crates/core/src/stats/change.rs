@@ -39,6 +39,8 @@ const LEAST: usize = 4;
 /// What a further cut must gain, in squared standard errors per logarithm of the series' length.
 /// The rate of false alarms that follows is measured in the tests.
 const PRICE: f64 = 3.4;
+/// No series is taken to be quieter than a thousandth: without noise, rounding would be a change.
+const FINEST: f64 = 0.001;
 /// A bucket further than this many deviations from those around it counts as that far.
 const FARTHEST: f64 = 3.0;
 
@@ -115,7 +117,7 @@ fn deviation(held: &[(usize, f64, f64)]) -> f64 {
     let mut steps: Vec<f64> =
         held.windows(2).map(|w| (w[1].1 - w[0].1).abs() / (1.0 / w[0].2 + 1.0 / w[1].2).sqrt()).collect();
     // The median of the absolute normal deviate is 0.6745.
-    median(&mut steps) / 0.674_49
+    (median(&mut steps) / 0.674_49).max(FINEST)
 }
 
 /// Buckets far from those around them, drawn nearer: one outlier is no change.
@@ -279,5 +281,19 @@ mod tests {
             (0..1_000).filter(|seed| !changes(&two_weeks(10_000 + seed, 1.0, None), 24).is_empty()).count();
         eprintln!("{false_alarms} false alarms in 1,000 series");
         assert!(false_alarms <= 10, "{false_alarms}");
+    }
+
+    #[test]
+    fn a_series_without_noise_changes_where_it_changes_and_an_outlier_is_no_change() {
+        let series = |value: &dyn Fn(usize) -> f64| -> Vec<Bucket> {
+            (0..100).map(|i| Bucket { value: Some(value(i)), samples: 10 }).collect()
+        };
+        assert_eq!(changes(&series(&|_| 5.0), 24), []);
+        let step = changes(&series(&|i| if i < 40 { 100.0 } else { 130.0 }), 0);
+        assert_eq!(step.iter().map(|c| c.at).collect::<Vec<_>>(), [40]);
+        assert!((step[0].ratio - 1.3).abs() < 1e-9);
+        let wobble = |i: usize| 100.0 + (i * 7 % 11) as f64;
+        assert_eq!(changes(&series(&|i| if i == 50 { 2_000.0 } else { wobble(i) }), 0), []);
+        assert_eq!(changes(&series(&wobble)[..7], 0), [], "too short to say");
     }
 }
