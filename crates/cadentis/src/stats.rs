@@ -46,10 +46,15 @@ pub fn stats(args: Args) -> Result<ExitCode, Failure> {
     };
     let summary = if args.sketch { Summary::sketched(args.apdex) } else { Summary::exact(args.apdex) };
     let mut counting = Counting { summary, bad: 0, strict: args.strict };
-    match &args.column {
-        Some(column) => counting.csv(input, column)?,
-        None => counting.lines(input)?,
-    }
+    let read = match &args.column {
+        Some(column) => counting.csv(input, column),
+        None => counting.lines(input),
+    };
+    // What went wrong with a line says so itself; where reading failed, the file is worth naming.
+    read.map_err(|e| match (e.downcast_ref::<io::Error>(), &args.file) {
+        (Some(failed), Some(path)) => format!("{}: {failed}", path.display()).into(),
+        _ => e,
+    })?;
     let Counting { summary, bad, .. } = counting;
     if bad > TOLD {
         eprintln!("{} more lines are no numbers", counted(bad - TOLD));

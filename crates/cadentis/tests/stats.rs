@@ -109,6 +109,8 @@ fn nothing_is_no_data_and_a_file_that_is_not_there_is_named() {
     let gone = stats(&["no/such/file"], "");
     assert_eq!(gone.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&gone.stderr).contains("no/such/file: "));
+    let folder = stats(&[env!("CARGO_MANIFEST_DIR")], "");
+    assert!(String::from_utf8_lossy(&folder.stderr).contains("crates/cadentis: "), "a folder is no file");
     assert_eq!(stats(&["--apdex", "-1"], "").status.code(), Some(1));
 }
 

@@ -71,3 +71,19 @@ impl Working {
 /// How the stretch of a page begins when the address does not say.
 pub const SIX_HOURS: i64 = 6 * 3600;
 pub const TWELVE_HOURS: i64 = 12 * 3600;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
+        let proof =
+            Proof::new("availability = good / counted", "3 / 4 = 75 %", 4).leaving_out(1, "ours").noting("p75 is said");
+        let working = Working::of("Availability", &proof);
+        assert_eq!(
+            working.lines,
+            ["Availability = good / counted.", "3 / 4 = 75 %.", "Samples: 4.", "Left out: 1 (ours).", "p75 is said."]
+        );
+    }
+}
