@@ -112,12 +112,18 @@ fn without_rhythm(held: &[(usize, f64, f64)], levels: &[f64], per_day: usize) ->
 }
 
 /// The deviation of one bucket of usual weight, from differences of neighbours so that changes of
-/// level do not count, widened where neighbours go together.
+/// level do not count.
 fn deviation(held: &[(usize, f64, f64)]) -> f64 {
+    apart(held, 1..=1).max(FINEST)
+}
+
+/// The deviation of one bucket of usual weight, from differences of buckets that far apart.
+fn apart(held: &[(usize, f64, f64)], lags: std::ops::RangeInclusive<usize>) -> f64 {
+    let step = |a: &(usize, f64, f64), b: &(usize, f64, f64)| (b.1 - a.1).abs() / (1.0 / a.2 + 1.0 / b.2).sqrt();
     let mut steps: Vec<f64> =
-        held.windows(2).map(|w| (w[1].1 - w[0].1).abs() / (1.0 / w[0].2 + 1.0 / w[1].2).sqrt()).collect();
+        lags.flat_map(|lag| held.iter().zip(&held[lag.min(held.len())..]).map(move |(a, b)| step(a, b))).collect();
     // The median of the absolute normal deviate is 0.6745.
-    (median(&mut steps) / 0.674_49).max(FINEST)
+    median(&mut steps) / 0.674_49
 }
 
 /// Buckets far from those around them, drawn nearer: one outlier is no change.
@@ -169,16 +175,16 @@ fn price(held: &[(usize, f64, f64)]) -> f64 {
     PRICE * (held.len() as f64).ln() * (deviation(held) * together(held)).powi(2)
 }
 
-/// How much wider the error of a mean is than if neighbours were independent.
+/// How many times wider the error of a mean is than [`deviation`] says, where neighbours go
+/// together: such neighbours differ less from each other than from buckets further off. For noise
+/// of which a share r goes on from one bucket to the next (autoregressive of order one), differences
+/// of neighbours have the variance (1 − r) of those far apart, and the variance of a mean is
+/// (1 + r) / (1 − r) times that of independent buckets.
 fn together(held: &[(usize, f64, f64)]) -> f64 {
-    // Against a level over a dozen places, so that a change of level is not taken for neighbours
-    // going together.
-    let levels = around(held, 13);
-    let rest: Vec<f64> = held.iter().zip(levels).map(|(h, l)| (h.1 - l) * h.2.sqrt()).collect();
-    let all: f64 = rest.iter().map(|r| r * r).sum();
-    let pairs: f64 = rest.windows(2).map(|w| w[0] * w[1]).sum();
-    let r = if all > 0.0 { (pairs / all + 0.08).clamp(0.0, 0.8) } else { 0.0 };
-    ((1.0 + r) / (1.0 - r)).sqrt()
+    let far = apart(held, 9..=13);
+    let near = deviation(held);
+    let r = if far > near { (1.0 - (near / far).powi(2)).min(0.9) } else { 0.0 };
+    (1.0 + r).sqrt() / (1.0 - r)
 }
 
 fn sums(held: &[(usize, f64, f64)]) -> Vec<(f64, f64, f64)> {
@@ -281,6 +287,31 @@ mod tests {
             (0..1_000).filter(|seed| !changes(&two_weeks(10_000 + seed, 1.0, None), 24).is_empty()).count();
         eprintln!("{false_alarms} false alarms in 1,000 series");
         assert!(false_alarms <= 10, "{false_alarms}");
+    }
+
+    #[test]
+    fn noise_whose_neighbours_go_together_is_not_taken_for_changes() {
+        for share in [0.3, 0.5, 0.7] {
+            let (mut alarms, mut seen) = (0, 0);
+            for seed in 0..500 {
+                let series = |by: f64| -> Vec<Bucket> {
+                    let mut rng = SmallRng::seed_from_u64(seed);
+                    let mut off = 0.0;
+                    let hour = |h: usize| {
+                        let own: f64 = rng.sample(StandardNormal);
+                        off = share * off + (1.0f64 - share * share).sqrt() * 0.06 * own;
+                        let day = (h % 24) as f64 / 24.0 * std::f64::consts::TAU;
+                        let level = 1_400.0 * (1.0 + 0.25 * day.sin()) * if h < 150 { 1.0 } else { by };
+                        Bucket { value: Some(level * off.exp()), samples: 100 }
+                    };
+                    (0..336).map(hour).collect()
+                };
+                alarms += u32::from(!changes(&series(1.0), 24).is_empty());
+                seen += u32::from(!changes(&series(1.15), 24).is_empty());
+            }
+            eprintln!("{share} goes on: {alarms} false alarms and {seen} shifts seen, of 500");
+            assert!(alarms <= 10 && seen >= 495, "{share}: {alarms} {seen}");
+        }
     }
 
     #[test]
