@@ -56,17 +56,9 @@ impl Minutes {
         let many = (stretch.to.as_second().div_euclid(60) + 1 - from).max(0) as usize;
         let mut minutes = vec![(0u64, 0u64); many + 1];
         for track in tracks {
-            let mut ahead = counted.stretches().iter().peekable();
-            for (at, verdict) in track.runs {
-                while ahead.peek().is_some_and(|s| s.to <= *at) {
-                    ahead.next();
-                }
-                let counts = ahead.peek().is_some_and(|s| s.from <= *at);
-                let Some(held) =
-                    minutes.get_mut((at.as_second().div_euclid(60) - from + 1) as usize).filter(|_| counts)
-                else {
-                    continue;
-                };
+            for (at, verdict) in track.within(counted) {
+                let minute = at.as_second().div_euclid(60) - from + 1;
+                let Some(held) = minutes.get_mut(minute as usize) else { continue };
                 match verdict {
                     super::Verdict::Good => held.0 += 1,
                     super::Verdict::Bad => held.1 += 1,

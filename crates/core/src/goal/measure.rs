@@ -193,6 +193,21 @@ pub struct Track<'a> {
     pub runs: &'a [(Timestamp, Verdict)],
 }
 
+impl<'a> Track<'a> {
+    /// The runs; those outside the counted time are left out, whatever became of them.
+    pub(super) fn within(self, counted: &'a Cover) -> impl Iterator<Item = (Timestamp, Verdict)> + 'a {
+        // Both are in order of time: each stretch is looked at once.
+        let mut ahead = counted.stretches().iter().peekable();
+        self.runs.iter().map(move |(at, verdict)| {
+            while ahead.peek().is_some_and(|s| s.to <= *at) {
+                ahead.next();
+            }
+            let counts = ahead.peek().is_some_and(|s| s.from <= *at);
+            (*at, if counts { *verdict } else { Verdict::LeftOut })
+        })
+    }
+}
+
 /// The verdicts of an availability goal on plain checks.
 pub fn verdicts(checks: &[Check]) -> Vec<(Timestamp, Verdict)> {
     checks.iter().map(|c| (c.at, Measure::Availability.verdict(c.outcome, 0.0))).collect()
@@ -209,13 +224,8 @@ pub fn score(measure: Measure, combine: Combine, tracks: &[Track<'_>], slot_s: i
     let mut units = Units::new(measure, combine, tracks, slot_s);
     let journeys = tracks.iter().map(|t| t.journey).collect::<BTreeSet<_>>().len();
     for track in tracks {
-        // Runs and counted time are both in order: each stretch is looked at once.
-        let mut ahead = counted.stretches().iter().peekable();
-        for (at, verdict) in track.runs {
-            while ahead.peek().is_some_and(|s| s.to <= *at) {
-                ahead.next();
-            }
-            if *verdict == Verdict::LeftOut || ahead.peek().is_none_or(|s| *at < s.from) {
+        for (at, verdict) in track.within(counted) {
+            if verdict == Verdict::LeftOut {
                 score.left_out += 1;
                 continue;
             }
