@@ -31,7 +31,7 @@ pub struct Args {
 pub async fn play(args: Args) -> Result<ExitCode, Failure> {
     let script = match std::fs::read_to_string(&args.file)
         .map_err(|e| e.to_string())
-        .and_then(|text| journey::parse(&text).map_err(|e| e.to_string()))
+        .and_then(|text| journey::parse(&text).and_then(|j| j.with_parts(&[])).map_err(|e| e.to_string()))
     {
         Ok(script) => script,
         Err(e) => return Ok(cannot(&args, &format!("{}: {e}", args.file.display()))),
@@ -48,6 +48,7 @@ pub async fn play(args: Args) -> Result<ExitCode, Failure> {
         let proxy = Proxy::start(Path::from(place), site.hosts()).await?;
         setting.proxy = Some(proxy.address);
         setting.runner = place.name.to_string();
+        setting.location = place.name.to_string();
         _site = Some(site);
     }
     cadentis_processes::adopt_orphans();

@@ -164,7 +164,7 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
                         due_at,
                         outcome: record.outcome,
                         duration_ms: (record.duration_ms * 10.0).round() / 10.0,
-                        steps_ms: record.steps.iter().map(|s| s.duration_ms as f32).collect(),
+                        steps_ms: record.counted_steps().map(|s| s.duration_ms as f32).collect(),
                         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
                     };
                     let kept = story.is_kept(due_at) || record.outcome == Outcome::Failed;

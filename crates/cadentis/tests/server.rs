@@ -3,7 +3,7 @@
 mod serving;
 
 use cadentis_core::calendar::Stretch;
-use cadentis_core::run::{Outcome, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{Outcome, RunRecord, StepRecord, Trouble};
 use cadentis_store::Db;
 use cadentis_store::sites::{NewJourney, NewLocation};
 use jiff::{SignedDuration, Timestamp};
@@ -72,18 +72,11 @@ fn record(id: Uuid, outcome: Outcome) -> RunRecord {
         duration_ms: 1_250.0,
         trouble: trouble.clone(),
         steps: vec![StepRecord {
-            name: "Open".into(),
             outcome,
-            start_ms: 0.0,
             duration_ms: 1_250.0,
-            budget_ms: Some(2_000.0),
             trouble,
-            vitals: StepVitals::default(),
-            marks: vec![],
-            requests: vec![],
-            console: vec![],
-            busy: vec![],
             picture: Some("data:image/jpeg;base64,/9j/4AAQ".into()),
+            ..StepRecord::begun("Open", 0.0, Some(2_000.0))
         }],
         browser: "Chromium".into(),
         runner: HOSTILE.into(),

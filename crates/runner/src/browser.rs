@@ -27,17 +27,28 @@ pub enum Ours {
     Silent(u64),
     #[error("The proxy of this location does not answer")]
     Proxy,
+    #[error("{0}")]
+    Cannot(String),
 }
 
 pub struct Browser {
     driver: Option<WebDriver>,
     bidi: BiDi,
-    context: String,
+    /// Open windows, the one in use last, and the frames entered in it.
+    place: Mutex<Place>,
     process: Child,
     profile: PathBuf,
     pub evidence: Arc<Mutex<Evidence>>,
+    /// Folders to remove at the end, beside the profile.
+    folders: Mutex<Vec<PathBuf>>,
     listener: tokio::task::JoinHandle<()>,
     pub version: String,
+}
+
+#[derive(Debug, Default)]
+struct Place {
+    windows: Vec<String>,
+    frames: Vec<String>,
 }
 
 const PAGE_SCRIPT: &str = include_str!("page.js");
@@ -46,13 +57,16 @@ const OBSERVER_SCRIPT: &str = include_str!("observe.js");
 const WORLD: &str = "cadentis";
 const VIEWPORT: (u32, u32) = (1280, 800);
 
-const EVENTS: [&str; 6] = [
+const EVENTS: [&str; 9] = [
     "network.beforeRequestSent",
     "network.responseCompleted",
     "network.fetchError",
     "log.entryAdded",
     "browsingContext.navigationStarted",
     "browsingContext.navigationFailed",
+    "browsingContext.contextCreated",
+    "browsingContext.userPromptOpened",
+    "browsingContext.userPromptClosed",
 ];
 
 impl Browser {
@@ -95,7 +109,10 @@ impl Browser {
                 }
             }
         });
-        let browser = Browser { driver: Some(driver), bidi, context, process, profile, evidence, listener, version };
+        let place = Mutex::new(Place { windows: vec![context], frames: Vec::new() });
+        let folders = Mutex::default();
+        let browser =
+            Browser { driver: Some(driver), bidi, place, process, profile, evidence, folders, listener, version };
         browser.prepare().await?;
         Ok(browser)
     }
@@ -108,9 +125,14 @@ impl Browser {
         let start = |e: WebDriverError| Ours::Start(first_line(&e.to_string()));
         let mut caps = DesiredCapabilities::chrome();
         caps.enable_bidi().map_err(start)?;
+        // What to say to a dialog is the script's affair.
+        caps.set("unhandledPromptBehavior", "ignore").map_err(start)?;
         let mut flags: Vec<String> = cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
         flags.push(format!("--window-size={},{}", VIEWPORT.0, VIEWPORT.1));
         flags.push(format!("--user-data-dir={}", profile.display()));
+        // A page that comes out of the back/forward cache is lost to the driver when it holds frames
+        // (seen with Chromium 156); going back loads it again.
+        flags.push("--disable-features=BackForwardCache".into());
         if let Some(proxy) = proxy {
             flags.push(format!("--proxy-server=socks5://{proxy}"));
             // Otherwise loopback addresses would go around the proxy.
@@ -134,11 +156,125 @@ impl Browser {
         self.send("session.subscribe", json!({ "events": EVENTS })).await?;
         self.send(
             "browsingContext.setViewport",
-            json!({ "context": self.context, "viewport": { "width": VIEWPORT.0, "height": VIEWPORT.1 } }),
+            json!({ "context": self.window(), "viewport": { "width": VIEWPORT.0, "height": VIEWPORT.1 } }),
         )
         .await?;
-        let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD, "contexts": [self.context] });
+        let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD });
         self.send("script.addPreloadScript", observe).await?;
+        Ok(())
+    }
+
+    /// The window in use.
+    pub fn window(&self) -> String {
+        self.place.lock().map(|p| p.windows.last().cloned().unwrap_or_default()).unwrap_or_default()
+    }
+
+    /// The frame in use, or the window when none is.
+    pub fn context(&self) -> String {
+        let place = self.place.lock();
+        place.map(|p| p.frames.last().or(p.windows.last()).cloned().unwrap_or_default()).unwrap_or_default()
+    }
+
+    /// Goes on in another window whose address or title contains `part`; `None` when there is none.
+    pub async fn enter_window(&self, part: &str) -> Result<Option<()>, Ours> {
+        let tree = self.send("browsingContext.getTree", json!({ "maxDepth": 0 })).await?;
+        for window in tree["contexts"].as_array().into_iter().flatten() {
+            let Some(id) = window["context"].as_str() else { continue };
+            if self.place.lock().is_ok_and(|p| p.windows.iter().any(|w| w == id)) {
+                continue;
+            }
+            let about = json!({ "what": "about", "patience_ms": 0 });
+            let title = self.ask_in(id, &about, Duration::from_secs(2)).await?;
+            let title = title.and_then(|t| t["title"].as_str().map(String::from)).unwrap_or_default();
+            if window["url"].as_str().is_some_and(|u| u.contains(part)) || title.contains(part) {
+                if let Ok(mut place) = self.place.lock() {
+                    place.frames.clear();
+                    place.windows.push(id.to_string());
+                }
+                self.send("browsingContext.activate", json!({ "context": id })).await?;
+                return Ok(Some(()));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Closes the window in use; `None` when it is the first one.
+    pub async fn leave_window(&self) -> Result<Option<()>, Ours> {
+        let left = match self.place.lock() {
+            Ok(mut place) if place.windows.len() > 1 => {
+                place.frames.clear();
+                place.windows.pop()
+            }
+            _ => None,
+        };
+        let Some(left) = left else { return Ok(None) };
+        self.send("browsingContext.close", json!({ "context": left })).await?;
+        self.send("browsingContext.activate", json!({ "context": self.window() })).await?;
+        Ok(Some(()))
+    }
+
+    /// Goes on inside the frame that `page.js` has just kept.
+    pub async fn enter_kept_frame(&self) -> Result<Option<()>, Ours> {
+        let frame = self.kept("() => globalThis.kept.contentWindow").await?;
+        let Some(frame) = frame["value"]["context"].as_str() else { return Ok(None) };
+        if let Ok(mut place) = self.place.lock() {
+            place.frames.push(frame.to_string());
+        }
+        Ok(Some(()))
+    }
+
+    /// Back to the page around the frame; `None` outside of frames.
+    pub fn leave_frame(&self) -> Option<()> {
+        self.place.lock().ok()?.frames.pop().map(|_| ())
+    }
+
+    /// Gives files to the field that `page.js` has just kept; the browser's words when it cannot.
+    pub async fn upload_to_kept(&self, file: &std::path::Path) -> Result<Result<(), String>, Ours> {
+        let field = self.kept("() => globalThis.kept").await?;
+        let element = json!({ "sharedId": field["sharedId"] });
+        let params = json!({ "context": self.context(), "element": element, "files": [file] });
+        match timeout(Duration::from_secs(10), self.bidi.send_raw("input.setFiles", params)).await {
+            Ok(Ok(_)) => Ok(Ok(())),
+            Ok(Err(e)) => Ok(Err(first_line(&e.to_string()))),
+            Err(_) => Err(Ours::Silent(10)),
+        }
+    }
+
+    async fn kept(&self, which: &str) -> Result<Value, Ours> {
+        let target = json!({ "context": self.context(), "sandbox": WORLD });
+        let params = json!({ "functionDeclaration": which, "awaitPromise": false, "target": target });
+        Ok(self.send("script.callFunction", params).await?["result"].take())
+    }
+
+    /// Says yes or no to the dialog that is open.
+    pub async fn reply(&self, dialog: &str, accept: bool, text: Option<&str>) -> Result<(), Ours> {
+        let mut params = json!({ "context": dialog, "accept": accept });
+        if let Some(text) = text {
+            params["userText"] = json!(text);
+        }
+        self.send("browsingContext.handleUserPrompt", params).await?;
+        Ok(())
+    }
+
+    /// Removes this folder, too, when the browser ends.
+    pub fn also_remove(&self, folder: PathBuf) {
+        if let Ok(mut folders) = self.folders.lock() {
+            folders.push(folder);
+        }
+    }
+
+    /// Goes through the history of the window.
+    pub async fn traverse(&self, delta: i32) -> Result<Result<(), String>, Ours> {
+        let params = json!({ "context": self.window(), "delta": delta });
+        match timeout(Duration::from_secs(10), self.bidi.send_raw("browsingContext.traverseHistory", params)).await {
+            Ok(Ok(_)) => Ok(Ok(())),
+            Ok(Err(e)) => Ok(Err(first_line(&e.to_string()))),
+            Err(_) => Err(Ours::Silent(10)),
+        }
+    }
+
+    pub async fn reload(&self) -> Result<(), Ours> {
+        self.send("browsingContext.reload", json!({ "context": self.window(), "wait": "none" })).await?;
         Ok(())
     }
 
@@ -154,7 +290,10 @@ impl Browser {
 
     /// Begins to load an address; the browser's words when it cannot.
     pub async fn navigate(&self, url: &str, patience: Duration) -> Result<Result<(), String>, Ours> {
-        let params = json!({ "context": self.context, "url": url, "wait": "none" });
+        if let Ok(mut place) = self.place.lock() {
+            place.frames.clear();
+        }
+        let params = json!({ "context": self.window(), "url": url, "wait": "none" });
         match timeout(patience, self.bidi.send_raw("browsingContext.navigate", params)).await {
             Ok(Ok(_)) => Ok(Ok(())),
             Ok(Err(e)) => {
@@ -174,13 +313,28 @@ impl Browser {
     /// Asks something of the page. `None` when the document went away meanwhile, or the page is too
     /// busy to answer.
     pub async fn ask(&self, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
+        self.ask_in(&self.context(), question, patience).await
+    }
+
+    /// Asks the window in use, whatever frame the script is in.
+    pub async fn ask_window(&self, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
+        self.ask_in(&self.window(), question, patience).await
+    }
+
+    async fn ask_in(&self, context: &str, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
         let params = json!({
             "functionDeclaration": PAGE_SCRIPT,
             "arguments": [{ "type": "string", "value": question.to_string() }],
             "awaitPromise": true,
-            "target": { "context": self.context, "sandbox": WORLD },
+            "target": { "context": context, "sandbox": WORLD },
         });
-        match timeout(patience, self.bidi.send_raw("script.callFunction", params)).await {
+        let asked = timeout(patience, self.bidi.send_raw("script.callFunction", params));
+        let asked = tokio::select! {
+            asked = asked => asked,
+            // A page with an open dialog answers nothing.
+            () = self.dialog_opens() => return Ok(None),
+        };
+        match asked {
             Ok(Ok(answer)) => {
                 let text = answer["result"]["value"].as_str();
                 Ok(text.and_then(|t| serde_json::from_str(t).ok()))
@@ -188,7 +342,7 @@ impl Browser {
             // Between two documents there is nobody to ask. Whether the browser is there at all
             // is another question.
             Ok(Err(_)) | Err(_) => {
-                self.send("browsingContext.getTree", json!({ "root": self.context, "maxDepth": 0 })).await?;
+                self.send("browsingContext.getTree", json!({ "root": self.window(), "maxDepth": 0 })).await?;
                 Ok(None)
             }
         }
@@ -196,14 +350,31 @@ impl Browser {
 
     /// Performs input actions (pointer, keys) as a person's devices would.
     pub async fn act(&self, actions: Value) -> Result<(), Ours> {
-        self.send("input.performActions", json!({ "context": self.context, "actions": actions })).await?;
-        Ok(())
+        let acted = self.send("input.performActions", json!({ "context": self.context(), "actions": actions }));
+        // A dialog that an act opens holds up the answer to the act until somebody replies.
+        tokio::select! {
+            acted = acted => match acted {
+                Err(_) if self.dialog_is_open() => Ok(()),
+                acted => acted.map(|_| ()),
+            },
+            () = self.dialog_opens() => Ok(()),
+        }
+    }
+
+    async fn dialog_opens(&self) {
+        while !self.dialog_is_open() {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    }
+
+    pub fn dialog_is_open(&self) -> bool {
+        self.evidence.lock().is_ok_and(|e| e.dialog.is_some())
     }
 
     /// A picture of the viewport as a data URL.
     pub async fn picture(&self) -> Result<String, Ours> {
         let format = json!({ "type": "image/jpeg", "quality": 0.6 });
-        let params = json!({ "context": self.context, "origin": "viewport", "format": format });
+        let params = json!({ "context": self.window(), "origin": "viewport", "format": format });
         let answer = self.send("browsingContext.captureScreenshot", params).await?;
         Ok(format!("data:image/jpeg;base64,{}", answer["data"].as_str().unwrap_or_default()))
     }
@@ -220,7 +391,19 @@ impl Browser {
             let _ = timeout(Duration::from_secs(3), driver.quit()).await;
         }
         end_process(&mut self.process).await;
+    }
+}
+
+impl Drop for Browser {
+    /// Also when a run is broken off: the driver dies with its handle, but what it started would not.
+    fn drop(&mut self) {
+        self.listener.abort();
+        let below = self.process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
+        below.into_iter().for_each(|pid| cadentis_processes::signal(pid, libc::SIGKILL));
         let _ = std::fs::remove_dir_all(&self.profile);
+        for folder in self.folders.lock().map(|mut f| std::mem::take(&mut *f)).unwrap_or_default() {
+            let _ = std::fs::remove_dir_all(folder);
+        }
     }
 }
 

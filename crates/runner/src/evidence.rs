@@ -13,11 +13,24 @@ pub struct Evidence {
     begun: HashMap<(String, u64), f64>,
     requests: Vec<Seen>,
     console: Vec<(f64, Console)>,
-    /// When navigations started.
-    pub navigations: Vec<f64>,
+    /// When navigations started, and in which context.
+    navigations: Vec<(String, f64)>,
     /// Status of the newest document that was answered, and of a navigation that failed.
     pub document_status: Option<u16>,
+    pub document_headers: Vec<(String, String)>,
     pub document_failed: Option<String>,
+    /// The dialog that is open.
+    pub dialog: Option<Dialog>,
+    /// Windows and tabs that were opened, the first one included.
+    pub windows: usize,
+}
+
+/// A dialog of the page: alert, confirm, prompt or beforeunload.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Dialog {
+    pub context: String,
+    pub kind: String,
+    pub says: String,
 }
 
 #[derive(Debug, Clone)]
@@ -38,6 +51,7 @@ impl Evidence {
                 if let Some(seen) = self.request(params, at) {
                     if seen.request.kind == "document" {
                         self.document_status = Some(seen.request.status).filter(|s| *s > 0);
+                        self.document_headers = headers(&params["response"]);
                         self.document_failed = seen.request.failed.clone();
                     }
                     self.requests.push(seen);
@@ -50,9 +64,15 @@ impl Evidence {
                 self.console.push((at, Console { at_ms: 0.0, level, text, uncaught }));
             }
             "browsingContext.navigationStarted" => {
-                self.navigations.push(at);
+                self.navigations.push((params["context"].as_str().unwrap_or("").into(), at));
                 self.document_failed = None;
             }
+            "browsingContext.contextCreated" if params["parent"].is_null() => self.windows += 1,
+            "browsingContext.userPromptOpened" => {
+                let text = |name: &str| params[name].as_str().unwrap_or("").to_string();
+                self.dialog = Some(Dialog { context: text("context"), kind: text("type"), says: text("message") });
+            }
+            "browsingContext.userPromptClosed" => self.dialog = None,
             _ => {}
         }
     }
@@ -97,13 +117,8 @@ impl Evidence {
             // No answer came: all that is known is how long we waited for one.
             None => Phases { connect_ms: (at - begun).max(0.0), ..Phases::default() },
         };
-        let headers = answer["headers"].as_array().map(Vec::as_slice).unwrap_or_default();
-        let header = |name: &str| {
-            headers
-                .iter()
-                .filter(|h| h["name"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(name)))
-                .find_map(|h| h["value"]["value"].as_str())
-        };
+        let headers = headers(answer);
+        let header = |name: &str| headers.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str());
         Some(Seen {
             start: base.filter(|_| !from_cache).map_or(begun, |b| begun.min(b)),
             request: Request {
@@ -120,6 +135,23 @@ impl Evidence {
                 trace: header("server-timing").and_then(trace_id),
             },
         })
+    }
+
+    /// Whether this context has begun to navigate since `from`.
+    pub fn navigated(&self, context: &str, from: f64) -> bool {
+        self.navigations.iter().any(|(c, at)| c == context && *at >= from)
+    }
+
+    /// Requests sent since `from` whose address contains `part`: when they were answered, and how long
+    /// they took.
+    pub fn answered(&self, part: &str, from: f64) -> impl Iterator<Item = (f64, f64)> {
+        let of_them = self.requests.iter().filter(move |s| s.start >= from && s.request.url.contains(part));
+        of_them.map(|s| (s.start + s.request.phases.total_ms(), s.request.phases.total_ms()))
+    }
+
+    /// Takes note of a request that the runner sent itself.
+    pub fn add(&mut self, start: f64, request: Request) {
+        self.requests.push(Seen { start, request });
     }
 
     /// Requests and console lines that began in `[from, to)`, their moments counted from `from`.
@@ -139,6 +171,11 @@ impl Evidence {
             .collect();
         (requests, console)
     }
+}
+
+fn headers(answer: &Value) -> Vec<(String, String)> {
+    let pair = |h: &Value| Some((h["name"].as_str()?.to_string(), h["value"]["value"].as_str()?.to_string()));
+    answer["headers"].as_array().map(|all| all.iter().filter_map(pair).collect()).unwrap_or_default()
 }
 
 fn key(params: &Value) -> (String, u64) {
@@ -162,7 +199,7 @@ fn kind(asked: &Value) -> String {
 
 /// The trace id in a Server-Timing header: `traceparent;desc="00-<trace>-<span>-01"` (W3C Trace
 /// Context carried in Server-Timing: common practice, no published source).
-fn trace_id(header: &str) -> Option<String> {
+pub fn trace_id(header: &str) -> Option<String> {
     let value = header.split(',').find_map(|m| m.trim().strip_prefix("traceparent;desc="))?;
     let id = value.trim_matches('"').split('-').nth(1)?;
     (id.len() == 32 && id.bytes().all(|b| b.is_ascii_hexdigit())).then(|| id.to_string())

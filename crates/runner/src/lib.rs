@@ -2,14 +2,21 @@
 //!
 //! - [`browser`]: one browser for one run, started and ended by us
 //! - [`evidence`]: what the browser told about requests, console and errors
-//! - [`play`]: a script, sentence by sentence, and the record it leaves
+//! - [`play`]: a script, sentence by sentence, and the record it leaves; `acts` does what a person
+//!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
+//! - [`wire`]: requests, names and connections without a browser
 //! - [`agent`]: asks a server for work and brings back records
 //!
 //! A runner talks to the server over HTTP only and never sees the database.
 
+mod acts;
 pub mod agent;
 pub mod browser;
 pub mod evidence;
+mod expect;
+mod keys;
 pub mod play;
+mod values;
+pub mod wire;
 
-pub use play::{Setting, play};
+pub use play::{News, Setting, play};

@@ -5,14 +5,19 @@
 //! to talk to the browser between the steps is not counted.
 
 use crate::browser::{Browser, Ours};
-use cadentis_core::journey::{Element, Journey, Says, Sentence, Step};
+use crate::evidence::Evidence;
+use crate::values::{Unfilled, Values};
+use crate::wire::{Answer, Wire};
+use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
 use cadentis_core::run::{Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
-use cadentis_core::timing::entries::{Shift, layout_shift};
+use cadentis_core::timing::entries::{Event, Shift, interaction_to_next_paint, layout_shift};
 use jiff::Timestamp;
 use serde_json::{Value, json};
+use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::time::Instant;
+use tokio_rustls::rustls::pki_types::CertificateDer;
 use uuid::Uuid;
 
 /// Where and as whom to play.
@@ -20,7 +25,13 @@ use uuid::Uuid;
 pub struct Setting {
     pub id: Uuid,
     pub runner: String,
+    /// The location's name.
+    pub location: String,
     pub proxy: Option<SocketAddr>,
+    /// What secrets of the script are.
+    pub secrets: HashMap<String, String>,
+    /// Certificates trusted beside the public ones, by requests sent without the browser.
+    pub roots: Vec<CertificateDer<'static>>,
     /// How long an expectation may take to hold.
     pub patience: Duration,
     /// Whether to take a picture at the end of each step.
@@ -32,16 +43,40 @@ impl Default for Setting {
         Setting {
             id: Uuid::new_v4(),
             runner: "here".into(),
+            location: "here".into(),
             proxy: None,
+            secrets: HashMap::new(),
+            roots: Vec::new(),
             patience: Duration::from_secs(10),
             pictures: true,
         }
     }
 }
 
-/// Plays the journey and returns its record, whatever happens. `started` hears the process id of
-/// the browser's driver.
-pub async fn play(journey: &Journey, setting: &Setting, started: impl Fn(u32)) -> RunRecord {
+/// What is told while a run is played.
+#[derive(Debug)]
+pub enum News<'a> {
+    /// The browser stands; the process id of its driver.
+    Browser(Option<u32>),
+    /// A step begins: its place in the script, from 0.
+    Begun(usize),
+    /// A sentence begins: its line.
+    Line(u32),
+    /// The step has been played.
+    Done(&'a StepRecord),
+}
+
+/// Plays the journey and returns its record, whatever happens; `told` hears how it goes. Shared parts
+/// must be in the journey already (see [`Journey::with_parts`]).
+pub async fn play(journey: &Journey, setting: &Setting, told: impl Fn(News<'_>)) -> RunRecord {
+    let secrets: Vec<String> = setting.secrets.values().cloned().collect();
+    let mut record = played(journey, setting, &told).await;
+    record.mask(&secrets);
+    record
+}
+
+async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) -> RunRecord {
+    let needs_browser = journey.needs_browser();
     let mut record = RunRecord {
         id: setting.id,
         started_at: Timestamp::now(),
@@ -49,7 +84,7 @@ pub async fn play(journey: &Journey, setting: &Setting, started: impl Fn(u32)) -
         duration_ms: 0.0,
         trouble: None,
         steps: Vec::new(),
-        browser: "Chromium".into(),
+        browser: if needs_browser { "Chromium".into() } else { "no browser".into() },
         runner: setting.runner.clone(),
     };
     if let Some(proxy) = setting.proxy
@@ -57,37 +92,78 @@ pub async fn play(journey: &Journey, setting: &Setting, started: impl Fn(u32)) -
     {
         return unmeasured(record, &Ours::Proxy);
     }
-    let browser = match Browser::start(setting.proxy).await {
-        Ok(browser) => browser,
-        Err(e) => return unmeasured(record, &e),
+    let browser = match needs_browser {
+        false => None,
+        true => match Browser::start(setting.proxy).await {
+            Ok(browser) => Some(browser),
+            Err(e) => return unmeasured(record, &e),
+        },
     };
-    record.browser = browser.version.clone();
-    record.started_at = Timestamp::now();
-    if let Some(pid) = browser.pid() {
-        started(pid);
+    if let Some(browser) = &browser {
+        record.browser = browser.version.clone();
     }
-    let mut player = Player { browser: &browser, setting, old_origin: None };
-    for step in &journey.steps {
+    record.started_at = Timestamp::now();
+    told(News::Browser(browser.as_ref().and_then(Browser::pid)));
+    let evidence = browser.as_ref().map(|b| b.evidence.clone()).unwrap_or_default();
+    let given = [
+        ("run", setting.id.to_string()),
+        ("now", record.started_at.as_second().to_string()),
+        ("location", setting.location.clone()),
+    ];
+    let mut player = Player {
+        browser: browser.as_ref(),
+        evidence,
+        setting,
+        parts: &journey.parts,
+        values: Values::new(given, &setting.secrets),
+        wire: Wire { proxy: setting.proxy, roots: setting.roots.clone() },
+        answer: None,
+        addresses: Vec::new(),
+        certificate_days: None,
+        old_origin: None,
+        doing: Doing::default(),
+        told,
+    };
+    let mut ours = None;
+    let mut failed = false;
+    for (nth, step) in journey.steps.iter().enumerate() {
+        // Nothing is played after a failure but what cleans up.
+        if (failed || ours.is_some()) && !step.clean_up {
+            continue;
+        }
+        told(News::Begun(nth));
         match player.step(step, record.duration_ms).await {
             Ok(played) => {
-                record.duration_ms += played.duration_ms;
-                let failed = played.outcome == Outcome::Failed;
-                if record.trouble.is_none() {
-                    record.trouble = played.trouble.clone();
+                told(News::Done(&played));
+                if !step.clean_up {
+                    record.duration_ms += played.duration_ms;
+                    failed |= played.outcome == Outcome::Failed;
+                    if record.trouble.is_none() {
+                        record.trouble = played.trouble.clone();
+                    }
                 }
                 record.steps.push(played);
-                if failed {
-                    break;
-                }
             }
+            // Without a browser that answers there is no cleaning up either.
             Err(e) => {
-                browser.end().await;
-                return unmeasured(record, &e);
+                if !step.clean_up || ours.is_some() {
+                    let gone = !matches!(e, Ours::Cannot(_));
+                    ours = ours.or(Some(e));
+                    if gone {
+                        break;
+                    }
+                }
             }
         }
     }
-    browser.end().await;
-    record.outcome = Outcome::of_steps(record.steps.iter().map(|s| s.outcome));
+    drop(player);
+    if let Some(browser) = browser {
+        browser.end().await;
+    }
+    if let Some(ours) = ours {
+        return unmeasured(record, &ours);
+    }
+    record.outcome = Outcome::of_steps(record.counted_steps().map(|s| s.outcome));
     if record.outcome == Outcome::Passed && journey.within_ms.is_some_and(|b| record.duration_ms > b as f64) {
         record.outcome = Outcome::Slow;
         let budget = journey.within_ms.unwrap_or(0) as f64 / 1000.0;
@@ -109,106 +185,165 @@ async fn answers(proxy: SocketAddr) -> bool {
     matches!(tokio::time::timeout(Duration::from_secs(3), connect).await, Ok(Ok(_)))
 }
 
-/// Why a sentence did not come true: the site's doing.
-struct Unmet(String);
+/// Why a sentence did not come true.
+pub(crate) enum Stop {
+    /// The site's doing: one sentence about it.
+    Unmet(String),
+    Ours(Ours),
+}
 
-struct Player<'a> {
-    browser: &'a Browser,
-    setting: &'a Setting,
-    /// The time origin of a document that an act has sent away: what comes next must be another.
-    old_origin: Option<f64>,
+impl From<Ours> for Stop {
+    fn from(ours: Ours) -> Stop {
+        Stop::Ours(ours)
+    }
+}
+
+impl From<Unfilled> for Stop {
+    fn from(unfilled: Unfilled) -> Stop {
+        match unfilled {
+            Unfilled::Variable(name) => Stop::Unmet(format!("The variable {name} has no value.")),
+            Unfilled::Secret(name) => Stop::Ours(Ours::Cannot(format!("The secret {name} is not stored"))),
+        }
+    }
 }
 
 /// What a sentence took, on the page's clock.
-struct Done {
+pub(crate) struct Done {
     /// When its act began, if it acts on the page.
-    began: Option<f64>,
+    pub began: Option<f64>,
     /// When it had come true.
-    at: f64,
+    pub at: f64,
 }
 
-fn clock() -> f64 {
+impl Done {
+    /// Something that took no time of its own.
+    pub fn at(at: f64) -> Done {
+        Done { began: None, at }
+    }
+
+    pub fn acted(began: f64, at: f64) -> Done {
+        Done { began: Some(began), at }
+    }
+}
+
+/// Milliseconds since 1970.
+pub(crate) fn clock() -> f64 {
     Timestamp::now().as_microsecond() as f64 / 1000.0
 }
 
+/// The step being played.
+#[derive(Default)]
+pub(crate) struct Doing {
+    /// When its first act began.
+    pub from: Option<f64>,
+    /// When it was begun to be played; requests and console lines since then are its own.
+    pub since: f64,
+    /// Waiting of ours that is not the page's: the grace that a lower rung is given.
+    pub off_clock: f64,
+    pub marks: Vec<(String, f64)>,
+    pub fell_back: Vec<FellBack>,
+    /// Limits that did not hold: the step is slow.
+    pub over: Vec<Trouble>,
+    /// The line of the sentence, and how long it may take.
+    pub line: u32,
+    pub patience: Duration,
+}
+
+pub(crate) struct Player<'a> {
+    pub browser: Option<&'a Browser>,
+    pub evidence: Arc<Mutex<Evidence>>,
+    pub setting: &'a Setting,
+    parts: &'a [Part],
+    pub values: Values,
+    pub wire: Wire,
+    /// The newest answer to `send`, until a page is newer.
+    pub answer: Option<Answer>,
+    pub addresses: Vec<std::net::IpAddr>,
+    pub certificate_days: Option<i64>,
+    /// The time origin of a document that an act has sent away: what comes next must be another.
+    pub old_origin: Option<f64>,
+    pub doing: Doing,
+    told: &'a dyn Fn(News<'_>),
+}
+
 impl Player<'_> {
+    pub fn browser(&self) -> Result<&Browser, Ours> {
+        self.browser.ok_or_else(|| Ours::Cannot("A browser is needed and none was started".into()))
+    }
+
+    pub fn dialog_is_open(&self) -> bool {
+        self.browser.is_some_and(Browser::dialog_is_open)
+    }
+
     async fn step(&mut self, step: &Step, start_ms: f64) -> Result<StepRecord, Ours> {
-        let mut record = StepRecord {
-            name: step.name.clone(),
-            outcome: Outcome::Passed,
-            start_ms,
-            duration_ms: 0.0,
-            budget_ms: step.within_ms.map(|ms| ms as f64),
-            trouble: None,
-            vitals: StepVitals::default(),
-            marks: Vec::new(),
-            requests: Vec::new(),
-            console: Vec::new(),
-            busy: Vec::new(),
-            picture: None,
-        };
-        let (mut from, mut end) = (None::<f64>, clock());
-        let mut marks = Vec::new();
-        let mut led_away = false;
-        for sentence in &step.sentences {
-            let begun = clock();
-            match self.sentence(sentence).await? {
-                Ok(done) => {
-                    from = from.or(done.began);
-                    from.get_or_insert(done.at);
-                    end = done.at;
-                    if let Says::Mark { name, .. } = &sentence.says {
-                        marks.push((name.clone(), done.at));
-                    }
-                }
-                Err(Unmet(says)) => {
-                    record.outcome = Outcome::Failed;
-                    record.trouble = Some(Trouble { line: sentence.line.0, says });
-                    from.get_or_insert(begun);
-                    end = clock();
-                    break;
-                }
+        let mut record = StepRecord::begun(&step.name, start_ms, step.within_ms.map(|ms| ms as f64));
+        record.clean_up = step.clean_up;
+        self.doing = Doing { since: clock() - 1.0, ..Doing::default() };
+        let (mut end, mut led_away) = (clock(), false);
+        match self.sentences(&step.sentences, None, &mut led_away).await {
+            Ok(at) => end = at.unwrap_or(end),
+            Err(Stop::Ours(ours)) => return Err(ours),
+            Err(Stop::Unmet(says)) => {
+                record.outcome = Outcome::Failed;
+                record.trouble = Some(Trouble { line: self.doing.line, says });
+                end = clock();
             }
-            led_away |= self.old_origin.is_some();
         }
-        let from = from.unwrap_or(end);
+        let from = self.doing.from.unwrap_or(end);
+        let talk = self.browser.filter(|b| !b.dialog_is_open());
         // A page that the step led to belongs to it until it has loaded.
-        if led_away && record.outcome == Outcome::Passed {
-            let loaded = json!({ "what": "loaded", "loaded": true });
-            match self.wait(loaded).await? {
-                Some(v) => end = end.max(v["at"].as_f64().unwrap_or(end)),
-                None => {
-                    record.outcome = Outcome::Failed;
-                    let says = format!("The page did not finish loading within {} s.", self.setting.patience.as_secs());
-                    record.trouble = Some(Trouble { line: step.line.0, says });
-                    end = clock();
+        if led_away && record.outcome == Outcome::Passed && talk.is_some() {
+            self.doing.patience = self.setting.patience;
+            let stopped = match self.wait(json!({ "what": "loaded", "loaded": true })).await {
+                Ok(Some(v)) => {
+                    end = end.max(v["at"].as_f64().unwrap_or(end));
+                    None
                 }
+                Ok(None) => {
+                    Some(format!("The page did not finish loading within {} s.", self.setting.patience.as_secs()))
+                }
+                Err(Stop::Unmet(says)) => Some(says),
+                Err(Stop::Ours(ours)) => return Err(ours),
+            };
+            if let Some(says) = stopped {
+                record.outcome = Outcome::Failed;
+                record.trouble = Some(Trouble { line: step.line.0, says });
+                end = clock();
             }
             self.old_origin = None;
         }
-        record.duration_ms = (end - from).max(0.0);
-        record.marks = marks.into_iter().map(|(name, at)| Mark { name, at_ms: (at - from).max(0.0) }).collect();
+        let doing = std::mem::take(&mut self.doing);
+        record.duration_ms = (end - from - doing.off_clock).max(0.0);
+        record.marks = doing.marks.into_iter().map(|(name, at)| Mark { name, at_ms: (at - from).max(0.0) }).collect();
+        record.fell_back = doing.fell_back;
         if record.outcome == Outcome::Passed && record.budget_ms.is_some_and(|b| record.duration_ms > b) {
             record.outcome = Outcome::Slow;
             let (took, budget) = (record.duration_ms / 1000.0, record.budget_ms.unwrap_or(0.0) / 1000.0);
             let says = format!("{} took {took:.2} s; the budget is {budget:.1} s.", step.name);
             record.trouble = Some(Trouble { line: step.line.0, says });
         }
-        // Answers that are on their way when the expectation holds still belong to the step.
-        tokio::time::sleep(Duration::from_millis(40)).await;
-        if led_away && record.outcome == Outcome::Passed {
-            // A busy machine may have loaded the page and not painted it yet; a blank page never is.
-            let painted = json!({ "what": "painted", "patience_ms": 1_000 });
-            self.browser.ask(&painted, Duration::from_secs(5)).await?;
+        if record.outcome == Outcome::Passed
+            && let Some(over) = doing.over.into_iter().next()
+        {
+            record.outcome = Outcome::Slow;
+            record.trouble = Some(over);
         }
-        let facts = self.browser.ask(&json!({ "what": "facts", "patience_ms": 0 }), Duration::from_secs(5)).await?;
-        if let Some(facts) = facts {
-            add_facts(&mut record, &facts, from);
+        if let Some(browser) = talk {
+            // Answers that are on their way when the expectation holds still belong to the step.
+            tokio::time::sleep(Duration::from_millis(40)).await;
+            if led_away && record.outcome != Outcome::Failed {
+                // A busy machine may have loaded the page and not painted it yet; a blank page never is.
+                let painted = json!({ "what": "painted", "patience_ms": 1_000 });
+                browser.ask_window(&painted, Duration::from_secs(5)).await?;
+            }
+            if let Some(facts) = self.facts().await? {
+                add_facts(&mut record, &facts, from);
+            }
+            if self.setting.pictures {
+                record.picture = browser.picture().await.ok();
+            }
         }
-        if self.setting.pictures {
-            record.picture = self.browser.picture().await.ok();
-        }
-        if let Ok(evidence) = self.browser.evidence.lock() {
+        if let Ok(evidence) = self.evidence.lock() {
             (record.requests, record.console) = evidence.between(from - 1.0, clock());
             for r in &mut record.requests {
                 r.start_ms = (r.start_ms - 1.0).max(0.0);
@@ -217,142 +352,59 @@ impl Player<'_> {
         Ok(record)
     }
 
-    async fn sentence(&mut self, sentence: &Sentence) -> Result<Result<Done, Unmet>, Ours> {
-        let met = |v: &Value| Done { began: None, at: v["at"].as_f64().unwrap_or_else(clock) };
-        let patience = self.setting.patience.as_secs();
-        Ok(match &sentence.says {
-            Says::Note(_) => Ok(Done { began: None, at: clock() }),
-            Says::Open(address) => return self.open(address).await,
-            Says::Press(element) => return self.press(element).await,
-            Says::Type { text, into } => return self.type_text(text, into).await,
-            Says::Choose { option, from } => {
-                let began = clock();
-                let ask = json!({ "what": "choose", "element": as_json(from), "option": option });
-                match self.wait(ask).await? {
-                    Some(v) => Ok(Done { began: Some(began), at: met(&v).at }),
-                    None => Err(Unmet(format!("No {from} with the option \"{option}\" within {patience} s."))),
+    /// Plays sentences in order; when the last one came true. `at`: the line they count for when they
+    /// stand in a part of the site, which has lines of its own.
+    async fn sentences(
+        &mut self,
+        sentences: &[Sentence],
+        at: Option<u32>,
+        led_away: &mut bool,
+    ) -> Result<Option<f64>, Stop> {
+        let mut end = None;
+        for sentence in sentences {
+            let line = at.unwrap_or(sentence.line.0);
+            self.doing.line = line;
+            self.doing.patience = sentence.up_to_ms.map_or(self.setting.patience, Duration::from_millis);
+            (self.told)(News::Line(line));
+            let mut says = &sentence.says;
+            if let Says::If { visible, then } = says {
+                let there = self.is_visible(visible, sentence.up_to_ms).await?;
+                self.doing.patience = self.setting.patience;
+                if !there {
+                    continue;
                 }
+                says = then;
             }
-            Says::Mark { name, when } => match self.wait(json!({ "what": "element", "element": as_json(when) })).await?
-            {
-                Some(v) => Ok(met(&v)),
-                None => Err(Unmet(format!("The mark \"{name}\" never came: no {when} within {patience} s."))),
-            },
-            Says::ExpectElement(element) => {
-                match self.wait(json!({ "what": "element", "element": as_json(element) })).await? {
-                    Some(v) => Ok(met(&v)),
-                    None => Err(self.unmet(&format!("Expected {element}")).await?),
+            if let Says::Follow(name) = says {
+                let Some(part) = self.parts.iter().find(|p| p.name == *name) else {
+                    return Err(Stop::Ours(Ours::Cannot(format!("The part \"{name}\" is not there"))));
+                };
+                // A part of the site says so by having no lines of its own.
+                let at = (part.line.0 == 0).then_some(line).or(at);
+                end = Box::pin(self.sentences(&part.sentences, at, led_away)).await?.or(end);
+                continue;
+            }
+            let begun = clock();
+            let done = match self.sentence(says).await {
+                Ok(done) => done,
+                Err(stop) => {
+                    self.doing.from.get_or_insert(begun);
+                    return Err(stop);
                 }
+            };
+            if !matches!(says, Says::Note(_)) {
+                self.doing.from.get_or_insert(done.began.unwrap_or(done.at));
+                end = Some(done.at);
             }
-            Says::ExpectText(text) => match self.wait(json!({ "what": "text", "text": text })).await? {
-                Some(v) => Ok(met(&v)),
-                None => Err(self.unmet(&format!("Expected the text \"{text}\"")).await?),
-            },
-            Says::ExpectAddress(part) => match self.wait(json!({ "what": "address", "part": part })).await? {
-                Some(v) => Ok(met(&v)),
-                None => Err(self.unmet(&format!("Expected an address with \"{part}\"")).await?),
-            },
-            Says::ExpectStatus(wanted) => {
-                // The document must be there before its status is known.
-                self.wait(json!({ "what": "loaded" })).await?;
-                match self.status_within(Duration::from_secs(2)).await {
-                    Some(status) if status == *wanted => Ok(Done { began: None, at: clock() }),
-                    Some(status) => {
-                        Err(Unmet(format!("Expected the status {wanted}; the page was answered with {status}.")))
-                    }
-                    None => Err(Unmet(format!("Expected the status {wanted}; the page was not answered."))),
-                }
-            }
-        })
-    }
-
-    async fn open(&mut self, address: &str) -> Result<Result<Done, Unmet>, Ours> {
-        let before = self.browser.ask(&json!({ "what": "loaded" }), Duration::from_secs(5)).await?;
-        self.old_origin = Some(before.and_then(|v| v["origin"].as_f64()).unwrap_or(1.0));
-        let began = clock();
-        Ok(match self.browser.navigate(address, self.setting.patience).await? {
-            Ok(()) => Ok(Done { began: Some(began), at: clock() }),
-            Err(words) => Err(Unmet(format!("{address} was not reached ({}).", tidy_words(&words)))),
-        })
-    }
-
-    async fn press(&mut self, element: &Element) -> Result<Result<Done, Unmet>, Ours> {
-        let Some(place) = self.wait(json!({ "what": "element", "element": as_json(element), "reach": true })).await?
-        else {
-            return Ok(Err(self.unmet(&format!("Wanted to press {element}")).await?));
-        };
-        let began = clock();
-        self.browser
-            .act(json!([{ "type": "pointer", "id": "mouse", "actions": [
-                { "type": "pointerMove", "x": place["x"], "y": place["y"] },
-                { "type": "pointerDown", "button": 0 },
-                { "type": "pointerUp", "button": 0 },
-            ]}]))
-            .await?;
-        // Whether the press led away shows at once; a moment is left for the news to arrive.
-        tokio::time::sleep(Duration::from_millis(25)).await;
-        let led_away = self.browser.evidence.lock().is_ok_and(|e| e.navigations.iter().any(|at| *at + 2.0 >= began));
-        if led_away {
-            self.old_origin = place["origin"].as_f64();
+            *led_away |= self.old_origin.is_some();
         }
-        Ok(Ok(Done { began: Some(began), at: began }))
+        Ok(end)
     }
 
-    async fn type_text(&mut self, text: &str, into: &Element) -> Result<Result<Done, Unmet>, Ours> {
-        let began = clock();
-        if self.wait(json!({ "what": "select-all", "element": as_json(into) })).await?.is_none() {
-            return Ok(Err(self.unmet(&format!("Wanted to type into {into}")).await?));
-        }
-        let keys: Vec<Value> = text
-            .chars()
-            .flat_map(|c| [json!({ "type": "keyDown", "value": c }), json!({ "type": "keyUp", "value": c })])
-            .collect();
-        self.browser.act(json!([{ "type": "key", "id": "keyboard", "actions": keys }])).await?;
-        Ok(Ok(Done { began: Some(began), at: clock() }))
-    }
-
-    /// Asks until the answer is yes; `None` when patience ends first.
-    async fn wait(&mut self, mut ask: Value) -> Result<Option<Value>, Ours> {
-        let until = Instant::now() + self.setting.patience;
-        loop {
-            let left = until.saturating_duration_since(Instant::now());
-            if left.is_zero() {
-                return Ok(None);
-            }
-            ask["patience_ms"] = json!(left.as_millis() as u64);
-            ask["not_origin"] = json!(self.old_origin);
-            match self.browser.ask(&ask, left + Duration::from_millis(500)).await? {
-                Some(v) if v["ok"] == true => return Ok(Some(v)),
-                Some(_) => return Ok(None),
-                None => {
-                    let failed = self.browser.evidence.lock().is_ok_and(|e| e.document_failed.is_some());
-                    if failed {
-                        return Ok(None);
-                    }
-                    tokio::time::sleep(Duration::from_millis(5)).await;
-                }
-            }
-        }
-    }
-
-    /// Says what was expected and what the page did instead.
-    async fn unmet(&self, expected: &str) -> Result<Unmet, Ours> {
-        let failed = self.browser.evidence.lock().ok().and_then(|e| e.document_failed.clone());
-        Ok(Unmet(match failed {
-            Some(words) => format!("{expected}; the page was not reached ({}).", tidy_words(&words)),
-            None => format!("{expected}; the page did not show it within {} s.", self.setting.patience.as_secs()),
-        }))
-    }
-
-    async fn status_within(&self, patience: Duration) -> Option<u16> {
-        let until = Instant::now() + patience;
-        loop {
-            let status = self.browser.evidence.lock().ok().and_then(|e| e.document_status);
-            if status.is_some() || Instant::now() > until {
-                return status;
-            }
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
+    /// What the page's performance timeline holds now.
+    pub async fn facts(&self) -> Result<Option<Value>, Ours> {
+        let facts = json!({ "what": "facts", "patience_ms": 0 });
+        self.browser()?.ask_window(&facts, Duration::from_secs(5)).await
     }
 }
 
@@ -379,20 +431,17 @@ fn add_facts(record: &mut StepRecord, facts: &Value, from: f64) {
     record.busy = list("long").iter().filter_map(|p| Some((since(p)?, p[1].as_f64()?))).collect();
 }
 
-fn as_json(element: &Element) -> Value {
-    match element {
-        Element::Role { role, name } => json!({ "by": "role", "role": role, "name": name }),
-        Element::Field(label) => json!({ "by": "field", "label": label }),
-        Element::Text(text) => json!({ "by": "text", "text": text }),
-        Element::TestId(id) => json!({ "by": "test-id", "id": id }),
-        Element::Css(selector) => json!({ "by": "css", "selector": selector }),
-    }
-}
-
-/// The browser's own name for what went wrong, out of a driver's sentence around it.
-fn tidy_words(words: &str) -> String {
-    match words.find("net::ERR_") {
-        Some(at) => words[at..].chars().take_while(|c| c.is_ascii_alphanumeric() || "_:".contains(*c)).collect(),
-        None => words.chars().take(120).collect(),
-    }
+/// INP of the page so far; when something was pressed and nothing took as long as the browser reports
+/// (16 ms), that much.
+pub(crate) fn inp(facts: &Value) -> Option<f64> {
+    let events: Vec<Event> = facts["events"]
+        .as_array()?
+        .iter()
+        .filter_map(|e| Some(Event { interaction: e[0].as_u64()?, duration_ms: e[2].as_f64()? }))
+        .collect();
+    let mut interactions: Vec<u64> = events.iter().map(|e| e.interaction).collect();
+    interactions.sort_unstable();
+    interactions.dedup();
+    let touched = facts["touched"] == true;
+    interaction_to_next_paint(&events, interactions.len() as u64).or(touched.then_some(16.0))
 }

@@ -2,7 +2,7 @@
 
 use cadentis_core::journey::parse;
 use cadentis_core::run::{Outcome, RunRecord};
-use cadentis_runner::{Setting, play};
+use cadentis_runner::{News, Setting, play};
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places::by_slug;
 use cadentis_standins::site::{Ports, Site};
@@ -109,7 +109,8 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
     let w = world("bergen").await;
     let never = "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\"\n";
     let setting = Setting { proxy: Some(w.proxy.address), ..Setting::default() };
-    let killer = |driver: u32| {
+    let killer = |news: News<'_>| {
+        let News::Browser(Some(driver)) = news else { return };
         std::thread::spawn(move || {
             std::thread::sleep(Duration::from_millis(1_500));
             for pid in cadentis_processes::below(driver as i32) {

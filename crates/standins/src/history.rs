@@ -117,20 +117,7 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
     let down = story.outage.contains(due);
     let maintained = story.maintenance.contains(due);
     let unreachable = place.slug == UNREACHABLE_FROM && story.unreachable.contains(due);
-    let mut step = StepRecord {
-        name: name.into(),
-        outcome: Outcome::Passed,
-        start_ms: 0.0,
-        duration_ms: 0.0,
-        budget_ms: None,
-        trouble: None,
-        vitals: StepVitals::default(),
-        marks: vec![],
-        requests: vec![],
-        console: vec![],
-        busy: vec![],
-        picture: None,
-    };
+    let mut step = StepRecord::begun(name, 0.0, None);
     for asked in requests_of(name) {
         let start_ms = asked.after.and_then(|i| step.requests.get(i)).map_or(4.0, |r: &Request| r.end_ms() + 6.0)
             + random.random_range(0.0..6.0);

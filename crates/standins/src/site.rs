@@ -78,6 +78,12 @@ impl Site {
                 .route("/booking", web::post().to(hold))
                 .route("/booking/{code}", web::get().to(held))
                 .route("/booking/{code}/pass", web::get().to(pass))
+                .route("/desk", web::get().to(desk))
+                .route("/insurance", web::get().to(insurance))
+                .route("/conditions", web::get().to(conditions))
+                .route("/sign-in", web::get().to(sign_in))
+                .route("/signed-in", web::get().to(signed_in))
+                .route("/api/echo", web::post().to(echo))
                 .route("/static/{file}", web::get().to(file))
                 .route("/switches", web::put().to(switch))
         })
@@ -258,6 +264,54 @@ async fn held(site: web::Data<Ferries>, code: web::Path<String>) -> HttpResponse
 async fn pass(site: web::Data<Ferries>) -> HttpResponse {
     think(35).await;
     site.page("Boarding pass", "", "<img alt=\"Boarding code\" src=\"/static/code.svg\" width=180 height=180>")
+}
+
+/// Luggage, papers, dialogs, frames: a page with one of everything.
+async fn desk(site: web::Data<Ferries>) -> HttpResponse {
+    think(30).await;
+    site.page("Service desk", "", include_str!("../assets/desk.html"))
+}
+
+async fn insurance() -> HttpResponse {
+    think(20).await;
+    let body =
+        "<!doctype html><title>Insurance</title><button onclick=\"this.outerHTML='<p>Insured</p>'\">Insure me</button>";
+    HttpResponse::Ok().content_type("text/html; charset=utf-8").body(body)
+}
+
+async fn conditions(site: web::Data<Ferries>) -> HttpResponse {
+    think(30).await;
+    site.page("Conditions", "", "<p>Passengers are carried in the order they come.</p>")
+}
+
+/// A form that makes every mistake with its password: it goes into the address and the console.
+async fn sign_in(site: web::Data<Ferries>) -> HttpResponse {
+    think(30).await;
+    site.page(
+        "Sign in",
+        "",
+        "<form action=\"/signed-in\"><div><label for=user>User</label><input id=user name=user></div>\
+         <div><label for=password>Password</label><input id=password name=password></div><button>Sign in</button></form>",
+    )
+}
+
+async fn signed_in(site: web::Data<Ferries>, request: actix_web::HttpRequest) -> HttpResponse {
+    think(30).await;
+    let query = web::Query::<HashMap<String, String>>::from_query(request.query_string());
+    let user = query.ok().and_then(|q| q.get("user").cloned()).unwrap_or_default();
+    let user: String = user.chars().filter(|c| c.is_ascii_alphanumeric()).take(40).collect();
+    let leak = "<script>console.log('signed in with ' + new URLSearchParams(location.search).get('password'));\
+                setTimeout(function () { throw new Error('token ' + location.search) }, 20)</script>";
+    site.page("Signed in", "", &format!("<p>You are signed in as <b id=who>{user}</b>.</p>{leak}"))
+}
+
+/// Says what it was sent.
+async fn echo(request: actix_web::HttpRequest, body: web::Bytes) -> HttpResponse {
+    think(10).await;
+    let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+    HttpResponse::Created().insert_header(trace()).json(serde_json::json!({
+        "authorization": header("authorization"), "kind": header("content-type"), "body": String::from_utf8_lossy(&body),
+    }))
 }
 
 async fn file(name: web::Path<String>) -> HttpResponse {

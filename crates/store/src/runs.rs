@@ -126,7 +126,7 @@ impl Db {
             .bind(record.started_at.to_sqlx())
             .bind(outcome_code(record.outcome))
             .bind(record.duration_ms)
-            .bind(record.steps.iter().map(|s| s.duration_ms as f32).collect::<Vec<f32>>())
+            .bind(record.counted_steps().map(|s| s.duration_ms as f32).collect::<Vec<f32>>())
             .bind(record.trouble.as_ref().map(|t| &t.says))
             .bind(&record.runner)
             .bind(&record.browser)

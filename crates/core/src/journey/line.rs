@@ -15,6 +15,37 @@ pub struct ScriptError {
     pub hint: Option<String>,
 }
 
+/// A stretch of a line, for colouring: where, how long (in characters), and what it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    /// From 1.
+    pub column: u32,
+    pub length: u32,
+    pub kind: Kind,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A word of the language.
+    Word,
+    /// A quoted text.
+    Text,
+    /// An address, number, duration, name: what the writer chose, without quotes.
+    Value,
+    Note,
+}
+
+impl Kind {
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Word => "word",
+            Kind::Text => "text",
+            Kind::Value => "value",
+            Kind::Note => "note",
+        }
+    }
+}
+
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Token {
     Word(String),
@@ -24,9 +55,11 @@ pub(super) enum Token {
 /// The tokens of one line, taken from left to right.
 pub(super) struct Words {
     line: u32,
-    tokens: Vec<(u32, Token)>,
+    tokens: Vec<(Span, Token)>,
     next: usize,
     end_column: u32,
+    /// Words of the language that could have stood where the last error was found.
+    pub could_be: Vec<&'static str>,
 }
 
 impl Words {
@@ -35,9 +68,10 @@ impl Words {
         let chars: Vec<char> = text.chars().collect();
         let mut at = 0;
         while at < chars.len() {
-            let column = at as u32 + 1;
-            if chars[at].is_whitespace() {
+            let start = at;
+            let token = if chars[at].is_whitespace() {
                 at += 1;
+                continue;
             } else if chars[at] == '"' {
                 let (quoted, after) = quoted(&chars, at).map_err(|(wrong, found, expected)| ScriptError {
                     line,
@@ -46,44 +80,78 @@ impl Words {
                     expected: expected.into(),
                     hint: None,
                 })?;
-                tokens.push((column, Token::Text(quoted)));
                 at = after;
+                Token::Text(quoted)
             } else {
-                let start = at;
                 while at < chars.len() && !chars[at].is_whitespace() && chars[at] != '"' {
                     at += 1;
                 }
-                tokens.push((column, Token::Word(chars[start..at].iter().collect())));
-            }
+                Token::Word(chars[start..at].iter().collect())
+            };
+            let kind = if matches!(token, Token::Text(_)) { Kind::Text } else { Kind::Value };
+            tokens.push((Span { column: start as u32 + 1, length: (at - start) as u32, kind }, token));
         }
-        Ok(Words { line, tokens, next: 0, end_column: text.trim_end().chars().count() as u32 + 1 })
+        let end_column = text.trim_end().chars().count() as u32 + 1;
+        Ok(Words { line, tokens, next: 0, end_column, could_be: Vec::new() })
+    }
+
+    /// What was read, for colouring; words not yet taken count as values.
+    pub fn spans(&self) -> Vec<Span> {
+        self.tokens.iter().map(|(span, _)| *span).collect()
     }
 
     pub fn peek(&self) -> Option<&Token> {
         self.tokens.get(self.next).map(|(_, t)| t)
     }
 
+    pub fn at_end(&self) -> bool {
+        self.peek().is_none()
+    }
+
+    /// Whether the next token is this word of the language.
+    pub fn next_is(&self, word: &str) -> bool {
+        matches!(self.peek(), Some(Token::Word(w)) if w == word)
+    }
+
     /// An error about the next token.
     pub fn wrong(&self, expected: impl Into<String>, hint: Option<String>) -> ScriptError {
         let (column, found) = match self.tokens.get(self.next) {
             None => (self.end_column, "the end of the line".to_string()),
-            Some((column, Token::Word(w))) => (*column, format!("`{}`", shorten(w))),
-            Some((column, Token::Text(t))) => (*column, format!("the text \"{}\"", shorten(t))),
+            Some((at, Token::Word(w))) => (at.column, format!("`{}`", shorten(w))),
+            Some((at, Token::Text(t))) => (at.column, format!("the text \"{}\"", shorten(t))),
         };
         ScriptError { line: self.line, column, found, expected: expected.into(), hint }
     }
 
+    /// An error about a token that should have been one of these words, or `or`.
+    pub fn none_of(&mut self, allowed: &[&'static str], or: Option<&str>) -> ScriptError {
+        self.could_be = allowed.to_vec();
+        let near = match self.peek() {
+            Some(Token::Word(word)) => nearest(word, allowed),
+            _ => None,
+        };
+        let expected = match or {
+            Some(or) => format!("{} or {or}", allowed.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ")),
+            None => one_of(allowed),
+        };
+        self.wrong(expected, near.map(|n| format!("did you mean `{n}`?")))
+    }
+
+    /// Takes the next token if it is one of these words.
+    pub fn take(&mut self, allowed: &[&'static str]) -> Option<&'static str> {
+        let Some(Token::Word(word)) = self.peek() else { return None };
+        let known = allowed.iter().find(|a| *a == word)?;
+        self.tokens[self.next].0.kind = Kind::Word;
+        self.next += 1;
+        Some(known)
+    }
+
     /// The next token must be one of these words.
     pub fn word(&mut self, allowed: &[&'static str]) -> Result<&'static str, ScriptError> {
-        if let Some(Token::Word(word)) = self.peek() {
-            if let Some(known) = allowed.iter().find(|a| *a == word) {
-                self.next += 1;
-                return Ok(known);
-            }
-            let near = nearest(word, allowed);
-            return Err(self.wrong(one_of(allowed), near.map(|n| format!("did you mean `{n}`?"))));
+        match self.take(allowed) {
+            Some(known) => Ok(known),
+            None => Err(self.none_of(allowed, None)),
         }
-        Err(self.wrong(one_of(allowed), None))
     }
 
     /// The next token must be a quoted text.

@@ -1,32 +1,31 @@
 //! The script of a journey: what it says, reading it, writing it.
 //!
-//! A script is made of lines. A line is empty, a note that begins with `#`, or a sentence that
-//! begins with a word of this list; how far it is indented means nothing.
+//! - [`grammar`]: every sentence a script can say, with its meaning and an example; the reader, the
+//!   reference page, colouring and completion all come from that one table
+//! - [`element`]: how something on a page is found: the locator ladder
+//! - [`text`]: texts with variables and secrets in them
+//! - [`check`](Journey::check): what is wrong although every line can be read
+//! - [`repair`]: a script in which the rungs that still hold come first
 //!
-//! | line | says |
-//! |---|---|
-//! | `journey "NAME"` | first line; names the journey |
-//! | `step "NAME"` | begins a step |
-//! | `open ADDRESS` | load an address |
-//! | `press ELEMENT` | click or tap it |
-//! | `type "TEXT" into ELEMENT` | replace what the field holds |
-//! | `choose "OPTION" in ELEMENT` | pick an option by the text it shows |
-//! | `expect text "TEXT"` | the page shows this text |
-//! | `expect element ELEMENT` | the page shows this element |
-//! | `expect address "TEXT"` | the page's address contains this |
-//! | `expect status NUMBER` | the document was answered with this HTTP status |
-//! | `mark "NAME" when ELEMENT` | note the moment the element appears |
-//! | `within DURATION` | budget of the step; before the first step, of the whole journey |
-//!
-//! ELEMENT is an ARIA role and a name (`button "Pay"`), `field "LABEL"`, `text "TEXT"`,
-//! `test id "ID"` or `css "SELECTOR"`. DURATION is a number and `ms`, `s` or `min`.
+//! A script is made of lines. A line is empty, a note that begins with `#`, or a sentence; how far
+//! it is indented means nothing.
 
+mod check;
+pub mod element;
+pub mod grammar;
 mod line;
 mod parse;
 mod print;
+mod repair;
+mod slot;
+pub mod text;
 
-pub use line::ScriptError;
-pub use parse::parse;
+pub use element::{By, Element, Ladder, ROLES};
+pub use line::{Kind, ScriptError, Span};
+pub use parse::{LineRead, parse, parts, problems, read_line};
+pub use repair::{FellBack, repaired};
+
+use crate::timing::Vital;
 
 /// A journey as its script says it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,13 +35,25 @@ pub struct Journey {
     pub within_ms: Option<u64>,
     /// Notes before the first step.
     pub notes: Vec<String>,
+    /// Common parts that steps may follow.
+    pub parts: Vec<Part>,
     pub steps: Vec<Step>,
+}
+
+/// Sentences with a name, to be followed from steps.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    pub name: String,
+    pub line: Line,
+    pub sentences: Vec<Sentence>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
     pub name: String,
     pub line: Line,
+    /// Played even after a failure; neither its time nor its outcome is the journey's.
+    pub clean_up: bool,
     /// Budget in milliseconds.
     pub within_ms: Option<u64>,
     pub sentences: Vec<Sentence>,
@@ -52,30 +63,225 @@ pub struct Step {
 pub struct Sentence {
     pub line: Line,
     pub says: Says,
+    /// How long it may take to come true, in milliseconds, if not as long as usual.
+    pub up_to_ms: Option<u64>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Says {
     Note(String),
     Open(String),
-    Press(Element),
-    Type { text: String, into: Element },
-    Choose { option: String, from: Element },
-    ExpectText(String),
-    ExpectElement(Element),
-    ExpectAddress(String),
-    ExpectStatus(u16),
-    Mark { name: String, when: Element },
+    Press(Ladder),
+    Type { text: String, into: Ladder },
+    Choose { option: String, from: Ladder },
+    Tick { what: Ladder, on: bool },
+    Hover(Ladder),
+    ScrollTo(Ladder),
+    ScrollEnd(End),
+    Key(String),
+    Upload { file: String, holds: Holds, into: Ladder },
+    Drag { what: Ladder, to: Ladder },
+    GoBack,
+    GoForward,
+    Reload,
+    WaitFor(Ladder),
+    WaitGone(Ladder),
+    WaitRequest(String),
+    EnterWindow(String),
+    LeaveWindow,
+    EnterFrame(Ladder),
+    LeaveFrame,
+    Dialog(Reply),
+    Let { name: String, be: Source },
+    Follow(String),
+    If { visible: Ladder, then: Box<Says> },
+    Mark { name: String, when: Moment },
+    Send(Box<Send>),
+    LookUp(String),
+    Connect { to: String, secure: bool },
+    Expect(Expectation),
 }
 
-/// How to find something on the page.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    Top,
+    Bottom,
+}
+
+/// What an uploaded file holds: it is made when it is needed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Element {
-    Role { role: String, name: String },
-    Field(String),
+pub enum Holds {
+    Bytes(u64),
     Text(String),
-    TestId(String),
-    Css(String),
+}
+
+/// What is said to a dialog of the page.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Reply {
+    Accept,
+    Dismiss,
+    Answer(String),
+}
+
+/// Where the value of a variable comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Source {
+    Text(String),
+    TextOf(Ladder),
+    ValueOf(Ladder),
+    AttributeOf { attribute: String, of: Ladder },
+    Address,
+    Title,
+    Header(String),
+    Json(String),
+}
+
+/// The moment a mark notes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Moment {
+    /// The element appears.
+    Appears(Ladder),
+    /// The page's own User Timing mark of this name.
+    Timing(String),
+    /// A request whose address contains this was answered.
+    Request(String),
+}
+
+/// A request sent without the browser.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Send {
+    pub method: String,
+    pub address: String,
+    pub headers: Vec<(String, String)>,
+    pub body: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Expectation {
+    Text {
+        text: String,
+        inside: Option<Ladder>,
+    },
+    NoText(String),
+    Element(Ladder),
+    NoElement(Ladder),
+    Value {
+        value: String,
+        of: Ladder,
+    },
+    Count {
+        of: Ladder,
+        is: Compare,
+        count: u32,
+    },
+    Address(String),
+    Title(String),
+    Status(u16),
+    Header {
+        name: String,
+        holds: String,
+    },
+    Body(String),
+    Json {
+        path: String,
+        is: JsonIs,
+    },
+    Dialog(String),
+    NoScriptErrors,
+    NoFailedRequests,
+    AtMostRequests(u32),
+    SizeUnder(u64),
+    Under {
+        what: Timed,
+        ms: u64,
+    },
+    /// Limit of the layout shift, in ten-thousandths.
+    ShiftUnder(u32),
+    Answer(String),
+    CertificateDays(u32),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Compare {
+    AtLeast,
+    AtMost,
+    Exactly,
+}
+
+impl Compare {
+    pub fn holds(self, count: u32, limit: u32) -> bool {
+        match self {
+            Compare::AtLeast => count >= limit,
+            Compare::AtMost => count <= limit,
+            Compare::Exactly => count == limit,
+        }
+    }
+
+    pub fn words(self) -> &'static str {
+        match self {
+            Compare::AtLeast => "at least",
+            Compare::AtMost => "at most",
+            Compare::Exactly => "exactly",
+        }
+    }
+}
+
+/// What is wanted of the values a JSONPath finds; numbers as they were written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum JsonIs {
+    There,
+    Text(String),
+    AtLeast(String),
+    AtMost(String),
+}
+
+/// Something that takes time and may have a limit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Timed {
+    Vital(Vital),
+    Load,
+    Mark(String),
+    Request(String),
+}
+
+impl Says {
+    /// Whether it needs a browser.
+    pub fn needs_browser(&self) -> bool {
+        match self {
+            Says::Note(_) | Says::Send(_) | Says::LookUp(_) | Says::Connect { .. } | Says::Follow(_) => false,
+            Says::Let { be, .. } => !matches!(be, Source::Text(_) | Source::Header(_) | Source::Json(_)),
+            Says::Expect(e) => !matches!(
+                e,
+                Expectation::Status(_)
+                    | Expectation::Header { .. }
+                    | Expectation::Body(_)
+                    | Expectation::Json { .. }
+                    | Expectation::Answer(_)
+                    | Expectation::CertificateDays(_)
+                    | Expectation::AtMostRequests(_)
+                    | Expectation::SizeUnder(_)
+                    | Expectation::NoFailedRequests
+            ),
+            _ => true,
+        }
+    }
+}
+
+impl Journey {
+    /// Whether any sentence needs a browser; the others are checks of HTTP, names and connections.
+    pub fn needs_browser(&self) -> bool {
+        let steps = self.steps.iter().flat_map(|s| &s.sentences);
+        steps.chain(self.parts.iter().flat_map(|p| &p.sentences)).any(|s| s.says.needs_browser())
+    }
+
+    /// Steps whose time and outcome are the journey's.
+    pub fn counted_steps(&self) -> impl Iterator<Item = &Step> {
+        self.steps.iter().filter(|s| !s.clean_up)
+    }
+
+    pub fn part(&self, name: &str) -> Option<&Part> {
+        self.parts.iter().find(|p| p.name == name)
+    }
 }
 
 /// The line (from 1) something stood on. It is where a thing was said, not what was said, so two
@@ -90,34 +296,6 @@ impl PartialEq for Line {
 }
 
 impl Eq for Line {}
-
-/// The ARIA roles a script can name (WAI-ARIA 1.2; those that a person sees as one thing).
-pub const ROLES: [&str; 24] = [
-    "alert",
-    "article",
-    "button",
-    "checkbox",
-    "combobox",
-    "dialog",
-    "figure",
-    "form",
-    "heading",
-    "img",
-    "link",
-    "list",
-    "listitem",
-    "main",
-    "navigation",
-    "option",
-    "radio",
-    "region",
-    "row",
-    "searchbox",
-    "status",
-    "tab",
-    "table",
-    "textbox",
-];
 
 #[cfg(test)]
 mod tests;

@@ -1,12 +1,11 @@
-//! Reading a script.
+//! Reading a script, line by line.
 
-use super::line::{Token, Words};
-use super::{Element, Journey, Line, ROLES, Says, ScriptError, Sentence, Step};
+use super::grammar::{self, Form, Made, Place};
+use super::line::{Kind, Span, Words};
+use super::{Journey, Line, Part, Says, ScriptError, Sentence, Step};
 
 /// A script longer than this is refused before it is read.
 const MAX_LINES: usize = 2_000;
-/// An hour: no budget of a page is longer.
-const MAX_MS: u64 = 3_600_000;
 
 /// Reads a script.
 ///
@@ -16,208 +15,282 @@ const MAX_MS: u64 = 3_600_000;
 ///
 /// ```
 /// let e = cadentis_core::journey::parse("journey \"Buy\"\nstep \"Pay\"\n  pres button \"Pay\"").unwrap_err();
-/// assert!(e.to_string().starts_with("line 3, column 3: found `pres`; expected `open`"));
+/// assert!(e.to_string().starts_with("line 3, column 3: found `pres`; expected "));
 /// assert!(e.to_string().ends_with("did you mean `press`?"));
 /// ```
 pub fn parse(script: &str) -> Result<Journey, ScriptError> {
-    let mut journey: Option<Journey> = None;
-    let mut notes = Vec::new();
-    let mut last_line = 0;
-    for (index, text) in script.lines().enumerate() {
-        let line = index as u32 + 1;
-        last_line = line;
-        if index >= MAX_LINES {
-            return Err(whole(line, "one more line", format!("at most {MAX_LINES} lines")));
+    let mut reader = Reader::new(Place::Begin);
+    reader.read(script);
+    match (reader.errors.into_iter().next(), reader.journey) {
+        (None, Some(journey)) => Ok(journey),
+        (Some(e), _) => Err(e),
+        (None, None) => Err(whole(1, "no journey", "`journey \"NAME\"`".into())),
+    }
+}
+
+/// Reads a text of common parts: a script without a journey and without steps.
+///
+/// # Errors
+/// The first thing that is wrong.
+pub fn parts(text: &str) -> Result<Vec<Part>, ScriptError> {
+    let mut reader = Reader::new(Place::Shared);
+    reader.read(text);
+    match reader.errors.into_iter().next() {
+        Some(e) => Err(e),
+        None => Ok(reader.parts),
+    }
+}
+
+/// Everything that is wrong with a script, in the order of its lines; with `shared` parts of the site.
+pub fn problems(script: &str, shared: &[Part]) -> Vec<ScriptError> {
+    let mut reader = Reader::new(Place::Begin);
+    reader.read(script);
+    match reader.journey {
+        Some(journey) if reader.errors.is_empty() => journey.check(shared),
+        _ => reader.errors,
+    }
+}
+
+/// What an editor wants to know about one line.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LineRead {
+    pub spans: Vec<Span>,
+    /// The form of its sentence as the reference writes it, if it could be read.
+    pub form: Option<String>,
+    /// What could come next, at the end of what was given.
+    pub next: Vec<&'static str>,
+}
+
+/// Reads one line of a script for an editor: `before` are the lines above it.
+pub fn read_line(before: &str, line: &str) -> LineRead {
+    let trimmed = line.trim_start();
+    if trimmed.starts_with('#') {
+        let column = (line.chars().count() - trimmed.chars().count()) as u32 + 1;
+        let span = Span { column, length: trimmed.trim_end().chars().count() as u32, kind: Kind::Note };
+        return LineRead { spans: vec![span], form: None, next: Vec::new() };
+    }
+    let mut reader = Reader::new(Place::Begin);
+    // Only what a line is and not what it says decides where the next one stands.
+    for text in before.lines() {
+        reader.stands_after(text);
+    }
+    let place = reader.place();
+    let Ok(mut words) = Words::read(1, line) else {
+        let spans = quoted_spans(line);
+        return LineRead { spans, form: None, next: Vec::new() };
+    };
+    let form = grammar::read(&mut words, place).ok().map(|m: grammar::Match| Form::written(m.form));
+    let spans = words.spans();
+    // What is being typed is not yet a word.
+    let typed = line.split('"').count() % 2 == 1 && !line.ends_with(char::is_whitespace);
+    let (settled, begun) = match line.rfind(char::is_whitespace) {
+        _ if !typed => (line, ""),
+        Some(at) => line.split_at(at + line[at..].chars().next().map_or(0, char::len_utf8)),
+        None => ("", line),
+    };
+    let next = match Words::read(1, settled) {
+        Ok(mut words) => grammar::could_be(&mut words, place),
+        Err(_) => Vec::new(),
+    };
+    let next = next.into_iter().filter(|n| n.starts_with(begun) && *n != begun).collect();
+    LineRead { spans, form, next }
+}
+
+/// The texts of a line that cannot be read as a whole.
+fn quoted_spans(line: &str) -> Vec<Span> {
+    match line.chars().position(|c| c == '"') {
+        Some(at) => {
+            vec![Span { column: at as u32 + 1, length: (line.chars().count() - at) as u32, kind: Kind::Text }]
         }
-        let trimmed = text.trim();
-        if trimmed.is_empty() {
-            continue;
+        None => Vec::new(),
+    }
+}
+
+struct Reader {
+    begin: Place,
+    journey: Option<Journey>,
+    parts: Vec<Part>,
+    notes: Vec<String>,
+    errors: Vec<ScriptError>,
+    last_line: u32,
+}
+
+impl Reader {
+    fn new(begin: Place) -> Reader {
+        Reader { begin, journey: None, parts: Vec::new(), notes: Vec::new(), errors: Vec::new(), last_line: 0 }
+    }
+
+    fn place(&self) -> Place {
+        match &self.journey {
+            Some(j) if !j.steps.is_empty() => Place::Step,
+            _ if !self.parts.is_empty() => Place::Part,
+            Some(_) => Place::Head,
+            None => self.begin,
         }
-        if let Some(note) = trimmed.strip_prefix('#') {
-            let note = note.trim().to_string();
-            match journey.as_mut() {
-                None => notes.push(note),
-                Some(Journey { steps, notes, .. }) => match steps.last_mut() {
-                    None => notes.push(note),
-                    Some(step) => step.sentences.push(Sentence { line: Line(line), says: Says::Note(note) }),
-                },
+    }
+
+    /// Notes only whether a line begins the journey, a part or a step.
+    fn stands_after(&mut self, text: &str) {
+        let nothing = || Sentence { line: Line(0), says: Says::Reload, up_to_ms: None };
+        let first = text.split_whitespace().next().unwrap_or("");
+        match (first, self.journey.as_mut()) {
+            ("journey", None) => {
+                self.journey = Some(Journey {
+                    name: String::new(),
+                    within_ms: None,
+                    notes: Vec::new(),
+                    parts: Vec::new(),
+                    steps: Vec::new(),
+                });
             }
-            continue;
+            ("part", Some(_)) => {
+                self.parts.push(Part { name: String::new(), line: Line(0), sentences: vec![nothing()] });
+            }
+            ("step" | "clean", Some(journey)) => journey.steps.push(step(String::new(), Line(0), false)),
+            _ => {}
         }
+    }
+
+    fn read(&mut self, script: &str) {
+        for (index, text) in script.lines().enumerate() {
+            let line = index as u32 + 1;
+            self.last_line = line;
+            if index >= MAX_LINES {
+                self.errors.push(whole(line, "one more line", format!("at most {MAX_LINES} lines")));
+                return;
+            }
+            let trimmed = text.trim();
+            if let Some(note) = trimmed.strip_prefix('#') {
+                self.note(note.trim().to_string(), line);
+            } else if !trimmed.is_empty()
+                && let Err(e) = self.line(line, text)
+            {
+                self.errors.push(e);
+            }
+        }
+        self.end();
+    }
+
+    fn note(&mut self, note: String, line: u32) {
+        let says = Says::Note(note.clone());
+        let sentence = Sentence { line: Line(line), says, up_to_ms: None };
+        match self.sentences() {
+            Some(sentences) => sentences.push(sentence),
+            None => match self.journey.as_mut() {
+                Some(journey) => journey.notes.push(note),
+                None => self.notes.push(note),
+            },
+        }
+    }
+
+    /// Where the sentence of this line goes.
+    fn sentences(&mut self) -> Option<&mut Vec<Sentence>> {
+        match self.journey.as_mut().and_then(|j| j.steps.last_mut()) {
+            Some(step) => Some(&mut step.sentences),
+            None => self.parts.last_mut().map(|p| &mut p.sentences),
+        }
+    }
+
+    fn line(&mut self, line: u32, text: &str) -> Result<(), ScriptError> {
         let mut words = Words::read(line, text)?;
-        match journey.as_mut() {
+        let read = grammar::read(&mut words, self.place())?;
+        // From here on what is wrong is wrong with the line's last word or text.
+        let about = |words: &mut Words, expected: &str, hint: Option<&str>| {
+            words.step_back();
+            words.wrong(expected, hint.map(String::from))
+        };
+        match read.made {
+            Made::Journey(name) => {
+                let notes = std::mem::take(&mut self.notes);
+                self.journey = Some(Journey { name, within_ms: None, notes, parts: Vec::new(), steps: Vec::new() });
+            }
+            Made::Part(name) => {
+                if self.parts.iter().any(|p| p.name == name) {
+                    return Err(about(&mut words, "a name that no other part has", None));
+                }
+                self.parts.push(Part { name, line: Line(line), sentences: Vec::new() });
+            }
+            Made::Step { name, clean_up } => {
+                let Some(journey) = self.journey.as_mut() else {
+                    return Err(about(&mut words, "a part: these are common parts, without steps", None));
+                };
+                if journey.steps.iter().any(|s| s.name == name) {
+                    return Err(about(&mut words, "a name that no other step has", None));
+                }
+                if !clean_up && journey.steps.last().is_some_and(|s| s.clean_up) {
+                    return Err(about(&mut words, "clean-up steps at the end", Some("move this step above them")));
+                }
+                journey.steps.push(step(name, Line(line), clean_up));
+            }
+            Made::Within(ms) => {
+                let Some(journey) = self.journey.as_mut() else { return Ok(()) };
+                let within = journey.steps.last_mut().map_or(&mut journey.within_ms, |s| &mut s.within_ms);
+                if within.is_some() {
+                    let hint = "remove this line or the earlier one";
+                    return Err(about(&mut words, "one `within` only", Some(hint)));
+                }
+                *within = Some(ms);
+            }
+            Made::Header(name, value) => match self.send_above() {
+                Some(send) => send.headers.push((name, value)),
+                None => return Err(about(&mut words, "a `send` in the line above", None)),
+            },
+            Made::Body(body) => match self.send_above() {
+                Some(send) if send.body.is_none() => send.body = Some(body),
+                Some(_) => return Err(about(&mut words, "one body only", None)),
+                None => return Err(about(&mut words, "a `send` in the line above", None)),
+            },
+            Made::Says(says) => {
+                let sentence = Sentence { line: Line(line), says, up_to_ms: read.up_to_ms };
+                if let Some(sentences) = self.sentences() {
+                    sentences.push(sentence);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn send_above(&mut self) -> Option<&mut super::Send> {
+        match self.sentences()?.last_mut().map(|s| &mut s.says) {
+            Some(Says::Send(send)) => Some(send),
+            _ => None,
+        }
+    }
+
+    fn end(&mut self) {
+        let idle = |sentences: &[Sentence]| sentences.iter().all(|s| matches!(s.says, Says::Note(_)));
+        if let Some(part) = self.parts.iter().find(|p| idle(&p.sentences)) {
+            self.errors.push(whole(part.line.0, "a part that does nothing", "a sentence under it".into()));
+        }
+        let last = self.last_line.max(1);
+        match self.journey.as_mut() {
+            None if self.begin == Place::Shared => {}
             None => {
-                words.word(&["journey"])?;
-                let name = name(&mut words, "the journey's name", "\"Book a crossing\"")?;
-                journey = Some(Journey { name, within_ms: None, notes: std::mem::take(&mut notes), steps: Vec::new() });
+                if self.errors.is_empty() {
+                    self.errors.push(whole(last, "no journey", "`journey \"NAME\"`".into()));
+                }
             }
-            Some(journey) => sentence(journey, &mut words, line)?,
+            Some(journey) => {
+                journey.parts = std::mem::take(&mut self.parts);
+                if !journey.steps.iter().any(|s| !s.clean_up) {
+                    self.errors.push(whole(last, "no step", "at least one `step \"NAME\"`".into()));
+                }
+                if let Some(step) = journey.steps.iter().find(|s| idle(&s.sentences)) {
+                    let says = "an action or an expectation under it".to_string();
+                    // A step whose lines could not be read has something to do.
+                    if self.errors.is_empty() {
+                        self.errors.push(whole(step.line.0, "a step that does nothing", says));
+                    }
+                }
+            }
         }
-        words.end()?;
     }
-    let journey = journey.ok_or_else(|| whole(last_line.max(1), "no journey", "`journey \"NAME\"`".into()))?;
-    if journey.steps.is_empty() {
-        return Err(whole(last_line, "no step", "at least one `step \"NAME\"`".into()));
-    }
-    if let Some(step) = journey.steps.iter().find(|s| s.sentences.iter().all(|s| matches!(s.says, Says::Note(_)))) {
-        return Err(whole(step.line.0, "a step that does nothing", "an action or an expectation under it".into()));
-    }
-    Ok(journey)
 }
 
-fn whole(line: u32, found: &str, expected: String) -> ScriptError {
+fn step(name: String, line: Line, clean_up: bool) -> Step {
+    Step { name, line, clean_up, within_ms: None, sentences: Vec::new() }
+}
+
+pub(super) fn whole(line: u32, found: &str, expected: String) -> ScriptError {
     ScriptError { line, column: 1, found: found.into(), expected, hint: None }
-}
-
-fn sentence(journey: &mut Journey, words: &mut Words, line: u32) -> Result<(), ScriptError> {
-    let Some(step) = journey.steps.last_mut() else {
-        match words.word(&["step", "within"])? {
-            "within" if journey.within_ms.is_some() => return Err(twice(words)),
-            "within" => journey.within_ms = Some(duration(words)?),
-            _ => journey.steps.push(new_step(words, line)?),
-        }
-        return Ok(());
-    };
-    let says = match words.word(&["open", "press", "type", "choose", "expect", "mark", "within", "step"])? {
-        "step" => {
-            let step = new_step(words, line)?;
-            if journey.steps.iter().any(|s| s.name == step.name) {
-                words.step_back();
-                return Err(words.wrong("a name that no other step has", None));
-            }
-            journey.steps.push(step);
-            return Ok(());
-        }
-        "within" if step.within_ms.is_some() => return Err(twice(words)),
-        "within" => {
-            step.within_ms = Some(duration(words)?);
-            return Ok(());
-        }
-        "open" => Says::Open(address(words)?),
-        "press" => Says::Press(element(words)?),
-        "type" => {
-            let text = words.text("what to type", "\"Ada\"")?;
-            words.word(&["into"])?;
-            Says::Type { text, into: element(words)? }
-        }
-        "choose" => {
-            let option = words.text("the option", "\"Lunnasay\"")?;
-            words.word(&["in"])?;
-            Says::Choose { option, from: element(words)? }
-        }
-        "mark" => {
-            let name = name(words, "the mark's name", "\"prices shown\"")?;
-            words.word(&["when"])?;
-            Says::Mark { name, when: element(words)? }
-        }
-        _ => match words.word(&["text", "element", "address", "status"])? {
-            "text" => Says::ExpectText(words.text("the text", "\"Your booking is held\"")?),
-            "element" => Says::ExpectElement(element(words)?),
-            "address" => Says::ExpectAddress(words.text("part of the address", "\"/sailings\"")?),
-            _ => Says::ExpectStatus(status(words)?),
-        },
-    };
-    step.sentences.push(Sentence { line: Line(line), says });
-    Ok(())
-}
-
-fn twice(words: &Words) -> ScriptError {
-    words.wrong("one `within` only", Some("remove this line or the earlier one".into()))
-}
-
-fn new_step(words: &mut Words, line: u32) -> Result<Step, ScriptError> {
-    Ok(Step {
-        name: name(words, "the step's name", "\"Search sailings\"")?,
-        line: Line(line),
-        within_ms: None,
-        sentences: Vec::new(),
-    })
-}
-
-/// A name is shown in tables and lanes: one to eighty characters, not only blanks.
-fn name(words: &mut Words, what: &str, example: &str) -> Result<String, ScriptError> {
-    let name = words.text(what, example)?;
-    if name.trim().is_empty() || name.chars().count() > 80 {
-        words.step_back();
-        return Err(words.wrong(format!("{what}, 1 to 80 characters"), None));
-    }
-    Ok(name)
-}
-
-fn address(words: &mut Words) -> Result<String, ScriptError> {
-    let expected = "an address that begins with http:// or https://";
-    let address = words.any(expected)?;
-    let after = address.strip_prefix("http://").or_else(|| address.strip_prefix("https://"));
-    match after {
-        Some(host) if !host.is_empty() && !host.starts_with('/') => Ok(address),
-        Some(_) => {
-            words.step_back();
-            Err(words.wrong("a host name after `://`", None))
-        }
-        None => {
-            words.step_back();
-            let hint =
-                (!address.contains("://") && address.contains('.')).then(|| format!("write `https://{address}`"));
-            Err(words.wrong(expected, hint))
-        }
-    }
-}
-
-fn status(words: &mut Words) -> Result<u16, ScriptError> {
-    let expected = "an HTTP status from 100 to 599";
-    let word = words.any(expected)?;
-    word.parse().ok().filter(|s| (100..600).contains(s)).ok_or_else(|| {
-        words.step_back();
-        words.wrong(expected, None)
-    })
-}
-
-fn duration(words: &mut Words) -> Result<u64, ScriptError> {
-    let expected = "a duration such as `2.5 s`";
-    let word = words.any(expected)?;
-    let digits = word.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let number: f64 = digits.parse().ok().filter(|n: &f64| n.is_finite()).ok_or_else(|| {
-        words.step_back();
-        words.wrong(expected, None)
-    })?;
-    let factor = match &word[digits.len()..] {
-        "" => match words.word(&["ms", "s", "min"])? {
-            "ms" => 1.0,
-            "s" => 1_000.0,
-            _ => 60_000.0,
-        },
-        "ms" => 1.0,
-        "s" => 1_000.0,
-        "min" => 60_000.0,
-        _ => {
-            words.step_back();
-            return Err(words.wrong("a number with `ms`, `s` or `min`", None));
-        }
-    };
-    let ms = (number * factor).round();
-    if (1.0..=MAX_MS as f64).contains(&ms) {
-        Ok(ms as u64)
-    } else {
-        words.step_back();
-        Err(words.wrong("a duration from 1 ms to 60 min", None))
-    }
-}
-
-fn element(words: &mut Words) -> Result<Element, ScriptError> {
-    const KINDS: [&str; 4] = ["field", "text", "test", "css"];
-    if let Some(Token::Text(text)) = words.peek() {
-        let hint = format!("say what it is, for example `button \"{}\"`", text.escape_debug());
-        return Err(words.wrong("`field`, `text`, `test id`, `css` or a role such as `button`", Some(hint)));
-    }
-    let all: Vec<&'static str> = KINDS.into_iter().chain(ROLES).collect();
-    Ok(match words.word(&all)? {
-        "field" => Element::Field(words.text("the field's label", "field \"Passengers\"")?),
-        "text" => Element::Text(words.text("the text", "text \"from €\"")?),
-        "css" => Element::Css(words.text("a CSS selector", "css \"#total\"")?),
-        "test" => {
-            words.word(&["id"])?;
-            Element::TestId(words.text("the test id", "test id \"pay\"")?)
-        }
-        role => Element::Role { role: role.into(), name: words.text("its name", &format!("{role} \"Continue\""))? },
-    })
 }

@@ -9,47 +9,190 @@ fn text() -> impl Strategy<Value = String> {
     "[ -~æøåé€\"\\\\\r\t\n]{0,40}"
 }
 
-fn element() -> impl Strategy<Value = Element> {
+fn by() -> impl Strategy<Value = By> {
     prop_oneof![
-        (prop::sample::select(ROLES.to_vec()), text())
-            .prop_map(|(role, name)| Element::Role { role: role.into(), name }),
-        text().prop_map(Element::Field),
-        text().prop_map(Element::Text),
-        text().prop_map(Element::TestId),
-        text().prop_map(Element::Css),
+        (prop::sample::select(ROLES.to_vec()), prop::option::of(text()))
+            .prop_map(|(role, name)| By::Role { role: role.into(), name }),
+        text().prop_map(By::Field),
+        text().prop_map(By::Text),
+        text().prop_map(By::TestId),
+        text().prop_map(By::Css),
+    ]
+}
+
+fn element() -> impl Strategy<Value = Element> {
+    let number = || prop::option::of(1u32..1_000);
+    let inside = (by(), number()).prop_map(|(by, number)| Box::new(Element { by, number, inside: None }));
+    (by(), number(), prop::option::of(inside)).prop_map(|(by, number, inside)| Element { by, number, inside })
+}
+
+fn ladder() -> impl Strategy<Value = Ladder> {
+    prop::collection::vec(element(), 1..4).prop_map(Ladder)
+}
+
+fn address() -> impl Strategy<Value = String> {
+    "(https?://[a-z.]{1,12}/[!-z|~ ]{0,20}[!-z|~]|\\{host\\}/[a-z]{0,5})"
+}
+
+fn number() -> impl Strategy<Value = String> {
+    "-?[0-9]{1,9}(\\.[0-9]{1,3})?"
+}
+
+fn duration() -> impl Strategy<Value = u64> {
+    1u64..3_600_000
+}
+
+fn act() -> impl Strategy<Value = Says> {
+    prop_oneof![
+        address().prop_map(Says::Open),
+        ladder().prop_map(Says::Press),
+        (text(), ladder()).prop_map(|(text, into)| Says::Type { text, into }),
+        (text(), ladder()).prop_map(|(option, from)| Says::Choose { option, from }),
+        (ladder(), any::<bool>()).prop_map(|(what, on)| Says::Tick { what, on }),
+        ladder().prop_map(Says::Hover),
+        ladder().prop_map(Says::ScrollTo),
+        Just(Says::ScrollEnd(End::Top)),
+        Just(Says::ScrollEnd(End::Bottom)),
+        prop::sample::select(vec!["Enter", "Control+A", "Shift+Alt+F4", "+", "Control++", "x"])
+            .prop_map(|k| Says::Key(k.into())),
+        (text(), 0u64..100_000_000, ladder()).prop_map(|(file, b, into)| Says::Upload {
+            file,
+            holds: Holds::Bytes(b),
+            into
+        }),
+        (text(), text(), ladder()).prop_map(|(file, t, into)| Says::Upload { file, holds: Holds::Text(t), into }),
+        (ladder(), ladder()).prop_map(|(what, to)| Says::Drag { what, to }),
+        Just(Says::GoBack),
+        Just(Says::GoForward),
+        Just(Says::Reload),
+        ladder().prop_map(Says::WaitFor),
+        ladder().prop_map(Says::WaitGone),
+        text().prop_map(Says::WaitRequest),
+        name().prop_map(Says::Follow),
+        prop_oneof![Just(Reply::Accept), Just(Reply::Dismiss), text().prop_map(Reply::Answer)].prop_map(Says::Dialog),
+    ]
+}
+
+fn source() -> impl Strategy<Value = Source> {
+    prop_oneof![
+        text().prop_map(Source::Text),
+        ladder().prop_map(Source::TextOf),
+        ladder().prop_map(Source::ValueOf),
+        (text(), ladder()).prop_map(|(attribute, of)| Source::AttributeOf { attribute, of }),
+        Just(Source::Address),
+        Just(Source::Title),
+        text().prop_map(Source::Header),
+        Just(Source::Json("$.a[0]['b \"c\"']".into())),
+    ]
+}
+
+fn expectation() -> impl Strategy<Value = Expectation> {
+    let count =
+        (prop::sample::select(vec![Compare::AtLeast, Compare::AtMost, Compare::Exactly]), 0u32..100_000, ladder());
+    let is = prop_oneof![
+        Just(JsonIs::There),
+        text().prop_map(JsonIs::Text),
+        number().prop_map(JsonIs::AtLeast),
+        number().prop_map(JsonIs::AtMost)
+    ];
+    let timed = prop_oneof![
+        prop::sample::select(vec![Vital::Lcp, Vital::Fcp, Vital::Ttfb, Vital::Inp]).prop_map(Timed::Vital),
+        Just(Timed::Load),
+        name().prop_map(Timed::Mark),
+        text().prop_map(Timed::Request),
+    ];
+    prop_oneof![
+        (text(), prop::option::of(ladder())).prop_map(|(text, inside)| Expectation::Text { text, inside }),
+        text().prop_map(Expectation::NoText),
+        ladder().prop_map(Expectation::Element),
+        ladder().prop_map(Expectation::NoElement),
+        (text(), ladder()).prop_map(|(value, of)| Expectation::Value { value, of }),
+        count.prop_map(|(is, count, of)| Expectation::Count { of, is, count }),
+        text().prop_map(Expectation::Address),
+        text().prop_map(Expectation::Title),
+        (100u16..600).prop_map(Expectation::Status),
+        (text(), text()).prop_map(|(name, holds)| Expectation::Header { name, holds }),
+        text().prop_map(Expectation::Body),
+        is.prop_map(|is| Expectation::Json { path: "$..price".into(), is }),
+        text().prop_map(Expectation::Dialog),
+        Just(Expectation::NoScriptErrors),
+        Just(Expectation::NoFailedRequests),
+        (0u32..100_000).prop_map(Expectation::AtMostRequests),
+        (0u64..100_000_000).prop_map(Expectation::SizeUnder),
+        (timed, duration()).prop_map(|(what, ms)| Expectation::Under { what, ms }),
+        (0u32..100_000).prop_map(Expectation::ShiftUnder),
+        text().prop_map(Expectation::Answer),
+        (0u32..3_650).prop_map(Expectation::CertificateDays),
     ]
 }
 
 fn says() -> impl Strategy<Value = Says> {
+    let moment = prop_oneof![
+        ladder().prop_map(Moment::Appears),
+        text().prop_map(Moment::Timing),
+        text().prop_map(Moment::Request)
+    ];
+    let headers = prop::collection::vec((text(), text()), 0..3);
+    let send = (prop::sample::select(vec!["GET", "POST"]), address(), headers, prop::option::of(text()));
     prop_oneof![
-        "[!-~][ -~]{0,30}[!-~]".prop_map(Says::Note),
-        "https?://[a-z.]{1,12}/[!-~ ]{0,20}[!-~]".prop_map(Says::Open),
-        element().prop_map(Says::Press),
-        (text(), element()).prop_map(|(text, into)| Says::Type { text, into }),
-        (text(), element()).prop_map(|(option, from)| Says::Choose { option, from }),
-        text().prop_map(Says::ExpectText),
-        element().prop_map(Says::ExpectElement),
-        text().prop_map(Says::ExpectAddress),
-        (100u16..600).prop_map(Says::ExpectStatus),
-        (name(), element()).prop_map(|(name, when)| Says::Mark { name, when }),
+        2 => "[!-~][ -~]{0,30}[!-~]".prop_map(Says::Note),
+        10 => act(),
+        2 => text().prop_map(Says::EnterWindow),
+        1 => Just(Says::LeaveWindow),
+        1 => ladder().prop_map(Says::EnterFrame),
+        1 => Just(Says::LeaveFrame),
+        4 => ("[a-z][a-z0-9_]{0,12}", source())
+            .prop_filter("given", |(name, _)| !text::GIVEN.contains(&name.as_str()))
+            .prop_map(|(name, be)| Says::Let { name, be }),
+        2 => (ladder(), act()).prop_map(|(visible, then)| Says::If { visible, then: Box::new(then) }),
+        3 => (name(), moment).prop_map(|(name, when)| Says::Mark { name, when }),
+        2 => send.prop_map(|(method, address, headers, body)| {
+            Says::Send(Box::new(Send { method: method.into(), address, headers, body }))
+        }),
+        1 => Just(Says::LookUp("book.marram.example".into())),
+        1 => any::<bool>().prop_map(|secure| Says::Connect { to: "book.marram.example:443".into(), secure }),
+        12 => expectation().prop_map(Says::Expect),
     ]
+}
+
+/// Whether a sentence may say how long it may take: the table knows.
+fn waits(says: &Says) -> bool {
+    let mut script = format!("journey \"J\"\nstep \"S\"\n  {says} up to 2 s\n");
+    if let Says::Note(_) = says {
+        script.clear();
+    }
+    parse(&script).is_ok()
+}
+
+fn sentence(says: Says, up_to_ms: Option<u64>) -> Sentence {
+    Sentence { line: Line(0), up_to_ms: up_to_ms.filter(|_| waits(&says)), says }
 }
 
 prop_compose! {
     fn journey()(
         name in name(),
-        within_ms in prop::option::of(1u64..3_600_000),
+        within_ms in prop::option::of(duration()),
         notes in prop::collection::vec("[!-~][ -~]{0,20}[!-~]", 0..3),
-        steps in prop::collection::vec((name(), prop::option::of(1u64..3_600_000), prop::collection::vec(says(), 0..6)), 1..5),
+        part in prop::collection::vec((says(), prop::option::of(duration())), 0..3),
+        steps in prop::collection::vec((name(), prop::option::of(duration()), prop::collection::vec((says(), prop::option::of(duration())), 0..6)), 1..5),
+        clean_up in any::<bool>(),
     ) -> Journey {
+        // Every part and step does something.
+        let sentences = |says: Vec<(Says, Option<u64>)>| -> Vec<Sentence> {
+            says.into_iter().map(|(says, up_to)| sentence(says, up_to)).chain([sentence(Says::Reload, None)]).collect()
+        };
+        let last = steps.len() - 1;
         let steps = steps.into_iter().enumerate().map(|(i, (name, within_ms, says))| Step {
             name: format!("{i} {name}"),
             line: Line(0),
+            clean_up: clean_up && i == last && i > 0,
             within_ms,
-            // Every step does something.
-            sentences: says.into_iter().chain([Says::ExpectStatus(200)]).map(|says| Sentence { line: Line(0), says }).collect(),
+            sentences: sentences(says),
         }).collect();
-        Journey { name, within_ms, notes, steps }
+        let parts = if part.is_empty() { Vec::new() } else {
+            vec![Part { name: "P".into(), line: Line(0), sentences: sentences(part) }]
+        };
+        Journey { name, within_ms, notes, parts, steps }
     }
 }
 
@@ -106,7 +249,7 @@ fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
         ),
         (
             "journey \"B\"\nstep \"S\"\n  expect text \"a\" \"b\"",
-            "line 3, column 19: found the text \"b\"; expected the end of the line",
+            "line 3, column 19: found the text \"b\"; expected `in` or the end of the line",
         ),
         (
             "journey \"B\"\nstep \"S\"\n",
@@ -119,4 +262,104 @@ fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
     ] {
         assert_eq!(complaint(script), want, "{script}");
     }
+}
+
+/// A script in which this line stands where it may.
+fn around(line: &str) -> String {
+    let first = line.split(' ').next().unwrap_or("");
+    match first {
+        "journey" => format!("{line}\nstep \"S\"\n  reload\n"),
+        "part" => format!("journey \"J\"\n{line}\n  reload\nstep \"S\"\n  reload\n"),
+        "step" | "clean" => format!("journey \"J\"\nstep \"A\"\n  reload\n{line}\n  reload\n"),
+        "with" => format!("journey \"J\"\nstep \"S\"\n  send POST http://a.b/\n    {line}\n"),
+        _ => format!("journey \"J\"\nstep \"S\"\n  reload\n  {line}\n"),
+    }
+}
+
+#[test]
+fn the_example_of_every_form_reads_as_that_form_and_prints_as_itself() {
+    for form in grammar::FORMS {
+        let script = around(form.example);
+        let journey = parse(&script).unwrap_or_else(|e| panic!("{}: {e}", form.example));
+        assert!(journey.to_string().contains(form.example), "{}\nwas printed as\n{journey}", form.example);
+        let at = script.lines().position(|l| l.trim() == form.example).expect("the example's line");
+        let before: String = script.lines().take(at).map(|l| format!("{l}\n")).collect();
+        assert_eq!(read_line(&before, form.example).form, Some(form.written()), "{}", form.example);
+    }
+}
+
+#[test]
+fn every_place_to_fill_stands_in_the_legend() {
+    for form in grammar::FORMS {
+        for piece in form.pieces {
+            if let grammar::Piece::Slot(slot) = piece {
+                let written = slot.written().split(':').next().unwrap_or("");
+                assert!(grammar::Slot::LEGEND.iter().any(|(w, _)| *w == written), "{written}");
+            }
+        }
+    }
+}
+
+#[test]
+fn what_no_line_shows_is_found_by_the_check() {
+    let wrong = |lines: &str| -> Vec<String> {
+        problems(&format!("journey \"J\"\nstep \"S\"\n{lines}"), &[]).iter().map(ToString::to_string).collect()
+    };
+    assert_eq!(wrong("  let code be \"1\"\n  expect text \"{code} {run}\"\n"), Vec::<String>::new());
+    let says = &wrong("  press link \"Order {order}\"\n")[0];
+    assert!(
+        says.starts_with(
+            "line 3, column 1: found {order}; expected a variable that has a value by then; write `let order be"
+        ),
+        "{says}"
+    );
+    let says = &wrong("  open http://a.b/?key={secret key}\n  type \"{secret key}\" into field \"Key\"\n");
+    assert_eq!(says.len(), 1, "{says:?}");
+    let says = &wrong("  open http://a.b/?key={secret_key}\n")[0];
+    assert!(says.contains("{secret_key}"), "{says}");
+    assert!(wrong("  follow \"Sign in\"\n")[0].ends_with("there is none yet"));
+    assert!(wrong("  expect mark \"M\" under 1 s\n")[0].contains("a mark noted above it in this step"));
+    // A part that follows itself never ends.
+    let round = "journey \"J\"\npart \"P\"\n  follow \"P\"\nstep \"S\"\n  follow \"P\"\n";
+    assert!(problems(round, &[])[0].to_string().contains("at most 8 deep"));
+    // Every line that cannot be read is told, not only the first.
+    assert_eq!(wrong("  pres button \"A\"\n  reload\n  expct text \"B\"\n").len(), 2);
+}
+
+#[test]
+fn a_part_of_the_site_brings_its_variables_and_its_troubles_along() {
+    let shared =
+        parts("part \"Sign in\"\n  open http://a.b/{place}\n  let who be text of css \"#who\"\n").expect("parts");
+    let script = "journey \"J\"\nstep \"S\"\n  let place be \"in\"\n  follow \"Sign in\"\n  expect text \"{who}\"\n";
+    let journey = parse(script).expect("a script");
+    let linked = journey.with_parts(&shared).expect("parts fit");
+    assert_eq!(linked.parts.len(), 1);
+    let early = problems(&script.replace("  let place be \"in\"\n", ""), &shared);
+    assert_eq!((early.len(), early[0].line), (1, 3), "{early:?}");
+    assert!(early[0].to_string().contains("{place} in the part \"Sign in\""));
+}
+
+#[test]
+fn an_unfinished_line_knows_what_could_come_next() {
+    let before = "journey \"J\"\nstep \"S\"\n";
+    let next = |line: &str| read_line(before, line).next;
+    assert!(next("  ").contains(&"press") && next("  ").contains(&"step") && !next("  ").contains(&"journey"));
+    assert_eq!(next("  pre"), ["press"]);
+    assert!(next("  press ").contains(&"button"));
+    assert_eq!(next("  press but"), ["button"]);
+    assert_eq!(next("  expect certificate "), ["for"]);
+    assert!(next("  press button \"Pa").is_empty());
+    assert_eq!(next("  press button \"Pay\" "), ["up to"]);
+    assert_eq!(read_line("", "jou").next, ["journey"]);
+    assert!(read_line("journey \"J\"\n", "").next.contains(&"part"));
+}
+
+#[test]
+fn the_rung_that_held_comes_first_in_the_repaired_script() {
+    let script =
+        "journey \"J\"\n\nstep \"S\"\n  drag css \"#a\" or text \"A\" to css \"#b\" or text \"B\" or test id \"b\"\n";
+    let fell = FellBack { line: 4, rung: 2, which: 1, found_by: String::new(), instead_of: String::new() };
+    let repaired = repaired(&parse(script).expect("a script"), &[fell]);
+    let want = script.replace("css \"#b\" or text \"B\" or test id \"b\"", "test id \"b\" or css \"#b\" or text \"B\"");
+    assert_eq!(repaired.to_string(), want);
 }

@@ -114,7 +114,7 @@ pub fn likely_cause(run: &RunRecord, usual: &[Split], ours: impl Fn(&str) -> boo
             extra_ms: 0.0,
             sure: Sure::Likely,
         }),
-        Outcome::Failed => failed_cause(run.steps.iter().find(|s| s.outcome == Outcome::Failed)?, ours),
+        Outcome::Failed => failed_cause(run.counted_steps().find(|s| s.outcome == Outcome::Failed)?, ours),
         Outcome::Slow => slow_cause(trouble_step(run)?, usual, ours),
     }
 }
@@ -122,7 +122,7 @@ pub fn likely_cause(run: &RunRecord, usual: &[Split], ours: impl Fn(&str) -> boo
 /// The step to look at first: the failed one, else the one furthest over its budget, else the
 /// longest.
 pub fn trouble_step(run: &RunRecord) -> Option<&StepRecord> {
-    run.steps.iter().max_by(|a, b| {
+    run.counted_steps().max_by(|a, b| {
         let key = |s: &StepRecord| {
             let over = s.budget_ms.map_or(f64::MIN, |b| s.duration_ms - b);
             (s.outcome == Outcome::Failed, if over > 0.0 { over } else { f64::MIN }, s.duration_ms)

@@ -1,6 +1,8 @@
 //! The record of one run, as a runner sends it and the store keeps it.
 
 use super::Outcome;
+use crate::journey::FellBack;
+use crate::journey::text::masked;
 use crate::timing::Phases;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -40,6 +42,12 @@ pub struct StepRecord {
     pub duration_ms: f64,
     pub budget_ms: Option<f64>,
     pub trouble: Option<Trouble>,
+    /// Cleans up: neither its time nor its outcome is the run's.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub clean_up: bool,
+    /// Elements that were found by a lower rung of their ladder.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub fell_back: Vec<FellBack>,
     #[serde(default)]
     pub vitals: StepVitals,
     #[serde(default)]
@@ -66,6 +74,28 @@ pub struct StepVitals {
     pub lcp_ms: Option<f64>,
     pub ttfb_ms: Option<f64>,
     pub cls: Option<f64>,
+}
+
+impl StepRecord {
+    /// A step that has passed so far and taken no time.
+    pub fn begun(name: &str, start_ms: f64, budget_ms: Option<f64>) -> StepRecord {
+        StepRecord {
+            name: name.into(),
+            outcome: Outcome::Passed,
+            start_ms,
+            duration_ms: 0.0,
+            budget_ms,
+            trouble: None,
+            clean_up: false,
+            fell_back: Vec::new(),
+            vitals: StepVitals::default(),
+            marks: Vec::new(),
+            requests: Vec::new(),
+            console: Vec::new(),
+            busy: Vec::new(),
+            picture: None,
+        }
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -142,6 +172,30 @@ pub const MAX_TEXT: usize = 2_000;
 pub const MAX_REQUESTS: usize = 2_000;
 
 impl RunRecord {
+    /// The steps whose time and outcome are the run's.
+    pub fn counted_steps(&self) -> impl Iterator<Item = &StepRecord> {
+        self.steps.iter().filter(|s| !s.clean_up)
+    }
+
+    /// Writes over these secrets wherever a text of the record shows them.
+    pub fn mask(&mut self, secrets: &[String]) {
+        let over = |text: &mut String| *text = masked(text, secrets);
+        let trouble = |t: &mut Option<Trouble>| t.iter_mut().for_each(|t| over(&mut t.says));
+        trouble(&mut self.trouble);
+        for step in &mut self.steps {
+            trouble(&mut step.trouble);
+            for fell in &mut step.fell_back {
+                over(&mut fell.found_by);
+                over(&mut fell.instead_of);
+            }
+            for request in &mut step.requests {
+                over(&mut request.url);
+                request.failed.iter_mut().for_each(over);
+            }
+            step.console.iter_mut().for_each(|c| over(&mut c.text));
+        }
+    }
+
     /// Cuts texts and lists that are too long, and refuses numbers that no run can have.
     ///
     /// # Errors

@@ -146,11 +146,12 @@ pub async fn page(
         ),
     ];
 
-    let rows: Vec<StepRow> = script.steps.iter().enumerate().map(|(i, s)| step_row(i, s, &counted, &before)).collect();
+    let rows: Vec<StepRow> =
+        script.counted_steps().enumerate().map(|(i, s)| step_row(i, s, &counted, &before)).collect();
     let heat = locations
         .iter()
         .map(|l| {
-            let cells = script.steps.iter().enumerate().map(|(i, s)| {
+            let cells = script.counted_steps().enumerate().map(|(i, s)| {
                 let r = step_samples(counted.iter().copied().filter(|r| r.location_id == l.id), i).reading(0.75);
                 let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
                 let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));

@@ -1,0 +1,249 @@
+//! Every word of the language, played against the stand-in site in Chromium.
+
+use cadentis_core::journey::{Journey, grammar, parse, read_line, repaired};
+use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_runner::{Setting, play};
+use cadentis_standins::network::{Path, Proxy};
+use cadentis_standins::places::by_slug;
+use cadentis_standins::site::{Ports, Site};
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+use tokio_rustls::rustls::pki_types::CertificateDer;
+
+const DESK: &str = include_str!("words/desk.journey");
+const WIRE: &str = include_str!("words/wire.journey");
+/// Names and certificates are looked at from here: behind a proxy nothing is looked up.
+const NAMES: &str = r#"journey "Names"
+step "Name"
+  look up localhost
+  expect answer "127.0.0.1"
+  secure localhost:PORT up to 5 s
+  expect certificate for 14 days
+"#;
+/// Vitals that are only known where a page is loaded and pressed.
+const OTHERS: &str = r#"journey "Others"
+step "Load"
+  open http://book.marram.example/
+  expect FCP under 1 ms
+  expect TTFB under 60 s
+  expect text "08:15" in any table
+"#;
+
+struct World {
+    site: Site,
+    proxy: Proxy,
+}
+
+static ALONE: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+
+async fn world() -> World {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let site = Site::start(Ports::default(), None).expect("the site starts");
+    let place = by_slug("bergen").expect("a place of the demo");
+    let proxy = Proxy::start(Path::from(place), site.hosts()).await.expect("the proxy starts");
+    World { site, proxy }
+}
+
+fn setting(world: &World) -> Setting {
+    Setting {
+        proxy: Some(world.proxy.address),
+        patience: Duration::from_secs(5),
+        pictures: false,
+        secrets: HashMap::from([("desk_key".to_string(), SECRET.to_string())]),
+        ..Setting::default()
+    }
+}
+
+const SECRET: &str = "sea & sand 100%";
+
+fn script(text: &str) -> Journey {
+    let journey = parse(text).unwrap_or_else(|e| panic!("{e}"));
+    journey.with_parts(&[]).unwrap_or_else(|e| panic!("{e}"))
+}
+
+fn passed(record: &RunRecord) {
+    let lines: Vec<_> = record.steps.iter().map(|s| (&s.name, s.outcome.word(), &s.trouble)).collect();
+    assert_eq!(record.outcome, Outcome::Passed, "{:?}\n{lines:#?}", record.trouble);
+}
+
+#[test]
+fn no_word_of_the_language_is_left_unplayed() {
+    let forms = |text: &str| -> BTreeSet<String> {
+        let mut before = String::new();
+        let mut found = BTreeSet::new();
+        for line in text.lines() {
+            found.extend(read_line(&before, line).form);
+            before += line;
+            before += "\n";
+        }
+        found
+    };
+    let played: BTreeSet<String> =
+        [DESK, WIRE, NAMES, OTHERS].iter().flat_map(|text| forms(&text.replace("PORT", "1"))).collect();
+    let all: BTreeSet<String> = grammar::FORMS.iter().map(grammar::Form::written).collect();
+    let left: Vec<&String> = all.difference(&played).collect();
+    assert!(left.is_empty(), "{left:#?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_person_does_on_a_page_is_done() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let r = play(&script(DESK), &setting(&w), |_| {}).await;
+    passed(&r);
+    assert_eq!(r.steps.len(), 8);
+    assert_eq!(
+        r.steps[0].marks.iter().map(|m| m.name.as_str()).collect::<Vec<_>>(),
+        ["desk ready", "mark fetched", "heading there"]
+    );
+    // The page marks itself ready 150 ms after its script ran.
+    assert!(r.steps[0].marks[0].at_ms >= 150.0, "{:?}", r.steps[0].marks);
+    let counted: f64 = r.counted_steps().map(|s| s.duration_ms).sum();
+    assert!((counted - r.duration_ms).abs() < 0.01 && r.steps[7].clean_up);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let r = play(&script(WIRE), &setting(&w), |_| {}).await;
+    passed(&r);
+    assert_eq!(r.browser, "no browser");
+    let sent = &r.steps[0].requests[0];
+    // One round trip of 18 ms for the connection, half of one each way and 88 ms of thinking for the answer.
+    assert!(sent.phases.connect_ms >= 15.0 && sent.phases.wait_ms >= 88.0, "{:?}", sent.phases);
+    assert_eq!((sent.status, sent.trace.as_ref().map(String::len)), (200, Some(32)));
+    assert!(r.steps[0].duration_ms >= sent.phases.total_ms());
+    assert!(!serde_json::to_string(&r).expect("JSON").contains("sea & sand"));
+    // The secret is not stored: our trouble. The site says something else: the site's.
+    let mut nobody = setting(&w);
+    nobody.secrets.clear();
+    let r = play(&script(WIRE), &nobody, |_| {}).await;
+    assert_eq!(r.outcome, Outcome::Unmeasured);
+    assert_eq!(r.trouble.map(|t| t.says).as_deref(), Some("The secret desk_key is not stored."));
+    let wrong = script(&WIRE.replace("at least 10", "at least 1000"));
+    let r = play(&wrong, &setting(&w), |_| {}).await;
+    let trouble = r.trouble.expect("trouble");
+    assert_eq!((r.outcome, trouble.line), (Outcome::Failed, 11), "{}", trouble.says);
+    assert_eq!(trouble.says, "Expected $.sailings[0].price to be at least 1000; it was \"38\".");
+    w.site.stop().await;
+}
+
+/// A server with a certificate of its own making, valid for so many days.
+async fn secure_server(days: i64) -> (u16, CertificateDer<'static>) {
+    use tokio_rustls::rustls::{ServerConfig, pki_types::PrivateKeyDer};
+    let key = rcgen::KeyPair::generate().expect("a key");
+    let mut params = rcgen::CertificateParams::new(vec!["localhost".to_string()]).expect("a name");
+    let now = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC).date();
+    let end = now.checked_add(jiff::Span::new().days(days)).expect("a day");
+    params.not_before = rcgen::date_time_ymd(2020, 1, 1);
+    params.not_after = rcgen::date_time_ymd(end.year().into(), end.month() as u8, end.day() as u8);
+    let certificate = params.self_signed(&key).expect("a certificate");
+    let der = certificate.der().clone();
+    let key = PrivateKeyDer::try_from(key.serialize_der()).expect("a key");
+    let config =
+        ServerConfig::builder().with_no_client_auth().with_single_cert(vec![der.clone()], key).expect("a server");
+    let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let port = listener.local_addr().expect("an address").port();
+    tokio::spawn(async move {
+        while let Ok((tcp, _)) = listener.accept().await {
+            let _ = acceptor.accept(tcp).await;
+        }
+    });
+    (port, der)
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let (port, certificate) = secure_server(30).await;
+    let names = NAMES.replace("PORT", &port.to_string());
+    let trusting = Setting { roots: vec![certificate], ..Setting::default() };
+    passed(&play(&script(&names), &trusting, |_| {}).await);
+    let says = |r: RunRecord| (r.outcome, r.trouble.map(|t| t.says).unwrap_or_default());
+    // 30 days are not 60.
+    let (outcome, words) = says(play(&script(&names.replace("14 days", "60 days")), &trusting, |_| {}).await);
+    assert_eq!(outcome, Outcome::Failed);
+    assert!(words == "Expected a certificate for 60 more days; it has 29 left.", "{words}");
+    // Nobody we trust vouches for it; and one that has ended is worth nothing.
+    let (outcome, words) = says(play(&script(&names), &Setting::default(), |_| {}).await);
+    assert!(outcome == Outcome::Failed && words.starts_with("No secure connection to localhost"), "{words}");
+    let (port, ended) = secure_server(-3).await;
+    let names = NAMES.replace("PORT", &port.to_string());
+    let (outcome, words) =
+        says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }, |_| {}).await);
+    assert!(outcome == Outcome::Failed && words.contains("expired"), "{words}");
+    let (outcome, words) = says(
+        play(&script("journey \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default(), |_| {}).await,
+    );
+    assert_eq!((outcome, words.as_str()), (Outcome::Failed, "Nowhere.invalid was not found."));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_then_cleaned_up() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let r = play(&script(OTHERS), &setting(&w), |_| {}).await;
+    assert_eq!(r.outcome, Outcome::Slow, "{:?}", r.trouble);
+    assert!(r.trouble.is_some_and(|t| t.line == 4 && t.says.starts_with("FCP took")));
+    let script = script(
+        "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
+         step \"T\"\n  reload\nclean up \"C\"\n  answer dialog \"None\"\n  expect text \"Berths: None\"\n",
+    );
+    let r = play(&script, &setting(&w), |_| {}).await;
+    assert_eq!(r.outcome, Outcome::Failed);
+    let says = r.trouble.map(|t| (t.line, t.says));
+    let want = "A dialog is in the way: \"How many berths?\". Say accept dialog or dismiss dialog.";
+    assert_eq!(says, Some((5, want.to_string())));
+    let played: Vec<_> = r.steps.iter().map(|s| (s.name.as_str(), s.outcome)).collect();
+    assert_eq!(played, [("S", Outcome::Failed), ("C", Outcome::Passed)], "{:?}", r.steps[1].trouble);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let text = "journey \"J\"\n\nstep \"S\"\n  open http://book.marram.example/desk\n\
+                \x20 expect text \"Booking M7 found\"\n\
+                \nstep \"T\"\n  press button \"Insure us\" or css \"#more\" or button \"More\"\n  expect text \"Timetables as a file\"\n";
+    let r = play(&script(text), &setting(&w), |_| {}).await;
+    passed(&r);
+    let fell = &r.steps[1].fell_back;
+    assert_eq!(fell.len(), 1, "{fell:?}");
+    assert_eq!((fell[0].line, fell[0].rung, fell[0].found_by.as_str()), (8, 1, "css \"#more\""));
+    assert!(r.steps[1].duration_ms < 900.0, "the second of grace is ours: {}", r.steps[1].duration_ms);
+    let better = repaired(&script(text), fell);
+    assert!(better.to_string().contains("press css \"#more\" or button \"Insure us\" or button \"More\""), "{better}");
+    passed(&play(&better, &setting(&w), |_| {}).await);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let text = "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"Ada\" into field \"User\"\n\
+                \x20 type \"{secret desk_key}\" into field \"Password\"\n  press button \"Sign in\"\n  expect text \"signed in as Ada\"\n\
+                \x20 expect no script errors\n  expect address \"never\"\n";
+    let mut setting = setting(&w);
+    setting.pictures = true;
+    setting.patience = Duration::from_secs(2);
+    let r = play(&script(text), &setting, |_| {}).await;
+    assert_eq!(r.outcome, Outcome::Failed);
+    let step = &r.steps[0];
+    assert!(
+        step.requests.iter().any(|q| q.url.contains("password=•••")),
+        "{:?}",
+        step.requests.iter().map(|q| &q.url).collect::<Vec<_>>()
+    );
+    assert!(step.console.iter().any(|c| c.text.contains("signed in with •••")), "{:?}", step.console);
+    let all = serde_json::to_string(&r).expect("JSON");
+    let har = cadentis_core::run::Har::of_run(&r).write();
+    for shown in ["sea & sand", "sea+%26+sand", "sea%20%26%20sand", "sea \\u0026"] {
+        assert!(!all.contains(shown) && !har.contains(shown), "{shown}");
+    }
+    w.site.stop().await;
+}
