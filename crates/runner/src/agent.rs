@@ -77,7 +77,13 @@ fn runner_name(post: &Post) -> String {
 }
 
 async fn play_work(work: &Work, post: &Post) -> RunRecord {
-    let setting = Setting { id: work.id, runner: runner_name(post), location: post.name.clone(), proxy: post.proxy, ..Setting::default() };
+    let setting = Setting {
+        id: work.id,
+        runner: runner_name(post),
+        location: post.name.clone(),
+        proxy: post.proxy,
+        ..Setting::default()
+    };
     match journey::parse(&work.script).and_then(|j| j.with_parts(&[])) {
         // The server gives a run two minutes; a browser that takes longer is stuck.
         Ok(script) => match tokio::time::timeout(Duration::from_secs(100), play(&script, &setting, |_| {})).await {

@@ -93,7 +93,18 @@ async (json) => {
   // What is done with an element once it is found; the answer goes back with its rung.
   const WITH = {
     element: () => ({}),
-    reach: (el) => ({ ...reach(el), on: isOn(el) }),
+    // What a person would press: something that has stopped moving, with nothing over it, in a document whose
+    // scripts have run.
+    reach: async (el) => {
+      if (document.readyState === 'loading') return null;
+      const before = reach(el);
+      await new Promise((go) => { requestAnimationFrame(go); setTimeout(go, 60); });
+      const place = middle(el);
+      if (place.x !== before.x || place.y !== before.y || !el.isConnected) return null;
+      const top = document.elementFromPoint(place.x, place.y);
+      const own = !top || el.contains(top) || top.contains(el) || Array.from(el.labels || []).some((l) => l.contains(top));
+      return own ? { ...place, on: isOn(el) } : null;
+    },
     scroll: (el) => { reach(el); return {}; },
     keep: (el) => { globalThis.kept = el; return {}; },
     'select-all': (el) => {
@@ -119,10 +130,10 @@ async (json) => {
     'read-attribute': (el) => (el.hasAttribute(ask.attribute) ? { value: el.getAttribute(ask.attribute) } : null),
   };
 
-  function answer() {
+  async function answer() {
     if (WITH[ask.what]) {
       const hit = climb(ask.ladder, ask.at_once);
-      const done = hit && WITH[ask.what](hit.el);
+      const done = hit && await WITH[ask.what](hit.el);
       return done && { rung: hit.rung, grace: hit.grace, ...done };
     }
     switch (ask.what) {
@@ -172,7 +183,7 @@ async (json) => {
   for (;;) {
     const old = ask.not_origin && Math.abs(performance.timeOrigin - ask.not_origin) < 0.5;
     const settled = !ask.loaded || document.readyState === 'complete';
-    const hit = !old && settled ? answer() : null;
+    const hit = !old && settled ? await answer() : null;
     if (hit) {
       // The load event was over before anybody could ask whether it was.
       const loaded = entry().loadEventEnd;

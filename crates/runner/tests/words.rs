@@ -189,14 +189,14 @@ async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_t
     assert_eq!(r.outcome, Outcome::Slow, "{:?}", r.trouble);
     assert!(r.trouble.is_some_and(|t| t.line == 4 && t.says.starts_with("FCP took")));
     let script = script(
-        "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
+        "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
          step \"T\"\n  reload\nclean up \"C\"\n  answer dialog \"None\"\n  expect text \"Berths: None\"\n",
     );
     let r = play(&script, &setting(&w), |_| {}).await;
     assert_eq!(r.outcome, Outcome::Failed);
     let says = r.trouble.map(|t| (t.line, t.says));
     let want = "A dialog is in the way: \"How many berths?\". Say accept dialog or dismiss dialog.";
-    assert_eq!(says, Some((5, want.to_string())));
+    assert_eq!(says, Some((6, want.to_string())));
     let played: Vec<_> = r.steps.iter().map(|s| (s.name.as_str(), s.outcome)).collect();
     assert_eq!(played, [("S", Outcome::Failed), ("C", Outcome::Passed)], "{:?}", r.steps[1].trouble);
     w.site.stop().await;

@@ -138,7 +138,6 @@ impl Split {
 #[cfg(test)]
 pub(super) mod tests {
     use super::*;
-    use crate::run::Outcome;
     use crate::timing::Phases;
     use proptest::prelude::*;
 
@@ -159,20 +158,7 @@ pub(super) mod tests {
     }
 
     pub fn step(duration_ms: f64, requests: Vec<Request>) -> StepRecord {
-        StepRecord {
-            name: "Search".into(),
-            outcome: Outcome::Passed,
-            start_ms: 0.0,
-            duration_ms,
-            budget_ms: None,
-            trouble: None,
-            vitals: Default::default(),
-            marks: vec![],
-            requests,
-            console: vec![],
-            busy: vec![],
-            picture: None,
-        }
+        StepRecord { duration_ms, requests, ..StepRecord::begun("Search", 0.0, None) }
     }
 
     #[test]

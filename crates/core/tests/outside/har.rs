@@ -71,18 +71,9 @@ fn run() -> RunRecord {
         trace: None,
     };
     let step = |name: &str, start_ms, requests| StepRecord {
-        name: name.into(),
-        outcome: Outcome::Passed,
-        start_ms,
         duration_ms: 900.0,
-        budget_ms: None,
-        trouble: None,
-        vitals: StepVitals::default(),
-        marks: vec![],
         requests,
-        console: vec![],
-        busy: vec![],
-        picture: None,
+        ..StepRecord::begun(name, start_ms, None)
     };
     RunRecord {
         id: uuid::Uuid::nil(),
