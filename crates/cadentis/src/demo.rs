@@ -129,6 +129,7 @@ async fn parts(
     };
     let address = format!("127.0.0.1:{port}");
     let (say, tokens) = (folder.join("world.json"), folder.join("tokens.json"));
+    let key = folder.join("secret.key");
     remove_if_there_file(&say)?;
     // Taken ports are found before the long work, not after it.
     drop(
@@ -149,7 +150,7 @@ async fn parts(
         }
     }
     let mut parts = Parts(vec![
-        start("server", &["serve", "--listen", &address])?,
+        start("server", &["serve", "--listen", &address, "--secret-key-file", &key.to_string_lossy()])?,
         start("stand-ins", &["world", "--server", &address, "--key", SITE_KEY, "--say", &say.to_string_lossy()])?,
     ]);
     while !say.exists() {

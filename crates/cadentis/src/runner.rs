@@ -10,14 +10,29 @@ pub struct Args {
     /// The server's address, for example http://127.0.0.1:7070
     #[arg(long)]
     server: String,
-    /// A JSON file: a list of locations with name, token and, if needed, the address of a SOCKS5 proxy
+    /// The location to play for
+    #[arg(long, requires = "token", required_unless_present = "locations")]
+    location: Option<String>,
+    /// The token of that location
+    #[arg(long, env = "CADENTIS_TOKEN", hide_env_values = true)]
+    token: Option<String>,
+    /// The address of a SOCKS5 proxy that leads out of that location
     #[arg(long)]
-    locations: PathBuf,
+    proxy: Option<std::net::SocketAddr>,
+    /// For several locations, a JSON file: a list with name, token and, if needed, proxy
+    #[arg(long, conflicts_with = "location")]
+    locations: Option<PathBuf>,
 }
 
 pub async fn runner(args: Args) -> Result<(), Failure> {
-    let text = std::fs::read_to_string(&args.locations).map_err(|e| format!("{}: {e}", args.locations.display()))?;
-    let posts: Vec<Post> = serde_json::from_str(&text).map_err(|e| format!("{}: {e}", args.locations.display()))?;
+    let posts = match (&args.locations, args.location, args.token) {
+        (Some(file), ..) => {
+            let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
+            serde_json::from_str::<Vec<Post>>(&text).map_err(|e| format!("{}: {e}", file.display()))?
+        }
+        (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy }],
+        _ => return Err("give --location and --token, or --locations".into()),
+    };
     cadentis_processes::adopt_orphans();
     tokio::select! {
         () = agent::work(args.server.trim_end_matches('/'), &posts) => {}

@@ -117,8 +117,16 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
     for (slug, script) in JOURNEYS {
         let name = journey::parse(script)?.name;
         let t = if slug == "book-a-crossing" { 3.5 } else { 1.5 };
-        let new =
-            NewJourney { site_id: id, slug, name: &name, script, every_s: 300, apdex_t_s: t, locations: &locations };
+        let new = NewJourney {
+            site_id: id,
+            slug,
+            name: &name,
+            script,
+            every_s: 300,
+            apdex_t_s: t,
+            author: "Cadentis",
+            locations: &locations,
+        };
         let journey_id = db.add_journey(&new).await?;
         if slug == "book-a-crossing" {
             db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;

@@ -4,8 +4,10 @@
 use crate::{Failure, asked_to_end};
 use cadentis_intake::Intake;
 use cadentis_store::Db;
+use cadentis_store::secrets::Vault;
 use jiff::Timestamp;
 use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -21,9 +23,39 @@ pub struct Args {
     /// How many batches of beacons may wait to be written
     #[arg(long, default_value_t = 4096)]
     queue: usize,
+    /// The key that secrets are sealed with: 64 hexadecimal digits
+    #[arg(long, env = "CADENTIS_SECRET_KEY", hide_env_values = true)]
+    secret_key: Option<String>,
+    /// A file that holds that key; made with a new one if it is not there
+    #[arg(long, conflicts_with = "secret_key")]
+    secret_key_file: Option<PathBuf>,
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
+}
+
+/// What seals secrets, if a key was given.
+fn vault(args: &Args) -> Result<Option<Vault>, Failure> {
+    let key = match (&args.secret_key, &args.secret_key_file) {
+        (Some(key), _) => key.clone(),
+        (None, Some(file)) => key_from(file).map_err(|e| format!("{}: {e}", file.display()))?,
+        (None, None) => return Ok(None),
+    };
+    Ok(Some(Vault::new(&key)?))
+}
+
+fn key_from(file: &Path) -> std::io::Result<String> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    match std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file) {
+        Ok(mut new) => {
+            let key = Vault::new_key();
+            writeln!(new, "{key}")?;
+            Ok(key)
+        }
+        Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => std::fs::read_to_string(file),
+        Err(e) => Err(e),
+    }
 }
 
 pub async fn serve(args: Args) -> Result<(), Failure> {
@@ -31,7 +63,8 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     let intake = Intake::start(db.clone(), args.queue);
     let ready = Arc::new(AtomicBool::new(false));
     tokio::spawn(keep_house(db.clone(), !args.no_cadence, ready.clone()));
-    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready };
+    let vault = vault(&args)?;
+    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready, vault };
     let web =
         cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);

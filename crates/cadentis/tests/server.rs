@@ -37,6 +37,7 @@ async fn server() -> Served {
         script: SCRIPT,
         every_s: 300,
         apdex_t_s: 1.0,
+        author: "Ada",
         locations: &locations,
     };
     let journey = db.add_journey(&journey).await.expect("a journey");

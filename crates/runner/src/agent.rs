@@ -1,13 +1,20 @@
 //! Asks a server for work, plays it, brings the record back.
 
-use crate::play::{Setting, play};
+use crate::play::{Film, News, Setting, play};
 use cadentis_core::journey;
 use cadentis_core::run::{Outcome, RunRecord, Trouble};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use uuid::Uuid;
+
+/// The protocol between runner and server that this program speaks. Version 2 brought common parts,
+/// secrets and trials.
+pub const PROTOCOL: i32 = 2;
 
 /// A location this runner plays for.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -25,7 +32,21 @@ struct Work {
     id: Uuid,
     journey: String,
     script: String,
+    /// Common parts of the site.
+    #[serde(default)]
+    parts: String,
+    #[serde(default)]
+    secrets: HashMap<String, String>,
+    location: String,
+    /// Somebody waits for it and looks on.
+    #[serde(default)]
+    trial: bool,
 }
+
+/// A run that takes longer is stuck: the server gives it two minutes.
+const STUCK: Duration = Duration::from_secs(100);
+/// How often somebody who looks on hears how it goes.
+const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Plays for ever, one run at a time, for each location in turn. A server that is away is asked
 /// again.
@@ -37,10 +58,11 @@ pub async fn work(server: &str, posts: &[Post]) {
             match lease(&client, server, post).await {
                 Ok(Some(work)) => {
                     idle = false;
-                    let record = play_work(&work, post).await;
+                    let record = play_work(&client, server, &work, post).await;
                     tracing::info!(
-                        "{} at {}: {} in {:.0} ms{}",
+                        "{}{} at {}: {} in {:.0} ms{}",
                         work.journey,
+                        if work.trial { " (trial)" } else { "" },
                         post.name,
                         record.outcome.word(),
                         record.duration_ms,
@@ -58,39 +80,90 @@ pub async fn work(server: &str, posts: &[Post]) {
     }
 }
 
-async fn lease(client: &reqwest::Client, server: &str, post: &Post) -> Result<Option<Work>, reqwest::Error> {
-    let answer = client
-        .post(format!("{server}/api/runner/lease"))
-        .bearer_auth(&post.token)
-        .json(&serde_json::json!({ "runner": runner_name(post) }))
-        .send()
-        .await?
-        .error_for_status()?;
-    if answer.status() == reqwest::StatusCode::NO_CONTENT {
-        return Ok(None);
+async fn lease(client: &reqwest::Client, server: &str, post: &Post) -> Result<Option<Work>, String> {
+    let asking = json!({ "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL });
+    let request = client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
+    let answer = request.send().await.map_err(|e| e.to_string())?;
+    match answer.status() {
+        reqwest::StatusCode::NO_CONTENT => Ok(None),
+        reqwest::StatusCode::UPGRADE_REQUIRED => {
+            let says: Value = answer.json().await.unwrap_or_default();
+            Err(says["says"].as_str().unwrap_or("this runner speaks another protocol").to_string())
+        }
+        status if status.is_success() => answer.json().await.map(Some).map_err(|e| e.to_string()),
+        status => Err(format!("answered with {status}")),
     }
-    Ok(Some(answer.json().await?))
 }
 
 fn runner_name(post: &Post) -> String {
     format!("{}-{}", post.name, std::process::id())
 }
 
-async fn play_work(work: &Work, post: &Post) -> RunRecord {
+async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &Post) -> RunRecord {
+    let film: Option<Film> = work.trial.then(Film::default);
     let setting = Setting {
         id: work.id,
         runner: runner_name(post),
-        location: post.name.clone(),
+        location: work.location.clone(),
         proxy: post.proxy,
+        secrets: work.secrets.clone(),
+        film: film.clone(),
         ..Setting::default()
     };
-    match journey::parse(&work.script).and_then(|j| j.with_parts(&[])) {
-        // The server gives a run two minutes; a browser that takes longer is stuck.
-        Ok(script) => match tokio::time::timeout(Duration::from_secs(100), play(&script, &setting, |_| {})).await {
+    let read = journey::parts(&work.parts)
+        .and_then(|parts| journey::parse(&work.script).and_then(|journey| journey.with_parts(&parts)));
+    let script = match read {
+        Ok(script) => script,
+        Err(e) => return nothing(&setting, &format!("The script cannot be read by this runner: {e}.")),
+    };
+    let progress = Mutex::new(json!({ "steps": [] }));
+    let told = |news: News<'_>| {
+        let Ok(mut progress) = progress.lock() else { return };
+        match news {
+            News::Browser(_) => {}
+            News::Begun(step) => progress["step"] = json!(step),
+            News::Line(line) => progress["line"] = json!(line),
+            News::Done(step) => {
+                let done =
+                    json!({ "name": step.name, "outcome": step.outcome.word(), "duration_ms": step.duration_ms });
+                progress["steps"].as_array_mut().into_iter().for_each(|s| s.push(done.clone()));
+            }
+        }
+    };
+    let cancelled = async {
+        let Some(film) = film.clone() else { return std::future::pending().await };
+        look_on(client, server, post, work.id, &progress, film).await;
+    };
+    tokio::select! {
+        played = tokio::time::timeout(STUCK, play(&script, &setting, told)) => match played {
             Ok(record) => record,
-            Err(_) => nothing(&setting, "The run was stuck for 100 s and was broken off."),
+            Err(_) => nothing(&setting, &format!("The run was stuck for {} s and was broken off.", STUCK.as_secs())),
         },
-        Err(e) => nothing(&setting, &format!("The script cannot be read by this runner: {e}.")),
+        () = cancelled => nothing(&setting, "It was cancelled."),
+    }
+}
+
+/// Tells how a trial goes, with the newest picture, until somebody cancels it.
+async fn look_on(
+    client: &reqwest::Client,
+    server: &str,
+    post: &Post,
+    id: Uuid,
+    progress: &Mutex<Value>,
+    film: Arc<Mutex<Vec<(f64, String)>>>,
+) {
+    loop {
+        tokio::time::sleep(TELL_EVERY).await;
+        let mut now = progress.lock().map(|p| p.clone()).unwrap_or_default();
+        now["picture"] = json!(film.lock().ok().and_then(|f| f.last().map(|(_, picture)| picture.clone())));
+        let request = client.post(format!("{server}/api/runner/progress")).bearer_auth(&post.token);
+        let answer = request.json(&json!({ "id": id, "progress": now })).send().await;
+        // A server that is away hears it later, or never: what counts is the record.
+        let Ok(answer) = answer else { continue };
+        let says: Value = answer.json().await.unwrap_or_default();
+        if says["cancelled"] == true {
+            return;
+        }
     }
 }
 

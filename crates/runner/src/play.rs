@@ -9,7 +9,7 @@ use crate::evidence::Evidence;
 use crate::values::{Unfilled, Values};
 use crate::wire::{Answer, Wire};
 use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
-use cadentis_core::run::{Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{Frame, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_core::timing::entries::{Event, Shift, interaction_to_next_paint, layout_shift};
 use jiff::Timestamp;
 use serde_json::{Value, json};
@@ -36,7 +36,18 @@ pub struct Setting {
     pub patience: Duration,
     /// Whether to take a picture at the end of each step.
     pub pictures: bool,
+    /// Where to put a picture every quarter of a second. Taking them costs the browser time, so only trials
+    /// are filmed.
+    pub film: Option<Film>,
 }
+
+/// Pictures as they come: the moment (milliseconds since 1970) and a data URL.
+pub type Film = Arc<Mutex<Vec<(f64, String)>>>;
+
+/// A film has a picture at least this often.
+const FILM_EVERY: Duration = Duration::from_millis(200);
+/// No step has more pictures than this.
+const FILM_LONGEST: usize = 150;
 
 impl Default for Setting {
     fn default() -> Setting {
@@ -49,6 +60,7 @@ impl Default for Setting {
             roots: Vec::new(),
             patience: Duration::from_secs(10),
             pictures: true,
+            film: None,
         }
     }
 }
@@ -132,7 +144,12 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
             continue;
         }
         told(News::Begun(nth));
-        match player.step(step, record.duration_ms).await {
+        let filming = film(browser.as_ref(), setting.film.as_ref());
+        let stepped = tokio::select! {
+            stepped = player.step(step, record.duration_ms) => stepped,
+            never = filming => match never {},
+        };
+        match stepped {
             Ok(played) => {
                 told(News::Done(&played));
                 if !step.clean_up {
@@ -172,6 +189,23 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         record.trouble = Some(Trouble { line: 0, says });
     }
     record
+}
+
+/// Takes pictures until it is dropped.
+async fn film(browser: Option<&Browser>, film: Option<&Film>) -> std::convert::Infallible {
+    let (Some(browser), Some(film)) = (browser, film) else { return std::future::pending().await };
+    loop {
+        let begun = tokio::time::Instant::now();
+        let at = clock();
+        // An open dialog holds up pictures, too.
+        if !browser.dialog_is_open()
+            && let Ok(picture) = browser.picture().await
+            && let Ok(mut film) = film.lock()
+        {
+            film.push((at, picture));
+        }
+        tokio::time::sleep_until(begun + FILM_EVERY).await;
+    }
 }
 
 fn unmeasured(mut record: RunRecord, ours: &Ours) -> RunRecord {
@@ -342,6 +376,11 @@ impl Player<'_> {
             if self.setting.pictures {
                 record.picture = browser.picture().await.ok();
             }
+        }
+        if let Some(Ok(mut film)) = self.setting.film.as_ref().map(|f| f.lock()) {
+            // What was taken before the first act shows the step before.
+            let taken = std::mem::take(&mut *film).into_iter().filter(|(at, _)| *at >= from);
+            record.film = taken.map(|(at, picture)| Frame { at_ms: at - from, picture }).take(FILM_LONGEST).collect();
         }
         if let Ok(evidence) = self.evidence.lock() {
             (record.requests, record.console) = evidence.between(from - 1.0, clock());

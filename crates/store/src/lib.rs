@@ -2,6 +2,7 @@
 //!
 //! - [`Db`]: connecting, migrating, days (partitions), health
 //! - [`sites`]: sites, locations, journeys, goals, markers, maintenance
+//! - [`scripts`]: their versions and life; [`secrets`]: what they type unseen; [`trials`]: played on a wish
 //! - [`work`]: due runs and their leases
 //! - [`runs`]: runs and their records
 //! - [`views`]: page views in and out; [`rollup`]: their cells by the hour
@@ -11,7 +12,10 @@ pub mod bulk;
 pub mod db;
 pub mod rollup;
 pub mod runs;
+pub mod scripts;
+pub mod secrets;
 pub mod sites;
+pub mod trials;
 pub mod views;
 pub mod work;
 

@@ -91,13 +91,14 @@ impl Db {
     /// Stores the record of leased work and ends the work, in one transaction.
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
         let mut tx = self.pool.begin().await?;
-        let work: Option<(i32, i32, jiff_sqlx::Timestamp)> =
-            sqlx::query_as("DELETE FROM work WHERE id = $1 AND location_id = $2 RETURNING site_id, journey_id, due_at")
-                .bind(record.id)
-                .bind(location_id)
-                .fetch_optional(&mut *tx)
-                .await?;
-        let Some((site_id, journey_id, due_at)) = work else {
+        let work: Option<(i32, i32, jiff_sqlx::Timestamp, Option<i32>)> = sqlx::query_as(
+            "DELETE FROM work WHERE id = $1 AND location_id = $2 RETURNING site_id, journey_id, due_at, version",
+        )
+        .bind(record.id)
+        .bind(location_id)
+        .fetch_optional(&mut *tx)
+        .await?;
+        let Some((site_id, journey_id, due_at, version)) = work else {
             let known: bool = sqlx::query_scalar("SELECT EXISTS (SELECT FROM run WHERE id = $1 AND location_id = $2)")
                 .bind(record.id)
                 .bind(location_id)
@@ -117,7 +118,7 @@ impl Db {
                 .execute(&mut *tx)
                 .await?;
         }
-        sqlx::query("INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)")
+        sqlx::query("INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)")
             .bind(site_id)
             .bind(due_at)
             .bind(record.id)
@@ -130,6 +131,7 @@ impl Db {
             .bind(record.trouble.as_ref().map(|t| &t.says))
             .bind(&record.runner)
             .bind(&record.browser)
+            .bind(version)
             .execute(&mut *tx)
             .await?;
         sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")
@@ -304,6 +306,19 @@ impl Db {
         let mut near = self.runs(run.journey_id, run.site_id, stretch).await?;
         near.retain(|r| r.id != run.id);
         Ok(near)
+    }
+
+    /// Mean duration (ms) and mean size of the record (bytes) of the site's runs in the last day, over at most
+    /// 500 of them; `None` when there were none.
+    pub async fn mean_run(&self, site_id: i32, now: Timestamp) -> Result<Option<(f64, f64)>> {
+        let sql = "SELECT avg(d)::float8, avg(b)::float8 FROM (
+                       SELECT r.duration_ms AS d, pg_column_size(k.record) AS b FROM run r
+                       JOIN run_record k ON k.site_id = r.site_id AND k.due_at = r.due_at AND k.run_id = r.id
+                       WHERE r.site_id = $1 AND r.due_at > $2::timestamptz - interval '1 day'
+                       ORDER BY r.due_at DESC LIMIT 500) AS newest";
+        let mean: (Option<f64>, Option<f64>) =
+            sqlx::query_as(sql).bind(site_id).bind(now.to_sqlx()).fetch_one(&self.pool).await?;
+        Ok(mean.0.zip(mean.1))
     }
 
     /// Which steps of a run have a picture.

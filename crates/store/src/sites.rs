@@ -20,6 +20,8 @@ pub struct Site {
     pub families: Families,
     /// Apdex target of page loads, in seconds.
     pub apdex_t_s: f64,
+    /// Common parts of its scripts, as text.
+    pub parts: String,
 }
 
 impl Site {
@@ -43,6 +45,7 @@ struct SiteRow {
     domains: Vec<String>,
     families: Json<Vec<(String, String)>>,
     apdex_t_s: f64,
+    parts: String,
 }
 
 impl SiteRow {
@@ -55,6 +58,7 @@ impl SiteRow {
             domains: self.domains,
             families: Families::new(self.families.0),
             apdex_t_s: self.apdex_t_s,
+            parts: self.parts,
         })
     }
 }
@@ -77,7 +81,13 @@ pub struct Journey {
     pub name: String,
     pub script: String,
     pub every_s: i32,
-    pub active: bool,
+    /// The newest version of its script.
+    pub version: i32,
+    pub life: String,
+    pub tags: Vec<String>,
+    pub owner: String,
+    /// Whether its failure stops the visitor's business.
+    pub essential: bool,
     pub apdex_t_s: f64,
 }
 
@@ -274,6 +284,12 @@ impl Db {
         .bind(j.apdex_t_s)
         .fetch_one(&mut *tx)
         .await?;
+        sqlx::query("INSERT INTO script_version VALUES ($1, 1, $2, $3, 'first version', now())")
+            .bind(id)
+            .bind(j.script)
+            .bind(j.author)
+            .execute(&mut *tx)
+            .await?;
         for (nth, location) in j.locations.iter().enumerate() {
             sqlx::query("INSERT INTO journey_location VALUES ($1, $2, $3)")
                 .bind(id)
@@ -371,5 +387,6 @@ pub struct NewJourney<'a> {
     pub script: &'a str,
     pub every_s: i32,
     pub apdex_t_s: f64,
+    pub author: &'a str,
     pub locations: &'a [i32],
 }

@@ -13,10 +13,23 @@ use uuid::Uuid;
 #[derive(Debug, Clone)]
 pub struct Work {
     pub id: Uuid,
+    pub site_id: i32,
     pub journey: String,
     pub script: String,
     pub location: String,
     pub due_at: Timestamp,
+}
+
+/// A process that plays at a location.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Runner {
+    pub name: String,
+    /// Version of its program, and of the protocol it speaks.
+    pub program: String,
+    pub protocol: i32,
+    pub seen_at: Timestamp,
+    /// When it was given what it plays now.
+    pub busy_since: Option<Timestamp>,
 }
 
 impl Db {
@@ -28,7 +41,7 @@ impl Db {
         let mut added = 0;
         for site in self.sites().await? {
             for journey in self.journeys(site.id).await? {
-                if !journey.active {
+                if journey.life != "active" {
                     continue;
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
@@ -64,6 +77,42 @@ impl Db {
         Ok(added)
     }
 
+    /// Takes note of a runner that asks for work; at most every five seconds is written.
+    pub async fn runner_seen(&self, location_id: i32, runner: &Runner, now: Timestamp) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO runner VALUES ($1, $2, $3, $4, $5, $6)
+             ON CONFLICT (location_id, name) DO UPDATE SET program = $3, protocol = $4, seen_at = $5, busy_since = $6
+             WHERE runner.seen_at < $5::timestamptz - interval '5 seconds'
+                OR (runner.busy_since IS NULL) <> ($6::timestamptz IS NULL)",
+        )
+        .bind(location_id)
+        .bind(&runner.name)
+        .bind(&runner.program)
+        .bind(runner.protocol)
+        .bind(now.to_sqlx())
+        .bind(runner.busy_since.map(|at| at.to_sqlx()))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Runners seen in the last week, by location, newest first.
+    pub async fn runners(&self, now: Timestamp) -> Result<Vec<(i32, Runner)>> {
+        type Row = (i32, String, String, i32, jiff_sqlx::Timestamp, Option<jiff_sqlx::Timestamp>);
+        let rows: Vec<Row> = sqlx::query_as(
+            "SELECT location_id, name, program, protocol, seen_at, busy_since FROM runner
+             WHERE seen_at > $1::timestamptz - interval '7 days' ORDER BY location_id, seen_at DESC",
+        )
+        .bind(now.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        let runner = |(location, name, program, protocol, seen_at, busy_since): Row| {
+            let busy_since = busy_since.map(|at| at.to_jiff());
+            (location, Runner { name, program, protocol, seen_at: seen_at.to_jiff(), busy_since })
+        };
+        Ok(rows.into_iter().map(runner).collect())
+    }
+
     /// The location whose runner shows this token.
     pub async fn location_by_token(&self, token: &str) -> Result<Option<i32>> {
         let sql = "SELECT id FROM location WHERE token_sha256 = sha256(convert_to($1, 'UTF8'))";
@@ -78,14 +127,14 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Work>> {
-        let row: Option<(Uuid, String, String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
+        let row: Option<(Uuid, i32, String, String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM work WHERE location_id = $1 AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY due_at LIMIT 1 FOR UPDATE SKIP LOCKED)
-             UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1
+             UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l
              WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
-             RETURNING w.id, j.name, j.script, l.name, w.due_at",
+             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -93,8 +142,9 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, journey, script, location, due_at)| Work {
+        Ok(row.map(|(id, site_id, journey, script, location, due_at)| Work {
             id,
+            site_id,
             journey,
             script,
             location,

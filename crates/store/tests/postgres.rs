@@ -57,6 +57,7 @@ async fn db() -> (Db, i32) {
         script,
         every_s: 300,
         apdex_t_s: 1.0,
+        author: "Ada",
         locations: &[location],
     };
     db.add_journey(&journey).await.expect("a journey");

@@ -109,7 +109,7 @@ const PLACES: [(&str, &str, bool); 8] = [
     ("Alerts", "/alerts", false),
     ("Ask", "/ask", false),
     ("Reports", "/reports", false),
-    ("Setup", "/setup", false),
+    ("Setup", "/setup", true),
 ];
 
 const QUICK: [(&str, i64); 6] =

@@ -21,6 +21,7 @@ use actix_web::middleware::{Compress, DefaultHeaders};
 use actix_web::{App, HttpServer, web};
 use cadentis_intake::Intake;
 use cadentis_store::Db;
+use cadentis_store::secrets::Vault;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
@@ -33,6 +34,8 @@ pub struct State {
     pub intake: Intake,
     /// Set once tables and today's partitions are there: before that nothing can be stored.
     pub ready: Arc<AtomicBool>,
+    /// Opens secrets; without it none can be kept.
+    pub vault: Option<Vault>,
 }
 
 pub struct Web {

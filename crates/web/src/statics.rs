@@ -3,13 +3,16 @@
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 
-const FILES: [(&str, &str, &[u8]); 7] = [
+const FILES: [(&str, &str, &[u8]); 10] = [
     ("bootstrap.min.css", "text/css", include_bytes!("../static/vendor/bootstrap.min.css")),
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     ("commissioner-ext.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner-ext.woff2")),
     ("cadentis.css", "text/css", include_bytes!("../static/cadentis.css")),
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
+    ("codemirror.min.js", "text/javascript", include_bytes!("../static/vendor/codemirror.min.js")),
+    ("script.js", "text/javascript", include_bytes!("../static/script.js")),
+    ("start.js", "text/javascript", include_bytes!("../static/start.js")),
     ("mark.svg", "image/svg+xml", include_bytes!("../static/mark.svg")),
 ];
 

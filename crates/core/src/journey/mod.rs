@@ -5,7 +5,8 @@
 //! - [`element`]: how something on a page is found: the locator ladder
 //! - [`text`]: texts with variables and secrets in them
 //! - [`check`](Journey::check): what is wrong although every line can be read
-//! - [`repair`]: a script in which the rungs that still hold come first
+//! - [`repaired`]: a script in which the rungs that still hold come first
+//! - [`starter`]: ready-made beginnings
 //!
 //! A script is made of lines. A line is empty, a note that begins with `#`, or a sentence; how far
 //! it is indented means nothing.
@@ -18,6 +19,7 @@ mod parse;
 mod print;
 mod repair;
 mod slot;
+pub mod starter;
 pub mod text;
 
 pub use element::{By, Element, Ladder, ROLES};

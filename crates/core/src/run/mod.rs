@@ -8,7 +8,7 @@ pub mod split;
 
 pub use cause::{Cause, Difference, Who};
 pub use har::{Har, HarError};
-pub use record::{Console, Mark, Request, RunRecord, StepRecord, StepVitals, Trouble};
+pub use record::{Console, Frame, Mark, Request, RunRecord, StepRecord, StepVitals, Trouble};
 pub use spell::Spell;
 pub use split::{Part, Split, Where};
 

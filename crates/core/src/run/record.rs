@@ -64,6 +64,18 @@ pub struct StepRecord {
     /// store.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub picture: Option<String>,
+    /// Pictures while the step was played, if the run was filmed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub film: Vec<Frame>,
+}
+
+/// One picture of a film.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Frame {
+    /// From the step's beginning.
+    pub at_ms: f64,
+    /// A data URL.
+    pub picture: String,
 }
 
 /// Vitals of the document a step ended on, in milliseconds from the step's beginning where they
@@ -94,6 +106,7 @@ impl StepRecord {
             console: Vec::new(),
             busy: Vec::new(),
             picture: None,
+            film: Vec::new(),
         }
     }
 }

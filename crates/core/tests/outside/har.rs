@@ -1,4 +1,4 @@
-use cadentis_core::run::{Har, Outcome, Request, RunRecord, StepRecord, StepVitals};
+use cadentis_core::run::{Har, Outcome, Request, RunRecord, StepRecord};
 use cadentis_core::timing::Phases;
 use jsonschema::{Registry, Resource};
 use serde_json::Value;

@@ -1,8 +1,9 @@
-//! What programs talk to: health, beacons, runners.
+//! What programs talk to: health, beacons, runners, and the script page while somebody writes.
 
 mod collect;
 mod health;
 mod runner;
+pub mod scripts;
 
 use actix_web::web::{self, ServiceConfig};
 
@@ -11,5 +12,12 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/healthz", web::get().to(health::healthz))
         .route("/collect/{key}", web::post().to(collect::collect))
         .route("/api/runner/lease", web::post().to(runner::lease))
-        .route("/api/runner/record", web::post().to(runner::record));
+        .route("/api/runner/progress", web::post().to(runner::progress))
+        .route("/api/runner/record", web::post().to(runner::record))
+        .route("/api/script/read", web::post().to(scripts::read))
+        .route("/api/script/next", web::post().to(scripts::next))
+        .route("/api/trials", web::post().to(scripts::ask))
+        .route("/api/trials/{id}", web::get().to(scripts::trial))
+        .route("/api/trials/{id}", web::delete().to(scripts::cancel))
+        .route("/api/trials/{id}/film/{step}/{frame}", web::get().to(scripts::film));
 }

@@ -1,35 +1,136 @@
 //! What runners ask for and bring back. A runner shows the token of its location.
 
 use crate::State;
+use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_core::journey;
 use cadentis_core::run::RunRecord;
 use cadentis_store::runs::Finished;
-use cadentis_store::{StoreError, work::Work};
+use cadentis_store::work::Runner;
+use cadentis_store::{Result, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
-use serde_json::json;
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use uuid::Uuid;
 
 /// How long a runner may take for one run before another gets it.
 const LEASE: SignedDuration = SignedDuration::from_secs(120);
+/// Protocols that runners may speak. A runner that speaks another is told so and gets no work: it could
+/// not play what it does not understand.
+const PROTOCOLS: std::ops::RangeInclusive<i32> = 2..=2;
 
 #[derive(Deserialize)]
 pub struct Asking {
     runner: String,
+    #[serde(default)]
+    program: String,
+    #[serde(default = "first_protocol")]
+    protocol: i32,
 }
 
-/// `POST /api/runner/lease`: 200 with work, 204 when none is due, 401 for a token nobody has.
+fn first_protocol() -> i32 {
+    1
+}
+
+/// `POST /api/runner/lease`: 200 with work, 204 when none is due, 401 for a token nobody has, 426 for a
+/// runner that speaks another protocol.
 pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::Json<Asking>) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
     };
+    let cut = |text: &str| -> String { text.chars().take(100).collect() };
     let now = Timestamp::now();
-    let runner: String = asking.runner.chars().take(100).collect();
-    match state.db.lease(location, &runner, now, now + LEASE).await {
-        Ok(Some(Work { id, journey, script, location, due_at })) => HttpResponse::Ok().json(json!({
-            "id": id, "journey": journey, "script": script, "location": location, "due_at": due_at,
-        })),
-        Ok(None) => HttpResponse::NoContent().finish(),
+    let mut runner = Runner {
+        name: cut(&asking.runner),
+        program: cut(&asking.program),
+        protocol: asking.protocol,
+        seen_at: now,
+        busy_since: None,
+    };
+    let work = async {
+        if !PROTOCOLS.contains(&asking.protocol) {
+            state.db.runner_seen(location, &runner, now).await?;
+            return Ok(None);
+        }
+        let work = work(&state, location, &runner.name, now).await?;
+        runner.busy_since = work.is_some().then_some(now);
+        state.db.runner_seen(location, &runner, now).await?;
+        Ok(work)
+    };
+    match work.await {
+        Ok(Some(work)) => HttpResponse::Ok().json(work),
+        Ok(None) if PROTOCOLS.contains(&asking.protocol) => HttpResponse::NoContent().finish(),
+        Ok(None) => {
+            let says = format!(
+                "This runner speaks protocol {} of Cadentis {}; this server speaks {} to {}. Install version {} of the runner.",
+                asking.protocol,
+                cut(&asking.program),
+                PROTOCOLS.start(),
+                PROTOCOLS.end(),
+                env!("CARGO_PKG_VERSION")
+            );
+            HttpResponse::build(StatusCode::UPGRADE_REQUIRED)
+                .insert_header(("upgrade", format!("cadentis-runner/{}", PROTOCOLS.end())))
+                .json(json!({ "says": says, "protocols": [PROTOCOLS.start(), PROTOCOLS.end()] }))
+        }
+        Err(e) => away(&e),
+    }
+}
+
+/// The next thing to play: what somebody waits for comes before what is due.
+async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Result<Option<Value>> {
+    let until = now + LEASE;
+    let (site_id, mut work) = if let Some(trial) = state.db.lease_trial(location, runner, now, until).await? {
+        let name = journey::parse(&trial.script).map_or_else(|_| "a script".into(), |j| j.name);
+        let work = json!({ "id": trial.id, "journey": name, "script": trial.script, "location": trial.location, "trial": true });
+        (trial.site_id, work)
+    } else if let Some(work) = state.db.lease(location, runner, now, until).await? {
+        let of = json!({
+            "id": work.id, "journey": work.journey, "script": work.script, "location": work.location, "due_at": work.due_at,
+        });
+        (work.site_id, of)
+    } else {
+        return Ok(None);
+    };
+    let site = state.db.sites().await?.into_iter().find(|s| s.id == site_id);
+    let parts = site.map(|s| s.parts).unwrap_or_default();
+    let script = work["script"].as_str().unwrap_or("");
+    let secrets = secrets(state, site_id, script, &parts).await?;
+    work["secrets"] = json!(secrets);
+    work["parts"] = json!(parts);
+    Ok(Some(work))
+}
+
+/// What the script types or sends unseen. A secret that cannot be opened is left out: the runner says
+/// that it is missing, and the run is unmeasured.
+async fn secrets(state: &State, site_id: i32, script: &str, parts: &str) -> Result<HashMap<String, String>> {
+    let shared = journey::parts(parts).unwrap_or_default();
+    let names = journey::parse(script).and_then(|j| j.with_parts(&shared)).map(|j| j.secrets()).unwrap_or_default();
+    let Some(vault) = state.vault.as_ref().filter(|_| !names.is_empty()) else { return Ok(HashMap::new()) };
+    let opened = state.db.open_secrets(vault, site_id, &names).await?;
+    Ok(opened.unwrap_or_else(|e| {
+        tracing::error!("{e}");
+        HashMap::new()
+    }))
+}
+
+#[derive(Deserialize)]
+pub struct Told {
+    id: Uuid,
+    progress: Value,
+}
+
+/// `POST /api/runner/progress`: how far a trial is; says whether it was cancelled meanwhile.
+pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::Json<Told>) -> HttpResponse {
+    let location = match location(&state, &request).await {
+        Ok(location) => location,
+        Err(answer) => return answer,
+    };
+    match state.db.tell_trial(location, told.id, &told.progress).await {
+        Ok(Some(cancelled)) => HttpResponse::Ok().json(json!({ "cancelled": cancelled })),
+        Ok(None) => HttpResponse::NotFound().json(json!({ "says": "no such trial at this location" })),
         Err(e) => away(&e),
     }
 }
@@ -48,14 +149,20 @@ pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::By
     if let Err(says) = record.check() {
         return HttpResponse::BadRequest().json(json!({ "says": says }));
     }
-    match state.db.finish(location, record).await {
+    let stored = async {
+        if state.db.finish_trial(location, &record).await? {
+            return Ok(Finished::Stored);
+        }
+        state.db.finish(location, record).await
+    };
+    match stored.await {
         Ok(Finished::Stored | Finished::Already) => HttpResponse::NoContent().finish(),
         Ok(Finished::Unknown) => HttpResponse::NotFound().json(json!({ "says": "no such work at this location" })),
         Err(e) => away(&e),
     }
 }
 
-async fn location(state: &State, request: &HttpRequest) -> Result<i32, HttpResponse> {
+async fn location(state: &State, request: &HttpRequest) -> std::result::Result<i32, HttpResponse> {
     let token = request
         .headers()
         .get("authorization")

@@ -33,6 +33,7 @@ struct Page {
     heat: Vec<(String, Vec<HeatCell>)>,
     proof: Vec<Working>,
     script: String,
+    slug: String,
 }
 
 type HeatCell = (String, &'static str, String);
@@ -186,7 +187,18 @@ pub async fn page(
         Working::of("p95 of the whole run", &in_ms(0.95)),
         Working::of("Apdex", &apdex.proof().noting("failed runs count as frustrated")),
     ];
-    html(&Page { name: j.name, says, readings, lineup, steps: rows, heat, proof, script: j.script, frame })
+    html(&Page {
+        name: j.name,
+        says,
+        readings,
+        lineup,
+        steps: rows,
+        heat,
+        proof,
+        script: j.script,
+        slug: j.slug,
+        frame,
+    })
 }
 
 fn step_row(i: usize, step: &Step, counted: &[&Run], before: &[Run]) -> StepRow {

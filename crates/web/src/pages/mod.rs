@@ -5,6 +5,9 @@ mod journey;
 mod journeys;
 mod now;
 mod run;
+mod script;
+mod setup;
+mod start;
 mod visitors;
 
 use crate::error::PageError;
@@ -17,9 +20,24 @@ pub fn routes(config: &mut ServiceConfig) {
     config
         .route("/", web::get().to(now::page))
         .route("/journeys", web::get().to(journeys::page))
+        .route("/journeys/new", web::get().to(start::page))
+        .route("/journeys/new", web::post().to(start::make))
         .route("/journeys/{slug}", web::get().to(journey::page))
+        .route("/journeys/{slug}/script", web::get().to(script::page))
+        .route("/journeys/{slug}/script", web::post().to(script::save))
+        .route("/journeys/{slug}/life", web::post().to(script::live))
+        .route("/journeys/{slug}/about", web::post().to(script::about))
+        .route("/journeys/{slug}/duplicate", web::post().to(script::duplicate))
+        .route("/journeys/{slug}/export", web::get().to(script::export))
+        .route("/setup", web::get().to(setup::page))
+        .route("/setup/secrets", web::post().to(setup::secret))
+        .route("/setup/parts", web::post().to(setup::parts))
+        .route("/setup/locations", web::post().to(setup::location))
+        .route("/setup/token", web::post().to(setup::token))
+        .route("/words", web::get().to(script::words))
         .route("/runs/{id}", web::get().to(run::page))
         .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
+        .route("/trials/{id}", web::get().to(run::trial))
         .route("/visitors", web::get().to(visitors::page))
         .route("/visitors/arrivals", web::get().to(visitors::arrivals))
         .route("/visitors/slices", web::get().to(visitors::slices_part))

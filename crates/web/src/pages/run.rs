@@ -12,7 +12,8 @@ use askama::Template;
 use cadentis_core::run::{Difference, Outcome, Request, RunRecord, Split, StepRecord, Where, cause};
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
-use cadentis_store::sites::Location;
+use cadentis_store::runs::Run;
+use cadentis_store::sites::{Journey, Location};
 use jiff::{Zoned, tz::TimeZone};
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -49,7 +50,8 @@ struct Page {
     parts: Vec<PartBar>,
     against_usual: String,
     differences: Vec<(String, String)>,
-    pictures: Vec<(i16, String)>,
+    /// Address and what it shows.
+    pictures: Vec<(String, String)>,
     hosts: String,
     legend: Vec<(&'static str, &'static str)>,
     waterfall_height: f64,
@@ -59,6 +61,10 @@ struct Page {
     moments: Vec<(f64, String)>,
     table: Vec<Vec<String>>,
     console: Vec<(String, String, String)>,
+    /// The script as it was played: line, text, whether it is the one that failed.
+    script: Vec<(usize, String, bool)>,
+    version: String,
+    fell_back: Vec<String>,
 }
 
 struct StepTab {
@@ -175,6 +181,88 @@ pub async fn page(
         Some((l.name.clone(), frame.run_link(&nearest.id), tone_of(nearest.outcome), took))
     });
     let others = others.collect();
+    let (version, script) = state.db.script_played(&run, journey).await?;
+    let played =
+        Played { run: &run, journey, location, version, script: &script, record: record.as_ref(), usual: &usual };
+    let mut page = shown(frame, &played, wanted.step);
+    (page.previous, page.next, page.others) = (previous, next, others);
+    if let Some(record) = &record {
+        page.pictures = pictures
+            .into_iter()
+            .map(|n| {
+                let name = record.steps.get(n as usize).map_or(String::new(), |s| s.name.clone());
+                (format!("/runs/{}/pictures/{n}", run.id), name)
+            })
+            .collect();
+    }
+    html(&page)
+}
+
+/// `GET /trials/{id}`: a trial read like a run; it is counted nowhere.
+pub async fn trial(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let id = *id;
+    let gone = || PageError::NotFound(format!("the trial {id}: trials are kept for a day"));
+    let trial = state.db.trial(id).await?.ok_or_else(gone)?;
+    let record = trial.record.ok_or_else(|| PageError::NotFound(format!("the trial {id} has not been played yet")))?;
+    let (journeys, locations) = futures::try_join!(state.db.journeys(trial.site_id), state.db.locations())?;
+    let location = locations.iter().find(|l| l.id == trial.location_id).ok_or_else(gone)?;
+    let name = cadentis_core::journey::parse(&trial.script).map(|j| j.name).unwrap_or_default();
+    // What is usual is what the journey of the same name does.
+    let journey = journeys.iter().find(|j| j.name == name).or(journeys.first()).ok_or_else(gone)?;
+    let run = Run {
+        id,
+        site_id: trial.site_id,
+        journey_id: journey.id,
+        location_id: location.id,
+        due_at: trial.asked_at,
+        outcome: record.outcome,
+        duration_ms: record.duration_ms,
+        steps_ms: Vec::new(),
+        trouble: record.trouble.as_ref().map(|t| t.says.clone()),
+    };
+    let usual = if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
+    let played = Played {
+        run: &run,
+        journey,
+        location,
+        version: None,
+        script: &trial.script,
+        record: Some(&record),
+        usual: &usual,
+    };
+    let mut page = shown(frame, &played, wanted.step);
+    page.journey = format!("{name} (trial)");
+    let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
+        let picture = move |(i, f): (usize, &cadentis_core::run::Frame)| {
+            let says = format!("{} {} s", if i == 0 { s.name.as_str() } else { "" }, format::seconds(f.at_ms));
+            (format!("/api/trials/{id}/film/{nth}/{i}"), says.trim().to_string())
+        };
+        s.film.iter().enumerate().map(picture)
+    });
+    page.pictures = frames.collect();
+    html(&page)
+}
+
+/// A run or trial, and what it is read beside.
+struct Played<'a> {
+    run: &'a Run,
+    journey: &'a Journey,
+    location: &'a Location,
+    /// The version of the script; `None` when it was not kept, or never saved.
+    version: Option<i32>,
+    script: &'a str,
+    record: Option<&'a RunRecord>,
+    usual: &'a [RunRecord],
+}
+
+fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
+    let Played { run, journey, location, record, usual, .. } = *played;
     let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
     let local = run.due_at.to_zoned(zone);
     let site_time = run.due_at.to_zoned(frame.site.zone.clone());
@@ -193,7 +281,7 @@ pub async fn page(
             frame.zone,
             run.due_at.strftime("%Y-%m-%d %H:%M:%S")
         ),
-        played_by: record.as_ref().map_or(String::new(), |r| format!("played by {} in {}", r.runner, r.browser)),
+        played_by: record.map_or(String::new(), |r| format!("played by {} in {}", r.runner, r.browser)),
         tone: tone_of(run.outcome),
         verdict: format!("{}.", capital(run.outcome.word())),
         trouble: run.trouble.clone().unwrap_or_default(),
@@ -203,9 +291,12 @@ pub async fn page(
         usual_duration: usual_ms.map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
         failed_requests: 0,
         script_errors: 0,
-        previous,
-        next,
-        others,
+        previous: None,
+        next: None,
+        others: vec![],
+        script: vec![],
+        version: String::new(),
+        fell_back: vec![],
         kept: record.is_some(),
         steps: vec![],
         step_name: String::new(),
@@ -225,14 +316,18 @@ pub async fn page(
         console: vec![],
         frame,
     };
-    if let Some(record) = &record {
-        fill(&mut page, record, &usual, wanted.step, location);
-        page.pictures = pictures
-            .into_iter()
-            .map(|n| (n, record.steps.get(n as usize).map_or(String::new(), |s| s.name.clone())))
-            .collect();
+    if let Some(record) = record {
+        fill(&mut page, record, usual, wanted, location);
     }
-    html(&page)
+    let failing = record.and_then(|r| r.trouble.as_ref()).map_or(0, |t| t.line as usize);
+    page.script = played.script.lines().enumerate().map(|(i, l)| (i + 1, l.to_string(), i + 1 == failing)).collect();
+    page.version = played.version.map_or(String::new(), |v| format!("version {v}"));
+    page.fell_back = record
+        .iter()
+        .flat_map(|r| r.steps.iter().flat_map(|s| &s.fell_back))
+        .map(|f| format!("Line {} fell back: found by {} instead of {}.", f.line, f.found_by, f.instead_of))
+        .collect();
+    page
 }
 
 /// The moment at the location and, where clocks differ, at the site.

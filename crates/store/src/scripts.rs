@@ -1,0 +1,230 @@
+//! Scripts of journeys, version by version; common parts; the life of a journey.
+
+use crate::db::{Db, Result};
+use crate::runs::Run;
+use crate::sites::Journey;
+use jiff::Timestamp;
+use jiff_sqlx::ToSqlx;
+
+/// One version of a script, without its text.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Version {
+    pub version: i32,
+    pub author: String,
+    pub note: String,
+    pub saved_at: Timestamp,
+}
+
+/// What became of a wish to save.
+#[derive(Debug, PartialEq)]
+pub enum Saved {
+    Version(i32),
+    /// It says what the newest version says already.
+    Same(i32),
+    /// Somebody saved this version after the one that was edited.
+    Overtaken(Version),
+}
+
+/// What is to be saved.
+#[derive(Debug, Clone, Copy)]
+pub struct Edit<'a> {
+    pub script: &'a str,
+    /// The journey's name, as the script says it.
+    pub name: &'a str,
+    /// The version that was edited.
+    pub based_on: i32,
+    pub author: &'a str,
+    pub note: &'a str,
+}
+
+/// What a journey's owner can change beside its script.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Life {
+    Active,
+    Paused,
+    Archived,
+}
+
+impl Life {
+    pub const ALL: [Life; 3] = [Life::Active, Life::Paused, Life::Archived];
+
+    pub fn word(self) -> &'static str {
+        match self {
+            Life::Active => "active",
+            Life::Paused => "paused",
+            Life::Archived => "archived",
+        }
+    }
+
+    pub fn parse(word: &str) -> Option<Life> {
+        Life::ALL.into_iter().find(|l| l.word() == word)
+    }
+}
+
+type VersionRow = (i32, String, String, jiff_sqlx::Timestamp);
+
+fn version((version, author, note, saved_at): VersionRow) -> Version {
+    Version { version, author, note, saved_at: saved_at.to_jiff() }
+}
+
+impl Db {
+    /// The versions of a journey's script, newest first.
+    pub async fn versions(&self, journey_id: i32) -> Result<Vec<Version>> {
+        let sql = "SELECT version, author, note, saved_at FROM script_version
+                   WHERE journey_id = $1 ORDER BY version DESC";
+        let rows: Vec<VersionRow> = sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(version).collect())
+    }
+
+    pub async fn script_of_version(&self, journey_id: i32, version: i32) -> Result<Option<String>> {
+        let sql = "SELECT script FROM script_version WHERE journey_id = $1 AND version = $2";
+        Ok(sqlx::query_scalar(sql).bind(journey_id).bind(version).fetch_optional(&self.pool).await?)
+    }
+
+    /// Saves a script as the next version, unless somebody was quicker.
+    pub async fn save_script(&self, journey_id: i32, edit: &Edit<'_>, now: Timestamp) -> Result<Saved> {
+        let mut tx = self.pool.begin().await?;
+        let (newest, script): (i32, String) =
+            sqlx::query_as("SELECT version, script FROM journey WHERE id = $1 FOR UPDATE")
+                .bind(journey_id)
+                .fetch_one(&mut *tx)
+                .await?;
+        if newest != edit.based_on {
+            let sql =
+                "SELECT version, author, note, saved_at FROM script_version WHERE journey_id = $1 AND version = $2";
+            let row: VersionRow = sqlx::query_as(sql).bind(journey_id).bind(newest).fetch_one(&mut *tx).await?;
+            return Ok(Saved::Overtaken(version(row)));
+        }
+        if script == edit.script {
+            return Ok(Saved::Same(newest));
+        }
+        sqlx::query("INSERT INTO script_version VALUES ($1, $2, $3, $4, $5, $6)")
+            .bind(journey_id)
+            .bind(newest + 1)
+            .bind(edit.script)
+            .bind(edit.author)
+            .bind(edit.note)
+            .bind(now.to_sqlx())
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query("UPDATE journey SET script = $2, name = $3, version = $4 WHERE id = $1")
+            .bind(journey_id)
+            .bind(edit.script)
+            .bind(edit.name)
+            .bind(newest + 1)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(Saved::Version(newest + 1))
+    }
+
+    /// The script of a run, with its version if that was kept; else the newest.
+    pub async fn script_played(&self, run: &Run, journey: &Journey) -> Result<(Option<i32>, String)> {
+        let sql = "SELECT v.version, v.script FROM run r
+                   JOIN script_version v ON v.journey_id = r.journey_id AND v.version = r.version
+                   WHERE r.site_id = $1 AND r.due_at = $2 AND r.id = $3";
+        let kept: Option<(i32, String)> = sqlx::query_as(sql)
+            .bind(run.site_id)
+            .bind(run.due_at.to_sqlx())
+            .bind(run.id)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(kept.map_or_else(|| (None, journey.script.clone()), |(version, script)| (Some(version), script)))
+    }
+
+    /// Names of the locations of a journey that have not brought a run yet.
+    pub async fn still_to_answer(&self, journey_id: i32) -> Result<Vec<String>> {
+        let sql = "SELECT l.name FROM journey_location jl JOIN location l ON l.id = jl.location_id
+                   WHERE jl.journey_id = $1 AND NOT EXISTS
+                     (SELECT FROM run r WHERE r.journey_id = $1 AND r.location_id = jl.location_id)
+                   ORDER BY jl.nth";
+        Ok(sqlx::query_scalar(sql).bind(journey_id).fetch_all(&self.pool).await?)
+    }
+
+    /// Work that waits is dropped unless the journey is active.
+    pub async fn set_life(&self, journey_id: i32, life: Life) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("UPDATE journey SET life = $2 WHERE id = $1")
+            .bind(journey_id)
+            .bind(life.word())
+            .execute(&mut *tx)
+            .await?;
+        if life != Life::Active {
+            sqlx::query("DELETE FROM work WHERE journey_id = $1 AND lease_until IS NULL")
+                .bind(journey_id)
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    pub async fn set_about(&self, journey_id: i32, owner: &str, tags: &[String], essential: bool) -> Result<()> {
+        sqlx::query("UPDATE journey SET owner = $2, tags = $3, essential = $4 WHERE id = $1")
+            .bind(journey_id)
+            .bind(owner)
+            .bind(tags)
+            .bind(essential)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// A name for addresses that no journey of the site has yet, like `wanted`.
+    pub async fn free_slug(&self, site_id: i32, wanted: &str) -> Result<String> {
+        let taken: Vec<String> = sqlx::query_scalar("SELECT slug FROM journey WHERE site_id = $1")
+            .bind(site_id)
+            .fetch_all(&self.pool)
+            .await?;
+        let free = |slug: &String| !taken.contains(slug);
+        let numbered = (2..).map(|n| format!("{wanted}-{n}"));
+        Ok(std::iter::once(wanted.to_string()).chain(numbered).find(free).unwrap_or_default())
+    }
+
+    /// A copy of a journey: the same script, locations and cadence, paused until somebody starts it.
+    pub async fn duplicate(
+        &self,
+        journey: &Journey,
+        slug: &str,
+        script: &str,
+        name: &str,
+        author: &str,
+        now: Timestamp,
+    ) -> Result<i32> {
+        let mut tx = self.pool.begin().await?;
+        let id: i32 = sqlx::query_scalar(
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, life, tags, owner, essential)
+             SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, owner, essential FROM journey WHERE id = $1
+             RETURNING id",
+        )
+        .bind(journey.id)
+        .bind(slug)
+        .bind(name)
+        .bind(script)
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query(
+            "INSERT INTO journey_location SELECT $2, location_id, nth FROM journey_location WHERE journey_id = $1",
+        )
+        .bind(journey.id)
+        .bind(id)
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query("INSERT INTO script_version VALUES ($1, 1, $2, $3, $4, $5)")
+            .bind(id)
+            .bind(script)
+            .bind(author)
+            .bind(format!("copy of {}, version {}", journey.name, journey.version))
+            .bind(now.to_sqlx())
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// Replaces the common parts of a site.
+    pub async fn set_parts(&self, site_id: i32, parts: &str) -> Result<()> {
+        sqlx::query("UPDATE site SET parts = $2 WHERE id = $1").bind(site_id).bind(parts).execute(&self.pool).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,178 @@
+//! Secrets of a site: sealed before they come here, opened after they leave.
+//!
+//! [`Vault`] holds the key, which is never in the database. A secret is sealed with
+//! XChaCha20-Poly1305 under a nonce of its own, bound to its site and name: a row copied to another
+//! name does not open.
+
+use crate::db::{Db, Result};
+use chacha20poly1305::aead::{Aead, KeyInit, Payload};
+use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
+use jiff::Timestamp;
+use jiff_sqlx::ToSqlx;
+use rand::RngCore;
+use std::collections::HashMap;
+
+const NONCE: usize = 24;
+
+/// Seals and opens secrets.
+#[derive(Clone)]
+pub struct Vault {
+    cipher: XChaCha20Poly1305,
+}
+
+impl std::fmt::Debug for Vault {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Vault")
+    }
+}
+
+/// Why a key or a sealed secret is of no use.
+#[derive(Debug, thiserror::Error, PartialEq)]
+pub enum VaultError {
+    #[error("a key is 64 hexadecimal digits; this is something else")]
+    NoKey,
+    #[error("the secret {0} was sealed with another key")]
+    OtherKey(String),
+}
+
+impl Vault {
+    /// Takes a key of 64 hexadecimal digits.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn new(key: &str) -> std::result::Result<Vault, VaultError> {
+        let key = key.trim();
+        let digits = key.len() == 64 && key.bytes().all(|b| b.is_ascii_hexdigit());
+        let byte = |at: usize| u8::from_str_radix(&key[at..at + 2], 16).map_err(|_| VaultError::NoKey);
+        let bytes: Vec<u8> = match digits {
+            true => (0..64).step_by(2).map(byte).collect::<std::result::Result<_, _>>()?,
+            false => return Err(VaultError::NoKey),
+        };
+        let key = Key::try_from(bytes.as_slice()).map_err(|_| VaultError::NoKey)?;
+        Ok(Vault { cipher: XChaCha20Poly1305::new(&key) })
+    }
+
+    /// A new key, as it stands in a key file.
+    pub fn new_key() -> String {
+        let mut bytes = [0u8; 32];
+        rand::rng().fill_bytes(&mut bytes);
+        bytes.iter().map(|b| format!("{b:02x}")).collect()
+    }
+
+    fn seal(&self, place: &str, secret: &str) -> Vec<u8> {
+        let mut nonce = [0u8; NONCE];
+        rand::rng().fill_bytes(&mut nonce);
+        let payload = Payload { msg: secret.as_bytes(), aad: place.as_bytes() };
+        // Encryption fails only for texts of many gigabytes.
+        let sealed = self.cipher.encrypt(&XNonce::from(nonce), payload).unwrap_or_default();
+        [nonce.as_slice(), &sealed].concat()
+    }
+
+    fn open(&self, place: &str, sealed: &[u8]) -> Option<String> {
+        let (nonce, sealed) = sealed.split_at_checked(NONCE)?;
+        let payload = Payload { msg: sealed, aad: place.as_bytes() };
+        let opened = self.cipher.decrypt(&XNonce::try_from(nonce).ok()?, payload).ok()?;
+        String::from_utf8(opened).ok()
+    }
+}
+
+fn place(site_id: i32, name: &str) -> String {
+    format!("{site_id}/{name}")
+}
+
+/// A secret without what it is.
+#[derive(Debug, Clone)]
+pub struct Secret {
+    pub name: String,
+    pub author: String,
+    pub set_at: Timestamp,
+}
+
+impl Db {
+    pub async fn secrets(&self, site_id: i32) -> Result<Vec<Secret>> {
+        let rows: Vec<(String, String, jiff_sqlx::Timestamp)> =
+            sqlx::query_as("SELECT name, author, set_at FROM secret WHERE site_id = $1 ORDER BY name")
+                .bind(site_id)
+                .fetch_all(&self.pool)
+                .await?;
+        Ok(rows.into_iter().map(|(name, author, set_at)| Secret { name, author, set_at: set_at.to_jiff() }).collect())
+    }
+
+    /// Seals and keeps a secret; one of the same name is replaced.
+    pub async fn set_secret(
+        &self,
+        vault: &Vault,
+        site_id: i32,
+        name: &str,
+        secret: &str,
+        author: &str,
+        now: Timestamp,
+    ) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO secret VALUES ($1, $2, $3, $4, $5)
+             ON CONFLICT (site_id, name) DO UPDATE SET sealed = $3, author = $4, set_at = $5",
+        )
+        .bind(site_id)
+        .bind(name)
+        .bind(vault.seal(&place(site_id, name), secret))
+        .bind(author)
+        .bind(now.to_sqlx())
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    pub async fn remove_secret(&self, site_id: i32, name: &str) -> Result<()> {
+        sqlx::query("DELETE FROM secret WHERE site_id = $1 AND name = $2")
+            .bind(site_id)
+            .bind(name)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// These secrets of a site, opened; those that are not there are left out.
+    ///
+    /// # Errors
+    /// The inner error names a secret that was sealed with another key.
+    pub async fn open_secrets(
+        &self,
+        vault: &Vault,
+        site_id: i32,
+        names: &[String],
+    ) -> Result<std::result::Result<HashMap<String, String>, VaultError>> {
+        let rows: Vec<(String, Vec<u8>)> =
+            sqlx::query_as("SELECT name, sealed FROM secret WHERE site_id = $1 AND name = ANY($2)")
+                .bind(site_id)
+                .bind(names)
+                .fetch_all(&self.pool)
+                .await?;
+        let open = |(name, sealed): (String, Vec<u8>)| match vault.open(&place(site_id, &name), &sealed) {
+            Some(secret) => Ok((name, secret)),
+            None => Err(VaultError::OtherKey(name)),
+        };
+        Ok(rows.into_iter().map(open).collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_sealed_secret_opens_only_with_its_key_under_its_name_and_unchanged() {
+        let vault = Vault::new(&Vault::new_key()).expect("a key");
+        let sealed = vault.seal("1/desk", "sea & sand");
+        assert!(!sealed.windows(3).any(|w| w == b"sea"));
+        assert_eq!(vault.open("1/desk", &sealed).as_deref(), Some("sea & sand"));
+        assert_eq!(vault.open("2/desk", &sealed), None);
+        assert_ne!(sealed, vault.seal("1/desk", "sea & sand"), "a nonce of its own each time");
+        let mut changed = sealed.clone();
+        *changed.last_mut().expect("bytes") ^= 1;
+        assert_eq!(vault.open("1/desk", &changed), None);
+        assert_eq!(vault.open("1/desk", &sealed[..10]), None);
+        let other = Vault::new(&Vault::new_key()).expect("a key");
+        assert_eq!(other.open("1/desk", &sealed), None);
+        assert_eq!(Vault::new("not hexadecimal").err(), Some(VaultError::NoKey));
+    }
+}

@@ -1,0 +1,209 @@
+//! What the script page asks while somebody writes: reading, what could come next, playing now.
+
+use crate::State;
+use crate::format;
+use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_core::journey::{self, Part, ScriptError};
+use cadentis_store::StoreError;
+use jiff::Timestamp;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// A request that changes something must come from a page of ours.
+pub fn is_ours(request: &HttpRequest) -> Result<(), HttpResponse> {
+    let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
+    let origin = head("origin").and_then(|o| o.split_once("://")).map(|(_, host)| host);
+    match origin {
+        Some(origin) if Some(origin) != head("host") => {
+            Err(HttpResponse::Forbidden().json(json!({ "says": "Only pages of this server may do that." })))
+        }
+        _ => Ok(()),
+    }
+}
+
+pub fn away(e: &StoreError) -> HttpResponse {
+    tracing::warn!("not done: {e}");
+    let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
+    HttpResponse::ServiceUnavailable().insert_header(("retry-after", "5")).json(json!({ "says": says }))
+}
+
+pub fn complaint(e: &ScriptError) -> Value {
+    let hint = e.hint.as_ref().map(|h| format!("; {h}")).unwrap_or_default();
+    json!({
+        "line": e.line, "column": e.column,
+        "says": format!("Found {}; expected {}{hint}.", e.found, e.expected),
+        "whole": e.to_string(),
+    })
+}
+
+/// The common parts of the site; parts that cannot be read are as good as none.
+pub async fn shared(state: &State) -> Result<Vec<Part>, StoreError> {
+    let site = state.db.sites().await?.into_iter().next();
+    Ok(site.and_then(|s| journey::parts(&s.parts).ok()).unwrap_or_default())
+}
+
+#[derive(Deserialize)]
+pub struct Written {
+    script: String,
+}
+
+/// `POST /api/script/read`: what is wrong with a script, how its words are coloured, its steps as cards,
+/// and the script as it is usually written.
+pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpResponse {
+    let shared = match shared(&state).await {
+        Ok(shared) => shared,
+        Err(e) => return away(&e),
+    };
+    let problems: Vec<Value> = journey::problems(&written.script, &shared).iter().map(complaint).collect();
+    let lines: Vec<Value> = coloured(&written.script);
+    let parsed = journey::parse(&written.script).ok();
+    let steps: Vec<Value> = parsed
+        .iter()
+        .flat_map(|j| &j.steps)
+        .map(|s| {
+            json!({
+                "name": s.name, "line": s.line.0, "clean_up": s.clean_up,
+                "within": s.within_ms.map(|ms| format!("{} s", format::seconds(ms as f64))),
+                "sentences": s.sentences.iter().map(|s| json!({ "line": s.line.0, "says": s.says.to_string() })).collect::<Vec<_>>(),
+            })
+        })
+        .collect();
+    let secrets = parsed.as_ref().map(|j| j.secrets()).unwrap_or_default();
+    HttpResponse::Ok().json(json!({
+        "problems": problems, "lines": lines, "steps": steps, "secrets": secrets,
+        "name": parsed.as_ref().map(|j| &j.name), "browser": parsed.as_ref().is_none_or(|j| j.needs_browser()),
+        "formatted": parsed.as_ref().filter(|_| problems.is_empty()).map(ToString::to_string),
+    }))
+}
+
+/// Spans of each line: column from 0, length, kind.
+fn coloured(script: &str) -> Vec<Value> {
+    let mut before = String::new();
+    script
+        .lines()
+        .take(2_000)
+        .map(|line| {
+            let read = journey::read_line(&before, line);
+            // Where the line stands depends on what begins lines above it, nothing else.
+            let first = line.trim_start();
+            if ["journey", "part", "step", "clean"].iter().any(|w| first.starts_with(w)) {
+                before.push_str(first);
+                before.push('\n');
+            }
+            let spans = read.spans.iter().map(|s| json!([s.column - 1, s.length, s.kind.word()])).collect::<Vec<_>>();
+            json!(spans)
+        })
+        .collect()
+}
+
+#[derive(Deserialize)]
+pub struct Typing {
+    before: String,
+    line: String,
+}
+
+/// `POST /api/script/next`: words that could come next on a line; the newest word may be begun.
+pub async fn next(typing: web::Json<Typing>) -> HttpResponse {
+    HttpResponse::Ok().json(json!({ "next": journey::read_line(&typing.before, &typing.line).next }))
+}
+
+#[derive(Deserialize)]
+pub struct Wish {
+    script: String,
+    location: String,
+}
+
+/// `POST /api/trials`: plays a script once from a location, saved or not.
+pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<Wish>) -> HttpResponse {
+    if let Err(answer) = is_ours(&request) {
+        return answer;
+    }
+    let asked = async {
+        let shared = shared(&state).await?;
+        if let Some(e) = journey::problems(&wish.script, &shared).first() {
+            let body = json!({ "says": "The script cannot be played yet.", "problems": [complaint(e)] });
+            return Ok(HttpResponse::UnprocessableEntity().json(body));
+        }
+        let sites = state.db.sites().await?;
+        let locations = state.db.locations().await?;
+        let location = locations.iter().find(|l| l.slug == wish.location);
+        let (Some(site), Some(location)) = (sites.first(), location) else {
+            return Ok(HttpResponse::NotFound().json(json!({ "says": "There is no such location." })));
+        };
+        let id = state.db.ask_trial(site.id, location.id, &wish.script, Timestamp::now()).await?;
+        Ok(HttpResponse::Ok().json(json!({ "id": id })))
+    };
+    asked.await.unwrap_or_else(|e: StoreError| away(&e))
+}
+
+/// `GET /api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
+/// a page of its own.
+pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
+    let trial = match state.db.trial(*id).await {
+        Ok(Some(trial)) => trial,
+        Ok(None) => return HttpResponse::NotFound().json(json!({ "says": "There is no such trial any more." })),
+        Err(e) => return away(&e),
+    };
+    let waits_s = Timestamp::now().duration_since(trial.asked_at).as_secs();
+    let runner_seen = match state.db.runners(Timestamp::now()).await {
+        Ok(runners) => runners.into_iter().filter(|(l, _)| *l == trial.location_id).map(|(_, r)| r.seen_at).max(),
+        Err(e) => return away(&e),
+    };
+    let steps = trial.record.as_ref().map(|r| {
+        let steps = r.steps.iter().enumerate().map(|(nth, s)| {
+            json!({
+                "name": s.name, "outcome": s.outcome.word(), "duration_ms": s.duration_ms, "clean_up": s.clean_up,
+                "trouble": s.trouble, "requests": s.requests.len(), "fell_back": s.fell_back,
+                "film": s.film.iter().enumerate().map(|(i, f)| json!({ "at_ms": f.at_ms, "picture": format!("/api/trials/{id}/film/{nth}/{i}") })).collect::<Vec<_>>(),
+            })
+        });
+        steps.collect::<Vec<_>>()
+    });
+    let repaired = trial.record.as_ref().and_then(|r| {
+        let fell: Vec<_> = r.steps.iter().flat_map(|s| s.fell_back.clone()).collect();
+        let journey = journey::parse(&trial.script).ok().filter(|_| !fell.is_empty())?;
+        Some(journey::repaired(&journey, &fell).to_string())
+    });
+    HttpResponse::Ok().json(json!({
+        "waiting": trial.runner.is_none(), "waits_s": waits_s, "runner": trial.runner, "runner_seen": runner_seen,
+        "cancelled": trial.cancelled, "progress": trial.progress, "steps": steps, "repaired": repaired,
+        "outcome": trial.record.as_ref().map(|r| r.outcome.word()),
+        "trouble": trial.record.as_ref().and_then(|r| r.trouble.as_ref()),
+        "duration_ms": trial.record.as_ref().map(|r| r.duration_ms),
+        "browser": trial.record.as_ref().map(|r| &r.browser),
+    }))
+}
+
+/// `GET /api/trials/{id}/film/{step}/{frame}`: one picture.
+pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, usize)>) -> HttpResponse {
+    let (id, step, frame) = path.into_inner();
+    let trial = match state.db.trial(id).await {
+        Ok(trial) => trial,
+        Err(e) => return away(&e),
+    };
+    let record = trial.and_then(|t| t.record);
+    let picture = record.as_ref().and_then(|r| r.steps.get(step)?.film.get(frame));
+    let bytes = picture.and_then(|f| {
+        use base64::Engine;
+        base64::engine::general_purpose::STANDARD.decode(f.picture.split_once(',')?.1).ok()
+    });
+    match bytes {
+        Some(bytes) => HttpResponse::Ok()
+            .insert_header(("cache-control", "private, max-age=86400, immutable"))
+            .content_type("image/jpeg")
+            .body(bytes),
+        None => HttpResponse::NotFound().finish(),
+    }
+}
+
+/// `DELETE /api/trials/{id}`: the runner breaks it off as soon as it hears.
+pub async fn cancel(state: web::Data<State>, request: HttpRequest, id: web::Path<Uuid>) -> HttpResponse {
+    if let Err(answer) = is_ours(&request) {
+        return answer;
+    }
+    match state.db.cancel_trial(*id).await {
+        Ok(()) => HttpResponse::NoContent().finish(),
+        Err(e) => away(&e),
+    }
+}

@@ -1,0 +1,365 @@
+//! The script of a journey: written, checked, played, saved, compared; and the journey's life.
+
+use super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::api::scripts::{away, complaint, is_ours, shared};
+use crate::error::PageError;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::journey;
+use cadentis_core::journey::grammar;
+use cadentis_store::StoreError;
+use cadentis_store::scripts::{Edit, Life, Saved, Version};
+use cadentis_store::sites::Journey;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Deserialize;
+use serde_json::json;
+use similar::{ChangeTag, TextDiff};
+
+#[derive(Template)]
+#[template(path = "script.html")]
+struct Page {
+    frame: Frame,
+    name: String,
+    slug: String,
+    says: String,
+    version: i32,
+    script: String,
+    locations: Vec<(String, String)>,
+    versions: Vec<VersionRow>,
+    compared: Option<Compared>,
+    owner: String,
+    tags: String,
+    essential: bool,
+    lives: Vec<(&'static str, &'static str)>,
+}
+
+struct VersionRow {
+    version: i32,
+    author: String,
+    note: String,
+    saved_at: String,
+    newest: bool,
+}
+
+/// Two versions, line by line.
+struct Compared {
+    title: String,
+    lines: Vec<DiffLine>,
+}
+
+pub struct DiffLine {
+    pub class: &'static str,
+    pub sign: &'static str,
+    pub text: String,
+}
+
+/// The lines of two texts with what went and what came; far from changes they are left out.
+pub fn diff(old: &str, new: &str) -> Vec<DiffLine> {
+    let diff = TextDiff::from_lines(old, new);
+    let mut lines = Vec::new();
+    for (nth, group) in diff.grouped_ops(3).iter().enumerate() {
+        if nth > 0 {
+            lines.push(DiffLine { class: "gap", sign: "", text: "…".into() });
+        }
+        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            let (class, sign) = match change.tag() {
+                ChangeTag::Delete => ("gone", "−"),
+                ChangeTag::Insert => ("new", "+"),
+                ChangeTag::Equal => ("same", " "),
+            };
+            lines.push(DiffLine { class, sign, text: change.value().trim_end_matches('\n').to_string() });
+        }
+    }
+    lines
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    compare: Option<i32>,
+}
+
+async fn wanted_journey(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
+    state.db.journey(site_id, slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
+}
+
+pub async fn page(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let j = wanted_journey(&state, frame.site.id, &slug).await?;
+    let (versions, all, silent, places) = futures::try_join!(
+        state.db.versions(j.id),
+        state.db.locations(),
+        state.db.still_to_answer(j.id),
+        state.db.locations_of(&j),
+    )?;
+    let compared = match wanted.compare {
+        None => None,
+        Some(version) => {
+            let old = state.db.script_of_version(j.id, version).await?;
+            let old = old.ok_or_else(|| PageError::NotFound(format!("version {version} of {slug}")))?;
+            let title = format!("From version {version} to version {}", j.version);
+            Some(Compared { title, lines: diff(&old, &j.script) })
+        }
+    };
+    let zone = frame.site.zone.clone();
+    let newest = j.version;
+    let row = |v: Version| VersionRow {
+        version: v.version,
+        author: v.author,
+        note: v.note,
+        saved_at: when(v.saved_at, &zone),
+        newest: v.version == newest,
+    };
+    html(&Page {
+        says: life_says(&j, places.len(), &silent),
+        name: j.name,
+        slug: j.slug,
+        version: j.version,
+        script: j.script,
+        locations: all.into_iter().map(|l| (l.slug, l.name)).collect(),
+        versions: versions.into_iter().map(row).collect(),
+        compared,
+        lives: lives(&j.life),
+        owner: j.owner,
+        tags: j.tags.join(", "),
+        essential: j.essential,
+        frame,
+    })
+}
+
+fn when(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string()
+}
+
+/// What can be made of a journey, and what to call doing so.
+fn lives(life: &str) -> Vec<(&'static str, &'static str)> {
+    let all = [("active", "Start"), ("paused", "Pause"), ("archived", "Archive")];
+    let named = |(to, word): (&'static str, &'static str)| match (life, to) {
+        ("archived", "paused") => (to, "Restore"),
+        ("paused", "active") | ("archived", "active") => (to, "Start again"),
+        _ => (to, word),
+    };
+    all.into_iter().filter(|(to, _)| *to != life && !(life == "archived" && *to == "active")).map(named).collect()
+}
+
+/// One sentence on how a journey stands in its life.
+pub fn life_says(j: &Journey, locations: usize, silent: &[String]) -> String {
+    let minutes = f64::from(j.every_s) / 60.0;
+    let cadence = format!("every {minutes} min from {locations} location{}", if locations == 1 { "" } else { "s" });
+    match (j.life.as_str(), silent.len()) {
+        ("paused", _) => format!("Paused: it would play {cadence}."),
+        ("archived", _) => "Archived: it does not play; its runs and versions are kept.".into(),
+        (_, 0) => format!("Active: it plays {cadence}."),
+        (_, waiting) if waiting == locations => format!("Waiting for its first run: it plays {cadence}."),
+        _ => format!("Active: it plays {cadence}; still to answer: {}.", silent.join(", ")),
+    }
+}
+
+#[derive(Deserialize)]
+pub struct Changed {
+    script: String,
+    based_on: i32,
+    author: String,
+    note: String,
+}
+
+/// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
+/// cannot be played: nothing is lost, the page keeps what was written.
+pub async fn save(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    changed: web::Json<Changed>,
+) -> HttpResponse {
+    if let Err(answer) = is_ours(&request) {
+        return answer;
+    }
+    let author = cut(&changed.author, 80);
+    if author.is_empty() {
+        return HttpResponse::UnprocessableEntity()
+            .json(json!({ "says": "Say who you are: versions have an author." }));
+    }
+    let saved = async {
+        let shared = shared(&state).await?;
+        let problems = journey::problems(&changed.script, &shared);
+        if let Some(first) = problems.first() {
+            let body = json!({ "says": format!("Not saved: {first}."), "problems": problems.iter().map(complaint).collect::<Vec<_>>() });
+            return Ok(HttpResponse::UnprocessableEntity().json(body));
+        }
+        let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
+        let Some(site) = state.db.sites().await?.into_iter().next() else {
+            return Ok(HttpResponse::NotFound().finish());
+        };
+        let Some(j) = state.db.journey(site.id, &slug).await? else { return Ok(HttpResponse::NotFound().finish()) };
+        let note = cut(&changed.note, 200);
+        let edit =
+            Edit { script: &changed.script, name: &name, based_on: changed.based_on, author: &author, note: &note };
+        Ok::<_, StoreError>(match state.db.save_script(j.id, &edit, Timestamp::now()).await? {
+            Saved::Version(version) => {
+                HttpResponse::Ok().json(json!({ "version": version, "says": format!("Saved as version {version}.") }))
+            }
+            Saved::Same(version) => HttpResponse::Ok()
+                .json(json!({ "version": version, "says": format!("That is version {version} already.") })),
+            Saved::Overtaken(by) => {
+                let says = format!(
+                    "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
+                    by.author,
+                    by.version,
+                    when(by.saved_at, &site.zone)
+                );
+                HttpResponse::Conflict().json(json!({ "says": says, "newest": by.version }))
+            }
+        })
+    };
+    saved.await.unwrap_or_else(|e| away(&e))
+}
+
+fn cut(text: &str, most: usize) -> String {
+    text.trim().chars().take(most).collect()
+}
+
+#[derive(Deserialize)]
+pub struct Lived {
+    life: String,
+}
+
+/// `POST /journeys/{slug}/life`: starts, pauses or archives it.
+pub async fn live(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    lived: web::Form<Lived>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let life = Life::parse(&lived.life)
+        .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
+    let j = the_journey(&state, &slug).await?;
+    state.db.set_life(j.id, life).await?;
+    Ok(see(&format!("/journeys/{slug}/script")))
+}
+
+async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
+    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    wanted_journey(state, site.id, slug).await
+}
+
+pub fn see(address: &str) -> HttpResponse {
+    HttpResponse::SeeOther().insert_header(("location", address)).finish()
+}
+
+#[derive(Deserialize)]
+pub struct About {
+    owner: String,
+    tags: String,
+    essential: Option<String>,
+}
+
+/// `POST /journeys/{slug}/about`: owner, tags, weight.
+pub async fn about(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    about: web::Form<About>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let j = the_journey(&state, &slug).await?;
+    let mut tags: Vec<String> = about.tags.split(',').map(|t| cut(t, 40)).filter(|t| !t.is_empty()).take(20).collect();
+    tags.dedup();
+    state.db.set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some()).await?;
+    Ok(see(&format!("/journeys/{slug}/script")))
+}
+
+#[derive(Deserialize)]
+pub struct Copied {
+    author: String,
+}
+
+/// `POST /journeys/{slug}/duplicate`: a copy, paused.
+pub async fn duplicate(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    copied: web::Form<Copied>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let j = the_journey(&state, &slug).await?;
+    let name: String = format!("Copy of {}", j.name).chars().take(80).collect();
+    // The name stands in the script; a script that cannot be read any more is copied as it is.
+    let script = match journey::parse(&j.script) {
+        Ok(mut script) => {
+            script.name.clone_from(&name);
+            script.to_string()
+        }
+        Err(_) => j.script.clone(),
+    };
+    let free = state.db.free_slug(j.site_id, &format!("copy-of-{}", j.slug)).await?;
+    let author = Some(cut(&copied.author, 80)).filter(|a| !a.is_empty()).unwrap_or_else(|| "somebody".into());
+    state.db.duplicate(&j, &free, &script, &name, &author, Timestamp::now()).await?;
+    Ok(see(&format!("/journeys/{free}/script")))
+}
+
+/// `GET /journeys/{slug}/export`: the script as a file.
+pub async fn export(state: web::Data<State>, slug: web::Path<String>) -> Result<HttpResponse, PageError> {
+    let j = the_journey(&state, &slug).await?;
+    let disposition = format!("attachment; filename=\"{}.journey\"", j.slug);
+    Ok(HttpResponse::Ok()
+        .content_type("text/plain; charset=utf-8")
+        .insert_header(("content-disposition", disposition))
+        .body(j.script))
+}
+
+#[derive(Template)]
+#[template(path = "words.html")]
+struct WordsPage {
+    frame: Frame,
+    groups: Vec<(&'static str, Vec<Word>)>,
+    legend: Vec<(&'static str, &'static str)>,
+}
+
+struct Word {
+    written: String,
+    says: &'static str,
+    example: &'static str,
+}
+
+/// `GET /words`: every sentence of the language, out of the table that reads scripts.
+pub async fn words(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let of = |group| {
+        let forms = grammar::FORMS.iter().filter(|f| f.group == group);
+        forms.map(|f| Word { written: f.written(), says: f.says, example: f.example }).collect()
+    };
+    let groups = grammar::Group::ALL.into_iter().map(|g| (g.title(), of(g))).collect();
+    html(&WordsPage { frame, groups, legend: grammar::Slot::LEGEND.to_vec() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_difference_shows_what_went_and_what_came_and_leaves_the_rest_out() {
+        let old: String = (0..30).map(|n| format!("line {n}\n")).collect();
+        let new = old.replace("line 3\n", "").replace("line 25\n", "line 25, better\n");
+        let lines = diff(&old, &new);
+        let of = |class| lines.iter().filter(|l| l.class == class).map(|l| l.text.as_str()).collect::<Vec<_>>();
+        assert_eq!(of("gone"), ["line 3", "line 25"]);
+        assert_eq!(of("new"), ["line 25, better"]);
+        assert_eq!(of("gap"), ["…"]);
+        assert!(lines.len() < 20);
+        assert!(diff(&old, &old).is_empty());
+    }
+}

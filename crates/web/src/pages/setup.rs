@@ -1,0 +1,287 @@
+//! Setup: locations with their runners, secrets, common parts.
+
+use super::script::see;
+use super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::api::scripts::is_ours;
+use crate::error::PageError;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::journey;
+use cadentis_store::sites::NewLocation;
+use cadentis_store::work::Runner;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use serde::Deserialize;
+use uuid::Uuid;
+
+#[derive(Template)]
+#[template(path = "setup.html")]
+struct Page {
+    frame: Frame,
+    says: String,
+    locations: Vec<LocationRow>,
+    secrets: Vec<(String, String, String)>,
+    vault: bool,
+    parts: String,
+    wrong: Option<(&'static str, String)>,
+    /// A new runner's token: shown once.
+    told: Option<Told>,
+    address: String,
+    typed: Typed,
+}
+
+struct LocationRow {
+    name: String,
+    slug: String,
+    kind: String,
+    country: String,
+    zone: String,
+    runners: Vec<String>,
+    tone: &'static str,
+    state: String,
+}
+
+struct Told {
+    location: String,
+    slug: String,
+    token: String,
+}
+
+/// What was typed into the form for a new location.
+#[derive(Default, Deserialize)]
+pub struct Typed {
+    name: String,
+    country: String,
+    kind: String,
+    zone: String,
+}
+
+/// A runner that has not asked for so long is away.
+const AWAY_S: i64 = 180;
+
+fn ago(at: Timestamp, now: Timestamp) -> String {
+    match now.duration_since(at).as_secs() {
+        s if s < 90 => format!("{} s ago", s.max(0)),
+        s if s < 5_400 => format!("{} min ago", s / 60),
+        s if s < 172_800 => format!("{} h ago", s / 3_600),
+        s => format!("{} days ago", s / 86_400),
+    }
+}
+
+fn runner_says(r: &Runner, now: Timestamp) -> String {
+    let program = if r.program.is_empty() { "unknown version".into() } else { format!("version {}", r.program) };
+    // Whoever plays does not ask: being busy and silent for a while belong together.
+    let busy = r.busy_since.filter(|at| now.duration_since(*at) < SignedDuration::from_secs(120));
+    let doing =
+        busy.map_or(String::new(), |at| format!(", playing since {} s", now.duration_since(at).as_secs().max(0)));
+    format!("{}: {program}, protocol {}, asked for work {}{doing}", r.name, r.protocol, ago(r.seen_at, now))
+}
+
+async fn show(
+    state: &State,
+    request: &HttpRequest,
+    wrong: Option<(&'static str, String)>,
+    told: Option<Told>,
+    typed: Typed,
+    parts: Option<String>,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
+    let now = frame.now;
+    let (locations, runners, secrets) =
+        futures::try_join!(state.db.locations(), state.db.runners(now), state.db.secrets(frame.site.id))?;
+    let row = |l: cadentis_store::sites::Location| {
+        let here: Vec<&Runner> = runners.iter().filter(|(id, _)| *id == l.id).map(|(_, r)| r).collect();
+        let seen = here.iter().map(|r| r.seen_at).max();
+        let (tone, words) = match seen {
+            None => ("nodata", "no runner has asked for work yet".to_string()),
+            Some(at) if now.duration_since(at).as_secs() > AWAY_S => {
+                ("broken", format!("away: last asked {}", ago(at, now)))
+            }
+            Some(at) => ("within", format!("there: asked {}", ago(at, now))),
+        };
+        let runners =
+            here.iter().filter(|r| now.duration_since(r.seen_at).as_hours() < 24).map(|r| runner_says(r, now));
+        LocationRow {
+            name: l.name,
+            slug: l.slug,
+            kind: l.kind,
+            country: l.country,
+            zone: l.zone,
+            runners: runners.collect(),
+            tone,
+            state: words,
+        }
+    };
+    let locations: Vec<LocationRow> = locations.into_iter().map(row).collect();
+    let away: Vec<&str> = locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
+    let says = match away.len() {
+        0 => "Every location has a runner that asks for work.".into(),
+        1..=3 => format!("{} has no runner that asks for work: its runs are missing.", away.join(", ")),
+        n => format!("{n} of {} locations have no runner that asks for work: their runs are missing.", locations.len()),
+    };
+    let zone = frame.site.zone.clone();
+    let secrets = secrets.into_iter().map(|s| {
+        let at = s.set_at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string();
+        (s.name, s.author, at)
+    });
+    let secrets = secrets.collect();
+    let info = request.connection_info();
+    let address = format!("{}://{}", info.scheme(), info.host());
+    let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
+    let vault = state.vault.is_some();
+    html(&Page { says, locations, secrets, vault, parts, wrong, told, address: address.clone(), typed, frame })
+}
+
+/// `GET /setup`
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    show(&state, &request, None, None, Typed::default(), None).await
+}
+
+#[derive(Deserialize)]
+pub struct Kept {
+    name: String,
+    #[serde(default)]
+    secret: String,
+    #[serde(default)]
+    author: String,
+    remove: Option<String>,
+}
+
+/// `POST /setup/secrets`: keeps, replaces or removes a secret. What it is, is never shown again.
+pub async fn secret(
+    state: web::Data<State>,
+    request: HttpRequest,
+    kept: web::Form<Kept>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let wrong = |says: &str| Some(("secret", says.to_string()));
+    let Some(site) = state.db.sites().await?.into_iter().next() else {
+        return Err(PageError::NotFound("no site yet".into()));
+    };
+    if kept.remove.is_some() {
+        state.db.remove_secret(site.id, &kept.name).await?;
+        return Ok(see("/setup#secrets"));
+    }
+    let complaint = match &state.vault {
+        None => wrong("This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY."),
+        Some(_) if !journey::text::is_name(&kept.name) => {
+            wrong("A name is a small letter, then small letters, digits and _; 40 characters at most.")
+        }
+        Some(_) if kept.secret.chars().count() < 3 => wrong(
+            "A secret has at least three characters: a shorter one could not be told from other text, and masked.",
+        ),
+        Some(_) if kept.author.trim().is_empty() => wrong("Say who you are."),
+        Some(vault) => {
+            let author: String = kept.author.trim().chars().take(80).collect();
+            state.db.set_secret(vault, site.id, &kept.name, &kept.secret, &author, Timestamp::now()).await?;
+            return Ok(see("/setup#secrets"));
+        }
+    };
+    show(&state, &request, complaint, None, Typed::default(), None).await
+}
+
+#[derive(Deserialize)]
+pub struct Parts {
+    parts: String,
+}
+
+/// `POST /setup/parts`: the common parts of the site; refused as long as they cannot be read, or when a
+/// script that plays would lose what it follows.
+pub async fn parts(
+    state: web::Data<State>,
+    request: HttpRequest,
+    given: web::Form<Parts>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let text = given.into_inner().parts.replace("\r\n", "\n");
+    let Some(site) = state.db.sites().await?.into_iter().next() else {
+        return Err(PageError::NotFound("no site yet".into()));
+    };
+    let complaint = match journey::parts(&text) {
+        Err(e) => Some(format!("Not kept: {e}.")),
+        Ok(shared) => {
+            let journeys = state.db.journeys(site.id).await?;
+            let broken = journeys.iter().filter(|j| j.life != "archived").find_map(|j| {
+                let e = journey::problems(&j.script, &shared).into_iter().next()?;
+                Some(format!("Not kept: {} would not play any more: {e}.", j.name))
+            });
+            broken
+        }
+    };
+    match complaint {
+        Some(says) => show(&state, &request, Some(("parts", says)), None, Typed::default(), Some(text)).await,
+        None => {
+            state.db.set_parts(site.id, &text).await?;
+            Ok(see("/setup#parts"))
+        }
+    }
+}
+
+/// `POST /setup/locations`: a new location and the token of its runner, shown once.
+pub async fn location(
+    state: web::Data<State>,
+    request: HttpRequest,
+    typed: web::Form<Typed>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let typed = typed.into_inner();
+    let (name, country) = (typed.name.trim(), typed.country.trim().to_uppercase());
+    let complaint = if name.is_empty() || name.chars().count() > 60 {
+        Some("A location needs a name of at most 60 characters.")
+    } else if country.len() != 2 || !country.bytes().all(|b| b.is_ascii_uppercase()) {
+        Some("A country is two letters, as ISO 3166 has them: NO, CA, JP.")
+    } else if !["public", "in-house"].contains(&typed.kind.as_str()) {
+        Some("A location is public or in-house.")
+    } else if TimeZone::get(&typed.zone).is_err() {
+        Some("A zone is a name of the IANA database, such as Europe/Oslo.")
+    } else {
+        None
+    };
+    if let Some(says) = complaint {
+        return show(&state, &request, Some(("location", says.into())), None, typed, None).await;
+    }
+    let wanted: String =
+        name.to_lowercase().chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect::<String>();
+    let wanted = wanted.trim_matches('-');
+    if wanted.is_empty() || state.db.locations().await?.iter().any(|l| l.slug == wanted) {
+        let says = format!("There is a location of that name already: {name}.");
+        return show(&state, &request, Some(("location", says)), None, typed, None).await;
+    }
+    let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
+    let new =
+        NewLocation { slug: wanted, name, country: &country, kind: &typed.kind, zone: &typed.zone, token: &token };
+    state.db.add_location(&new).await?;
+    let told = Told { location: name.into(), slug: wanted.into(), token };
+    show(&state, &request, None, Some(told), Typed::default(), None).await
+}
+
+#[derive(Deserialize)]
+pub struct Renewed {
+    slug: String,
+}
+
+/// `POST /setup/token`: a new token for a location; the old one is worth nothing from now on.
+pub async fn token(
+    state: web::Data<State>,
+    request: HttpRequest,
+    renewed: web::Form<Renewed>,
+) -> Result<HttpResponse, PageError> {
+    if let Err(answer) = is_ours(&request) {
+        return Ok(answer);
+    }
+    let locations = state.db.locations().await?;
+    let location = locations.into_iter().find(|l| l.slug == renewed.slug);
+    let location = location.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
+    let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
+    state.db.set_token(&location.slug, &token).await?;
+    let told = Told { location: location.name, slug: location.slug, token };
+    show(&state, &request, None, Some(told), Typed::default(), None).await
+}
