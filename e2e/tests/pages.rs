@@ -3,6 +3,7 @@
 use cadentis_e2e::{Demo, Looker};
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
+use thirtyfour::{By, Key};
 
 const AXE: &str = include_str!("../vendor/axe.min.js");
 
@@ -36,6 +37,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(&demo, &looker).await;
     hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
+    a_script_is_started_written_played_and_saved(&demo, &looker).await;
     no_page_has_a_serious_violation(&demo, &looker).await;
     looker.end().await;
     it_ends_with_everything_it_started(&mut demo);
@@ -81,6 +83,88 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
     looker
         .wait_for("the picture is a picture", "return document.querySelector('.film img').naturalWidth > 400", 10)
         .await;
+}
+
+async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Looker) {
+    let type_into = async |css: &str, text: &str| {
+        let field = looker.driver.find(By::Css(css)).await.expect("a field");
+        field.clear().await.expect("it can be emptied");
+        field.send_keys(text).await.expect("it can be typed into");
+    };
+    let press =
+        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    looker.driver.goto(format!("{}/journeys/new", demo.address)).await.expect("the page opens");
+    type_into("input[name='page.address']", "http://book.marram.example/tomorrow").await;
+    type_into("input[name='page.text']", "Departures tomorrow").await;
+    type_into("input[name=name]", "Look at tomorrow").await;
+    type_into("input[name=author]", "Ada").await;
+    let cost = "return document.querySelector('[data-cost]').textContent";
+    assert!(looker.ask(cost).await.as_str().is_some_and(|c| c.starts_with("2,304 runs a day, 69,120 in 30 days")));
+    press("form[data-start] button").await;
+    looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
+    // What is wrong stands under its line while it is typed, and what could come next is offered.
+    press(".cm-content").await;
+    looker
+        .driver
+        .action_chain()
+        .key_down(Key::Control)
+        .send_keys(Key::End)
+        .key_up(Key::Control)
+        .perform()
+        .await
+        .expect("keys");
+    looker.driver.action_chain().send_keys("\n  pres ").perform().await.expect("keys");
+    let complaint = "return [...document.querySelectorAll('.complaint')].some(c => c.textContent.includes('did you mean `press`?'))";
+    looker.wait_for("the complaint", complaint, 10).await;
+    looker
+        .driver
+        .action_chain()
+        .send_keys(Key::Backspace)
+        .send_keys("s link \"Timetable")
+        .send_keys(Key::End)
+        .perform()
+        .await
+        .expect("keys");
+    looker
+        .wait_for(
+            "the script can be played",
+            "return document.querySelector('[data-verdict]').textContent === 'can be played'",
+            10,
+        )
+        .await;
+    // A card changes the text.
+    let card =
+        "const i = [...document.querySelectorAll('.cards input')].find(i => i.value.includes('Departures tomorrow'));
+        i.value = 'expect text \"Departures\"'; i.dispatchEvent(new Event('change')); return true";
+    looker.ask(card).await;
+    let text = "return document.querySelector('[data-script]').cadentisText()";
+    let written = looker.ask(text).await;
+    let written = written.as_str().expect("a text");
+    assert!(
+        written.contains("  expect text \"Departures\"\n") && written.trim_end().ends_with("press link \"Timetable\""),
+        "{written}"
+    );
+    // Played before it is saved: steps, and a film.
+    press("[data-play]").await;
+    let said = "return document.querySelector('[data-trial-says]').textContent";
+    looker.wait_for("the trial", &format!("{}.startsWith('It ')", said), 120).await;
+    let outcome = looker.ask(said).await;
+    assert!(outcome.as_str().is_some_and(|s| s.starts_with("It passed") || s.starts_with("It was slow")), "{outcome}");
+    let film = "return document.querySelectorAll('[data-trial-room] .film img').length";
+    assert!(looker.ask(film).await.as_u64().is_some_and(|n| n >= 1));
+    type_into("[data-author]", "Ada").await;
+    type_into("[data-note]", "follow the link, too").await;
+    press("[data-save]").await;
+    looker
+        .wait_for("saved", "return document.querySelector('[data-saved]').textContent === 'Saved as version 2.'", 10)
+        .await;
+    looker
+        .driver
+        .goto(format!("{}/journeys/look-at-tomorrow/script?compare=1", demo.address))
+        .await
+        .expect("the page opens");
+    let came = "return [...document.querySelectorAll('.diff .new')].map(l => l.textContent.trim()).join('|')";
+    assert_eq!(looker.ask(came).await, json!("+   expect text \"Departures\"|+|+   press link \"Timetable\""));
 }
 
 async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(demo: &Demo, looker: &Looker) {
@@ -151,7 +235,17 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
 
 async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
     let mut found = Vec::new();
-    for path in ["/", "/journeys", "/journeys/book-a-crossing", "/visitors", "/goals"] {
+    for path in [
+        "/",
+        "/journeys",
+        "/journeys/book-a-crossing",
+        "/journeys/book-a-crossing/script",
+        "/journeys/new",
+        "/words",
+        "/visitors",
+        "/goals",
+        "/setup",
+    ] {
         looker.driver.goto(&format!("{}{path}", demo.address)).await.expect("the page opens");
         found.extend(serious(looker).await.into_iter().map(|v| format!("{path}: {v}")));
     }

@@ -45,7 +45,7 @@ pub struct Setting {
 pub type Film = Arc<Mutex<Vec<(f64, String)>>>;
 
 /// A film has a picture at least this often.
-const FILM_EVERY: Duration = Duration::from_millis(200);
+const FILM_EVERY: Duration = Duration::from_millis(150);
 /// No step has more pictures than this.
 const FILM_LONGEST: usize = 150;
 

@@ -21,7 +21,7 @@ impl Db {
             let steps: Vec<String> = run.steps_ms.iter().map(f32::to_string).collect();
             let _ = writeln!(
                 rows,
-                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium",
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1",
                 run.site_id,
                 run.id,
                 run.journey_id,

@@ -44,6 +44,20 @@ impl Db {
         Ok(Db { pool })
     }
 
+    /// Every row of every table as text: for tests that look for what may not be there.
+    pub async fn text_of_every_table(&self) -> Result<Vec<String>> {
+        let sql = "SELECT table_name::text FROM information_schema.tables
+                   WHERE table_schema = 'public' AND table_type = 'BASE TABLE'";
+        let tables: Vec<String> = sqlx::query_scalar(sql).fetch_all(&self.pool).await?;
+        let mut all = Vec::new();
+        for table in tables {
+            let rows = AssertSqlSafe(format!("SELECT t::text FROM \"{table}\" t"));
+            let rows: Vec<String> = sqlx::query_scalar(rows).fetch_all(&self.pool).await?;
+            all.extend(rows);
+        }
+        Ok(all)
+    }
+
     /// Brings the tables up to date. Several servers may do so at once.
     pub async fn migrate(&self) -> Result<()> {
         sqlx::migrate!("./migrations").run(&self.pool).await?;

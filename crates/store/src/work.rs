@@ -77,13 +77,14 @@ impl Db {
         Ok(added)
     }
 
-    /// Takes note of a runner that asks for work; at most every five seconds is written.
+    /// Takes note of a runner that asks for work; what has not changed is written at most every five seconds.
     pub async fn runner_seen(&self, location_id: i32, runner: &Runner, now: Timestamp) -> Result<()> {
         sqlx::query(
             "INSERT INTO runner VALUES ($1, $2, $3, $4, $5, $6)
              ON CONFLICT (location_id, name) DO UPDATE SET program = $3, protocol = $4, seen_at = $5, busy_since = $6
              WHERE runner.seen_at < $5::timestamptz - interval '5 seconds'
-                OR (runner.busy_since IS NULL) <> ($6::timestamptz IS NULL)",
+                OR (runner.busy_since IS NULL) <> ($6::timestamptz IS NULL)
+                OR (runner.program, runner.protocol) <> ($3, $4)",
         )
         .bind(location_id)
         .bind(&runner.name)

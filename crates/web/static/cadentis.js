@@ -109,7 +109,7 @@
   var keys = document.getElementById('keys');
   document.querySelector('[data-keys]').addEventListener('click', function () { keys.showModal(); });
   document.addEventListener('keydown', function (e) {
-    if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest('input, select, textarea, dialog[open]')) return;
+    if (e.ctrlKey || e.metaKey || e.altKey || e.target.closest('input, select, textarea, [contenteditable], dialog[open]')) return;
     var length = stretch.to - stretch.from, middle = (stretch.from + stretch.to) / 2;
     switch (e.key) {
       case 'ArrowLeft': go(stretch.from - length / 2, stretch.to - length / 2); break;

@@ -10,6 +10,9 @@ use uuid::Uuid;
 
 pub static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
 
+/// What the tests' servers seal secrets with.
+const KEY: &str = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef";
+
 /// Ended when dropped.
 pub struct Server {
     pub process: Child,
@@ -45,8 +48,9 @@ pub async fn site(db: &Db) -> i32 {
     .expect("a site")
 }
 
-fn spawn(url: &str, address: &str) -> Child {
+fn spawn(url: &str, address: &str, key: &str) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))
+        .env("CADENTIS_SECRET_KEY", key)
         .args(["serve", "--no-cadence", "--listen", address.trim_start_matches("http://"), "--database-url", url])
         .stderr(Stdio::null())
         .spawn()
@@ -57,7 +61,14 @@ impl Server {
     /// Starts a server on that database, which need not be there.
     pub fn start(url: &str) -> Server {
         let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
-        Server { process: spawn(url, &address), address, url: url.to_string() }
+        Server { process: spawn(url, &address, KEY), address, url: url.to_string() }
+    }
+
+    /// The same with another key for its secrets.
+    #[allow(dead_code, reason = "not every test keeps secrets")]
+    pub fn start_with_key(url: &str, key: &str) -> Server {
+        let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
+        Server { process: spawn(url, &address, key), address, url: url.to_string() }
     }
 
     /// Waits until healthz says anything but that it is starting, and gives its status.
@@ -84,7 +95,7 @@ impl Server {
     #[allow(dead_code, reason = "not every test kills its server")]
     pub async fn again(&mut self) {
         self.kill();
-        self.process = spawn(&self.url, &self.address);
+        self.process = spawn(&self.url, &self.address, KEY);
         assert_eq!(self.up().await, 200);
     }
 }

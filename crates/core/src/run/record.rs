@@ -209,6 +209,31 @@ impl RunRecord {
         }
     }
 
+    /// The run as lines of text, in the order things happened: moments in seconds from its beginning.
+    pub fn log(&self) -> String {
+        let mut lines: Vec<(f64, String)> = Vec::new();
+        for step in &self.steps {
+            let at = |ms: f64| step.start_ms + ms;
+            let word = if step.clean_up { "clean up" } else { "step" };
+            lines.push((at(0.0), format!("{word} \"{}\"", step.name)));
+            lines.extend(step.marks.iter().map(|m| (at(m.at_ms), format!("mark \"{}\"", m.name))));
+            lines.extend(step.console.iter().map(|c| (at(c.at_ms), format!("console {}: {}", c.level, c.text))));
+            let failed = step.requests.iter().filter(|r| r.is_failed());
+            lines.extend(failed.map(|r| {
+                let how = r.failed.clone().unwrap_or_else(|| r.status.to_string());
+                (at(r.end_ms()), format!("{} {} failed: {how}", r.method, r.url))
+            }));
+            let fell = |f: &FellBack| format!("line {} fell back to {} from {}", f.line, f.found_by, f.instead_of);
+            lines.extend(step.fell_back.iter().map(|f| (at(step.duration_ms), fell(f))));
+            let trouble = step.trouble.as_ref().map(|t| format!(": line {}: {}", t.line, t.says)).unwrap_or_default();
+            lines.push((at(step.duration_ms), format!("{word} \"{}\" {}{trouble}", step.name, step.outcome.word())));
+        }
+        lines.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let head = format!("{} {} on {} by {}\n", self.started_at, self.outcome.word(), self.browser, self.runner);
+        let one_line = |text: &str| text.replace(['\n', '\r'], " ");
+        lines.into_iter().fold(head, |log, (ms, says)| log + &format!("{:>9.3} {}\n", ms / 1000.0, one_line(&says)))
+    }
+
     /// Cuts texts and lists that are too long, and refuses numbers that no run can have.
     ///
     /// # Errors

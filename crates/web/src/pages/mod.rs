@@ -37,6 +37,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/words", web::get().to(script::words))
         .route("/runs/{id}", web::get().to(run::page))
         .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
+        .route("/{what:runs|trials}/{id}/har", web::get().to(run::har))
+        .route("/{what:runs|trials}/{id}/log", web::get().to(run::log))
         .route("/trials/{id}", web::get().to(run::trial))
         .route("/visitors", web::get().to(visitors::page))
         .route("/visitors/arrivals", web::get().to(visitors::arrivals))

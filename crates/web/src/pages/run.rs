@@ -9,7 +9,7 @@ use crate::format;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::run::{Difference, Outcome, Request, RunRecord, Split, StepRecord, Where, cause};
+use cadentis_core::run::{Difference, Har, Outcome, Request, RunRecord, Split, StepRecord, Where, cause};
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
 use cadentis_store::runs::Run;
@@ -23,7 +23,6 @@ use uuid::Uuid;
 #[template(path = "run.html")]
 struct Page {
     frame: Frame,
-    id: Uuid,
     journey: String,
     journey_slug: String,
     location: String,
@@ -65,6 +64,8 @@ struct Page {
     script: Vec<(usize, String, bool)>,
     version: String,
     fell_back: Vec<String>,
+    /// Address of this page, for downloads.
+    here: String,
 }
 
 struct StepTab {
@@ -238,6 +239,7 @@ pub async fn trial(
     };
     let mut page = shown(frame, &played, wanted.step);
     page.journey = format!("{name} (trial)");
+    page.here = format!("/trials/{id}");
     let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
         let picture = move |(i, f): (usize, &cadentis_core::run::Frame)| {
             let says = format!("{} {} s", if i == 0 { s.name.as_str() } else { "" }, format::seconds(f.at_ms));
@@ -247,6 +249,39 @@ pub async fn trial(
     });
     page.pictures = frames.collect();
     html(&page)
+}
+
+/// The record of a run, or of a trial.
+async fn kept(state: &State, what: &str, id: Uuid) -> Result<RunRecord, PageError> {
+    let gone = || PageError::NotFound(format!("details of {id}: they were not kept"));
+    match what {
+        "trials" => state.db.trial(id).await?.and_then(|t| t.record).ok_or_else(gone),
+        _ => {
+            let run = state.db.run(id).await?.ok_or_else(gone)?;
+            state.db.record(&run).await?.ok_or_else(gone)
+        }
+    }
+}
+
+fn download(name: &str, kind: &str, body: String) -> HttpResponse {
+    HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header(("content-disposition", format!("attachment; filename=\"{name}\"")))
+        .body(body)
+}
+
+/// `GET /runs/{id}/har`, `GET /trials/{id}/har`: requests as HAR 1.2.
+pub async fn har(state: web::Data<State>, path: web::Path<(String, Uuid)>) -> Result<HttpResponse, PageError> {
+    let (what, id) = path.into_inner();
+    let record = kept(&state, &what, id).await?;
+    Ok(download(&format!("{id}.har"), "application/json", Har::of_run(&record).write()))
+}
+
+/// `GET /runs/{id}/log`, `GET /trials/{id}/log`: steps, marks, console and failed requests, a line each.
+pub async fn log(state: web::Data<State>, path: web::Path<(String, Uuid)>) -> Result<HttpResponse, PageError> {
+    let (what, id) = path.into_inner();
+    let record = kept(&state, &what, id).await?;
+    Ok(download(&format!("{id}.log"), "text/plain; charset=utf-8", record.log()))
 }
 
 /// A run or trial, and what it is read beside.
@@ -268,7 +303,6 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
     let site_time = run.due_at.to_zoned(frame.site.zone.clone());
     let usual_ms = Samples::new(usual.iter().map(|r| r.duration_ms)).percentile(0.5, Method::NearestRank);
     let mut page = Page {
-        id: run.id,
         journey: journey.name.clone(),
         journey_slug: journey.slug.clone(),
         location: location.name.clone(),
@@ -297,6 +331,7 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
         script: vec![],
         version: String::new(),
         fell_back: vec![],
+        here: format!("/runs/{}", run.id),
         kept: record.is_some(),
         steps: vec![],
         step_name: String::new(),

@@ -74,8 +74,7 @@ fn runner_says(r: &Runner, now: Timestamp) -> String {
     let program = if r.program.is_empty() { "unknown version".into() } else { format!("version {}", r.program) };
     // Whoever plays does not ask: being busy and silent for a while belong together.
     let busy = r.busy_since.filter(|at| now.duration_since(*at) < SignedDuration::from_secs(120));
-    let doing =
-        busy.map_or(String::new(), |at| format!(", playing since {} s", now.duration_since(at).as_secs().max(0)));
+    let doing = busy.map_or(String::new(), |at| format!(", playing for {} s", now.duration_since(at).as_secs().max(0)));
     format!("{}: {program}, protocol {}, asked for work {}{doing}", r.name, r.protocol, ago(r.seen_at, now))
 }
 

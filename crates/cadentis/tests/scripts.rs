@@ -1,0 +1,282 @@
+//! Scripts, secrets, trials and runners over HTTP, on a real PostgreSQL.
+
+mod serving;
+
+use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_store::Db;
+use cadentis_store::sites::{NewJourney, NewLocation};
+use jiff::Timestamp;
+use serde_json::{Value, json};
+use serving::Server;
+use uuid::Uuid;
+
+const SCRIPT: &str = "journey \"Sign in\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"{secret desk_password}\" into field \"Password\"\n";
+const SECRET: &str = "sea & sand";
+
+struct World {
+    db: Db,
+    server: Server,
+    site: i32,
+    client: reqwest::Client,
+}
+
+async fn world() -> World {
+    let (db, url) = serving::database().await;
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let site = serving::site(&db).await;
+    let location = NewLocation {
+        slug: "bergen",
+        name: "Bergen",
+        country: "NO",
+        kind: "public",
+        zone: "Europe/Oslo",
+        token: "token",
+    };
+    let bergen = db.add_location(&location).await.expect("a location");
+    let journey = NewJourney {
+        site_id: site,
+        slug: "sign-in",
+        name: "Sign in",
+        script: SCRIPT,
+        every_s: 300,
+        apdex_t_s: 1.0,
+        author: "Ada",
+        locations: &[bergen],
+    };
+    db.add_journey(&journey).await.expect("a journey");
+    // Redirects are looked at, not followed.
+    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
+    World { db, server, site, client }
+}
+
+impl World {
+    fn at(&self, path: &str) -> String {
+        format!("{}{path}", self.server.address)
+    }
+
+    async fn post(&self, path: &str, body: Value) -> (u16, Value) {
+        let answer = self.client.post(self.at(path)).json(&body).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
+    }
+
+    async fn form(&self, path: &str, body: &str) -> (u16, String) {
+        let request = self.client.post(self.at(path)).header("content-type", "application/x-www-form-urlencoded");
+        let answer = request.body(body.to_string()).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.text().await.unwrap_or_default())
+    }
+
+    async fn page(&self, path: &str) -> String {
+        self.client.get(self.at(path)).send().await.expect("an answer").text().await.expect("a page")
+    }
+
+    async fn runner(&self, path: &str, body: Value) -> (u16, Value) {
+        let answer = self.client.post(self.at(path)).bearer_auth("token").json(&body).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
+    }
+}
+
+fn asking() -> Value {
+    json!({ "runner": "r", "program": "0.1.0", "protocol": 2 })
+}
+
+fn save(script: &str, based_on: i32, author: &str) -> Value {
+    json!({ "script": script, "based_on": based_on, "author": author, "note": "why" })
+}
+
+#[tokio::test]
+async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
+    let w = world().await;
+    // Forms of other sites are refused; names and secrets that cannot be used are told.
+    let request = w.client.post(w.at("/setup/secrets")).header("origin", "http://evil.example");
+    let request = request.header("content-type", "application/x-www-form-urlencoded");
+    let answer = request.body("name=a&secret=abcd&author=E").send().await.expect("an answer");
+    assert_eq!(answer.status(), 403);
+    let (status, page) = w.form("/setup/secrets", "name=Desk&secret=abcdef&author=Ada").await;
+    assert!(status == 200 && page.contains("A name is a small letter"));
+    let (_, page) = w.form("/setup/secrets", "name=desk_password&secret=ab&author=Ada").await;
+    assert!(page.contains("at least three characters"));
+    let (status, _) = w.form("/setup/secrets", "name=desk_password&secret=sea+%26+sand&author=Ada").await;
+    assert_eq!(status, 303);
+
+    let dumped: Vec<String> = w.db.text_of_every_table().await.expect("rows");
+    assert!(dumped.iter().any(|row| row.contains("desk_password")));
+    assert!(!dumped.iter().any(|row| row.contains(SECRET)), "the database does not hold it");
+    for path in ["/setup", "/journeys/sign-in/script", "/journeys/sign-in/export", "/journeys/sign-in"] {
+        assert!(!w.page(path).await.contains("sea &"), "{path}");
+    }
+    w.db.make_due(Timestamp::now()).await.expect("due");
+    let (status, work) = w.runner("/api/runner/lease", asking()).await;
+    assert_eq!((status, &work["secrets"]), (200, &json!({ "desk_password": SECRET })));
+    // Another key, the same database: the secret is not opened, the work is given out all the same.
+    let (id, other) = (work["id"].clone(), Server::start_with_key(&w.server.url, &"7".repeat(64)));
+    assert_eq!(other.up().await, 200);
+    let (_, answer) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
+    let request = w.client.post(format!("{}/api/runner/lease", other.address)).bearer_auth("token");
+    let work: Value = request.json(&asking()).send().await.expect("an answer").json().await.expect("work");
+    assert_eq!((&work["id"], &work["trial"], &work["secrets"]), (&answer["id"], &json!(true), &json!({})));
+    assert_ne!(id, work["id"]);
+}
+
+#[tokio::test]
+async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_was_quicker() {
+    let w = world().await;
+    let better = SCRIPT.replace("step \"S\"", "step \"Sign in\"");
+    let path = "/journeys/sign-in/script";
+    let (status, says) = w.post(path, save(&better.replace("open", "opn"), 1, "Ada")).await;
+    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.contains("did you mean `open`?")), "{says}");
+    assert_eq!(w.post(path, save(&better, 1, " ")).await.0, 422);
+    assert_eq!(
+        w.post(path, save(&better, 1, "Ada")).await,
+        (200, json!({ "version": 2, "says": "Saved as version 2." }))
+    );
+    assert_eq!(w.post(path, save(&better, 2, "Ada")).await.1["says"], "That is version 2 already.");
+    let (status, says) = w.post(path, save(SCRIPT, 1, "Bo")).await;
+    assert!(
+        status == 409 && says["says"].as_str().is_some_and(|s| s.contains("Ada saved version 2 meanwhile")),
+        "{says}"
+    );
+    let page = w.page(&format!("{path}?compare=1")).await;
+    assert!(page.contains("− step &#34;S&#34;") && page.contains("+ step &#34;Sign in&#34;"), "{page}");
+    // A run remembers what it played, whatever is saved afterwards.
+    w.db.make_due(Timestamp::now()).await.expect("due");
+    let (_, work) = w.runner("/api/runner/lease", asking()).await;
+    assert_eq!(w.post(path, save(SCRIPT, 2, "Bo")).await.1["version"], 3);
+    let id = work["id"].as_str().expect("an id");
+    let record = json!({ "id": id, "started_at": Timestamp::now(), "outcome": "failed", "duration_ms": 900.0,
+        "trouble": { "line": 3, "says": "It was <b>not</b> reached." }, "steps": [], "browser": "Chromium 156", "runner": "r" });
+    assert_eq!(w.runner("/api/runner/record", record).await.0, 204);
+    let page = w.page(&format!("/runs/{id}")).await;
+    assert!(page.contains("version 2") && page.contains("step &#34;Sign in&#34;"), "{page}");
+    assert!(page.contains("<li class=\"failing\"><code>  open http://book.marram.example/sign-in</code>"), "{page}");
+    assert!(
+        w.page(&format!("/runs/{id}/har")).await.contains("\"version\": \"1.2\"")
+            || w.page(&format!("/runs/{id}/har")).await.contains("\"version\":\"1.2\"")
+    );
+}
+
+#[tokio::test]
+async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_active() {
+    let w = world().await;
+    assert!(
+        w.page("/journeys/sign-in/script")
+            .await
+            .contains("Waiting for its first run: it plays every 5 min from 1 location.")
+    );
+    assert_eq!(w.form("/journeys/sign-in/life", "life=paused").await.0, 303);
+    w.db.make_due(Timestamp::now()).await.expect("due");
+    assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 204);
+    assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada").await.0, 303);
+    let copy = w.page("/journeys/copy-of-sign-in/script").await;
+    assert!(
+        copy.contains("Paused: it would play every 5 min") && copy.contains("copy of Sign in, version 1"),
+        "{copy}"
+    );
+    assert!(copy.contains("journey &#34;Copy of Sign in&#34;"));
+    assert_eq!(w.form("/journeys/sign-in/life", "life=archived").await.0, 303);
+    assert!(w.page("/journeys/sign-in/script").await.contains(">Restore<"));
+    assert_eq!(w.form("/journeys/sign-in/life", "life=dead").await.0, 404);
+    assert_eq!(w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on").await.0, 303);
+    let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
+    assert_eq!(
+        (journey.owner.as_str(), journey.tags, journey.essential),
+        ("Team Desk", vec!["desk".into(), "sign in".into()], true)
+    );
+}
+
+#[tokio::test]
+async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typed() {
+    let w = world().await;
+    let fields = "starter=page&page.address=ADDRESS&page.text=Departures+today&name=One+page&author=Ada&every=10&location=bergen";
+    let (status, page) = w.form("/journeys/new", &fields.replace("ADDRESS", "book.marram.example")).await;
+    assert!(
+        status == 200
+            && page.contains("write `https://book.marram.example`")
+            && page.contains("value=\"Departures today\""),
+        "{page}"
+    );
+    let (status, _) = w.form("/journeys/new", &fields.replace("ADDRESS", "http://book.marram.example/")).await;
+    assert_eq!(status, 303);
+    let journey = w.db.journey(w.site, "one-page").await.expect("rows").expect("a journey");
+    assert_eq!((journey.life.as_str(), journey.every_s), ("paused", 600));
+    assert!(journey.script.contains("expect text \"Departures today\""));
+}
+
+#[tokio::test]
+async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_nowhere() {
+    let w = world().await;
+    w.db.make_due(Timestamp::now()).await.expect("due");
+    let (status, says) = w.post("/api/trials", json!({ "script": "journey \"J\"", "location": "bergen" })).await;
+    assert!(status == 422 && says["problems"][0]["says"].is_string(), "{says}");
+    let (_, asked) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
+    let id = asked["id"].as_str().expect("an id").to_string();
+    let stands = || async {
+        let answer = w.client.get(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
+        answer.json::<Value>().await.expect("JSON")
+    };
+    assert_eq!(stands().await["waiting"], true);
+    let (_, work) = w.runner("/api/runner/lease", asking()).await;
+    assert_eq!((&work["id"], &work["trial"]), (&asked["id"], &json!(true)));
+    let progress = json!({ "id": id, "progress": { "step": 0, "line": 3, "steps": [] } });
+    assert_eq!(w.runner("/api/runner/progress", progress.clone()).await, (200, json!({ "cancelled": false })));
+    assert_eq!((&stands().await["progress"]["line"], &stands().await["waiting"]), (&json!(3), &json!(false)));
+    w.client.delete(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
+    assert_eq!(w.runner("/api/runner/progress", progress).await.1, json!({ "cancelled": true }));
+    let record = RunRecord {
+        id: Uuid::parse_str(&id).expect("an id"),
+        started_at: Timestamp::now(),
+        outcome: Outcome::Unmeasured,
+        duration_ms: 0.0,
+        trouble: None,
+        steps: vec![],
+        browser: "Chromium".into(),
+        runner: "r".into(),
+    };
+    assert_eq!(w.runner("/api/runner/record", json!(record)).await.0, 204);
+    assert_eq!(stands().await["outcome"], "unmeasured");
+    assert!(w.db.run(record.id).await.expect("rows").is_none(), "no run came of it");
+    assert!(w.page(&format!("/trials/{id}")).await.contains("Sign in (trial)"));
+}
+
+#[tokio::test]
+async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
+    let w = world().await;
+    w.db.make_due(Timestamp::now()).await.expect("due");
+    for old in [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 3 })] {
+        let (status, says) = w.runner("/api/runner/lease", old).await;
+        assert!(
+            status == 426 && says["says"].as_str().is_some_and(|s| s.contains("this server speaks 2 to 2")),
+            "{says}"
+        );
+    }
+    assert!(w.page("/setup").await.contains("old: version 9.0.0, protocol 3"));
+    assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 200);
+    // A new location, and a new token for an old one: each shown once.
+    let (status, page) =
+        w.form("/setup/locations", "name=Terminal+Vetterey&country=no&kind=in-house&zone=Europe%2FOslo").await;
+    assert!(status == 200 && page.contains("--location terminal-vetterey --token "), "{page}");
+    let (_, page) = w.form("/setup/locations", "name=Nowhere&country=NO&kind=public&zone=Europe%2FAtlantis").await;
+    assert!(page.contains("A zone is a name of the IANA database") && page.contains("value=\"Nowhere\""));
+    assert_eq!(w.form("/setup/token", "slug=bergen").await.0, 200);
+    assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 401, "the old token is worth nothing");
+}
+
+#[tokio::test]
+async fn common_parts_are_kept_only_if_every_journey_still_plays() {
+    let w = world().await;
+    let parts = "parts=part+%22Sign+in%22%0A++reload%0A";
+    assert_eq!(w.form("/setup/parts", parts).await.0, 303);
+    let follows = SCRIPT.replace("  type", "  follow \"Sign in\"\n  type");
+    assert_eq!(w.post("/journeys/sign-in/script", save(&follows, 1, "Ada")).await.0, 200);
+    let (status, page) = w.form("/setup/parts", "parts=").await;
+    assert!(status == 200 && page.contains("Not kept: Sign in would not play any more: line 4"), "{page}");
+    let (_, page) = w.form("/setup/parts", "parts=part+%22Sign+in%22%0A++relod%0A").await;
+    assert!(page.contains("did you mean `reload`?") && page.contains("relod"), "what was written is still there");
+    let (_, read) = w.post("/api/script/read", json!({ "script": follows })).await;
+    assert_eq!(
+        (&read["problems"], &read["steps"][0]["sentences"][1]["says"]),
+        (&json!([]), &json!("follow \"Sign in\""))
+    );
+    let (_, next) = w.post("/api/script/next", json!({ "before": "journey \"J\"\nstep \"S\"", "line": "  pre" })).await;
+    assert_eq!(next, json!({ "next": ["press"] }));
+}
