@@ -19,7 +19,10 @@ pub struct Args {
     /// The address of a SOCKS5 proxy that leads out of that location
     #[arg(long)]
     proxy: Option<std::net::SocketAddr>,
-    /// For several locations, a JSON file: a list with name, token and, if needed, proxy
+    /// Host and port of something that is always there, to tell our own network's trouble from the site's
+    #[arg(long)]
+    control: Option<String>,
+    /// For several locations, a JSON file: a list with name, token and, if needed, proxy and control
     #[arg(long, conflicts_with = "location")]
     locations: Option<PathBuf>,
 }
@@ -30,7 +33,7 @@ pub async fn runner(args: Args) -> Result<(), Failure> {
             let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
             serde_json::from_str::<Vec<Post>>(&text).map_err(|e| format!("{}: {e}", file.display()))?
         }
-        (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy }],
+        (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy, control: args.control }],
         _ => return Err("give --location and --token, or --locations".into()),
     };
     cadentis_processes::adopt_orphans();

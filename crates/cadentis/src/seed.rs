@@ -128,6 +128,9 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             locations: &locations,
         };
         let journey_id = db.add_journey(&new).await?;
+        let (owner, tag) =
+            if slug == "book-a-crossing" { ("Booking team", "booking") } else { ("Timetable team", "timetable") };
+        db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing").await?;
         if slug == "book-a-crossing" {
             db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
         }

@@ -1,9 +1,10 @@
 //! Asks a server for work, plays it, brings the record back.
 
+use crate::fair::{self, Watch};
 use crate::play::{Film, News, Setting, play};
 use cadentis_core::journey;
 use cadentis_core::run::{Outcome, RunRecord, Trouble};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -24,6 +25,10 @@ pub struct Post {
     pub token: String,
     /// The SOCKS5 proxy that leads out of the location, if it needs one.
     pub proxy: Option<SocketAddr>,
+    /// Host and port of something that is always there: when it cannot be reached either, a failed run is our
+    /// network's doing.
+    #[serde(default)]
+    pub control: Option<String>,
 }
 
 /// Work as the server gives it.
@@ -41,10 +46,16 @@ struct Work {
     /// Somebody waits for it and looks on.
     #[serde(default)]
     trial: bool,
+    /// The server's clock when it gave the work.
+    now: Option<Timestamp>,
+    #[serde(skip)]
+    clock_offset: SignedDuration,
 }
 
 /// A run that takes longer is stuck: the server gives it two minutes.
 const STUCK: Duration = Duration::from_secs(100);
+/// Clocks further apart than this are set right.
+const CLOCK_FAIR: SignedDuration = SignedDuration::from_millis(500);
 /// How often somebody who looks on hears how it goes.
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
@@ -83,6 +94,7 @@ pub async fn work(server: &str, posts: &[Post]) {
 async fn lease(client: &reqwest::Client, server: &str, post: &Post) -> Result<Option<Work>, String> {
     let asking = json!({ "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL });
     let request = client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
+    let asked = Timestamp::now();
     let answer = request.send().await.map_err(|e| e.to_string())?;
     match answer.status() {
         reqwest::StatusCode::NO_CONTENT => Ok(None),
@@ -90,7 +102,12 @@ async fn lease(client: &reqwest::Client, server: &str, post: &Post) -> Result<Op
             let says: Value = answer.json().await.unwrap_or_default();
             Err(says["says"].as_str().unwrap_or("this runner speaks another protocol").to_string())
         }
-        status if status.is_success() => answer.json().await.map(Some).map_err(|e| e.to_string()),
+        status if status.is_success() => {
+            let mut work: Work = answer.json().await.map_err(|e| e.to_string())?;
+            work.clock_offset =
+                work.now.map_or(SignedDuration::ZERO, |n| fair::clock_offset(asked, Timestamp::now(), n));
+            Ok(Some(work))
+        }
         status => Err(format!("answered with {status}")),
     }
 }
@@ -134,13 +151,21 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         let Some(film) = film.clone() else { return std::future::pending().await };
         look_on(client, server, post, work.id, &progress, film).await;
     };
-    tokio::select! {
+    let watch = Watch::begin();
+    let mut record = tokio::select! {
         played = tokio::time::timeout(STUCK, play(&script, &setting, told)) => match played {
             Ok(record) => record,
             Err(_) => nothing(&setting, &format!("The run was stuck for {} s and was broken off.", STUCK.as_secs())),
         },
         () = cancelled => nothing(&setting, "It was cancelled."),
+    };
+    fair::judge(&mut record, watch, post.control.as_deref(), post.proxy).await;
+    // Moments are told by the server's clock, however wrong ours is.
+    if work.clock_offset.abs() > CLOCK_FAIR {
+        tracing::warn!("{}: the clock of this machine is off by {:#}", post.name, work.clock_offset);
+        record.started_at = record.started_at.checked_add(work.clock_offset).unwrap_or(record.started_at);
     }
+    record
 }
 
 /// Tells how a trial goes, with the newest picture, until somebody cancels it.

@@ -5,6 +5,7 @@
 //! - [`play`]: a script, sentence by sentence, and the record it leaves; `acts` does what a person
 //!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
 //! - [`wire`]: requests, names and connections without a browser
+//! - [`fair`]: whether this machine could measure at all
 //! - [`agent`]: asks a server for work and brings back records
 //!
 //! A runner talks to the server over HTTP only and never sees the database.
@@ -14,6 +15,7 @@ pub mod agent;
 pub mod browser;
 pub mod evidence;
 mod expect;
+pub mod fair;
 mod keys;
 pub mod play;
 mod values;

@@ -3,6 +3,7 @@
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::goal::{Check, Tally};
+use cadentis_core::run::level::Timing;
 use cadentis_core::run::{Outcome, RunRecord};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -75,6 +76,16 @@ fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
             })
         })
         .collect()
+}
+
+/// Which runs are wanted.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Like {
+    pub outcome: Option<Outcome>,
+    pub location_id: Option<i32>,
+    pub version: Option<i32>,
+    /// At least so long, in milliseconds.
+    pub longer_ms: f64,
 }
 
 /// What became of a record that a runner sent.
@@ -158,6 +169,73 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         runs(rows)
+    }
+
+    /// When, where and how long a journey's runs were that got through.
+    pub async fn timings(&self, journey_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
+        let rows: Vec<(jiff_sqlx::Timestamp, i32, f64)> = sqlx::query_as(
+            "SELECT due_at, location_id, duration_ms FROM run
+             WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3 AND outcome < 2",
+        )
+        .bind(journey_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(at, location, ms)| Timing { at: at.to_jiff(), location, ms }).collect())
+    }
+
+    /// A page of a journey's runs, newest first, and how many there are in all.
+    pub async fn runs_like(
+        &self,
+        journey: (i32, i32),
+        stretch: Stretch,
+        like: &Like,
+        skip: i64,
+        most: i64,
+    ) -> Result<(Vec<(Run, Option<i32>)>, i64)> {
+        type Row = (Uuid, i32, jiff_sqlx::Timestamp, i16, f64, Option<String>, Option<i32>);
+        let narrowed = "FROM run WHERE journey_id = $1 AND site_id = $2 AND due_at >= $3 AND due_at < $4
+              AND ($5::int2 IS NULL OR outcome = $5) AND ($6::int4 IS NULL OR location_id = $6)
+              AND ($7::int4 IS NULL OR version = $7) AND duration_ms >= $8";
+        let outcome = like.outcome.map(outcome_code);
+        let rows = format!(
+            "SELECT id, location_id, due_at, outcome, duration_ms, trouble, version {narrowed}
+             ORDER BY due_at DESC, id LIMIT $9 OFFSET $10"
+        );
+        let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(rows))
+            .bind(journey.0)
+            .bind(journey.1)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(outcome)
+            .bind(like.location_id)
+            .bind(like.version)
+            .bind(like.longer_ms)
+            .bind(most)
+            .bind(skip)
+            .fetch_all(&self.pool)
+            .await?;
+        let count: i64 = sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) {narrowed}")))
+            .bind(journey.0)
+            .bind(journey.1)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(outcome)
+            .bind(like.location_id)
+            .bind(like.version)
+            .bind(like.longer_ms)
+            .fetch_one(&self.pool)
+            .await?;
+        let run = |(id, location_id, due_at, outcome, duration_ms, trouble, version): Row| {
+            let (journey_id, site_id) = journey;
+            let outcome = outcome_of(outcome)?;
+            let steps_ms = Vec::new();
+            let due_at = due_at.to_jiff();
+            let run = Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble };
+            Ok((run, version))
+        };
+        Ok((rows.into_iter().map(run).collect::<Result<_>>()?, count))
     }
 
     /// What became of a journey's runs at each location, in order of time. Lighter than

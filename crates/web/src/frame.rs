@@ -8,6 +8,7 @@ use actix_web::HttpRequest;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::State as Standing;
+use cadentis_core::run::Outcome;
 use cadentis_store::sites::{LeftOut, Marker, Site};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
@@ -60,6 +61,7 @@ pub struct Frame {
     pub site: Site,
     pub stretch: Stretch,
     pub against: Option<Stretch>,
+    kind: Against,
     pub now: Timestamp,
     /// `from=…&to=…&against=…`, for links.
     pub query: String,
@@ -134,6 +136,7 @@ impl Frame {
         };
         let strip = Strip::load(state, &site, stretch, against, now).await?;
         Ok(Frame {
+            kind,
             query: query_of(&stretch),
             words: stretch.words(&site.zone),
             against_words,
@@ -157,6 +160,11 @@ impl Frame {
     }
 
     /// The address of a run, with the stretch it is seen in.
+    /// What it is compared with, as the address says it.
+    pub fn against_kind(&self) -> &'static str {
+        self.kind.word()
+    }
+
     pub fn run_link(&self, id: &uuid::Uuid) -> String {
         format!("/runs/{id}?{}", self.query)
     }
@@ -228,6 +236,16 @@ pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<(f64, f64, String)
 }
 
 /// The class and the spoken word of a standing.
+/// The tone of an outcome; a shape says it, too.
+pub fn tone_of(outcome: Outcome) -> &'static str {
+    match outcome {
+        Outcome::Passed => "within",
+        Outcome::Slow => "strained",
+        Outcome::Failed => "broken",
+        Outcome::Unmeasured => "nodata",
+    }
+}
+
 pub fn tone(standing: Standing) -> &'static str {
     standing.word()
 }

@@ -2,6 +2,7 @@
 
 pub mod cause;
 pub mod har;
+pub mod level;
 pub mod record;
 pub mod spell;
 pub mod split;

@@ -100,6 +100,7 @@ async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Res
     let secrets = secrets(state, site_id, script, &parts).await?;
     work["secrets"] = json!(secrets);
     work["parts"] = json!(parts);
+    work["now"] = json!(Timestamp::now());
     Ok(Some(work))
 }
 

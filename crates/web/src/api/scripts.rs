@@ -10,16 +10,12 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-/// A request that changes something must come from a page of ours.
-pub fn is_ours(request: &HttpRequest) -> Result<(), HttpResponse> {
+/// A request that changes something must come from a page of ours; the answer to one that does not.
+pub fn foreign(request: &HttpRequest) -> Option<HttpResponse> {
     let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
-    let origin = head("origin").and_then(|o| o.split_once("://")).map(|(_, host)| host);
-    match origin {
-        Some(origin) if Some(origin) != head("host") => {
-            Err(HttpResponse::Forbidden().json(json!({ "says": "Only pages of this server may do that." })))
-        }
-        _ => Ok(()),
-    }
+    let origin = head("origin").and_then(|o| o.split_once("://")).map(|(_, host)| host)?;
+    (Some(origin) != head("host"))
+        .then(|| HttpResponse::Forbidden().json(json!({ "says": "Only pages of this server may do that." })))
 }
 
 pub fn away(e: &StoreError) -> HttpResponse {
@@ -116,7 +112,7 @@ pub struct Wish {
 
 /// `POST /api/trials`: plays a script once from a location, saved or not.
 pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<Wish>) -> HttpResponse {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return answer;
     }
     let asked = async {
@@ -199,7 +195,7 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, usize)>
 
 /// `DELETE /api/trials/{id}`: the runner breaks it off as soon as it hears.
 pub async fn cancel(state: web::Data<State>, request: HttpRequest, id: web::Path<Uuid>) -> HttpResponse {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return answer;
     }
     match state.db.cancel_trial(*id).await {

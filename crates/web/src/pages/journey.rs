@@ -4,21 +4,27 @@ use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Frame, tone};
+use crate::frame::{Asked, Frame, tone};
 use crate::lineup::{Happened, LineUp, Played};
 use crate::pages::goals::{budget_over, uptime_proof};
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::{State as Standing, Tally, uptime};
 use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
+use cadentis_core::run::level::{self, Period, periods};
+use cadentis_core::run::spell::{Gathered, Spell};
+use cadentis_core::stats::change::{Change, changes};
 use cadentis_core::stats::{Reading, Samples};
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
-use cadentis_store::sites::LeftOut;
+use cadentis_store::sites::{LeftOut, Location};
 use cadentis_store::views::Attribute;
+use jiff::Timestamp;
 
 #[derive(Template)]
 #[template(path = "journey.html")]
@@ -31,9 +37,20 @@ struct Page {
     steps: Vec<StepRow>,
     /// Location, and per step: p75, tone, share of the budget.
     heat: Vec<(String, Vec<HeatCell>)>,
+    /// Per location: p75 of the whole run, its own value in the stretch compared with, the difference.
+    usual: Vec<(String, String, String, String)>,
+    periods: Vec<PeriodRow>,
     proof: Vec<Working>,
     script: String,
     slug: String,
+}
+
+struct PeriodRow {
+    tone: &'static str,
+    from: String,
+    length: String,
+    says: String,
+    runs: String,
 }
 
 type HeatCell = (String, &'static str, String);
@@ -51,7 +68,7 @@ struct StepRow {
 }
 
 /// Samples of one step of runs that got that far.
-fn step_samples<'a>(runs: impl Iterator<Item = &'a Run>, step: usize) -> Samples {
+pub(super) fn step_samples<'a>(runs: impl Iterator<Item = &'a Run>, step: usize) -> Samples {
     // The last step of a failed run is the one that failed: its time says how long we waited.
     let of = |r: &Run| match r.outcome {
         Outcome::Passed | Outcome::Slow => r.steps_ms.get(step).copied(),
@@ -161,6 +178,19 @@ pub async fn page(
             (l.name.clone(), cells.collect())
         })
         .collect();
+    let whole = |runs: &[&Run], l: i32| {
+        let here = runs.iter().filter(|r| r.location_id == l && r.outcome.got_through()).map(|r| r.duration_ms);
+        Samples::new(here).reading(0.75).value
+    };
+    let then: Vec<&Run> = before.iter().collect();
+    let usual = locations.iter().map(|l| {
+        let (now, was) = (whole(&counted, l.id), whole(&then, l.id));
+        let seconds = |v: Option<f64>| v.map_or(NO_DATA.into(), format::seconds);
+        let difference = now.zip(was).map_or("–".into(), |(a, b)| format::difference_s(a - b));
+        (l.name.clone(), seconds(now), seconds(was), difference)
+    });
+    let usual = usual.collect();
+    let periods = period_rows(&frame, &j.slug, &counted, &locations);
     let says = sentences(&frame, &j.name, &rows, &counted, &locations);
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
@@ -194,10 +224,120 @@ pub async fn page(
         lineup,
         steps: rows,
         heat,
+        usual,
+        periods,
         proof,
         script: j.script,
         slug: j.slug,
         frame,
+    })
+}
+
+/// Periods in which it got through from everywhere and in which it did not from somewhere: two failed runs
+/// in a row begin one.
+fn period_rows(frame: &Frame, slug: &str, counted: &[&Run], locations: &[Location]) -> Vec<PeriodRow> {
+    let mut spells = Vec::new();
+    for l in locations {
+        let here: Vec<_> = counted.iter().filter(|r| r.location_id == l.id).map(|r| r.check()).collect();
+        spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
+    }
+    let past = frame.past();
+    if counted.is_empty() {
+        return Vec::new();
+    }
+    let zone = &frame.site.zone;
+    let moment = |at: Timestamp| at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string();
+    let row = |p: Period<'_>| {
+        let link = |outcome: &str| {
+            let (from, to) = (Stretch::moment(p.stretch.from), Stretch::moment(p.stretch.to));
+            format!("/journeys/{slug}/runs?outcome={outcome}&from={from}&to={to}&against={}", frame.against_kind())
+        };
+        let (tone, says, runs) = match &p.down {
+            None => ("within", "up from everywhere".to_string(), link("")),
+            Some(g) => {
+                let where_ =
+                    if g.places.len() == locations.len() { "every location".into() } else { g.places.join(", ") };
+                let lasts = if g.lasts { ", still" } else { "" };
+                ("broken", format!("down from {where_}{lasts}: {} failed runs", g.runs), link("failed"))
+            }
+        };
+        PeriodRow {
+            tone,
+            from: moment(p.stretch.from),
+            length: length_text(p.stretch.seconds() as f64 * 1000.0),
+            says,
+            runs,
+        }
+    };
+    periods(Gathered::of(spells, past.to), past).into_iter().map(row).collect()
+}
+
+#[derive(Template)]
+#[template(path = "changes.html")]
+struct ChangesPart {
+    rows: Vec<ChangeRow>,
+    days: i64,
+    runs: String,
+}
+
+struct ChangeRow {
+    tone: &'static str,
+    at: String,
+    says: String,
+    near: String,
+}
+
+/// Weeks in which changes are sought.
+const WEEKS: i64 = 3;
+/// A marker this close to a change may have to do with it.
+const NEAR_S: i64 = 3 * 3_600;
+
+/// `GET /journeys/{slug}/changes`: since when it is quicker or slower, over three weeks up to the end of the
+/// stretch, with the markers near.
+pub async fn changes_part(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let j = state.db.journey(asked.site.id, &slug).await?;
+    let j = j.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
+    let hour = asked.past().to.as_second().div_euclid(3_600) * 3_600;
+    let stretch = Stretch { from: at_second(hour - WEEKS * 7 * 86_400), to: at_second(hour) };
+    let (timings, markers, maintenance) = futures::try_join!(
+        state.db.timings(j.id, stretch),
+        state.db.markers(asked.site.id, stretch),
+        state.db.maintenance(asked.site.id, stretch),
+    )?;
+    let left_out = LeftOut::cover(&maintenance);
+    let counted: Vec<_> = timings.into_iter().filter(|t| !left_out.contains(t.at)).collect();
+    let found = changes(&level::hours(&counted, stretch), 24);
+    let row = |c: &Change| {
+        let at = at_second(stretch.from.as_second() + c.at as i64 * 3_600);
+        let near = markers.iter().filter(|m| m.at.duration_since(at).as_secs().abs() <= NEAR_S).map(|m| {
+            let minutes = m.at.duration_since(at).as_mins();
+            let when = if minutes <= 0 { "before" } else { "after" };
+            format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
+        });
+        let near: Vec<String> = near.collect();
+        let percent = |r: f64| format!("{:+.0} %", (r - 1.0) * 100.0);
+        let word = if c.ratio > 1.0 { "slower" } else { "quicker" };
+        ChangeRow {
+            tone: if c.ratio > 1.0 { "strained" } else { "within" },
+            at: at.to_zoned(asked.site.zone.clone()).strftime("%a %-d %b %H:%M %Z").to_string(),
+            says: format!(
+                "{word} by {} ({} to {})",
+                percent(c.ratio).trim_start_matches(['+', '-']),
+                percent(c.interval.low),
+                percent(c.interval.high)
+            ),
+            near: if near.is_empty() { "no marker within three hours".into() } else { near.join("; ") },
+        }
+    };
+    html(&ChangesPart {
+        rows: found.iter().map(row).collect(),
+        days: WEEKS * 7,
+        runs: format::thousands(counted.len() as u64),
     })
 }
 
@@ -220,13 +360,7 @@ fn step_row(i: usize, step: &Step, counted: &[&Run], before: &[Run]) -> StepRow 
     }
 }
 
-fn sentences(
-    frame: &Frame,
-    name: &str,
-    steps: &[StepRow],
-    counted: &[&Run],
-    locations: &[cadentis_store::sites::Location],
-) -> Vec<String> {
+fn sentences(frame: &Frame, name: &str, steps: &[StepRow], counted: &[&Run], locations: &[Location]) -> Vec<String> {
     let outcomes: Vec<Vec<Outcome>> = locations
         .iter()
         .map(|l| counted.iter().filter(|r| r.location_id == l.id).map(|r| r.outcome).collect())

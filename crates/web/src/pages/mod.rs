@@ -5,6 +5,7 @@ mod journey;
 mod journeys;
 mod now;
 mod run;
+mod runs;
 mod script;
 mod setup;
 mod start;
@@ -23,6 +24,9 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys/new", web::get().to(start::page))
         .route("/journeys/new", web::post().to(start::make))
         .route("/journeys/{slug}", web::get().to(journey::page))
+        .route("/journeys/{slug}/runs", web::get().to(runs::page))
+        .route("/journeys/{slug}/newest", web::get().to(runs::newest))
+        .route("/journeys/{slug}/changes", web::get().to(journey::changes_part))
         .route("/journeys/{slug}/script", web::get().to(script::page))
         .route("/journeys/{slug}/script", web::post().to(script::save))
         .route("/journeys/{slug}/life", web::post().to(script::live))

@@ -6,10 +6,10 @@ use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
-use crate::frame::Frame;
+use crate::frame::{Frame, tone_of};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::run::{Difference, Har, Outcome, Request, RunRecord, Split, StepRecord, Where, cause};
+use cadentis_core::run::{Difference, Har, Request, RunRecord, Split, StepRecord, Where, cause};
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
 use cadentis_store::runs::Run;
@@ -135,15 +135,6 @@ fn class_of(what: Where) -> &'static str {
         Where::Waiting => "waiting",
         Where::Receiving => "receiving",
         Where::Browser => "browser",
-    }
-}
-
-fn tone_of(outcome: Outcome) -> &'static str {
-    match outcome {
-        Outcome::Passed => "within",
-        Outcome::Slow => "strained",
-        Outcome::Failed => "broken",
-        Outcome::Unmeasured => "nodata",
     }
 }
 

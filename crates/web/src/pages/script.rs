@@ -2,7 +2,7 @@
 
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::{away, complaint, is_ours, shared};
+use crate::api::scripts::{away, complaint, foreign, shared};
 use crate::error::PageError;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -178,7 +178,7 @@ pub async fn save(
     request: HttpRequest,
     changed: web::Json<Changed>,
 ) -> HttpResponse {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return answer;
     }
     let author = cut(&changed.author, 80);
@@ -237,7 +237,7 @@ pub async fn live(
     request: HttpRequest,
     lived: web::Form<Lived>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let life = Life::parse(&lived.life)
@@ -270,7 +270,7 @@ pub async fn about(
     request: HttpRequest,
     about: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let j = the_journey(&state, &slug).await?;
@@ -292,7 +292,7 @@ pub async fn duplicate(
     request: HttpRequest,
     copied: web::Form<Copied>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let j = the_journey(&state, &slug).await?;

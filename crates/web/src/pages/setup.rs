@@ -3,7 +3,7 @@
 use super::script::see;
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::is_ours;
+use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -154,7 +154,7 @@ pub async fn secret(
     request: HttpRequest,
     kept: web::Form<Kept>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let wrong = |says: &str| Some(("secret", says.to_string()));
@@ -195,7 +195,7 @@ pub async fn parts(
     request: HttpRequest,
     given: web::Form<Parts>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let text = given.into_inner().parts.replace("\r\n", "\n");
@@ -206,11 +206,10 @@ pub async fn parts(
         Err(e) => Some(format!("Not kept: {e}.")),
         Ok(shared) => {
             let journeys = state.db.journeys(site.id).await?;
-            let broken = journeys.iter().filter(|j| j.life != "archived").find_map(|j| {
+            journeys.iter().filter(|j| j.life != "archived").find_map(|j| {
                 let e = journey::problems(&j.script, &shared).into_iter().next()?;
                 Some(format!("Not kept: {} would not play any more: {e}.", j.name))
-            });
-            broken
+            })
         }
     };
     match complaint {
@@ -228,7 +227,7 @@ pub async fn location(
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let typed = typed.into_inner();
@@ -273,7 +272,7 @@ pub async fn token(
     request: HttpRequest,
     renewed: web::Form<Renewed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let locations = state.db.locations().await?;

@@ -3,7 +3,7 @@
 use super::script::see;
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::is_ours;
+use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -118,7 +118,7 @@ pub async fn make(
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
-    if let Err(answer) = is_ours(&request) {
+    if let Some(answer) = foreign(&request) {
         return Ok(answer);
     }
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
