@@ -241,6 +241,8 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
         "/journeys/book-a-crossing",
         "/journeys/book-a-crossing/script",
         "/journeys/new",
+        "/journeys/book-a-crossing/runs",
+        "/locations/bergen",
         "/words",
         "/visitors",
         "/goals",

@@ -4,6 +4,7 @@ mod serving;
 
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::Db;
+use cadentis_store::runs::Run;
 use cadentis_store::sites::{NewJourney, NewLocation};
 use jiff::Timestamp;
 use serde_json::{Value, json};
@@ -279,4 +280,59 @@ async fn common_parts_are_kept_only_if_every_journey_still_plays() {
     );
     let (_, next) = w.post("/api/script/next", json!({ "before": "journey \"J\"\nstep \"S\"", "line": "  pre" })).await;
     assert_eq!(next, json!({ "next": ["press"] }));
+}
+
+#[tokio::test]
+async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hour_is_a_period() {
+    let w = world().await;
+    let now = Timestamp::now();
+    w.db.ensure_days_around(now).await.expect("days");
+    let location = w.db.locations().await.expect("rows")[0].id;
+    let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
+    let runs = (1..=130i64).map(|n| {
+        let failed = (40..52).contains(&n);
+        let run = Run {
+            id: Uuid::new_v4(),
+            site_id: w.site,
+            journey_id: journey.id,
+            location_id: location,
+            due_at: now - jiff::SignedDuration::from_mins(5 * n),
+            outcome: if failed { Outcome::Failed } else { Outcome::Passed },
+            duration_ms: 1_000.0 + n as f64,
+            steps_ms: vec![1_000.0 + n as f32],
+            trouble: failed.then(|| "Expected \"<i>\", twice".to_string()),
+        };
+        (run, "r".to_string(), None)
+    });
+    w.db.copy_runs(runs).await.expect("stored");
+    let page = w.page("/journeys/sign-in/runs").await;
+    assert!(page.contains("130 of its runs in this stretch; 1 to 100 are shown") && page.contains("older →"), "{page}");
+    assert!(w.page("/journeys/sign-in/runs?page=1").await.contains("101 to 130 are shown"));
+    let failed = w.page("/journeys/sign-in/runs?outcome=failed&location=bergen").await;
+    assert!(failed.contains("12 of its runs") && failed.contains("twice<") && !failed.contains("<i>"), "{failed}");
+    assert!(w.page("/journeys/sign-in/runs?longer=1.1").await.contains("31 of its runs"));
+    let file = w.page("/journeys/sign-in/runs?outcome=failed&csv=1").await;
+    let mut rows = csv::Reader::from_reader(file.as_bytes());
+    let rows: Vec<csv::StringRecord> = rows.records().map(|r| r.expect("a row as RFC 4180 has it")).collect();
+    assert_eq!((rows.len(), &rows[0][2], &rows[0][6]), (12, "Bergen", "Expected \"<i>\", twice"));
+    let page = w.page("/journeys/sign-in").await;
+    assert!(page.contains("down from every location: 12 failed runs") && page.contains("1 h"), "{page}");
+    assert!(w.page("/journeys/sign-in/changes").await.contains("in 21 days ("));
+    let place = w.page("/locations/bergen").await;
+    assert!(
+        place.contains("Whose it was: not sure (1)") && place.contains("no other location to compare with"),
+        "{place}"
+    );
+    // Journeys by what the address says.
+    w.db.set_about(journey.id, "Desk", &["booking".into()], true).await.expect("kept");
+    for (query, there) in [
+        ("tag=booking", true),
+        ("tag=other", false),
+        ("owner=Desk&find=SIGN", true),
+        ("life=paused", false),
+        ("location=bergen", true),
+    ] {
+        let page = w.page(&format!("/journeys?{query}")).await;
+        assert_eq!(page.contains("href=\"/journeys/sign-in?"), there, "{query}");
+    }
 }

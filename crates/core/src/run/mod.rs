@@ -3,6 +3,7 @@
 pub mod cause;
 pub mod har;
 pub mod level;
+pub mod place;
 pub mod record;
 pub mod spell;
 pub mod split;

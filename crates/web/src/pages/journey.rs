@@ -38,7 +38,7 @@ struct Page {
     /// Location, and per step: p75, tone, share of the budget.
     heat: Vec<(String, Vec<HeatCell>)>,
     /// Per location: p75 of the whole run, its own value in the stretch compared with, the difference.
-    usual: Vec<(String, String, String, String)>,
+    usual: Vec<(String, String, String, String, String)>,
     periods: Vec<PeriodRow>,
     proof: Vec<Working>,
     script: String,
@@ -187,7 +187,7 @@ pub async fn page(
         let (now, was) = (whole(&counted, l.id), whole(&then, l.id));
         let seconds = |v: Option<f64>| v.map_or(NO_DATA.into(), format::seconds);
         let difference = now.zip(was).map_or("–".into(), |(a, b)| format::difference_s(a - b));
-        (l.name.clone(), seconds(now), seconds(was), difference)
+        (l.name.clone(), seconds(now), seconds(was), difference, l.slug.clone())
     });
     let usual = usual.collect();
     let periods = period_rows(&frame, &j.slug, &counted, &locations);
@@ -320,7 +320,7 @@ pub async fn changes_part(
             format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
         });
         let near: Vec<String> = near.collect();
-        let percent = |r: f64| format!("{:+.0} %", (r - 1.0) * 100.0);
+        let percent = |r: f64| format!("{:+.1} %", (r - 1.0) * 100.0);
         let word = if c.ratio > 1.0 { "slower" } else { "quicker" };
         ChangeRow {
             tone: if c.ratio > 1.0 { "strained" } else { "within" },

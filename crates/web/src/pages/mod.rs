@@ -3,6 +3,7 @@
 mod goals;
 mod journey;
 mod journeys;
+mod location;
 mod now;
 mod run;
 mod runs;
@@ -33,6 +34,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys/{slug}/about", web::post().to(script::about))
         .route("/journeys/{slug}/duplicate", web::post().to(script::duplicate))
         .route("/journeys/{slug}/export", web::get().to(script::export))
+        .route("/locations/{slug}", web::get().to(location::page))
         .route("/setup", web::get().to(setup::page))
         .route("/setup/secrets", web::post().to(setup::secret))
         .route("/setup/parts", web::post().to(setup::parts))
