@@ -90,7 +90,7 @@ const BRINGING: &str = "/api/runner/record";
 #[tokio::test]
 async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_once() {
     let s = server().await;
-    let asking = json!({ "runner": "r" });
+    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 2 });
     assert_eq!(post(&s, ASKING, "nobody", &asking).await.0, 401);
     assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "nothing is due");
     assert_eq!(s.db.make_due(Timestamp::now()).await.expect("due"), 2);

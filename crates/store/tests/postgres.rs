@@ -8,6 +8,7 @@ use cadentis_core::visitor::{Beacon, PageView};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
 use cadentis_store::runs::Finished;
+use cadentis_store::scripts::{Edit, Life, Saved};
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite};
 use cadentis_store::views::Attribute;
 use jiff::{SignedDuration, Timestamp};
@@ -233,4 +234,61 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     assert_eq!(count(vec![]).await, (3, 1, 0));
     assert_eq!(count(vec![window]).await, (3, 0, 1));
     assert_eq!(db.failing_hours(1, all).await.expect("hours").iter().map(|(_, t)| t.failed).sum::<u64>(), 1);
+}
+
+#[tokio::test]
+async fn of_two_who_save_at_once_one_is_told_who_was_quicker() {
+    let (db, _) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let edit = |script: &'static str, author: &'static str| Edit { script, name: "J", based_on: 1, author, note: "" };
+    let (ada, bo) = (edit("journey \"A\"", "Ada"), edit("journey \"B\"", "Bo"));
+    let (a, b) = tokio::join!(db.save_script(journey.id, &ada, now()), db.save_script(journey.id, &bo, now()));
+    let saved = [a.expect("asked"), b.expect("asked")];
+    assert_eq!(saved.iter().filter(|s| matches!(s, Saved::Version(2))).count(), 1, "{saved:?}");
+    assert_eq!(saved.iter().filter(|s| matches!(s, Saved::Overtaken(v) if v.version == 2)).count(), 1, "{saved:?}");
+    let versions = db.versions(journey.id).await.expect("rows");
+    assert_eq!(versions.iter().map(|v| v.version).collect::<Vec<_>>(), [2, 1]);
+    let newest = db.script_of_version(journey.id, 2).await.expect("rows");
+    assert_eq!(newest, Some(db.journey(1, &journey.slug).await.expect("rows").expect("a journey").script));
+}
+
+#[tokio::test]
+async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_a_day() {
+    let (db, _) = db().await;
+    let minutes = |n: i64| now() + SignedDuration::from_mins(n);
+    let id = db.ask_trial(1, 1, "journey \"J\"", now()).await.expect("asked");
+    let (one, two) =
+        tokio::join!(db.lease_trial(1, "a", minutes(1), minutes(3)), db.lease_trial(1, "b", minutes(1), minutes(3)));
+    let leased = [one.expect("asked"), two.expect("asked")];
+    assert_eq!(leased.iter().flatten().map(|t| t.id).collect::<Vec<_>>(), [id]);
+    // The lease ends without a record: it is given out again, until nobody waits any more.
+    assert!(db.lease_trial(1, "b", minutes(4), minutes(6)).await.expect("asked").is_some());
+    assert!(db.lease_trial(1, "b", minutes(11), minutes(13)).await.expect("asked").is_none());
+    assert_eq!(db.tell_trial(2, id, &serde_json::json!({})).await.expect("asked"), None, "another location's");
+    assert!(
+        !db.finish_trial(2, &record(id)).await.expect("asked") && db.finish_trial(1, &record(id)).await.expect("asked")
+    );
+    assert!(db.trial(id).await.expect("rows").is_some_and(|t| t.record.is_some()));
+    db.ask_trial(1, 1, "journey \"K\"", minutes(25 * 60)).await.expect("asked");
+    assert!(db.trial(id).await.expect("rows").is_none());
+}
+
+#[tokio::test]
+async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_not_wait_as_work() {
+    let (db, _) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    assert!(db.make_due(now()).await.expect("due") > 0);
+    db.set_life(journey.id, Life::Paused).await.expect("kept");
+    assert!(db.lease(1, "r", now(), now() + SignedDuration::from_mins(2)).await.expect("asked").is_none());
+    let slug = db.free_slug(1, &journey.slug).await.expect("rows");
+    assert_eq!(slug, format!("{}-2", journey.slug));
+    db.duplicate(&journey, &slug, "journey \"C\"", "C", "Ada", now()).await.expect("copied");
+    let copy = db.journey(1, &slug).await.expect("rows").expect("the copy");
+    assert_eq!((copy.life.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
+    let places = async |j: &cadentis_store::sites::Journey| {
+        db.locations_of(j).await.expect("rows").into_iter().map(|(l, _)| l.id).collect::<Vec<_>>()
+    };
+    assert_eq!(places(&copy).await, places(&journey).await);
+    assert_eq!(db.still_to_answer(copy.id).await.expect("rows").len(), places(&copy).await.len());
+    assert_eq!(db.make_due(now()).await.expect("due"), 0);
 }
