@@ -115,6 +115,10 @@
       ],
     }),
   });
+  // The keyboard must be able to scroll it without writing in it.
+  view.scrollDOM.tabIndex = 0;
+  view.scrollDOM.setAttribute('role', 'group');
+  view.scrollDOM.setAttribute('aria-label', 'Script, to scroll');
   room.cadentisText = function () { return view.state.doc.toString(); };
   function replaceAll(text) { view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } }); }
   function lineAt(n) { return view.state.doc.line(Math.min(Math.max(n, 1), view.state.doc.lines)); }

@@ -50,6 +50,8 @@ struct Trouble {
     from: String,
     length: String,
     whose: &'static str,
+    /// Not the site's doing, and not held against it in tone.
+    ours: bool,
     evidence: String,
 }
 
@@ -200,6 +202,7 @@ fn troubles(frame: &Frame, location: &Location, all: &[Played], views: &Views, u
                 from: at.strftime("%a %-d %b %H:%M %Z").to_string(),
                 length: length_text(stretch.seconds() as f64 * 1000.0),
                 whose: whose.words(),
+                ours: whose == Whose::Runner,
                 evidence,
             };
             troubles.push((stretch.from, trouble));
