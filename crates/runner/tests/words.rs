@@ -1,6 +1,6 @@
 //! Every word of the language, played against the stand-in site in Chromium.
 
-use cadentis_core::journey::{Journey, grammar, parse, read_line, repaired};
+use cadentis_core::journey::{Journey, grammar, parse, read_lines, repaired};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_runner::{Setting, play};
 use cadentis_standins::network::{Path, Proxy};
@@ -68,18 +68,11 @@ fn passed(record: &RunRecord) {
 
 #[test]
 fn no_word_of_the_language_is_left_unplayed() {
-    let forms = |text: &str| -> BTreeSet<String> {
-        let mut before = String::new();
-        let mut found = BTreeSet::new();
-        for line in text.lines() {
-            found.extend(read_line(&before, line).form);
-            before += line;
-            before += "\n";
-        }
-        found
-    };
-    let played: BTreeSet<String> =
-        [DESK, WIRE, NAMES, OTHERS].iter().flat_map(|text| forms(&text.replace("PORT", "1"))).collect();
+    let forms = |text: &str| read_lines(text).into_iter().filter_map(|l| l.form);
+    let played: BTreeSet<String> = [DESK, WIRE, NAMES, OTHERS]
+        .iter()
+        .flat_map(|text| forms(&text.replace("PORT", "1")).collect::<Vec<_>>())
+        .collect();
     let all: BTreeSet<String> = grammar::FORMS.iter().map(grammar::Form::written).collect();
     let left: Vec<&String> = all.difference(&played).collect();
     assert!(left.is_empty(), "{left:#?}");

@@ -13,6 +13,7 @@
 
 mod check;
 pub mod element;
+mod forms;
 pub mod grammar;
 mod line;
 mod parse;
@@ -24,7 +25,7 @@ pub mod text;
 
 pub use element::{By, Element, Ladder, ROLES};
 pub use line::{Kind, ScriptError, Span};
-pub use parse::{LineRead, parse, parts, problems, read_line};
+pub use parse::{LineRead, parse, parts, problems, read_line, read_lines};
 pub use repair::{FellBack, repaired};
 
 use crate::timing::Vital;

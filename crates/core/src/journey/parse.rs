@@ -61,20 +61,31 @@ pub struct LineRead {
     pub next: Vec<&'static str>,
 }
 
+/// Reads every line of a script for an editor, at most as many as a script may have.
+pub fn read_lines(script: &str) -> Vec<LineRead> {
+    let mut reader = Reader::new(Place::Begin);
+    let read = |line: &str| {
+        let read = read_at(reader.place(), line);
+        reader.stands_after(line);
+        read
+    };
+    script.lines().take(MAX_LINES).map(read).collect()
+}
+
 /// Reads one line of a script for an editor: `before` are the lines above it.
 pub fn read_line(before: &str, line: &str) -> LineRead {
+    let mut reader = Reader::new(Place::Begin);
+    before.lines().for_each(|text| reader.stands_after(text));
+    read_at(reader.place(), line)
+}
+
+fn read_at(place: Place, line: &str) -> LineRead {
     let trimmed = line.trim_start();
     if trimmed.starts_with('#') {
         let column = (line.chars().count() - trimmed.chars().count()) as u32 + 1;
         let span = Span { column, length: trimmed.trim_end().chars().count() as u32, kind: Kind::Note };
         return LineRead { spans: vec![span], form: None, next: Vec::new() };
     }
-    let mut reader = Reader::new(Place::Begin);
-    // Only what a line is and not what it says decides where the next one stands.
-    for text in before.lines() {
-        reader.stands_after(text);
-    }
-    let place = reader.place();
     let Ok(mut words) = Words::read(1, line) else {
         let spans = quoted_spans(line);
         return LineRead { spans, form: None, next: Vec::new() };
@@ -129,7 +140,8 @@ impl Reader {
         }
     }
 
-    /// Notes only whether a line begins the journey, a part or a step.
+    /// Notes only whether a line begins the journey, a part or a step: what it says beyond that does not
+    /// decide where the next one stands.
     fn stands_after(&mut self, text: &str) {
         let nothing = || Sentence { line: Line(0), says: Says::Reload, up_to_ms: None };
         let first = text.split_whitespace().next().unwrap_or("");

@@ -3,7 +3,7 @@
 use crate::State;
 use crate::format;
 use actix_web::{HttpRequest, HttpResponse, web};
-use cadentis_core::journey::{self, Part, ScriptError};
+use cadentis_core::journey::{self, LineRead, Part, ScriptError};
 use cadentis_store::StoreError;
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -75,22 +75,8 @@ pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpR
 
 /// Spans of each line: column from 0, length, kind.
 fn coloured(script: &str) -> Vec<Value> {
-    let mut before = String::new();
-    script
-        .lines()
-        .take(2_000)
-        .map(|line| {
-            let read = journey::read_line(&before, line);
-            // Where the line stands depends on what begins lines above it, nothing else.
-            let first = line.trim_start();
-            if ["journey", "part", "step", "clean"].iter().any(|w| first.starts_with(w)) {
-                before.push_str(first);
-                before.push('\n');
-            }
-            let spans = read.spans.iter().map(|s| json!([s.column - 1, s.length, s.kind.word()])).collect::<Vec<_>>();
-            json!(spans)
-        })
-        .collect()
+    let spans = |line: &LineRead| line.spans.iter().map(|s| json!([s.column - 1, s.length, s.kind.word()])).collect();
+    journey::read_lines(script).iter().map(spans).collect()
 }
 
 #[derive(Deserialize)]

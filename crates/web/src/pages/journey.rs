@@ -1,6 +1,6 @@
 //! One journey: readings, the line-up, its steps, its steps by location.
 
-use super::{Figure, TWELVE_HOURS, Working, html};
+use super::{Figure, TWELVE_HOURS, Working, html, journey_of};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
@@ -85,8 +85,7 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
-    let j =
-        state.db.journey(site.id, &slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
+    let j = journey_of(&state, site.id, &slug).await?;
     let script =
         journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
     let goals = state.db.goals(site.id).await?;
@@ -300,8 +299,7 @@ pub async fn changes_part(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let j = state.db.journey(asked.site.id, &slug).await?;
-    let j = j.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))?;
+    let j = journey_of(&state, asked.site.id, &slug).await?;
     let hour = asked.past().to.as_second().div_euclid(3_600) * 3_600;
     let stretch = Stretch { from: at_second(hour - WEEKS * 7 * 86_400), to: at_second(hour) };
     let (timings, markers, maintenance) = futures::try_join!(

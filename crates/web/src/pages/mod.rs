@@ -12,11 +12,13 @@ mod setup;
 mod start;
 mod visitors;
 
+use crate::State;
 use crate::error::PageError;
 use actix_web::HttpResponse;
 use actix_web::web::{self, ServiceConfig};
 use askama::Template;
 use cadentis_core::stats::Proof;
+use cadentis_store::sites::Journey;
 
 pub fn routes(config: &mut ServiceConfig) {
     config
@@ -55,6 +57,11 @@ pub fn routes(config: &mut ServiceConfig) {
 
 fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
     Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(page.render()?))
+}
+
+/// The journey of the site at this address.
+async fn journey_of(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
+    state.db.journey(site_id, slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
 }
 
 /// A headline number with its tone and what it is.

@@ -1,7 +1,7 @@
 //! All runs of a journey in the stretch, to be narrowed: outcome, location, version, length.
 
 use super::script::see;
-use super::{TWELVE_HOURS, html};
+use super::{TWELVE_HOURS, html, journey_of};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
@@ -69,9 +69,7 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
-    let Some(j) = state.db.journey(frame.site.id, &slug).await? else {
-        return Err(PageError::NotFound(format!("the journey {slug}")));
-    };
+    let j = journey_of(&state, frame.site.id, &slug).await?;
     let (locations, versions) = futures::try_join!(state.db.locations(), state.db.versions(j.id))?;
     let given = |text: &Option<String>| text.as_deref().map(str::trim).filter(|t| !t.is_empty()).map(String::from);
     let outcome = given(&wanted.outcome).and_then(|w| Outcome::parse(&w));
@@ -162,7 +160,7 @@ pub async fn newest(
 ) -> Result<HttpResponse, PageError> {
     let asked = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?;
     let gone = || PageError::NotFound(format!("a run of {slug} in this stretch"));
-    let j = state.db.journey(asked.site.id, &slug).await?.ok_or_else(gone)?;
+    let j = journey_of(&state, asked.site.id, &slug).await?;
     let (runs, _) = state.db.runs_like((j.id, asked.site.id), asked.past(), &Like::default(), 0, 1).await?;
     runs.first().map(|(r, _)| see(&format!("/runs/{}", r.id))).ok_or_else(gone)
 }

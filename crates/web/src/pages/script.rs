@@ -1,6 +1,6 @@
 //! The script of a journey: written, checked, played, saved, compared; and the journey's life.
 
-use super::{TWELVE_HOURS, html};
+use super::{TWELVE_HOURS, html, journey_of};
 use crate::State;
 use crate::api::scripts::{away, complaint, foreign, shared};
 use crate::error::PageError;
@@ -81,10 +81,6 @@ struct Wanted {
     compare: Option<i32>,
 }
 
-async fn wanted_journey(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
-    state.db.journey(site_id, slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
-}
-
 pub async fn page(
     state: web::Data<State>,
     slug: web::Path<String>,
@@ -92,7 +88,7 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
-    let j = wanted_journey(&state, frame.site.id, &slug).await?;
+    let j = journey_of(&state, frame.site.id, &slug).await?;
     let (versions, all, silent, places) = futures::try_join!(
         state.db.versions(j.id),
         state.db.locations(),
@@ -249,7 +245,7 @@ pub async fn live(
 
 async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
     let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
-    wanted_journey(state, site.id, slug).await
+    journey_of(state, site.id, slug).await
 }
 
 pub fn see(address: &str) -> HttpResponse {
