@@ -38,6 +38,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
     a_script_is_started_written_played_and_saved(&demo, &looker).await;
+    a_journey_recorded_through_the_page_plays(&demo, &looker).await;
     no_page_has_a_serious_violation(&demo, &looker).await;
     looker.end().await;
     it_ends_with_everything_it_started(&mut demo);
@@ -98,8 +99,9 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
     type_into("input[name='page.text']", "Departures tomorrow").await;
     type_into("input[name=name]", "Look at tomorrow").await;
     type_into("input[name=author]", "Ada").await;
-    let cost = "return document.querySelector('[data-cost]').textContent";
-    assert!(looker.ask(cost).await.as_str().is_some_and(|c| c.starts_with("2,304 runs a day, 69,120 in 30 days")));
+    let cost =
+        "return document.querySelector('[data-cost]').textContent.startsWith('2,304 runs a day, 69,120 in 30 days')";
+    looker.wait_for("the cost", cost, 10).await;
     press("form[data-start] button").await;
     looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
     // What is wrong stands under its line while it is typed, and what could come next is offered.
@@ -233,6 +235,64 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
     visitor.end().await;
 }
 
+async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {
+    looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
+    let press =
+        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    press("select[name=location] option[value=bergen]").await;
+    press("form[data-record-ask] button").await;
+    looker.wait_for("the page's picture", "return !!document.querySelector('[data-record]').dataset.shown", 90).await;
+    let shows = |part: &str| format!("return document.querySelector('[data-address]').textContent.includes('{part}')");
+    let says = |part: &str| format!("return document.querySelector('[data-recorded]').innerText.includes('{part}')");
+    // Places of the page, as fractions of its window of 1280 × 800.
+    let canvas = looker.driver.find(By::Css("[data-screen]")).await.expect("a canvas");
+    let at = async |x: f64, y: f64| {
+        tokio::time::sleep(Duration::from_millis(800)).await;
+        let (width, height) = canvas.rect().await.map(|r| (r.width, r.height)).expect("a place");
+        let (x, y) = ((x / 1280.0 - 0.5) * width, (y / 800.0 - 0.5) * height);
+        let chain = looker.driver.action_chain();
+        chain.move_to_element_with_offset(&canvas, x as i64, y as i64).click().perform().await.expect("pressed");
+    };
+    // A machine with runners at work takes its time to load the page that is pressed.
+    looker.wait_for("the address", &shows("book.marram.example"), 60).await;
+    let options = "return document.querySelectorAll('.options button').length === 4";
+    'pressed: for _ in 0..6 {
+        at(438.0, 441.0).await;
+        for _ in 0..20 {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+            if looker.ask(options).await == true {
+                break 'pressed;
+            }
+        }
+    }
+    looker.wait_for("the options", options, 1).await;
+    press(".options li:nth-child(3) button").await;
+    looker.wait_for("the choice", &says("choose \"Vetterey\" in field \"To\""), 20).await;
+    at(589.0, 438.0).await;
+    looker.wait_for("the next page", &shows("/sailings?from=Skarholm&to=Vetterey"), 20).await;
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    press("[data-point]").await;
+    at(290.0, 353.0).await;
+    looker.wait_for("what was pointed at", "return !document.querySelector('[data-over]').hidden", 20).await;
+    press("[data-over] button").await;
+    looker.wait_for("the expectation", &says("expect text \"Sailings\""), 20).await;
+    press("[data-stop]").await;
+    looker.wait_for("the form", "return !!document.querySelector('textarea[name=script]')", 20).await;
+    for (field, text) in [("name", "Recorded by the sea"), ("author", "Ada")] {
+        let field = looker.driver.find(By::Css(format!("input[name={field}]"))).await.expect("a field");
+        field.clear().await.expect("it can be emptied");
+        field.send_keys(text).await.expect("it can be typed into");
+    }
+    press("form[data-start] button.main").await;
+    looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
+    press("[data-location] option[value=bergen]").await;
+    press("[data-play]").await;
+    let said = "return document.querySelector('[data-trial-says]').textContent";
+    looker.wait_for("the trial", &format!("{said}.startsWith('It ')"), 120).await;
+    let outcome = looker.ask(said).await;
+    assert!(outcome.as_str().is_some_and(|s| s.starts_with("It passed") || s.starts_with("It was slow")), "{outcome}");
+}
+
 async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
     let mut found = Vec::new();
     for path in [
@@ -241,6 +301,7 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
         "/journeys/book-a-crossing",
         "/journeys/book-a-crossing/script",
         "/journeys/new",
+        "/journeys/record",
         "/journeys/book-a-crossing/runs",
         "/locations/bergen",
         "/words",

@@ -9,6 +9,8 @@ use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
 use cadentis_standins::places::PLACES;
 use cadentis_standins::postgres::{Care, Cluster};
+use cadentis_store::Db;
+use cadentis_store::sites::Site;
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -157,8 +159,15 @@ async fn parts(
         check(&mut parts.0, cluster)?;
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
+    let there: Whereabouts = serde_json::from_str(&fs::read_to_string(&say)?)?;
+    // The made-up back end shows its traces on a port that it chose just now.
+    let db = Db::connect(url)?;
+    for site in db.sites().await? {
+        let trace_link = format!("http://{}/traces/{{trace}}", there.booking);
+        db.set_site(&Site { trace_link, ..site }).await?;
+    }
+    db.close().await;
     if runners {
-        let there: Whereabouts = serde_json::from_str(&fs::read_to_string(&say)?)?;
         let tokens: HashMap<String, String> = serde_json::from_str(&fs::read_to_string(&tokens)?)?;
         for (name, kind) in [("runner of the public locations", "public"), ("runner of the terminals", "in-house")] {
             let places: Vec<_> = PLACES

@@ -1,17 +1,18 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
 use crate::Failure;
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
 use cadentis_core::run::Outcome;
 use cadentis_core::visitor::{PageView, beacon};
-use cadentis_standins::places::{BOOKING_HOST, PLACES, by_slug};
+use cadentis_standins::places::{BOOKING_HOST, NEXT_HOST, PLACES, by_slug};
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{NewJourney, NewLocation, NewSite, Site};
+use cadentis_store::scripts::Life;
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, Site};
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
@@ -105,6 +106,8 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
     let mut locations = Vec::new();
     for p in PLACES {
         let new = NewLocation {
+            at: Some(p.at),
+            proxy: None,
             slug: p.slug,
             name: p.name,
             country: p.country,
@@ -122,16 +125,16 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             slug,
             name: &name,
             script,
-            every_s: 300,
             apdex_t_s: t,
             author: "Cadentis",
-            locations: &locations,
+            plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
         };
         let journey_id = db.add_journey(&new).await?;
         let (owner, tag) =
             if slug == "book-a-crossing" { ("Booking team", "booking") } else { ("Timetable team", "timetable") };
-        db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing").await?;
+        db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing", &[]).await?;
         if slug == "book-a-crossing" {
+            before_release(db, id, journey_id, &locations).await?;
             db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
         }
     }
@@ -154,11 +157,34 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
     db.site_by_key(SITE_KEY).await?.ok_or_else(|| "the site just added is gone".into())
 }
 
+/// The same journey on the site before a release, from two places, every quarter of an hour.
+async fn before_release(db: &Db, site_id: i32, of: i32, locations: &[i32]) -> Result<(), Failure> {
+    let site = db.sites().await?.into_iter().find(|s| s.id == site_id).ok_or("the site just added is gone")?;
+    let environments = [("production", BOOKING_HOST), ("pre-release", NEXT_HOST)];
+    let environments = environments.map(|(name, host)| (name.to_string(), format!("http://{host}"))).to_vec();
+    db.set_site(&Site { environments, ..site }).await?;
+    let journeys = db.journeys(site_id).await?;
+    let journey = journeys.iter().find(|j| j.id == of).ok_or("the journey just added is gone")?;
+    let mut script = journey::parse(&journey.script)?;
+    script.name = format!("{} (pre-release)", journey.name);
+    let text = script.to_string().replace(BOOKING_HOST, NEXT_HOST);
+    let slug = format!("{}-pre-release", journey.slug);
+    let id = db.duplicate(journey, &slug, &text, &script.name, "pre-release", "Cadentis", Timestamp::now()).await?;
+    let pace = Pace::Every(900);
+    let plays = PlaceAndPace { environment: "pre-release", retry: true, ..PlaceAndPace::usual(&pace, &locations[..2]) };
+    db.set_place_and_pace(id, &plays).await?;
+    db.set_about(id, "Booking team", &["booking".to_string()], false, &[]).await?;
+    db.set_life(id, Life::Active).await?;
+    Ok(())
+}
+
 async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Result<usize, Failure> {
     let mut random = SmallRng::seed_from_u64(7);
     let mut written = 0;
     for journey in db.journeys(site.id).await? {
         let script = journey::parse(&journey.script)?;
+        let elsewhere = journey.environment != "production";
+        let story = if elsewhere { story.before_release() } else { story.clone() };
         for (location, cadence) in db.locations_of(&journey).await? {
             let Some(place) = by_slug(&location.slug) else { continue };
             let due: Vec<Timestamp> = cadence.due(Stretch { from: begin, to: story.now }).collect();
@@ -166,7 +192,9 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
             let rows: Vec<_> = due
                 .into_iter()
                 .map(|due_at| {
-                    let record = history::run(&story, &script, &place, due_at, &mut random);
+                    let mut record = history::run(&story, &script, &place, due_at, &mut random);
+                    let requests = record.steps.iter_mut().flat_map(|s| &mut s.requests).filter(|_| elsewhere);
+                    requests.for_each(|r| r.url = r.url.replace(BOOKING_HOST, NEXT_HOST));
                     let run = Run {
                         id: record.id,
                         site_id: site.id,

@@ -94,6 +94,12 @@ async fn keep_house(db: Db, cadence: bool, ready: Arc<AtomicBool>) {
         let kept = async {
             if beats.is_multiple_of(240) {
                 db.ensure_days_around(now).await?;
+                for site in db.sites().await? {
+                    let gone = db.forget(&site, now).await?;
+                    if gone > 0 {
+                        tracing::info!("{gone} pieces of evidence of {} have left: their time is over", site.name);
+                    }
+                }
             }
             if cadence {
                 db.make_due(now).await?;

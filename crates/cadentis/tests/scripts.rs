@@ -2,10 +2,11 @@
 
 mod serving;
 
+use cadentis_core::calendar::Pace;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::Db;
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{NewJourney, NewLocation};
+use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use serving::Server;
@@ -33,17 +34,19 @@ async fn world() -> World {
         kind: "public",
         zone: "Europe/Oslo",
         token: "token",
+        at: None,
+        proxy: None,
     };
     let bergen = db.add_location(&location).await.expect("a location");
+    let (pace, places) = (Pace::Every(300), [bergen]);
     let journey = NewJourney {
         site_id: site,
         slug: "sign-in",
         name: "Sign in",
         script: SCRIPT,
-        every_s: 300,
         apdex_t_s: 1.0,
         author: "Ada",
-        locations: &[bergen],
+        plays: PlaceAndPace::usual(&pace, &places),
     };
     db.add_journey(&journey).await.expect("a journey");
     // Redirects are looked at, not followed.
@@ -78,7 +81,7 @@ impl World {
 }
 
 fn asking() -> Value {
-    json!({ "runner": "r", "program": "0.1.0", "protocol": 2 })
+    json!({ "runner": "r", "program": "0.1.0", "protocol": 3, "can_record": true })
 }
 
 fn save(script: &str, based_on: i32, author: &str) -> Value {
@@ -203,6 +206,88 @@ async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typ
 }
 
 #[tokio::test]
+async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_plays_next() {
+    let w = world().await;
+    let fields = "pace=cron&cron=0+6+*+*+1-5&cron_zone=Europe/Oslo&device=phone&environment=production&retry=on";
+    let (status, page) = w.form("/journeys/sign-in/plays", fields).await;
+    assert!(status == 200 && page.contains("Choose at least one location."), "{status}");
+    let (status, _) = w.form("/journeys/sign-in/plays", &format!("{fields}&location=bergen")).await;
+    assert_eq!(status, 303);
+    let j = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
+    let kept = (j.pace_kept.as_str(), j.every_s, j.device.as_str(), j.retry);
+    assert_eq!(kept, ("cron Europe/Oslo 0 6 * * 1-5", 86_400, "phone", true));
+    let page = w.page("/journeys/sign-in/script").await;
+    assert!(page.contains("by the cron line 0 6 * * 1-5 (Europe/Oslo)"), "the sentence says it");
+    let means = async |q: &str| {
+        let answer = w.client.get(w.at(&format!("/api/pace?{q}"))).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
+    };
+    let (status, says) = means("pace=cron&cron=0+25+*+*+*&cron_zone=UTC").await;
+    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.starts_with("Cron: hour: \"25\"")), "{says}");
+    let (_, says) = means("pace=every&every=5").await;
+    assert_eq!((&says["runs"], says["next"].as_array().map(Vec::len)), (&json!(8_640), Some(3)));
+    // Whoever is not named may not save.
+    w.form("/journeys/sign-in/about", "owner=Ada&tags=&editors=Bo,+Cy").await;
+    let save = async |author: &str| {
+        let body = json!({ "script": format!("{SCRIPT}  # {author}\n"), "based_on": 1, "author": author, "note": "" });
+        w.post("/journeys/sign-in/script", body).await
+    };
+    let (status, says) = save("Eve").await;
+    assert!(status == 403 && says["says"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")), "{says}");
+    assert_eq!(save("Cy").await.0, 200);
+}
+
+#[tokio::test]
+async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
+    let w = world().await;
+    let site = "keep_days=10&keep_failed_days=20&trace_link=&environments=";
+    let (_, page) = w.form("/setup/site", &format!("{site}production")).await;
+    assert!(page.contains("Environment 1: a name and an address"), "it says what is wrong");
+    let two = "production+http://book.marram.example%0Apre-release+http://next.marram.example";
+    assert_eq!(w.form("/setup/site", &format!("{site}{two}")).await.0, 303);
+    assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada&environment=pre-release").await.0, 303);
+    let copy = w.db.journey(w.site, "sign-in-pre-release").await.expect("rows").expect("a copy");
+    assert_eq!((copy.environment.as_str(), copy.life.as_str()), ("pre-release", "paused"));
+    assert!(
+        copy.script.contains("http://next.marram.example/") && !copy.script.contains("book.marram"),
+        "{}",
+        copy.script
+    );
+}
+
+#[tokio::test]
+async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_script() {
+    let w = world().await;
+    let wish = |address: &str| json!({ "address": address, "location": "bergen" });
+    let (status, says) = w.post("/api/recordings", wish("book.marram.example")).await;
+    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.contains("write `https://book")), "{says}");
+    let (_, asked) = w.post("/api/recordings", wish("http://book.marram.example/")).await;
+    let (_, work) = w.runner("/api/runner/lease", asking()).await;
+    assert_eq!((&work["id"], &work["record"]), (&asked["id"], &json!("http://book.marram.example/")));
+    let id = asked["id"].as_str().expect("an id");
+    let press = json!([{ "do": "down", "x": 4.0, "y": 5.0 }, { "do": "up", "x": 4.0, "y": 5.0 }]);
+    assert_eq!(w.post(&format!("/api/recordings/{id}/inputs"), press.clone()).await.0, 204);
+    let told = |acts: Value| json!({ "id": id, "acts": acts, "about": {}, "picture": "data:image/jpeg;base64,AA" });
+    let pressed = json!([{ "act": "press", "what": [{ "by": "role", "role": "link", "name": "Tomorrow" }] }]);
+    assert_eq!(w.runner("/api/runner/recording", told(pressed)).await, (200, json!({ "inputs": press })));
+    assert_eq!(w.runner("/api/runner/recording", told(json!([]))).await.1["inputs"], json!([]), "once");
+    let look = async || {
+        let answer = w.client.get(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+        answer.json::<Value>().await.expect("JSON")
+    };
+    let seen = look().await;
+    assert_eq!((&seen["nth"], &seen["steps"][1]["name"]), (&json!(2), &json!("Tomorrow")));
+    let name = json!({ "add": { "act": "name", "step": 1, "name": "Next day" } });
+    assert_eq!(w.post(&format!("/api/recordings/{id}/acts"), name).await.0, 204);
+    let page = w.page(&format!("/journeys/new?recorded={id}")).await;
+    assert!(page.contains("step &#34;Next day&#34;") || page.contains("step &quot;Next day&quot;"), "{page}");
+    let ended = w.client.delete(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+    assert_eq!(ended.status(), 204);
+    assert_eq!(w.runner("/api/runner/recording", told(json!([]))).await, (200, json!({ "ended": true })));
+    assert_eq!(look().await["ended"], true);
+}
+
+#[tokio::test]
 async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_nowhere() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
@@ -231,6 +316,7 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
         steps: vec![],
         browser: "Chromium".into(),
         runner: "r".into(),
+        device: "desktop".into(),
     };
     assert_eq!(w.runner("/api/runner/record", json!(record)).await.0, 204);
     assert_eq!(stands().await["outcome"], "unmeasured");
@@ -242,14 +328,14 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
 async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
-    for old in [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 3 })] {
+    for old in [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 4 })] {
         let (status, says) = w.runner("/api/runner/lease", old).await;
         assert!(
-            status == 426 && says["says"].as_str().is_some_and(|s| s.contains("this server speaks 2 to 2")),
+            status == 426 && says["says"].as_str().is_some_and(|s| s.contains("this server speaks 3 to 3")),
             "{says}"
         );
     }
-    assert!(w.page("/setup").await.contains("old: version 9.0.0, protocol 3"));
+    assert!(w.page("/setup").await.contains("old: version 9.0.0, protocol 4"));
     assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 200);
     // A new location, and a new token for an old one: each shown once.
     let (status, page) =
@@ -323,7 +409,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         "{place}"
     );
     // Journeys by what the address says.
-    w.db.set_about(journey.id, "Desk", &["booking".into()], true).await.expect("kept");
+    w.db.set_about(journey.id, "Desk", &["booking".into()], true, &[]).await.expect("kept");
     for (query, there) in [
         ("tag=booking", true),
         ("tag=other", false),

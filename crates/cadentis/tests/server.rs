@@ -2,10 +2,10 @@
 
 mod serving;
 
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::{Outcome, RunRecord, StepRecord, Trouble};
 use cadentis_store::Db;
-use cadentis_store::sites::{NewJourney, NewLocation};
+use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use serving::Server;
@@ -27,7 +27,16 @@ async fn server() -> Served {
     let site = serving::site(&db).await;
     let mut locations = Vec::new();
     for (slug, token) in [("bergen", "token-b"), ("halifax", "token-h")] {
-        let new = NewLocation { slug, name: slug, country: "NO", kind: "public", zone: "Europe/Oslo", token };
+        let new = NewLocation {
+            slug,
+            name: slug,
+            country: "NO",
+            kind: "public",
+            zone: "Europe/Oslo",
+            token,
+            at: None,
+            proxy: None,
+        };
         locations.push(db.add_location(&new).await.expect("a location"));
     }
     let journey = NewJourney {
@@ -35,10 +44,9 @@ async fn server() -> Served {
         slug: "book",
         name: HOSTILE,
         script: SCRIPT,
-        every_s: 300,
         apdex_t_s: 1.0,
         author: "Ada",
-        locations: &locations,
+        plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
     };
     let journey = db.add_journey(&journey).await.expect("a journey");
     db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
@@ -81,6 +89,7 @@ fn record(id: Uuid, outcome: Outcome) -> RunRecord {
         }],
         browser: "Chromium".into(),
         runner: HOSTILE.into(),
+        device: "desktop".into(),
     }
 }
 
@@ -90,7 +99,7 @@ const BRINGING: &str = "/api/runner/record";
 #[tokio::test]
 async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_once() {
     let s = server().await;
-    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 2 });
+    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 3 });
     assert_eq!(post(&s, ASKING, "nobody", &asking).await.0, 401);
     assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "nothing is due");
     assert_eq!(s.db.make_due(Timestamp::now()).await.expect("due"), 2);

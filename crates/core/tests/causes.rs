@@ -53,6 +53,7 @@ fn step(random: &mut SmallRng, fault: Fault) -> StepRecord {
             from_cache: false,
             failed: None,
             trace: None,
+            asked: Default::default(),
         });
         end
     };
@@ -111,6 +112,7 @@ fn run(step: StepRecord) -> RunRecord {
         steps: vec![step],
         browser: "Chromium".into(),
         runner: "r".into(),
+        device: "desktop".into(),
     }
 }
 

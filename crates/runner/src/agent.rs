@@ -2,8 +2,9 @@
 
 use crate::fair::{self, Watch};
 use crate::play::{Film, News, Setting, play};
+use crate::record::{self, Answer};
 use cadentis_core::journey;
-use cadentis_core::run::{Outcome, RunRecord, Trouble};
+use cadentis_core::run::{DeviceProfile, Outcome, RunRecord, Trouble};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -14,8 +15,8 @@ use std::time::Duration;
 use uuid::Uuid;
 
 /// The protocol between runner and server that this program speaks. Version 2 brought common parts,
-/// secrets and trials.
-pub const PROTOCOL: i32 = 2;
+/// secrets and trials; version 3 devices, proxies and recording.
+pub const PROTOCOL: i32 = 3;
 
 /// A location this runner plays for.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -36,13 +37,23 @@ pub struct Post {
 struct Work {
     id: Uuid,
     journey: String,
+    #[serde(default)]
     script: String,
+    /// Somebody wants to work on the page at this address; nothing is to be played.
+    #[serde(default)]
+    record: Option<String>,
     /// Common parts of the site.
     #[serde(default)]
     parts: String,
     #[serde(default)]
     secrets: HashMap<String, String>,
+    #[serde(default)]
     location: String,
+    /// Slug of the device profile to play on.
+    #[serde(default)]
+    device: String,
+    /// The location's proxy, when this runner has none of its own.
+    proxy: Option<SocketAddr>,
     /// Somebody waits for it and looks on.
     #[serde(default)]
     trial: bool,
@@ -63,10 +74,19 @@ const TELL_EVERY: Duration = Duration::from_millis(400);
 /// again.
 pub async fn work(server: &str, posts: &[Post]) {
     let client = reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
+    // A person at work on a page has a browser of their own beside the one that plays.
+    let mut recording: Option<tokio::task::JoinHandle<()>> = None;
     loop {
         let mut idle = true;
         for post in posts {
-            match lease(&client, server, post).await {
+            let free = recording.as_ref().is_none_or(tokio::task::JoinHandle::is_finished);
+            match lease(&client, server, post, free).await {
+                Ok(Some(Work { id, record: Some(address), proxy, .. })) => {
+                    tracing::info!("{}: somebody works on {address}", post.name);
+                    let (client, server, mut post) = (client.clone(), server.to_string(), post.clone());
+                    post.proxy = post.proxy.or(proxy);
+                    recording = Some(tokio::spawn(carry(client, server, post, id, address)));
+                }
                 Ok(Some(work)) => {
                     idle = false;
                     let record = play_work(&client, server, &work, post).await;
@@ -91,8 +111,35 @@ pub async fn work(server: &str, posts: &[Post]) {
     }
 }
 
-async fn lease(client: &reqwest::Client, server: &str, post: &Post) -> Result<Option<Work>, String> {
-    let asking = json!({ "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL });
+/// Carries between somebody who works on a page and the browser the page stands in, until they end it.
+async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, address: String) {
+    let tell = async |body: &Value| -> Option<Answer> {
+        let request = client.post(format!("{server}/api/runner/recording")).bearer_auth(&post.token).json(body);
+        request.send().await.ok()?.error_for_status().ok()?.json().await.ok()
+    };
+    let exchange = async |news: record::News| {
+        let mut body = json!(news);
+        body["id"] = json!(id);
+        // A server that is away for long has given the recording up.
+        for wait_ms in [200, 500, 1_000, 2_000, 4_000] {
+            if let Some(answer) = tell(&body).await {
+                return answer;
+            }
+            tokio::time::sleep(Duration::from_millis(wait_ms)).await;
+        }
+        Answer { ended: true, ..Answer::default() }
+    };
+    let trouble = record::record(&address, post.proxy, exchange).await.err();
+    if let Some(trouble) = &trouble {
+        tracing::warn!("{}: recording ended: {trouble}", post.name);
+    }
+    tell(&json!({ "id": id, "over": true, "trouble": trouble })).await;
+}
+
+async fn lease(client: &reqwest::Client, server: &str, post: &Post, can_record: bool) -> Result<Option<Work>, String> {
+    let asking = json!({
+        "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL, "can_record": can_record,
+    });
     let request = client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
     let asked = Timestamp::now();
     let answer = request.send().await.map_err(|e| e.to_string())?;
@@ -122,7 +169,8 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         id: work.id,
         runner: runner_name(post),
         location: work.location.clone(),
-        proxy: post.proxy,
+        proxy: post.proxy.or(work.proxy),
+        device: DeviceProfile::of(&work.device).unwrap_or(DeviceProfile::USUAL),
         secrets: work.secrets.clone(),
         film: film.clone(),
         ..Setting::default()
@@ -159,7 +207,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         },
         () = cancelled => nothing(&setting, "It was cancelled."),
     };
-    fair::judge(&mut record, watch, post.control.as_deref(), post.proxy).await;
+    fair::judge(&mut record, watch, post.control.as_deref(), setting.proxy).await;
     // Moments are told by the server's clock, however wrong ours is.
     if work.clock_offset.abs() > CLOCK_FAIR {
         tracing::warn!("{}: the clock of this machine is off by {:#}", post.name, work.clock_offset);
@@ -202,6 +250,7 @@ fn nothing(setting: &Setting, says: &str) -> RunRecord {
         steps: Vec::new(),
         browser: "Chromium".into(),
         runner: setting.runner.clone(),
+        device: setting.device.slug.into(),
     }
 }
 

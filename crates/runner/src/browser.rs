@@ -1,6 +1,7 @@
 //! One browser for one run: its driver, its profile, its connection; all gone at the end.
 
 use crate::evidence::Evidence;
+use cadentis_core::run::DeviceProfile;
 use futures::StreamExt;
 use serde_json::{Value, json};
 use std::net::SocketAddr;
@@ -34,6 +35,7 @@ pub enum Ours {
 pub struct Browser {
     driver: Option<WebDriver>,
     bidi: BiDi,
+    device: DeviceProfile,
     /// Open windows, the one in use last, and the frames entered in it.
     place: Mutex<Place>,
     process: Child,
@@ -45,19 +47,28 @@ pub struct Browser {
     pub version: String,
 }
 
+/// What pages tell while somebody is recorded.
+#[derive(Debug)]
+pub enum Told {
+    Said { context: String, what: String },
+    Opened(String),
+    Closed(String),
+}
+
 #[derive(Debug, Default)]
 struct Place {
     windows: Vec<String>,
     frames: Vec<String>,
 }
 
-const PAGE_SCRIPT: &str = include_str!("page.js");
+const PAGE_SCRIPT: &str = concat!("async (json) => {\n", include_str!("find.js"), include_str!("page.js"), "}");
+const RECORD_SCRIPT: &str = concat!("(tell) => {\n", include_str!("find.js"), include_str!("record.js"), "}");
 const OBSERVER_SCRIPT: &str = include_str!("observe.js");
 /// Our scripts run in a world of their own: the page cannot see or disturb them.
 const WORLD: &str = "cadentis";
-const VIEWPORT: (u32, u32) = (1280, 800);
 
-const EVENTS: [&str; 9] = [
+const EVENTS: [&str; 10] = [
+    "goog:cdp.Network.requestWillBeSent",
     "network.beforeRequestSent",
     "network.responseCompleted",
     "network.fetchError",
@@ -74,12 +85,12 @@ impl Browser {
     ///
     /// # Errors
     /// Everything that goes wrong here is ours.
-    pub async fn start(proxy: Option<SocketAddr>) -> Result<Browser, Ours> {
-        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy)).await;
+    pub async fn start(proxy: Option<SocketAddr>, device: DeviceProfile) -> Result<Browser, Ours> {
+        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy, device)).await;
         started.map_err(|_| Ours::Silent(30))?
     }
 
-    async fn try_start(proxy: Option<SocketAddr>) -> Result<Browser, Ours> {
+    async fn try_start(proxy: Option<SocketAddr>, device: DeviceProfile) -> Result<Browser, Ours> {
         // Now and then a port that the driver chose is gone before it takes it.
         let mut tries = 0;
         let (mut process, port) = loop {
@@ -90,7 +101,7 @@ impl Browser {
             }
         };
         let profile = std::env::temp_dir().join(format!("cadentis-profile-{}", uuid::Uuid::new_v4()));
-        let started = Browser::session(port, proxy, &profile).await;
+        let started = Browser::session(port, proxy, device, &profile).await;
         let (driver, bidi, context, version) = match started {
             Ok(session) => session,
             Err(e) => {
@@ -111,8 +122,18 @@ impl Browser {
         });
         let place = Mutex::new(Place { windows: vec![context], frames: Vec::new() });
         let folders = Mutex::default();
-        let browser =
-            Browser { driver: Some(driver), bidi, place, process, profile, evidence, folders, listener, version };
+        let browser = Browser {
+            driver: Some(driver),
+            bidi,
+            device,
+            place,
+            process,
+            profile,
+            evidence,
+            folders,
+            listener,
+            version,
+        };
         browser.prepare().await?;
         Ok(browser)
     }
@@ -120,6 +141,7 @@ impl Browser {
     async fn session(
         port: u16,
         proxy: Option<SocketAddr>,
+        device: DeviceProfile,
         profile: &std::path::Path,
     ) -> Result<(WebDriver, BiDi, String, String), Ours> {
         let start = |e: WebDriverError| Ours::Start(first_line(&e.to_string()));
@@ -128,7 +150,7 @@ impl Browser {
         // What to say to a dialog is the script's affair.
         caps.set("unhandledPromptBehavior", "ignore").map_err(start)?;
         let mut flags: Vec<String> = cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
-        flags.push(format!("--window-size={},{}", VIEWPORT.0, VIEWPORT.1));
+        flags.push(format!("--window-size={},{}", device.width, device.height));
         flags.push(format!("--user-data-dir={}", profile.display()));
         // A page that comes out of the back/forward cache is lost to the driver when it holds frames
         // (seen with Chromium 156); going back loads it again.
@@ -154,14 +176,125 @@ impl Browser {
 
     async fn prepare(&self) -> Result<(), Ours> {
         self.send("session.subscribe", json!({ "events": EVENTS })).await?;
-        self.send(
-            "browsingContext.setViewport",
-            json!({ "context": self.window(), "viewport": { "width": VIEWPORT.0, "height": VIEWPORT.1 } }),
-        )
-        .await?;
+        self.set_viewport().await?;
         let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD });
         self.send("script.addPreloadScript", observe).await?;
         Ok(())
+    }
+
+    async fn set_viewport(&self) -> Result<(), Ours> {
+        let d = &self.device;
+        let viewport = json!({ "width": d.width, "height": d.height });
+        let size = json!({ "context": self.window(), "viewport": viewport, "devicePixelRatio": d.scale });
+        self.send("browsingContext.setViewport", size).await?;
+        if *d == DeviceProfile::USUAL {
+            return Ok(());
+        }
+        // In the browser's own protocol: BiDi has no words yet for a slow processor and a slow line.
+        let session = self.send("goog:cdp.getSession", json!({ "context": self.window() })).await?;
+        let tell = async |method: &str, params: Value| {
+            let command = json!({ "method": method, "params": params, "session": session["session"] });
+            self.send("goog:cdp.sendCommand", command).await
+        };
+        let own = tell("Browser.getVersion", json!({})).await?;
+        let own = &own["result"];
+        if let Some(agent) = own["userAgent"].as_str().and_then(|own| d.user_agent(own)) {
+            tell("Emulation.setUserAgentOverride", json!({ "userAgent": agent })).await?;
+        }
+        // The size as well: only here a phone's screen, and its reading of a page's viewport, can be said.
+        let metrics = json!({
+            "width": d.width, "height": d.height, "screenWidth": d.width, "screenHeight": d.height,
+            "deviceScaleFactor": d.scale, "mobile": d.mobile,
+        });
+        tell("Emulation.setDeviceMetricsOverride", metrics).await?;
+        if d.touches > 0 {
+            tell("Emulation.setTouchEmulationEnabled", json!({ "enabled": true, "maxTouchPoints": d.touches })).await?;
+        }
+        tell("Emulation.setCPUThrottlingRate", json!({ "rate": d.slow_down })).await?;
+        if let Some(n) = d.network {
+            let bytes = |kbit: f64| kbit * 1000.0 / 8.0;
+            tell("Network.enable", json!({})).await?;
+            let slow = json!({
+                "offline": false, "latency": n.latency_ms, "downloadThroughput": bytes(n.down_kbit),
+                "uploadThroughput": bytes(n.up_kbit),
+            });
+            tell("Network.emulateNetworkConditions", slow).await?;
+        }
+        Ok(())
+    }
+
+    /// From now on pages tell what is done on them: texts that the receiver gets with the context they come from.
+    /// Windows that open and close are told as well.
+    pub async fn told_by_pages(&self) -> Result<tokio::sync::mpsc::UnboundedReceiver<Told>, Ours> {
+        let (give, take) = tokio::sync::mpsc::unbounded_channel();
+        let mut events = self.bidi.subscribe_raw();
+        tokio::spawn(async move {
+            while let Some(event) = events.next().await {
+                let text = |value: &Value| value.as_str().unwrap_or_default().to_string();
+                let p = &event.params;
+                let told = match event.method.as_str() {
+                    "script.message" if p["channel"] == WORLD => {
+                        Told::Said { context: text(&p["source"]["context"]), what: text(&p["data"]["value"]) }
+                    }
+                    "browsingContext.contextCreated" if p["parent"].is_null() => Told::Opened(text(&p["context"])),
+                    "browsingContext.contextDestroyed" if p["parent"].is_null() => Told::Closed(text(&p["context"])),
+                    _ => continue,
+                };
+                if give.send(told).is_err() {
+                    return;
+                }
+            }
+        });
+        let events = ["script.message", "browsingContext.contextDestroyed"];
+        self.send("session.subscribe", json!({ "events": events })).await?;
+        // In the page's own world: out of a world of its own nothing comes through a channel (Chromium 156).
+        let channel = json!({ "type": "channel", "value": { "channel": WORLD } });
+        let record = json!({ "functionDeclaration": RECORD_SCRIPT, "arguments": [channel] });
+        self.send("script.addPreloadScript", record).await?;
+        Ok(take)
+    }
+
+    /// Goes on in a window that was opened; its address.
+    pub async fn adopt_window(&self, id: &str) -> Result<String, Ours> {
+        if let Ok(mut place) = self.place.lock() {
+            place.windows.push(id.to_string());
+        }
+        self.set_viewport().await?;
+        self.address().await
+    }
+
+    /// A window has closed by itself; whether it was the one in use.
+    pub fn forget_window(&self, id: &str) -> bool {
+        self.place.lock().is_ok_and(|mut p| {
+            let used = p.windows.len() > 1 && p.windows.last().is_some_and(|w| w == id);
+            p.windows.retain(|w| w != id);
+            used
+        })
+    }
+
+    /// The address in the window in use.
+    pub async fn address(&self) -> Result<String, Ours> {
+        let tree = self.send("browsingContext.getTree", json!({ "root": self.window(), "maxDepth": 0 })).await?;
+        Ok(tree["contexts"][0]["url"].as_str().unwrap_or_default().to_string())
+    }
+
+    /// Tells pages whether what is pressed is only shown to us.
+    pub async fn point(&self, on: bool) -> Result<(), Ours> {
+        let tree = self.send("browsingContext.getTree", json!({ "root": self.window() })).await?;
+        let mut contexts = vec![tree["contexts"][0].clone()];
+        while let Some(context) = contexts.pop() {
+            contexts.extend(context["children"].as_array().cloned().unwrap_or_default());
+            let target = json!({ "context": context["context"] });
+            let tell = format!("() => globalThis.cadentisPoint && cadentisPoint({on})");
+            let params = json!({ "functionDeclaration": tell, "awaitPromise": false, "target": target });
+            self.send("script.callFunction", params).await?;
+        }
+        Ok(())
+    }
+
+    /// How many windows deep the visit is.
+    pub fn windows(&self) -> usize {
+        self.place.lock().map_or(0, |p| p.windows.len())
     }
 
     /// The window in use.
@@ -321,7 +454,12 @@ impl Browser {
         self.ask_in(&self.window(), question, patience).await
     }
 
-    async fn ask_in(&self, context: &str, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
+    pub(crate) async fn ask_in(
+        &self,
+        context: &str,
+        question: &Value,
+        patience: Duration,
+    ) -> Result<Option<Value>, Ours> {
         let params = json!({
             "functionDeclaration": PAGE_SCRIPT,
             "arguments": [{ "type": "string", "value": question.to_string() }],
@@ -348,9 +486,18 @@ impl Browser {
         }
     }
 
-    /// Performs input actions (pointer, keys) as a person's devices would.
+    /// Performs input actions (pointer, keys) as a person's devices would, where the script is.
     pub async fn act(&self, actions: Value) -> Result<(), Ours> {
-        let acted = self.send("input.performActions", json!({ "context": self.context(), "actions": actions }));
+        self.act_in(&self.context(), actions).await
+    }
+
+    /// The same with places counted in the window, whatever frame is there.
+    pub async fn act_in_window(&self, actions: Value) -> Result<(), Ours> {
+        self.act_in(&self.window(), actions).await
+    }
+
+    async fn act_in(&self, context: &str, actions: Value) -> Result<(), Ours> {
+        let acted = self.send("input.performActions", json!({ "context": context, "actions": actions }));
         // A dialog that an act opens holds up the answer to the act until somebody replies.
         tokio::select! {
             acted = acted => match acted {

@@ -2,7 +2,7 @@
 //!
 //! Field names are those of W3C WebDriver BiDi. Moments are milliseconds since 1970.
 
-use cadentis_core::run::{Console, Request};
+use cadentis_core::run::{Asked, Console, Request, ServerTiming};
 use cadentis_core::timing::phases::{Moments, Phases};
 use serde_json::Value;
 use std::collections::HashMap;
@@ -11,6 +11,8 @@ use std::collections::HashMap;
 pub struct Evidence {
     /// Requests that were sent: their id, redirect count, and when.
     begun: HashMap<(String, u64), f64>,
+    /// How requests came about, by their id.
+    asked: HashMap<String, Asked>,
     requests: Vec<Seen>,
     console: Vec<(f64, Console)>,
     /// When navigations started, and in which context.
@@ -44,6 +46,13 @@ impl Evidence {
     pub fn hear(&mut self, method: &str, params: &Value) {
         let at = params["timestamp"].as_f64().unwrap_or(0.0);
         match method {
+            // How urgent a request was, and whether painting waited for it, only the browser's own protocol says.
+            "goog:cdp.Network.requestWillBeSent" => {
+                let said = &params["params"];
+                if let Some(id) = said["requestId"].as_str() {
+                    self.asked.insert(id.into(), asked(said));
+                }
+            }
             "network.beforeRequestSent" => {
                 self.begun.insert(key(params), at);
             }
@@ -119,6 +128,7 @@ impl Evidence {
         };
         let headers = headers(answer);
         let header = |name: &str| headers.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str());
+        let server = header("server-timing").map(ServerTiming::read).unwrap_or_default();
         Some(Seen {
             start: base.filter(|_| !from_cache).map_or(begun, |b| begun.min(b)),
             request: Request {
@@ -132,7 +142,8 @@ impl Evidence {
                 protocol: answer["protocol"].as_str().unwrap_or("").into(),
                 from_cache,
                 failed,
-                trace: header("server-timing").and_then(trace_id),
+                trace: ServerTiming::trace(&server),
+                asked: Asked { server, ..self.asked.get(&key(params).0).cloned().unwrap_or_default() },
             },
         })
     }
@@ -173,6 +184,20 @@ impl Evidence {
     }
 }
 
+fn asked(said: &Value) -> Asked {
+    let text = |value: &Value| value.as_str().map(|t| t.chars().take(500).collect::<String>());
+    let by = &said["initiator"];
+    let script =
+        || text(&by["stack"]["callFrames"][0]["url"]).or_else(|| text(&by["url"])).filter(|url| !url.is_empty());
+    let initiator = match by["type"].as_str() {
+        Some("script") => script().or(Some("script".into())),
+        Some(kind @ ("parser" | "preload" | "preflight")) => Some(kind.into()),
+        _ => None,
+    };
+    let blocking = matches!(said["renderBlockingBehavior"].as_str(), Some("Blocking" | "InBodyParserBlocking"));
+    Asked { initiator, priority: text(&said["request"]["initialPriority"]), blocking, server: Vec::new() }
+}
+
 fn headers(answer: &Value) -> Vec<(String, String)> {
     let pair = |h: &Value| Some((h["name"].as_str()?.to_string(), h["value"]["value"].as_str()?.to_string()));
     answer["headers"].as_array().map(|all| all.iter().filter_map(pair).collect()).unwrap_or_default()
@@ -197,26 +222,10 @@ fn kind(asked: &Value) -> String {
     .to_string()
 }
 
-/// The trace id in a Server-Timing header: `traceparent;desc="00-<trace>-<span>-01"` (W3C Trace
-/// Context carried in Server-Timing: common practice, no published source).
-pub fn trace_id(header: &str) -> Option<String> {
-    let value = header.split(',').find_map(|m| m.trim().strip_prefix("traceparent;desc="))?;
-    let id = value.trim_matches('"').split('-').nth(1)?;
-    (id.len() == 32 && id.bytes().all(|b| b.is_ascii_hexdigit())).then(|| id.to_string())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use serde_json::json;
-
-    #[test]
-    fn a_trace_id_is_read_from_server_timing() {
-        // W3C Trace Context, section 3.2: example.
-        let header = "db;dur=5, traceparent;desc=\"00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01\"";
-        assert_eq!(trace_id(header).as_deref(), Some("0af7651916cd43dd8448eb211c80319c"));
-        assert_eq!(trace_id("traceparent;desc=\"nonsense\""), None);
-    }
 
     #[test]
     fn an_event_becomes_a_request_with_its_phases() {

@@ -161,6 +161,7 @@ mod tests {
             steps: Vec::new(),
             browser: String::new(),
             runner: String::new(),
+            device: "desktop".into(),
         };
         let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
         let there = listener.local_addr().expect("an address").to_string();

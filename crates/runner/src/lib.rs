@@ -6,6 +6,7 @@
 //!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
 //! - [`wire`]: requests, names and connections without a browser
 //! - [`fair`]: whether this machine could measure at all
+//! - [`record`]: a person at work on a page, told as acts
 //! - [`agent`]: asks a server for work and brings back records
 //!
 //! A runner talks to the server over HTTP only and never sees the database.
@@ -18,6 +19,7 @@ mod expect;
 pub mod fair;
 mod keys;
 pub mod play;
+pub mod record;
 mod values;
 pub mod wire;
 

@@ -1,201 +1,142 @@
-// Answers one question about the page, waiting until the answer is yes or patience ends.
+// Follows find.js, with `json` from outside. Answers one question about the page, waiting until the answer is yes or patience ends.
 // Times are milliseconds since 1970, by the clock that the page's own timings use.
-async (json) => {
-  const ask = JSON.parse(json);
-  const now = () => performance.timeOrigin + performance.now();
-  const tidy = (t) => (t || '').replace(/\s+/g, ' ').trim();
-  const shown = (el) => {
-    const box = el.getBoundingClientRect(), style = getComputedStyle(el);
-    return box.width > 0 && box.height > 0 && style.visibility !== 'hidden' && style.display !== 'none';
-  };
-
-  const IMPLICIT = {
-    article: 'article', button: 'button, input[type=submit], input[type=button]', cell: 'td',
-    checkbox: 'input[type=checkbox]', combobox: 'select', dialog: 'dialog', figure: 'figure', form: 'form',
-    heading: 'h1, h2, h3, h4, h5, h6', img: 'img', link: 'a[href]', list: 'ul, ol', listbox: 'select[multiple]',
-    listitem: 'li', main: 'main', navigation: 'nav', option: 'option', radio: 'input[type=radio]', region: 'section',
-    row: 'tr', searchbox: 'input[type=search]', slider: 'input[type=range]', spinbutton: 'input[type=number]', table: 'table',
-    textbox: 'input:not([type]), input[type=text], input[type=email], input[type=tel], input[type=password], textarea',
-  };
-
-  function labels(el) {
-    return el.labels ? Array.from(el.labels).map((l) => tidy(l.textContent)) : [];
+const ask = JSON.parse(json);
+const now = () => performance.timeOrigin + performance.now();
+// The first rung that leads somewhere. A lower one is taken only when the page has been quiet for a
+// second: what the best rung leads to may be still to come.
+const GRACE_MS = 1000;
+const entry = () => performance.getEntriesByType('navigation')[0] || {};
+function climb(ladder, atOnce) {
+  const best = found(ladder[0]);
+  if (best) return { el: best, rung: 0, grace: 0 };
+  const ready = document.readyState === 'complete';
+  const since = Math.max(ask.begun || 0, performance.timeOrigin + (entry().loadEventEnd || 0));
+  if (!atOnce && (!ready || now() - since < GRACE_MS)) return null;
+  for (let rung = 1; rung < ladder.length; rung++) {
+    const el = found(ladder[rung]);
+    if (el) return { el, rung, grace: atOnce ? 0 : Math.min(GRACE_MS, now() - since) };
   }
+  return null;
+}
 
-  function name(el) {
-    const by = (el.getAttribute('aria-labelledby') || '').split(/\s+/).filter(Boolean)
-      .map((id) => document.getElementById(id)).filter(Boolean).map((e) => tidy(e.textContent)).join(' ');
-    return by || tidy(el.getAttribute('aria-label')) || tidy(el.getAttribute('alt')) || labels(el)[0] ||
-      tidy(el.textContent) || tidy(el.getAttribute('value')) || tidy(el.getAttribute('title'));
+const middle = (el) => {
+  const box = el.getBoundingClientRect();
+  return { x: Math.round(box.x + box.width / 2), y: Math.round(box.y + box.height / 2) };
+};
+// What is in view stays where it is: two things that are dragged onto each other must not chase.
+const reach = (el) => {
+  const box = el.getBoundingClientRect();
+  const inView = box.top >= 0 && box.left >= 0 && box.bottom <= innerHeight && box.right <= innerWidth;
+  if (!inView) el.scrollIntoView({ block: 'center', behavior: 'instant' });
+  return middle(el);
+};
+const isOn = (el) => el.checked === true || el.getAttribute('aria-checked') === 'true';
+
+// What is done with an element once it is found; the answer goes back with its rung.
+const WITH = {
+  element: () => ({}),
+  // What a person would press: something that has stopped moving, with nothing over it, in a document whose
+  // scripts have run.
+  reach: async (el) => {
+    if (document.readyState === 'loading') return null;
+    const before = reach(el);
+    await new Promise((go) => { requestAnimationFrame(go); setTimeout(go, 60); });
+    const place = middle(el);
+    if (place.x !== before.x || place.y !== before.y || !el.isConnected) return null;
+    const top = document.elementFromPoint(place.x, place.y);
+    const own = !top || el.contains(top) || top.contains(el) || Array.from(el.labels || []).some((l) => l.contains(top));
+    return own ? { ...place, on: isOn(el) } : null;
+  },
+  scroll: (el) => { reach(el); return {}; },
+  keep: (el) => { globalThis.kept = el; return {}; },
+  'select-all': (el) => {
+    if (ask.hide) el.style.webkitTextSecurity = 'disc';
+    el.focus();
+    if (el.select) el.select();
+    else if (el.isContentEditable) document.getSelection().selectAllChildren(el);
+    return {};
+  },
+  choose: (el) => {
+    const option = Array.from(el.options || []).find((o) => tidy(o.textContent) === tidy(ask.option));
+    if (!option) return null;
+    el.focus();
+    el.value = option.value;
+    el.dispatchEvent(new Event('input', { bubbles: true }));
+    el.dispatchEvent(new Event('change', { bubbles: true }));
+    return {};
+  },
+  'text-in': (el) => (tidy(el.innerText).includes(tidy(ask.text)) ? {} : null),
+  'value-is': (el) => (el.value === ask.value ? {} : null),
+  'read-text': (el) => ({ value: tidy(el.innerText) }),
+  'read-value': (el) => ('value' in el ? { value: String(el.value) } : null),
+  'read-attribute': (el) => (el.hasAttribute(ask.attribute) ? { value: el.getAttribute(ask.attribute) } : null),
+};
+
+async function answer() {
+  if (WITH[ask.what]) {
+    const hit = climb(ask.ladder, ask.at_once);
+    const done = hit && await WITH[ask.what](hit.el);
+    return done && { rung: hit.rung, grace: hit.grace, ...done };
   }
-
-  // Every shown element that this way of finding leads to.
-  function candidates(el) {
-    const within = el.inside ? found(el.inside) : document;
-    if (!within) return [];
-    const all = (css) => Array.from(within.querySelectorAll(css));
-    switch (el.by) {
-      case 'role': {
-        const css = `[role="${el.role}"]` + (IMPLICIT[el.role] ? ', ' + IMPLICIT[el.role] : '');
-        const own = (e) => !e.hasAttribute('role') || e.getAttribute('role') === el.role;
-        return all(css).filter((e) => own(e) && (el.name === null || name(e) === tidy(el.name)));
-      }
-      case 'field':
-        return all('input, select, textarea').filter((e) => name(e) === tidy(el.label) || labels(e).includes(tidy(el.label)));
-      case 'text': {
-        const wanted = tidy(el.text);
-        // The innermost elements that hold the text.
-        return all(within === document ? 'body *' : '*').filter((e) => tidy(e.textContent).includes(wanted) &&
-          !Array.from(e.children).some((c) => tidy(c.textContent).includes(wanted)));
-      }
-      case 'test-id':
-        return all('[data-testid], [data-test-id], [data-test]').filter((e) =>
-          [e.dataset.testid, e.dataset.testId, e.dataset.test].includes(el.id));
-      default:
-        return all(el.selector);
+  switch (ask.what) {
+    case 'gone':
+      return ask.ladder.some((el) => found(el)) ? null : {};
+    case 'count': {
+      // The first rung that leads anywhere counts.
+      const counts = ask.ladder.map((el) => candidates(el).filter(shown).length);
+      const count = counts.find((c) => c > 0) || 0;
+      return count >= ask.least && count <= ask.most ? { count } : null;
     }
-  }
-
-  // A file field is often hidden behind a button of the page's own.
-  const usable = (e) => shown(e) || (e instanceof HTMLInputElement && e.type === 'file');
-  const found = (el) => candidates(el).filter(usable)[(el.number || 1) - 1];
-
-  // The first rung that leads somewhere. A lower one is taken only when the page has been quiet for a
-  // second: what the best rung leads to may be still to come.
-  const GRACE_MS = 1000;
-  const entry = () => performance.getEntriesByType('navigation')[0] || {};
-  function climb(ladder, atOnce) {
-    const best = found(ladder[0]);
-    if (best) return { el: best, rung: 0, grace: 0 };
-    const ready = document.readyState === 'complete';
-    const since = Math.max(ask.begun || 0, performance.timeOrigin + (entry().loadEventEnd || 0));
-    if (!atOnce && (!ready || now() - since < GRACE_MS)) return null;
-    for (let rung = 1; rung < ladder.length; rung++) {
-      const el = found(ladder[rung]);
-      if (el) return { el, rung, grace: atOnce ? 0 : Math.min(GRACE_MS, now() - since) };
+    case 'text':
+      return document.body && tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
+    case 'no-text':
+      return document.body && !tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
+    case 'address':
+      return location.href.includes(ask.part) ? {} : null;
+    case 'title':
+      return document.title.includes(ask.part) ? {} : null;
+    case 'timing': {
+      const mark = performance.getEntriesByName(ask.name, 'mark').find((m) => performance.timeOrigin + m.startTime >= ask.since);
+      return mark ? { at: performance.timeOrigin + mark.startTime } : null;
     }
-    return null;
-  }
-
-  const middle = (el) => {
-    const box = el.getBoundingClientRect();
-    return { x: Math.round(box.x + box.width / 2), y: Math.round(box.y + box.height / 2) };
-  };
-  // What is in view stays where it is: two things that are dragged onto each other must not chase.
-  const reach = (el) => {
-    const box = el.getBoundingClientRect();
-    const inView = box.top >= 0 && box.left >= 0 && box.bottom <= innerHeight && box.right <= innerWidth;
-    if (!inView) el.scrollIntoView({ block: 'center', behavior: 'instant' });
-    return middle(el);
-  };
-  const isOn = (el) => el.checked === true || el.getAttribute('aria-checked') === 'true';
-
-  // What is done with an element once it is found; the answer goes back with its rung.
-  const WITH = {
-    element: () => ({}),
-    // What a person would press: something that has stopped moving, with nothing over it, in a document whose
-    // scripts have run.
-    reach: async (el) => {
-      if (document.readyState === 'loading') return null;
-      const before = reach(el);
-      await new Promise((go) => { requestAnimationFrame(go); setTimeout(go, 60); });
-      const place = middle(el);
-      if (place.x !== before.x || place.y !== before.y || !el.isConnected) return null;
-      const top = document.elementFromPoint(place.x, place.y);
-      const own = !top || el.contains(top) || top.contains(el) || Array.from(el.labels || []).some((l) => l.contains(top));
-      return own ? { ...place, on: isOn(el) } : null;
-    },
-    scroll: (el) => { reach(el); return {}; },
-    keep: (el) => { globalThis.kept = el; return {}; },
-    'select-all': (el) => {
-      if (ask.hide) el.style.webkitTextSecurity = 'disc';
-      el.focus();
-      if (el.select) el.select();
-      else if (el.isContentEditable) document.getSelection().selectAllChildren(el);
+    case 'to-end':
+      scrollTo({ top: ask.top ? 0 : document.documentElement.scrollHeight, behavior: 'instant' });
       return {};
-    },
-    choose: (el) => {
-      const option = Array.from(el.options || []).find((o) => tidy(o.textContent) === tidy(ask.option));
-      if (!option) return null;
-      el.focus();
-      el.value = option.value;
-      el.dispatchEvent(new Event('input', { bubbles: true }));
-      el.dispatchEvent(new Event('change', { bubbles: true }));
+    case 'about':
+      return { address: location.href, title: document.title, body: document.body ? document.body.innerText : '' };
+    case 'loaded':
       return {};
-    },
-    'text-in': (el) => (tidy(el.innerText).includes(tidy(ask.text)) ? {} : null),
-    'value-is': (el) => (el.value === ask.value ? {} : null),
-    'read-text': (el) => ({ value: tidy(el.innerText) }),
-    'read-value': (el) => ('value' in el ? { value: String(el.value) } : null),
-    'read-attribute': (el) => (el.hasAttribute(ask.attribute) ? { value: el.getAttribute(ask.attribute) } : null),
-  };
-
-  async function answer() {
-    if (WITH[ask.what]) {
-      const hit = climb(ask.ladder, ask.at_once);
-      const done = hit && await WITH[ask.what](hit.el);
-      return done && { rung: hit.rung, grace: hit.grace, ...done };
-    }
-    switch (ask.what) {
-      case 'gone':
-        return ask.ladder.some((el) => found(el)) ? null : {};
-      case 'count': {
-        // The first rung that leads anywhere counts.
-        const counts = ask.ladder.map((el) => candidates(el).filter(shown).length);
-        const count = counts.find((c) => c > 0) || 0;
-        return count >= ask.least && count <= ask.most ? { count } : null;
-      }
-      case 'text':
-        return document.body && tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
-      case 'no-text':
-        return document.body && !tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
-      case 'address':
-        return location.href.includes(ask.part) ? {} : null;
-      case 'title':
-        return document.title.includes(ask.part) ? {} : null;
-      case 'timing': {
-        const mark = performance.getEntriesByName(ask.name, 'mark').find((m) => performance.timeOrigin + m.startTime >= ask.since);
-        return mark ? { at: performance.timeOrigin + mark.startTime } : null;
-      }
-      case 'to-end':
-        scrollTo({ top: ask.top ? 0 : document.documentElement.scrollHeight, behavior: 'instant' });
-        return {};
-      case 'about':
-        return { address: location.href, title: document.title, body: document.body ? document.body.innerText : '' };
-      case 'loaded':
-        return {};
-      case 'painted':
-        return performance.getEntriesByName('first-contentful-paint').length ? {} : null;
-      case 'facts': {
-        const seen = globalThis.seen || { lcp: 0, shifts: [], long: [], events: [] };
-        const nav = entry();
-        const fcp = performance.getEntriesByName('first-contentful-paint')[0];
-        const touched = ['pointerdown', 'keydown'].some((t) => performance.eventCounts && performance.eventCounts.get(t) > 0);
-        return {
-          origin: performance.timeOrigin, lcp: seen.lcp, shifts: seen.shifts, long: seen.long, events: seen.events,
-          touched, fcp: fcp ? fcp.startTime : 0, ttfb: nav.responseStart || 0, load: nav.loadEventEnd || 0,
-        };
-      }
+    case 'painted':
+      return performance.getEntriesByName('first-contentful-paint').length ? {} : null;
+    case 'facts': {
+      const seen = globalThis.seen || { lcp: 0, shifts: [], long: [], events: [] };
+      const nav = entry();
+      const fcp = performance.getEntriesByName('first-contentful-paint')[0];
+      const touched = ['pointerdown', 'keydown'].some((t) => performance.eventCounts && performance.eventCounts.get(t) > 0);
+      return {
+        origin: performance.timeOrigin, lcp: seen.lcp, shifts: seen.shifts, long: seen.long, events: seen.events,
+        touched, fcp: fcp ? fcp.startTime : 0, ttfb: nav.responseStart || 0, load: nav.loadEventEnd || 0,
+      };
     }
   }
+}
 
-  const until = now() + (ask.patience_ms || 0);
-  for (;;) {
-    const old = ask.not_origin && Math.abs(performance.timeOrigin - ask.not_origin) < 0.5;
-    const settled = !ask.loaded || document.readyState === 'complete';
-    const hit = !old && settled ? await answer() : null;
-    if (hit) {
-      // The load event was over before anybody could ask whether it was.
-      const loaded = entry().loadEventEnd;
-      const at = ask.what === 'loaded' && loaded ? performance.timeOrigin + loaded : now();
-      return JSON.stringify({ ok: true, at, origin: performance.timeOrigin, ...hit });
-    }
-    if (now() > until) return JSON.stringify({ ok: false, at: now(), origin: performance.timeOrigin, address: location.href });
-    await new Promise((go) => {
-      const watch = new MutationObserver(done);
-      const timer = setTimeout(done, 30);
-      function done() { watch.disconnect(); clearTimeout(timer); go(); }
-      watch.observe(document, { subtree: true, childList: true, attributes: true, characterData: true });
-    });
+const until = now() + (ask.patience_ms || 0);
+for (;;) {
+  const old = ask.not_origin && Math.abs(performance.timeOrigin - ask.not_origin) < 0.5;
+  const settled = !ask.loaded || document.readyState === 'complete';
+  const hit = !old && settled ? await answer() : null;
+  if (hit) {
+    // The load event was over before anybody could ask whether it was.
+    const loaded = entry().loadEventEnd;
+    const at = ask.what === 'loaded' && loaded ? performance.timeOrigin + loaded : now();
+    return JSON.stringify({ ok: true, at, origin: performance.timeOrigin, ...hit });
   }
+  if (now() > until) return JSON.stringify({ ok: false, at: now(), origin: performance.timeOrigin, address: location.href });
+  await new Promise((go) => {
+    const watch = new MutationObserver(done);
+    const timer = setTimeout(done, 30);
+    function done() { watch.disconnect(); clearTimeout(timer); go(); }
+    watch.observe(document, { subtree: true, childList: true, attributes: true, characterData: true });
+  });
 }

@@ -9,7 +9,7 @@ use crate::evidence::Evidence;
 use crate::values::{Unfilled, Values};
 use crate::wire::{Answer, Wire};
 use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
-use cadentis_core::run::{Frame, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{DeviceProfile, Frame, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_core::timing::entries::{Event, Shift, interaction_to_next_paint, layout_shift};
 use jiff::Timestamp;
 use serde_json::{Value, json};
@@ -28,6 +28,7 @@ pub struct Setting {
     /// The location's name.
     pub location: String,
     pub proxy: Option<SocketAddr>,
+    pub device: DeviceProfile,
     /// What secrets of the script are.
     pub secrets: HashMap<String, String>,
     /// Certificates trusted beside the public ones, by requests sent without the browser.
@@ -56,6 +57,7 @@ impl Default for Setting {
             runner: "here".into(),
             location: "here".into(),
             proxy: None,
+            device: DeviceProfile::USUAL,
             secrets: HashMap::new(),
             roots: Vec::new(),
             patience: Duration::from_secs(10),
@@ -98,6 +100,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         steps: Vec::new(),
         browser: if needs_browser { "Chromium".into() } else { "no browser".into() },
         runner: setting.runner.clone(),
+        device: setting.device.slug.into(),
     };
     if let Some(proxy) = setting.proxy
         && !answers(proxy).await
@@ -106,7 +109,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
     }
     let browser = match needs_browser {
         false => None,
-        true => match Browser::start(setting.proxy).await {
+        true => match Browser::start(setting.proxy, setting.device).await {
             Ok(browser) => Some(browser),
             Err(e) => return unmeasured(record, &e),
         },

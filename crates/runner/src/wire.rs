@@ -3,7 +3,7 @@
 //! HTTP/1.1 over TCP or TLS, one connection a request, redirects not followed. Names are looked up
 //! here unless the location has a proxy, which does it then.
 
-use cadentis_core::run::Request;
+use cadentis_core::run::{Request, ServerTiming};
 use cadentis_core::timing::phases::Phases;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::Bytes;
@@ -163,6 +163,7 @@ impl Wire {
             from_cache: false,
             failed: None,
             trace: None,
+            asked: Default::default(),
         };
         let late = || WireError::Late(request_host(&send.address).into(), patience.as_secs());
         let answer = match timeout(patience, self.exchange(send, &mut request)).await {
@@ -221,8 +222,9 @@ impl Wire {
             .map(|(n, v)| (n.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned()))
             .collect();
         record.status = status;
-        record.trace =
-            headers.iter().find(|(n, _)| n == "server-timing").and_then(|(_, v)| crate::evidence::trace_id(v));
+        let said = headers.iter().find(|(n, _)| n == "server-timing");
+        record.asked.server = said.map(|(_, v)| ServerTiming::read(v)).unwrap_or_default();
+        record.trace = ServerTiming::trace(&record.asked.server);
         let whole = Limited::new(body, MAX_BODY).collect().await.map_err(|e| lost(e.to_string()))?.to_bytes();
         record.phases.receive_ms = ms_since(begun);
         record.bytes = whole.len() as u64;

@@ -1,7 +1,7 @@
 //! Journeys played in a real Chromium against the stand-in site.
 
 use cadentis_core::journey::parse;
-use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::run::{DeviceProfile, Outcome, RunRecord};
 use cadentis_runner::{News, Setting, play};
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places::by_slug;
@@ -124,6 +124,27 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
     let next = played(&w, "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
     assert_eq!(next.outcome, Outcome::Passed, "{:?}", next.trouble);
     w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_phone_is_small_slow_and_says_what_it_is() {
+    let _alone = ALONE.lock().await;
+    let w = world("bergen").await;
+    let script = "journey \"Phone\"\nstep \"Look\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n";
+    let played = async |device: &str| {
+        let device = DeviceProfile::of(device).expect("a profile");
+        let setting = Setting { proxy: Some(w.proxy.address), device, ..Setting::default() };
+        play(&parse(script).expect("a script"), &setting, |_| {}).await
+    };
+    let (desktop, phone) = (played("desktop").await, played("slow-phone").await);
+    assert_eq!(phone.outcome, Outcome::Passed, "{:?}", phone.trouble);
+    assert_eq!((desktop.device.as_str(), phone.device.as_str()), ("desktop", "slow-phone"));
+    // No answer comes in less than 150 ms.
+    let took = |r: &RunRecord| r.steps[0].requests[0].phases.total_ms();
+    assert!(took(&desktop) < 140.0 && took(&phone) > 145.0, "{} and {}", took(&desktop), took(&phone));
+    // The page is asked what it knows: the stand-in says it in its console.
+    let said = phone.steps[0].console.iter().find(|c| c.text.starts_with("seen by")).expect("the page says it");
+    assert!(said.text.contains("Mobile Safari") && said.text.ends_with("390 wide, touch 5"), "{}", said.text);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

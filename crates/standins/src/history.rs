@@ -4,7 +4,7 @@
 use crate::places::{BOOKING_HOST, MAP_HOST, Place};
 use crate::story::{SHORT_RUNNER, Story, UNREACHABLE_FROM};
 use cadentis_core::journey::Journey;
-use cadentis_core::run::{Console, Outcome, Request, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{Asked as AskedFor, Console, Outcome, Request, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_core::timing::Phases;
 use jiff::Timestamp;
 use rand::Rng;
@@ -59,6 +59,19 @@ fn requests_of(step: &str) -> Vec<Asked> {
     }
 }
 
+/// How the browser came to ask, as it was with real runs of the demo.
+fn asked_of(asked: &Asked) -> AskedFor {
+    let blocking = asked.kind == "stylesheet" || asked.path.ends_with("map.js");
+    let (initiator, priority) = match asked.kind {
+        "document" => (None, "VeryHigh"),
+        "stylesheet" => (Some("parser"), "VeryHigh"),
+        "script" => (Some("parser"), "High"),
+        "fetch" => (Some("script"), "High"),
+        _ => (Some("parser"), "Low"),
+    };
+    AskedFor { initiator: initiator.map(String::from), priority: Some(priority.into()), blocking, server: Vec::new() }
+}
+
 /// A run of `journey` at `place` that was due at `due`.
 pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, random: &mut SmallRng) -> RunRecord {
     let id = Uuid::from_u128(random.random::<u128>() & !(0xf << 76) | (0x4 << 76) & (u128::MAX >> 2) | (0x2 << 62));
@@ -71,6 +84,7 @@ pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, rand
         steps: Vec::new(),
         browser: "Chromium".into(),
         runner: format!("{}-1", place.slug),
+        device: "desktop".into(),
     };
     if place.slug == SHORT_RUNNER && story.runner_short.contains(due) && random.random_bool(0.8) {
         record.outcome = Outcome::Unmeasured;
@@ -141,6 +155,7 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
             failed: None,
             trace: (asked.kind == "document" || asked.kind == "fetch")
                 .then(|| format!("{:032x}", random.random::<u128>())),
+            asked: asked_of(&asked),
         };
         let api = asked.path.starts_with("/api/");
         if asked.host == MAP_HOST && asked.fresh && story.map_slow.contains(due) && place.round_trip_ms > 140.0 {

@@ -4,16 +4,16 @@
 //! part of it. [`Switches`] make it misbehave.
 
 use crate::network::Hosts;
-use crate::places::{BOOKING_HOST, MAP_HOST};
+use crate::places::{BOOKING_HOST, MAP_HOST, NEXT_HOST};
 use actix_web::dev::ServerHandle;
 use actix_web::http::header;
 use actix_web::{App, HttpResponse, HttpServer, web};
 use rand::Rng;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::net::SocketAddr;
-use std::sync::{Arc, RwLock};
+use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
 
 /// How the site misbehaves; all off by default.
@@ -85,6 +85,7 @@ impl Site {
                 .route("/signed-in", web::get().to(signed_in))
                 .route("/api/echo", web::post().to(echo))
                 .route("/static/{file}", web::get().to(file))
+                .route("/traces/{id}", web::get().to(trace_page))
                 .route("/switches", web::put().to(switch))
         })
         .workers(1)
@@ -110,7 +111,11 @@ impl Site {
 
     /// The made-up host names, for proxies.
     pub fn hosts(&self) -> Hosts {
-        HashMap::from([(BOOKING_HOST.into(), self.booking), (MAP_HOST.into(), self.map)])
+        HashMap::from([
+            (BOOKING_HOST.into(), self.booking),
+            (NEXT_HOST.into(), self.booking),
+            (MAP_HOST.into(), self.map),
+        ])
     }
 
     pub fn change(&self, change: impl FnOnce(&mut Switches)) {
@@ -160,16 +165,61 @@ impl Ferries {
              <script src=\"/static/app.js\"></script></body></html>",
             snippet = self.snippet,
         );
-        HttpResponse::Ok().content_type("text/html; charset=utf-8").insert_header(trace()).body(html)
+        HttpResponse::Ok().content_type("text/html; charset=utf-8").insert_header(trace(title, 45.0)).body(html)
     }
 }
 
-/// A new trace id in a Server-Timing header, as a back end with tracing sends it.
-fn trace() -> (&'static str, String) {
+/// What the back end remembers of the newest requests: the id of the trace, what was asked, and its spans.
+static TRACES: Mutex<VecDeque<Trace>> = Mutex::new(VecDeque::new());
+const MOST_TRACES: usize = 5_000;
+
+struct Trace {
+    id: String,
+    what: String,
+    /// Name, start and length in milliseconds.
+    spans: Vec<(&'static str, f64, f64)>,
+}
+
+/// A new trace in a Server-Timing header, as a back end with tracing sends it, with how long the database took.
+fn trace(what: &str, thought_ms: f64) -> (&'static str, String) {
     let mut random = rand::rng();
     let id: u128 = random.random();
     let span: u64 = random.random();
-    ("server-timing", format!("traceparent;desc=\"00-{id:032x}-{span:016x}-01\""))
+    let rows_ms = thought_ms * random.random_range(0.4..0.7);
+    let spans = vec![("handle", 0.0, thought_ms), ("read rows", thought_ms * 0.1, rows_ms)];
+    if let Ok(mut traces) = TRACES.lock() {
+        traces.truncate(MOST_TRACES - 1);
+        traces.push_front(Trace { id: format!("{id:032x}"), what: what.to_string(), spans });
+    }
+    let header = format!("db;dur={rows_ms:.1};desc=\"rows read\", traceparent;desc=\"00-{id:032x}-{span:016x}-01\"");
+    ("server-timing", header)
+}
+
+/// `GET /traces/{id}`: the back end's own page about one request.
+async fn trace_page(id: web::Path<String>) -> HttpResponse {
+    let traces = TRACES.lock().ok();
+    let found = traces.as_ref().and_then(|all| all.iter().find(|t| t.id == *id));
+    let body = match found {
+        None => "<p>This back end remembers no such trace: it keeps the newest few thousand.</p>".to_string(),
+        Some(t) => {
+            let whole = t.spans.iter().map(|(_, at, ms)| at + ms).fold(1.0, f64::max);
+            let bar = |(name, at, ms): &(&str, f64, f64)| {
+                let (left, width) = (100.0 * at / whole, 100.0 * ms / whole);
+                format!(
+                    "<tr><td>{name}<td>{ms:.1} ms<td style=\"width:60%\"><div style=\"margin-left:{left:.1}%;\
+                     width:{width:.1}%;height:12px;background:#1d4d6b\"></div></tr>"
+                )
+            };
+            let bars: String = t.spans.iter().map(bar).collect();
+            format!("<p>{}</p><table style=\"width:100%\">{bars}</table>", t.what)
+        }
+    };
+    let html = format!("<!doctype html><meta charset=utf-8><title>Trace</title><h1>Trace {}</h1>{body}", clean(&id));
+    HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html)
+}
+
+fn clean(text: &str) -> String {
+    text.chars().filter(char::is_ascii_alphanumeric).take(40).collect()
 }
 
 /// The server thinks for about so long.
@@ -210,9 +260,11 @@ async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<Wanted>) -> H
     let s = site.switches();
     if s.failing_api > 0.0 && rand::rng().random_bool(s.failing_api.min(1.0)) {
         think(60).await;
-        return HttpResponse::ServiceUnavailable().insert_header(trace()).json(serde_json::json!({
-            "error": "TIMETABLE_BUSY"
-        }));
+        return HttpResponse::ServiceUnavailable().insert_header(trace("sailings: the timetable is busy", 60.0)).json(
+            serde_json::json!({
+                "error": "TIMETABLE_BUSY"
+            }),
+        );
     }
     think(110 + s.slow_api_ms).await;
     let island = |i: &Option<String>, other: usize| {
@@ -225,7 +277,8 @@ async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<Wanted>) -> H
         .enumerate()
         .map(|(i, t)| serde_json::json!({"id": format!("m{i}"), "leaves": t, "from": from, "to": to, "price": 38 + 4 * i}))
         .collect();
-    HttpResponse::Ok().insert_header(trace()).json(serde_json::json!({ "sailings": all }))
+    let thought = 110.0 + s.slow_api_ms as f64;
+    HttpResponse::Ok().insert_header(trace("sailings", thought)).json(serde_json::json!({ "sailings": all }))
 }
 
 async fn cabin(site: web::Data<Ferries>) -> HttpResponse {
@@ -309,7 +362,7 @@ async fn signed_in(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
 async fn echo(request: actix_web::HttpRequest, body: web::Bytes) -> HttpResponse {
     think(10).await;
     let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
-    HttpResponse::Created().insert_header(trace()).json(serde_json::json!({
+    HttpResponse::Created().insert_header(trace("echo", 10.0)).json(serde_json::json!({
         "authorization": header("authorization"), "kind": header("content-type"), "body": String::from_utf8_lossy(&body),
     }))
 }

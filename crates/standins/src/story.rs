@@ -68,6 +68,15 @@ impl Story {
         self.now - SignedDuration::from_hours(24 * DAYS)
     }
 
+    /// What went wrong on the site before a release: the slow release stood there a day earlier, and what befell
+    /// production's machines did not befall its own.
+    pub fn before_release(&self) -> Story {
+        let day = SignedDuration::from_hours(22);
+        let never = Stretch { from: self.now, to: self.now };
+        let slow_release = Stretch { from: self.slow_release.from - day, to: self.slow_release.to - day };
+        Story { slow_release, outage: never, maintenance: never, api_503: never, ..self.clone() }
+    }
+
     /// Whether request details of a run at that moment are kept: the last two days, and around
     /// the story's moments.
     pub fn is_kept(&self, at: Timestamp) -> bool {

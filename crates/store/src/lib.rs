@@ -2,18 +2,21 @@
 //!
 //! - [`Db`]: connecting, migrating, days (partitions), health
 //! - [`sites`]: sites, locations, journeys, goals, markers, maintenance
-//! - [`scripts`]: their versions and life; [`secrets`]: what they type unseen; [`trials`]: played on a wish
+//! - [`scripts`]: their versions and life; [`secrets`]: what they type unseen; [`trials`]: played on a wish;
+//!   [`recordings`]: a person at work on a page
 //! - [`work`]: due runs and their leases
-//! - [`runs`]: runs and their records
+//! - [`runs`]: runs and their records; `sheets`: days of them, packed, for pages over weeks
 //! - [`views`]: page views in and out; [`rollup`]: their cells by the hour
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 pub mod bulk;
 pub mod db;
+pub mod recordings;
 pub mod rollup;
 pub mod runs;
 pub mod scripts;
 pub mod secrets;
+mod sheets;
 pub mod sites;
 pub mod trials;
 pub mod views;

@@ -1,14 +1,15 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
+use crate::sites::Site;
 use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::goal::{Check, Tally};
 use cadentis_core::run::level::Timing;
 use cadentis_core::run::{Outcome, RunRecord};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
-use sqlx::FromRow;
 use sqlx::types::Json;
+use sqlx::{AssertSqlSafe, FromRow};
 use uuid::Uuid;
 
 /// One run without its record.
@@ -31,8 +32,19 @@ impl Run {
     }
 }
 
+/// The other of two tries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Try {
+    /// This one is the second; the first failed.
+    First(Uuid),
+    /// This one failed, and was played once more.
+    Second(Uuid),
+    /// This one failed, and is being played once more.
+    Waiting,
+}
+
 #[derive(FromRow)]
-struct RunRow {
+pub(crate) struct RunRow {
     id: Uuid,
     site_id: i32,
     journey_id: i32,
@@ -53,14 +65,14 @@ pub(crate) fn outcome_code(outcome: Outcome) -> i16 {
     }
 }
 
-fn outcome_of(code: i16) -> Result<Outcome> {
+pub(crate) fn outcome_of(code: i16) -> Result<Outcome> {
     Outcome::ALL
         .into_iter()
         .find(|o| outcome_code(*o) == code)
         .ok_or_else(|| content("run.outcome", format!("{code} is no outcome")))
 }
 
-fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
+pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
     rows.into_iter()
         .map(|r| {
             Ok(Run {
@@ -102,19 +114,19 @@ impl Db {
     /// Stores the record of leased work and ends the work, in one transaction.
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
         let mut tx = self.pool.begin().await?;
-        let work: Option<(i32, i32, jiff_sqlx::Timestamp, Option<i32>)> = sqlx::query_as(
-            "DELETE FROM work WHERE id = $1 AND location_id = $2 RETURNING site_id, journey_id, due_at, version",
+        type Work = (i32, i32, jiff_sqlx::Timestamp, Option<i32>, Option<Uuid>);
+        let work: Option<Work> = sqlx::query_as(
+            "DELETE FROM work WHERE id = $1 AND location_id = $2
+             RETURNING site_id, journey_id, due_at, version, first_try",
         )
         .bind(record.id)
         .bind(location_id)
         .fetch_optional(&mut *tx)
         .await?;
-        let Some((site_id, journey_id, due_at, version)) = work else {
-            let known: bool = sqlx::query_scalar("SELECT EXISTS (SELECT FROM run WHERE id = $1 AND location_id = $2)")
-                .bind(record.id)
-                .bind(location_id)
-                .fetch_one(&mut *tx)
-                .await?;
+        let Some((site_id, journey_id, due_at, version, first_try)) = work else {
+            let sql = "SELECT EXISTS (SELECT FROM run WHERE id = $1 AND location_id = $2)
+                           OR EXISTS (SELECT FROM first_try WHERE id = $1 AND location_id = $2)";
+            let known: bool = sqlx::query_scalar(sql).bind(record.id).bind(location_id).fetch_one(&mut *tx).await?;
             return Ok(if known { Finished::Already } else { Finished::Unknown });
         };
         for (step, picture) in record.steps.iter_mut().map(|s| s.picture.take()).enumerate() {
@@ -129,7 +141,24 @@ impl Db {
                 .execute(&mut *tx)
                 .await?;
         }
-        sqlx::query("INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)")
+        // Before a failure counts it is tried again, if the journey wants that. The second try has the same moment.
+        let sql = "INSERT INTO work (id, site_id, journey_id, location_id, due_at, first_try)
+                   SELECT gen_random_uuid(), $1, $2, $3, $4, $5 FROM journey WHERE id = $2 AND retry RETURNING id";
+        let second: Option<Uuid> = match (record.outcome, first_try) {
+            (Outcome::Failed, None) => {
+                let second = sqlx::query_scalar(sql).bind(site_id).bind(journey_id).bind(location_id);
+                second.bind(due_at).bind(record.id).fetch_optional(&mut *tx).await?
+            }
+            _ => None,
+        };
+        if record.outcome == Outcome::Unmeasured {
+            crate::work::count_first_tries(&mut tx, [first_try]).await?;
+        }
+        let insert = match second {
+            None => "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
+            Some(_) => "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)",
+        };
+        let row = sqlx::query(insert)
             .bind(site_id)
             .bind(due_at)
             .bind(record.id)
@@ -142,9 +171,11 @@ impl Db {
             .bind(record.trouble.as_ref().map(|t| &t.says))
             .bind(&record.runner)
             .bind(&record.browser)
-            .bind(version)
-            .execute(&mut *tx)
-            .await?;
+            .bind(version);
+        match second {
+            None => row.execute(&mut *tx).await?,
+            Some(second) => row.bind(second).execute(&mut *tx).await?,
+        };
         sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")
             .bind(site_id)
             .bind(due_at)
@@ -152,23 +183,9 @@ impl Db {
             .bind(Json(&record))
             .execute(&mut *tx)
             .await?;
+        crate::sheets::drop_sheet(&mut tx, site_id, journey_id, due_at.to_jiff()).await?;
         tx.commit().await?;
         Ok(Finished::Stored)
-    }
-
-    /// All runs of a journey that were due in the stretch, in order of time.
-    pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
-        let rows: Vec<RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble FROM run
-             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
-        )
-        .bind(journey_id)
-        .bind(site_id)
-        .bind(stretch.from.to_sqlx())
-        .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
-        .await?;
-        runs(rows)
     }
 
     /// When, where and how long a journey's runs were that got through.
@@ -203,7 +220,7 @@ impl Db {
             "SELECT id, location_id, due_at, outcome, duration_ms, trouble, version {narrowed}
              ORDER BY due_at DESC, id LIMIT $9 OFFSET $10"
         );
-        let rows: Vec<Row> = sqlx::query_as(sqlx::AssertSqlSafe(rows))
+        let rows: Vec<Row> = sqlx::query_as(AssertSqlSafe(rows))
             .bind(journey.0)
             .bind(journey.1)
             .bind(stretch.from.to_sqlx())
@@ -216,7 +233,7 @@ impl Db {
             .bind(skip)
             .fetch_all(&self.pool)
             .await?;
-        let count: i64 = sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) {narrowed}")))
+        let count: i64 = sqlx::query_scalar(AssertSqlSafe(format!("SELECT count(*) {narrowed}")))
             .bind(journey.0)
             .bind(journey.1)
             .bind(stretch.from.to_sqlx())
@@ -335,12 +352,50 @@ impl Db {
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let rows: Vec<RunRow> = sqlx::query_as(
             "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble
-             FROM run WHERE id = $1",
+             FROM run WHERE id = $1
+             UNION ALL
+             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble
+             FROM first_try WHERE id = $1",
         )
         .bind(id)
         .fetch_all(&self.pool)
         .await?;
         Ok(runs(rows)?.pop())
+    }
+
+    /// The other try of a run that was played twice.
+    pub async fn other_try(&self, id: Uuid) -> Result<Option<Try>> {
+        let sql = "SELECT id, second, EXISTS (SELECT FROM run WHERE run.id = second) FROM first_try
+                   WHERE id = $1 OR second = $1";
+        let row: Option<(Uuid, Uuid, bool)> = sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?;
+        Ok(row.map(|(first, second, played)| match (first == id, played) {
+            (false, _) => Try::First(first),
+            (true, true) => Try::Second(second),
+            (true, false) => Try::Waiting,
+        }))
+    }
+
+    /// Lets evidence leave whose time is over: of runs that failed later than of others. Returns how many rows
+    /// left.
+    pub async fn forget(&self, site: &Site, now: Timestamp) -> Result<u64> {
+        let before = |days: i32| (now - SignedDuration::from_hours(24 * i64::from(days))).to_sqlx();
+        let mut gone = 0;
+        for table in ["run_record", "picture"] {
+            let sql = format!(
+                "DELETE FROM {table} e WHERE e.site_id = $1 AND e.due_at < $2
+                   AND (e.due_at < $3
+                     OR NOT EXISTS (SELECT FROM run r WHERE r.site_id = $1 AND r.due_at = e.due_at AND r.id = e.run_id AND r.outcome = 2)
+                    AND NOT EXISTS (SELECT FROM first_try f WHERE f.site_id = $1 AND f.due_at = e.due_at AND f.id = e.run_id))"
+            );
+            let left = sqlx::query(AssertSqlSafe(sql))
+                .bind(site.id)
+                .bind(before(site.keep_days))
+                .bind(before(site.keep_failed_days.max(site.keep_days)))
+                .execute(&self.pool)
+                .await?;
+            gone += left.rows_affected();
+        }
+        Ok(gone)
     }
 
     /// The record of a run, or `None` when its details were not kept.
@@ -355,7 +410,7 @@ impl Db {
         Ok(row.map(|r| r.0))
     }
 
-    /// Records of the last `most` runs that passed at the same location within the day before.
+    /// Records of the last `most` runs that passed at the same location, in the same version, within the day before.
     pub async fn usual_records(&self, run: &Run, most: i64) -> Result<Vec<RunRecord>> {
         let rows: Vec<Json<RunRecord>> = sqlx::query_scalar(
             "SELECT rr.record FROM run r JOIN run_record rr
@@ -363,6 +418,8 @@ impl Db {
                 AND rr.due_at < $4 AND rr.due_at >= $5
              WHERE r.site_id = $1 AND r.journey_id = $2 AND r.location_id = $3
                AND r.due_at < $4 AND r.due_at >= $5 AND r.outcome = 0
+               AND r.version IS NOT DISTINCT FROM (SELECT version FROM run WHERE site_id = $1 AND due_at = $4 AND id = $7
+                     UNION ALL SELECT version FROM first_try WHERE site_id = $1 AND due_at = $4 AND id = $7)
              ORDER BY r.due_at DESC LIMIT $6",
         )
         .bind(run.site_id)
@@ -371,6 +428,7 @@ impl Db {
         .bind(run.due_at.to_sqlx())
         .bind((run.due_at - SignedDuration::from_hours(24)).to_sqlx())
         .bind(most)
+        .bind(run.id)
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.into_iter().map(|r| r.0).collect())

@@ -42,16 +42,19 @@ pub struct Edit<'a> {
 pub enum Life {
     Active,
     Paused,
+    /// Played once, as it was to.
+    Finished,
     Archived,
 }
 
 impl Life {
-    pub const ALL: [Life; 3] = [Life::Active, Life::Paused, Life::Archived];
+    pub const ALL: [Life; 4] = [Life::Active, Life::Paused, Life::Finished, Life::Archived];
 
     pub fn word(self) -> &'static str {
         match self {
             Life::Active => "active",
             Life::Paused => "paused",
+            Life::Finished => "finished",
             Life::Archived => "archived",
         }
     }
@@ -150,21 +153,26 @@ impl Db {
             .execute(&mut *tx)
             .await?;
         if life != Life::Active {
-            sqlx::query("DELETE FROM work WHERE journey_id = $1 AND lease_until IS NULL")
-                .bind(journey_id)
-                .execute(&mut *tx)
-                .await?;
+            crate::work::drop_waiting(&mut tx, journey_id).await?;
         }
         tx.commit().await?;
         Ok(())
     }
 
-    pub async fn set_about(&self, journey_id: i32, owner: &str, tags: &[String], essential: bool) -> Result<()> {
-        sqlx::query("UPDATE journey SET owner = $2, tags = $3, essential = $4 WHERE id = $1")
+    pub async fn set_about(
+        &self,
+        journey_id: i32,
+        owner: &str,
+        tags: &[String],
+        essential: bool,
+        editors: &[String],
+    ) -> Result<()> {
+        sqlx::query("UPDATE journey SET owner = $2, tags = $3, essential = $4, editors = $5 WHERE id = $1")
             .bind(journey_id)
             .bind(owner)
             .bind(tags)
             .bind(essential)
+            .bind(editors)
             .execute(&self.pool)
             .await?;
         Ok(())
@@ -181,26 +189,31 @@ impl Db {
         Ok(std::iter::once(wanted.to_string()).chain(numbered).find(free).unwrap_or_default())
     }
 
-    /// A copy of a journey: the same script, locations and cadence, paused until somebody starts it.
+    /// A copy of a journey in an environment: the same locations and cadence, paused until somebody starts it.
+    #[allow(clippy::too_many_arguments, reason = "each is one column of the copy")]
     pub async fn duplicate(
         &self,
         journey: &Journey,
         slug: &str,
         script: &str,
         name: &str,
+        environment: &str,
         author: &str,
         now: Timestamp,
     ) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, life, tags, owner, essential)
-             SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, owner, essential FROM journey WHERE id = $1
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, life, tags, owner, essential, pace,
+                                  device, environment, retry, editors, copied_from)
+             SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, owner, essential, pace,
+                    device, $5, retry, editors, id FROM journey WHERE id = $1
              RETURNING id",
         )
         .bind(journey.id)
         .bind(slug)
         .bind(name)
         .bind(script)
+        .bind(environment)
         .fetch_one(&mut *tx)
         .await?;
         sqlx::query(

@@ -1,14 +1,15 @@
 //! Sites, locations, journeys, goals, and what is pinned to the time axis.
 
 use crate::db::{Db, Result, content};
-use cadentis_core::calendar::{Cadence, Cover, Stretch};
+use cadentis_core::calendar::{Cadence, Cover, Pace, Stretch};
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
+use cadentis_core::run::DeviceProfile;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Families;
 use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
-use sqlx::FromRow;
 use sqlx::types::Json;
+use sqlx::{AssertSqlSafe, FromRow, PgConnection};
 
 #[derive(Debug, Clone)]
 pub struct Site {
@@ -22,9 +23,27 @@ pub struct Site {
     pub apdex_t_s: f64,
     /// Common parts of its scripts, as text.
     pub parts: String,
+    /// Name and address of each environment; the first is what visitors use.
+    pub environments: Vec<(String, String)>,
+    /// How long evidence is kept, in days; of runs that failed.
+    pub keep_days: i32,
+    pub keep_failed_days: i32,
+    /// Where the back end shows a trace, with `{trace}` for its id; empty when it does not.
+    pub trace_link: String,
 }
 
 impl Site {
+    /// The names of its environments; without any there is production alone.
+    pub fn environment_names(&self) -> Vec<String> {
+        let names: Vec<String> = self.environments.iter().map(|(name, _)| name.clone()).collect();
+        if names.is_empty() { vec!["production".into()] } else { names }
+    }
+
+    /// The address of a trace in the back end.
+    pub fn trace_address(&self, trace: &str) -> Option<String> {
+        (!self.trace_link.is_empty()).then(|| self.trace_link.replace("{trace}", trace))
+    }
+
     /// Whether a host name belongs to the site: one of its domains or below one.
     pub fn owns(&self, host: &str) -> bool {
         let host = host.split(':').next().unwrap_or("");
@@ -46,6 +65,10 @@ struct SiteRow {
     families: Json<Vec<(String, String)>>,
     apdex_t_s: f64,
     parts: String,
+    environments: Json<Vec<(String, String)>>,
+    keep_days: i32,
+    keep_failed_days: i32,
+    trace_link: String,
 }
 
 impl SiteRow {
@@ -59,6 +82,10 @@ impl SiteRow {
             families: Families::new(self.families.0),
             apdex_t_s: self.apdex_t_s,
             parts: self.parts,
+            environments: self.environments.0,
+            keep_days: self.keep_days,
+            keep_failed_days: self.keep_failed_days,
+            trace_link: self.trace_link,
         })
     }
 }
@@ -71,7 +98,13 @@ pub struct Location {
     pub country: String,
     pub kind: String,
     pub zone: String,
+    pub latitude: Option<f64>,
+    pub longitude: Option<f64>,
+    /// SOCKS5 proxy that leads out of it, as host and port.
+    pub proxy: Option<String>,
 }
+
+const LOCATION: &str = "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy";
 
 #[derive(Debug, Clone, FromRow)]
 pub struct Journey {
@@ -80,7 +113,20 @@ pub struct Journey {
     pub slug: String,
     pub name: String,
     pub script: String,
+    /// As it is kept; see [`Journey::pace`].
+    #[sqlx(rename = "pace")]
+    pub pace_kept: String,
+    /// The shortest time between two runs at a location.
     pub every_s: i32,
+    /// Slug of a device profile.
+    pub device: String,
+    pub environment: String,
+    /// Whether a failed run is played once more before it counts.
+    pub retry: bool,
+    /// Who may save its script; nobody named: everybody.
+    pub editors: Vec<String>,
+    /// The journey it was copied from.
+    pub copied_from: Option<i32>,
     /// The newest version of its script.
     pub version: i32,
     pub life: String,
@@ -89,6 +135,34 @@ pub struct Journey {
     /// Whether its failure stops the visitor's business.
     pub essential: bool,
     pub apdex_t_s: f64,
+}
+
+impl Journey {
+    pub fn pace(&self) -> Result<Pace> {
+        self.pace_kept.parse().map_err(|e| content("journey.pace", e))
+    }
+
+    /// Whether somebody of this name may save its script.
+    pub fn may_be_edited_by(&self, name: &str) -> bool {
+        self.editors.is_empty() || self.owner == name || self.editors.iter().any(|e| e == name)
+    }
+}
+
+/// Where, how often and on what a journey plays.
+#[derive(Debug, Clone)]
+pub struct PlaceAndPace<'a> {
+    pub pace: &'a Pace,
+    pub locations: &'a [i32],
+    pub device: &'a str,
+    pub environment: &'a str,
+    pub retry: bool,
+}
+
+impl<'a> PlaceAndPace<'a> {
+    /// On the usual device, where visitors are, each failure counted at once.
+    pub fn usual(pace: &'a Pace, locations: &'a [i32]) -> PlaceAndPace<'a> {
+        PlaceAndPace { pace, locations, device: DeviceProfile::USUAL.slug, environment: "production", retry: false }
+    }
 }
 
 #[derive(Debug, Clone, FromRow)]
@@ -149,22 +223,21 @@ impl Db {
     }
 
     pub async fn locations(&self) -> Result<Vec<Location>> {
-        let sql = "SELECT id, slug, name, country, kind, zone FROM location ORDER BY id";
+        let sql = AssertSqlSafe(format!("SELECT {LOCATION} FROM location l ORDER BY id"));
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
     }
 
     /// The locations a journey plays at, in the order of their starts, each with its cadence.
     pub async fn locations_of(&self, journey: &Journey) -> Result<Vec<(Location, Cadence)>> {
-        let rows: Vec<Location> = sqlx::query_as(
-            "SELECT l.id, l.slug, l.name, l.country, l.kind, l.zone
-             FROM location l JOIN journey_location jl ON jl.location_id = l.id
-             WHERE jl.journey_id = $1 ORDER BY jl.nth",
-        )
+        let rows: Vec<Location> = sqlx::query_as(AssertSqlSafe(format!(
+            "SELECT {LOCATION} FROM location l JOIN journey_location jl ON jl.location_id = l.id
+             WHERE jl.journey_id = $1 ORDER BY jl.nth"
+        )))
         .bind(journey.id)
         .fetch_all(&self.pool)
         .await?;
-        let cadence = |nth| Cadence::every(i64::from(journey.every_s), nth);
-        Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, cadence(nth))).collect())
+        let pace = journey.pace()?;
+        Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect())
     }
 
     pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {
@@ -246,8 +319,8 @@ impl Db {
 
     /// Adds a location whose runner shows `token`.
     pub async fn add_location(&self, l: &NewLocation<'_>) -> Result<i32> {
-        let sql = "INSERT INTO location (slug, name, country, kind, zone, token_sha256)
-                   VALUES ($1, $2, $3, $4, $5, sha256(convert_to($6, 'UTF8'))) RETURNING id";
+        let sql = "INSERT INTO location (slug, name, country, kind, zone, token_sha256, latitude, longitude, proxy)
+                   VALUES ($1, $2, $3, $4, $5, sha256(convert_to($6, 'UTF8')), $7, $8, $9) RETURNING id";
         Ok(sqlx::query_scalar(sql)
             .bind(l.slug)
             .bind(l.name)
@@ -255,8 +328,23 @@ impl Db {
             .bind(l.kind)
             .bind(l.zone)
             .bind(l.token)
+            .bind(l.at.map(|(latitude, _)| latitude))
+            .bind(l.at.map(|(_, longitude)| longitude))
+            .bind(l.proxy)
             .fetch_one(&self.pool)
             .await?)
+    }
+
+    /// Where a location is, and the proxy that leads out of it.
+    pub async fn set_where(&self, slug: &str, at: Option<(f64, f64)>, proxy: Option<&str>) -> Result<()> {
+        sqlx::query("UPDATE location SET latitude = $2, longitude = $3, proxy = $4 WHERE slug = $1")
+            .bind(slug)
+            .bind(at.map(|(latitude, _)| latitude))
+            .bind(at.map(|(_, longitude)| longitude))
+            .bind(proxy)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// Gives a location's runner a new token; the old one is worth nothing from now on.
@@ -273,15 +361,19 @@ impl Db {
     pub async fn add_journey(&self, j: &NewJourney<'_>) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s)
-             VALUES ($1, $2, $3, $4, $5, $6) RETURNING id",
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id",
         )
         .bind(j.site_id)
         .bind(j.slug)
         .bind(j.name)
         .bind(j.script)
-        .bind(j.every_s)
+        .bind(j.plays.pace.slot_s() as i32)
         .bind(j.apdex_t_s)
+        .bind(j.plays.pace.to_string())
+        .bind(j.plays.device)
+        .bind(j.plays.environment)
+        .bind(j.plays.retry)
         .fetch_one(&mut *tx)
         .await?;
         sqlx::query("INSERT INTO script_version VALUES ($1, 1, $2, $3, 'first version', now())")
@@ -290,16 +382,46 @@ impl Db {
             .bind(j.author)
             .execute(&mut *tx)
             .await?;
-        for (nth, location) in j.locations.iter().enumerate() {
-            sqlx::query("INSERT INTO journey_location VALUES ($1, $2, $3)")
-                .bind(id)
-                .bind(location)
-                .bind(nth as i32)
-                .execute(&mut *tx)
-                .await?;
-        }
+        play_at(&mut tx, id, j.plays.locations).await?;
         tx.commit().await?;
         Ok(id)
+    }
+
+    /// Changes where, how often and on what a journey plays. What waits at places or moments that are no more is
+    /// dropped; one that was finished plays again.
+    pub async fn set_place_and_pace(&self, journey_id: i32, plays: &PlaceAndPace<'_>) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query(
+            "UPDATE journey SET every_s = $2, pace = $3, device = $4, environment = $5, retry = $6,
+                    life = CASE WHEN life = 'finished' AND pace <> $3 THEN 'active' ELSE life END WHERE id = $1",
+        )
+        .bind(journey_id)
+        .bind(plays.pace.slot_s() as i32)
+        .bind(plays.pace.to_string())
+        .bind(plays.device)
+        .bind(plays.environment)
+        .bind(plays.retry)
+        .execute(&mut *tx)
+        .await?;
+        play_at(&mut tx, journey_id, plays.locations).await?;
+        crate::work::drop_waiting(&mut tx, journey_id).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Environments, how long evidence is kept, where traces are.
+    pub async fn set_site(&self, site: &Site) -> Result<()> {
+        let sql =
+            "UPDATE site SET environments = $2, keep_days = $3, keep_failed_days = $4, trace_link = $5 WHERE id = $1";
+        sqlx::query(sql)
+            .bind(site.id)
+            .bind(Json(&site.environments))
+            .bind(site.keep_days)
+            .bind(site.keep_failed_days)
+            .bind(&site.trace_link)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     pub async fn add_goal(&self, site_id: i32, journey_id: i32, name: &str, promised: f64) -> Result<i32> {
@@ -377,6 +499,9 @@ pub struct NewLocation<'a> {
     pub kind: &'a str,
     pub zone: &'a str,
     pub token: &'a str,
+    /// Latitude and longitude, in degrees.
+    pub at: Option<(f64, f64)>,
+    pub proxy: Option<&'a str>,
 }
 
 #[derive(Debug, Clone)]
@@ -385,8 +510,27 @@ pub struct NewJourney<'a> {
     pub slug: &'a str,
     pub name: &'a str,
     pub script: &'a str,
-    pub every_s: i32,
     pub apdex_t_s: f64,
     pub author: &'a str,
-    pub locations: &'a [i32],
+    pub plays: PlaceAndPace<'a>,
+}
+
+/// The locations a journey plays at from now on, starts spread in their order.
+async fn play_at(tx: &mut PgConnection, journey_id: i32, locations: &[i32]) -> Result<()> {
+    sqlx::query("DELETE FROM journey_location WHERE journey_id = $1 AND location_id <> ALL ($2)")
+        .bind(journey_id)
+        .bind(locations)
+        .execute(&mut *tx)
+        .await?;
+    // A location that stays keeps its place in the spread.
+    sqlx::query(
+        "INSERT INTO journey_location SELECT $1, l, (SELECT coalesce(max(nth), -1) FROM journey_location WHERE journey_id = $1) + at
+         FROM unnest($2::int[]) WITH ORDINALITY AS given(l, at)
+         WHERE l NOT IN (SELECT location_id FROM journey_location WHERE journey_id = $1)",
+    )
+    .bind(journey_id)
+    .bind(locations)
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
 }

@@ -19,6 +19,8 @@ pub struct Trial {
     pub site_id: i32,
     pub script: String,
     pub location: String,
+    pub device: String,
+    pub proxy: Option<String>,
 }
 
 /// How a trial stands.
@@ -37,17 +39,27 @@ pub struct Standing {
 
 impl Db {
     /// Asks for a trial; older ones that are done leave.
-    pub async fn ask_trial(&self, site_id: i32, location_id: i32, script: &str, now: Timestamp) -> Result<Uuid> {
+    pub async fn ask_trial(
+        &self,
+        site_id: i32,
+        location_id: i32,
+        script: &str,
+        device: &str,
+        now: Timestamp,
+    ) -> Result<Uuid> {
         sqlx::query("DELETE FROM trial WHERE asked_at < $1").bind((now - KEPT).to_sqlx()).execute(&self.pool).await?;
         let id = Uuid::new_v4();
-        sqlx::query("INSERT INTO trial (id, site_id, location_id, script, asked_at) VALUES ($1, $2, $3, $4, $5)")
-            .bind(id)
-            .bind(site_id)
-            .bind(location_id)
-            .bind(script)
-            .bind(now.to_sqlx())
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "INSERT INTO trial (id, site_id, location_id, script, asked_at, device) VALUES ($1, $2, $3, $4, $5, $6)",
+        )
+        .bind(id)
+        .bind(site_id)
+        .bind(location_id)
+        .bind(script)
+        .bind(now.to_sqlx())
+        .bind(device)
+        .execute(&self.pool)
+        .await?;
         Ok(id)
     }
 
@@ -60,14 +72,14 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Trial>> {
-        let row: Option<(Uuid, i32, String, String)> = sqlx::query_as(
+        let row: Option<(Uuid, i32, String, String, String, Option<String>)> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM trial WHERE location_id = $1 AND record IS NULL AND NOT cancelled
                    AND asked_at > $2::timestamptz - interval '10 minutes' AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY asked_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE trial t SET lease_until = $3, leased_by = $4
              FROM mine, location l WHERE t.id = mine.id AND l.id = t.location_id
-             RETURNING t.id, t.site_id, t.script, l.name",
+             RETURNING t.id, t.site_id, t.script, l.name, t.device, l.proxy",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -75,7 +87,9 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, site_id, script, location)| Trial { id, site_id, script, location }))
+        let trial =
+            |(id, site_id, script, location, device, proxy)| Trial { id, site_id, script, location, device, proxy };
+        Ok(row.map(trial))
     }
 
     /// Keeps how far a trial is; whether somebody has cancelled it meanwhile, `None` for a stranger.

@@ -5,8 +5,10 @@
 //! Work is deleted in the transaction that stores its run, so it is done once.
 
 use crate::db::{Db, Result};
+use cadentis_core::calendar::Pace;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 /// One run to play.
@@ -18,6 +20,10 @@ pub struct Work {
     pub script: String,
     pub location: String,
     pub due_at: Timestamp,
+    /// Slug of the device profile.
+    pub device: String,
+    /// The location's proxy.
+    pub proxy: Option<String>,
 }
 
 /// A process that plays at a location.
@@ -37,6 +43,8 @@ impl Db {
     /// took before the next one was due: a run that late would say nothing about its moment.
     ///
     /// Returns how many were added.
+    ///
+    /// A journey that plays once is finished when all its locations have played it.
     pub async fn make_due(&self, now: Timestamp) -> Result<u64> {
         let mut added = 0;
         for site in self.sites().await? {
@@ -46,16 +54,19 @@ impl Db {
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
                     let Some(due) = cadence.last_due(now) else { continue };
-                    sqlx::query(
+                    let mut tx = self.pool.begin().await?;
+                    let dropped: Vec<Option<Uuid>> = sqlx::query_scalar(
                         "DELETE FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
-                           AND (lease_until IS NULL OR lease_until < $4)",
+                           AND (lease_until IS NULL OR lease_until < $4) RETURNING first_try",
                     )
                     .bind(journey.id)
                     .bind(location.id)
                     .bind(due.to_sqlx())
                     .bind(now.to_sqlx())
-                    .execute(&self.pool)
+                    .fetch_all(&mut *tx)
                     .await?;
+                    count_first_tries(&mut tx, dropped).await?;
+                    tx.commit().await?;
                     // Already played, or already waiting.
                     added += sqlx::query(
                         "INSERT INTO work (id, site_id, journey_id, location_id, due_at)
@@ -71,6 +82,15 @@ impl Db {
                     .execute(&self.pool)
                     .await?
                     .rows_affected();
+                }
+                if matches!(journey.pace()?, Pace::Once(at) if at <= now) {
+                    sqlx::query(
+                        "UPDATE journey SET life = 'finished' WHERE id = $1 AND life = 'active'
+                           AND NOT EXISTS (SELECT FROM work WHERE journey_id = $1)",
+                    )
+                    .bind(journey.id)
+                    .execute(&self.pool)
+                    .await?;
                 }
             }
         }
@@ -128,14 +148,15 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Work>> {
-        let row: Option<(Uuid, i32, String, String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
+        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>);
+        let row: Option<Row> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM work WHERE location_id = $1 AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY due_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l
              WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
-             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at",
+             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -143,13 +164,49 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, site_id, journey, script, location, due_at)| Work {
+        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy)| Work {
             id,
             site_id,
             journey,
             script,
             location,
             due_at: due_at.to_jiff(),
+            device,
+            proxy,
         }))
     }
+}
+
+/// Drops what nobody plays yet.
+pub(crate) async fn drop_waiting(tx: &mut PgConnection, journey_id: i32) -> Result<()> {
+    let dropped: Vec<Option<Uuid>> =
+        sqlx::query_scalar("DELETE FROM work WHERE journey_id = $1 AND lease_until IS NULL RETURNING first_try")
+            .bind(journey_id)
+            .fetch_all(&mut *tx)
+            .await?;
+    count_first_tries(tx, dropped).await
+}
+
+/// First tries whose second never came, or could not measure: they count after all.
+pub(crate) async fn count_first_tries(
+    tx: &mut PgConnection,
+    first_tries: impl IntoIterator<Item = Option<Uuid>>,
+) -> Result<()> {
+    let ids: Vec<Uuid> = first_tries.into_iter().flatten().collect();
+    if ids.is_empty() {
+        return Ok(());
+    }
+    let counted: Vec<(i32, i32, jiff_sqlx::Timestamp)> = sqlx::query_as(
+        "WITH gone AS (DELETE FROM first_try WHERE id = ANY ($1) RETURNING *)
+         INSERT INTO run SELECT site_id, due_at, id, journey_id, location_id, started_at, outcome, duration_ms, steps_ms,
+                                trouble, runner, browser, version FROM gone
+         RETURNING site_id, journey_id, due_at",
+    )
+    .bind(ids)
+    .fetch_all(&mut *tx)
+    .await?;
+    for (site_id, journey_id, due_at) in counted {
+        crate::sheets::drop_sheet(tx, site_id, journey_id, due_at.to_jiff()).await?;
+    }
+    Ok(())
 }

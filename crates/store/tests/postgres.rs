@@ -1,15 +1,15 @@
 //! The store against a real PostgreSQL.
 
 use cadentis_core::calendar::stretch::at_second;
-use cadentis_core::calendar::{Cover, Stretch};
+use cadentis_core::calendar::{Cover, Pace, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Beacon, PageView};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
-use cadentis_store::runs::Finished;
+use cadentis_store::runs::{Finished, Try};
 use cadentis_store::scripts::{Edit, Life, Saved};
-use cadentis_store::sites::{NewJourney, NewLocation, NewSite};
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace};
 use cadentis_store::views::Attribute;
 use jiff::{SignedDuration, Timestamp};
 use std::sync::LazyLock;
@@ -48,18 +48,20 @@ async fn db() -> (Db, i32) {
         kind: "public",
         zone: "Europe/Oslo",
         token: "secret",
+        at: None,
+        proxy: None,
     };
     let location = db.add_location(&location).await.expect("a location");
     let script = "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/\n";
+    let (pace, places) = (Pace::Every(300), [location]);
     let journey = NewJourney {
         site_id: site,
         slug: "j",
         name: "J",
         script,
-        every_s: 300,
         apdex_t_s: 1.0,
         author: "Ada",
-        locations: &[location],
+        plays: PlaceAndPace::usual(&pace, &places),
     };
     db.add_journey(&journey).await.expect("a journey");
     (db, location)
@@ -118,6 +120,7 @@ fn record(id: Uuid) -> RunRecord {
         steps: vec![],
         browser: "Chromium".into(),
         runner: "r".into(),
+        device: "desktop".into(),
     }
 }
 
@@ -256,7 +259,7 @@ async fn of_two_who_save_at_once_one_is_told_who_was_quicker() {
 async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_a_day() {
     let (db, _) = db().await;
     let minutes = |n: i64| now() + SignedDuration::from_mins(n);
-    let id = db.ask_trial(1, 1, "journey \"J\"", now()).await.expect("asked");
+    let id = db.ask_trial(1, 1, "journey \"J\"", "desktop", now()).await.expect("asked");
     let (one, two) =
         tokio::join!(db.lease_trial(1, "a", minutes(1), minutes(3)), db.lease_trial(1, "b", minutes(1), minutes(3)));
     let leased = [one.expect("asked"), two.expect("asked")];
@@ -269,7 +272,7 @@ async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_
         !db.finish_trial(2, &record(id)).await.expect("asked") && db.finish_trial(1, &record(id)).await.expect("asked")
     );
     assert!(db.trial(id).await.expect("rows").is_some_and(|t| t.record.is_some()));
-    db.ask_trial(1, 1, "journey \"K\"", minutes(25 * 60)).await.expect("asked");
+    db.ask_trial(1, 1, "journey \"K\"", "desktop", minutes(25 * 60)).await.expect("asked");
     assert!(db.trial(id).await.expect("rows").is_none());
 }
 
@@ -282,7 +285,7 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
     assert!(db.lease(1, "r", now(), now() + SignedDuration::from_mins(2)).await.expect("asked").is_none());
     let slug = db.free_slug(1, &journey.slug).await.expect("rows");
     assert_eq!(slug, format!("{}-2", journey.slug));
-    db.duplicate(&journey, &slug, "journey \"C\"", "C", "Ada", now()).await.expect("copied");
+    db.duplicate(&journey, &slug, "journey \"C\"", "C", "production", "Ada", now()).await.expect("copied");
     let copy = db.journey(1, &slug).await.expect("rows").expect("the copy");
     assert_eq!((copy.life.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
     let places = async |j: &cadentis_store::sites::Journey| {
@@ -291,4 +294,149 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
     assert_eq!(places(&copy).await, places(&journey).await);
     assert_eq!(db.still_to_answer(copy.id).await.expect("rows").len(), places(&copy).await.len());
     assert_eq!(db.make_due(now()).await.expect("due"), 0);
+}
+
+/// The only journey, which plays once more before a failure counts.
+async fn that_retries(db: &Db, location: i32) -> cadentis_store::sites::Journey {
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let places = [location];
+    let plays = PlaceAndPace { retry: true, ..PlaceAndPace::usual(&Pace::Every(300), &places) };
+    db.set_place_and_pace(journey.id, &plays).await.expect("kept");
+    journey
+}
+
+/// Plays what is due with this outcome; the id of the run.
+async fn plays(db: &Db, location: i32, outcome: Outcome, at: Timestamp) -> Option<Uuid> {
+    let work = db.lease(location, "r", at, at + SignedDuration::from_mins(2)).await.expect("asked")?;
+    let played = RunRecord { outcome, ..record(work.id) };
+    assert_eq!(db.finish(location, played).await.expect("stored"), Finished::Stored);
+    Some(work.id)
+}
+
+#[tokio::test]
+async fn a_failure_counts_only_when_the_second_try_fails_too_and_both_are_kept() {
+    let (db, location) = db().await;
+    let journey = that_retries(&db, location).await;
+    let day = Stretch { from: now() - SignedDuration::from_hours(12), to: now() + SignedDuration::from_hours(12) };
+    let counted = async || {
+        let runs = db.runs(journey.id, 1, day).await.expect("rows");
+        runs.iter().map(|r| (r.id, r.outcome)).collect::<Vec<_>>()
+    };
+    for (nth, second) in [Outcome::Passed, Outcome::Failed, Outcome::Unmeasured].into_iter().enumerate() {
+        let at = now() + SignedDuration::from_mins(5 * nth as i64);
+        db.make_due(at).await.expect("due");
+        let before = counted().await.len();
+        let first = plays(&db, location, Outcome::Failed, at).await.expect("due");
+        assert_eq!(counted().await.len(), before, "it does not count yet");
+        assert_eq!(db.other_try(first).await.expect("rows"), Some(Try::Waiting));
+        assert_eq!(db.make_due(at).await.expect("due"), 0, "the second try is there already");
+        let again = plays(&db, location, second, at).await.expect("the second try");
+        let runs = counted().await;
+        assert!(runs.contains(&(again, second)));
+        match second {
+            // Our own trouble says nothing: what is known is the failure.
+            Outcome::Unmeasured => {
+                assert!(runs.contains(&(first, Outcome::Failed)));
+                assert_eq!(db.other_try(again).await.expect("rows"), None);
+            }
+            _ => {
+                assert!(!runs.iter().any(|(id, _)| *id == first));
+                assert_eq!(db.other_try(again).await.expect("rows"), Some(Try::First(first)));
+                assert_eq!(db.other_try(first).await.expect("rows"), Some(Try::Second(again)));
+            }
+        }
+        let kept = db.run(first).await.expect("rows").expect("the first try is kept");
+        assert!(kept.outcome == Outcome::Failed && db.record(&kept).await.expect("rows").is_some());
+        assert_eq!(plays(&db, location, Outcome::Passed, at).await, None, "there is no third");
+    }
+    // A second try that nobody plays before the next is due: the first counts.
+    let at = now() + SignedDuration::from_mins(20);
+    db.make_due(at).await.expect("due");
+    let first = plays(&db, location, Outcome::Failed, at).await.expect("due");
+    db.make_due(at + SignedDuration::from_mins(5)).await.expect("due");
+    assert!(counted().await.contains(&(first, Outcome::Failed)));
+}
+
+#[tokio::test]
+async fn a_journey_that_plays_once_is_finished_when_every_location_has_played_it() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let once = Pace::Once(now() + SignedDuration::from_mins(10));
+    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&once, &[location])).await.expect("kept");
+    let life = async || db.journey(1, "j").await.expect("rows").expect("a journey").life;
+    assert_eq!(db.make_due(now()).await.expect("due"), 0, "not yet");
+    let late = now() + SignedDuration::from_mins(30);
+    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (1, "active"));
+    assert!(plays(&db, location, Outcome::Passed, late).await.is_some());
+    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (0, "finished"));
+    // With another moment it plays again.
+    let again = Pace::Once(late);
+    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&again, &[location])).await.expect("kept");
+    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (1, "active"));
+}
+
+#[tokio::test]
+async fn evidence_leaves_when_its_time_is_over_and_that_of_failed_runs_later() {
+    let (db, location) = db().await;
+    let site = db.sites().await.expect("rows").remove(0);
+    let mut ids = Vec::new();
+    for (nth, outcome) in [Outcome::Passed, Outcome::Failed].into_iter().enumerate() {
+        let at = now() + SignedDuration::from_mins(5 * nth as i64);
+        db.make_due(at).await.expect("due");
+        ids.push(plays(&db, location, outcome, at).await.expect("due"));
+    }
+    let site = cadentis_store::sites::Site { keep_days: 2, keep_failed_days: 5, ..site };
+    let kept = async |days: i64| {
+        db.forget(&site, now() + SignedDuration::from_hours(24 * days + 1)).await.expect("forgotten");
+        let mut kept = Vec::new();
+        for id in &ids {
+            let run = db.run(*id).await.expect("rows").expect("the run itself stays");
+            kept.push(db.record(&run).await.expect("rows").is_some());
+        }
+        kept
+    };
+    assert_eq!(kept(1).await, [true, true]);
+    assert_eq!(kept(2).await, [false, true]);
+    assert_eq!(kept(5).await, [false, false]);
+}
+
+#[tokio::test]
+async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_in_them() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    // Five days that are over, a run an hour.
+    let today = Timestamp::now().as_second().div_euclid(86_400) * 86_400;
+    let begin = today - 5 * 86_400;
+    db.ensure_days(at_second(begin), at_second(today)).await.expect("days");
+    let run = |n: i64| cadentis_store::runs::Run {
+        id: Uuid::new_v4(),
+        site_id: 1,
+        journey_id: journey.id,
+        location_id: location,
+        due_at: at_second(begin + n * 3_600),
+        outcome: if n % 7 == 0 { Outcome::Failed } else { Outcome::Passed },
+        duration_ms: 500.0 + n as f64,
+        steps_ms: vec![1.5, n as f32],
+        trouble: (n % 7 == 0).then(|| format!("trouble “{n}”")),
+    };
+    let all: Vec<_> = (0..120).map(run).collect();
+    db.copy_runs(all.iter().map(|r| (r.clone(), "r".to_string(), None))).await.expect("copied");
+    let stretch = Stretch { from: at_second(begin + 5_000), to: at_second(today - 2_000) };
+    let read = async || format!("{:?}", db.runs(journey.id, 1, stretch).await.expect("rows"));
+    let wanted = |all: &[cadentis_store::runs::Run]| {
+        format!("{:?}", all.iter().filter(|r| stretch.contains(r.due_at)).cloned().collect::<Vec<_>>())
+    };
+    // The first reading makes the sheets, the second reads them.
+    assert_eq!(read().await, wanted(&all));
+    assert_eq!(read().await, wanted(&all));
+    // Work of the second day that was given out then comes back only now.
+    let late = at_second(begin + 86_400 + 1_800);
+    db.make_due(late).await.expect("due");
+    let id = plays(&db, location, Outcome::Passed, late).await.expect("late work");
+    let runs = db.runs(journey.id, 1, stretch).await.expect("rows");
+    assert_eq!(
+        (runs.len(), runs.iter().filter(|r| r.id == id).count()),
+        (all.iter().filter(|r| stretch.contains(r.due_at)).count() + 1, 1)
+    );
+    assert!(runs.windows(2).all(|w| w[0].due_at <= w[1].due_at));
 }

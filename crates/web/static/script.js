@@ -266,7 +266,7 @@
   }
   function end() { trial = null; at('play').disabled = false; at('cancel').hidden = true; }
   at('play').onclick = function () {
-    ask('/api/trials', 'POST', { script: view.state.doc.toString(), location: at('location').value }).then(function (answer) {
+    ask('/api/trials', 'POST', { script: view.state.doc.toString(), location: at('location').value, device: document.querySelector('[data-plays] [name=device]').value }).then(function (answer) {
       if (!answer.ok) return says((answer.json.says || 'Not played.') + ((answer.json.problems || []).map(function (p) { return ' ' + p.whole; }).join('')));
       trial = answer.json.id;
       at('play').disabled = true;

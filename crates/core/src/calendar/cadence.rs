@@ -57,9 +57,181 @@ impl Cadence {
     }
 }
 
+/// How often a journey plays, as a person sets it; each of its locations has a cadence from it.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Pace {
+    Once(Timestamp),
+    /// In seconds.
+    Every(i64),
+    /// On the clock of a zone.
+    Cron(Cron, TimeZone),
+}
+
+/// What is wrong with a pace.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PaceError {
+    #[error("every so many minutes: a whole number from 1 to 1440, not `{0}`")]
+    Every(String),
+    #[error("once: a moment such as 2026-12-01T09:00, not `{0}`")]
+    Once(String),
+    #[error("cron: {0}")]
+    Cron(#[from] super::cron::CronError),
+    #[error("zone: a name of the IANA database such as Europe/Oslo, not `{0}`")]
+    Zone(String),
+    #[error("a pace begins with `every`, `once` or `cron`, not with `{0}`")]
+    Kind(String),
+}
+
+/// A Monday: where the runs of a cron line are looked at.
+const SOME_MONDAY: Timestamp = Timestamp::constant(1_767_571_200, 0);
+/// The longest interval that has a number: a day.
+const LONGEST_S: i64 = 86_400;
+
+impl Pace {
+    /// Every so many minutes.
+    pub fn minutes(text: &str) -> Result<Pace, PaceError> {
+        let minutes = text.trim().parse::<i64>().ok().filter(|m| (1..=LONGEST_S / 60).contains(m));
+        minutes.map(|m| Pace::Every(m * 60)).ok_or_else(|| PaceError::Every(text.trim().into()))
+    }
+
+    /// Once, at a moment on the clock of a zone; with an offset or a `Z` it is that moment anywhere.
+    pub fn once(text: &str, zone: &TimeZone) -> Result<Pace, PaceError> {
+        let text = text.trim();
+        let wall = || text.parse::<jiff::civil::DateTime>().ok()?.to_zoned(zone.clone()).ok().map(|z| z.timestamp());
+        let moment = text.parse::<Timestamp>().ok().or_else(wall);
+        moment.map(Pace::Once).ok_or_else(|| PaceError::Once(text.into()))
+    }
+
+    /// By a cron line on the clock of a zone.
+    pub fn cron(line: &str, zone: &str) -> Result<Pace, PaceError> {
+        let cron: Cron = line.trim().parse()?;
+        let zone = TimeZone::get(zone).map_err(|_| PaceError::Zone(zone.into()))?;
+        Ok(Pace::Cron(cron, zone))
+    }
+
+    /// The cadence of the journey's `nth` location (from 0). Only an interval is spread over locations: who says
+    /// at what minute means that minute.
+    pub fn cadence(&self, nth: usize) -> Cadence {
+        match self {
+            Pace::Once(at) => Cadence::Once(*at),
+            Pace::Every(seconds) => Cadence::every(*seconds, nth),
+            Pace::Cron(cron, zone) => Cadence::Cron(cron.clone(), zone.clone()),
+        }
+    }
+
+    /// The shortest time between two runs at a location, in seconds: what a bar on an axis stands for. Of a cron
+    /// line it is looked for in two hundred runs.
+    pub fn slot_s(&self) -> i64 {
+        match self {
+            Pace::Once(_) => LONGEST_S,
+            Pace::Every(seconds) => *seconds,
+            Pace::Cron(..) => {
+                let due = self.next(SOME_MONDAY, 200);
+                let gaps = due.windows(2).map(|w| w[1].duration_since(w[0]).as_secs());
+                gaps.min().unwrap_or(LONGEST_S).max(FINEST_S)
+            }
+        }
+    }
+
+    /// The next runs at one location after `from`, `most` at most, within a year.
+    pub fn next(&self, from: Timestamp, most: usize) -> Vec<Timestamp> {
+        let to = at_second(from.as_second() + 366 * 86_400);
+        self.cadence(0).due(Stretch { from, to }).take(most).collect()
+    }
+
+    /// Runs at one location in the thirty days from `from`.
+    pub fn runs_in_thirty_days(&self, from: Timestamp) -> usize {
+        self.cadence(0).due(Stretch { from, to: at_second(from.as_second() + 30 * 86_400) }).count()
+    }
+
+    /// As a sentence has it: "every 5 min".
+    pub fn words(&self, zone: &TimeZone) -> String {
+        match self {
+            Pace::Once(at) => format!("once, {}", at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z")),
+            Pace::Every(seconds) => format!("every {} min", *seconds as f64 / 60.0),
+            Pace::Cron(cron, zone) => format!("by the cron line {cron} ({})", zone.iana_name().unwrap_or("UTC")),
+        }
+    }
+}
+
+/// As it is kept: `every 300`, `once 2026-12-01T08:00:00Z`, `cron Europe/Oslo 0 6 * * 1-5`.
+impl std::fmt::Display for Pace {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Pace::Once(at) => write!(f, "once {at}"),
+            Pace::Every(seconds) => write!(f, "every {seconds}"),
+            Pace::Cron(cron, zone) => write!(f, "cron {} {cron}", zone.iana_name().unwrap_or("UTC")),
+        }
+    }
+}
+
+impl std::str::FromStr for Pace {
+    type Err = PaceError;
+
+    fn from_str(kept: &str) -> Result<Pace, PaceError> {
+        let (kind, rest) = kept.split_once(' ').unwrap_or((kept, ""));
+        match kind {
+            "once" => Pace::once(rest, &TimeZone::UTC),
+            "every" => {
+                let seconds = rest.parse::<i64>().ok().filter(|s| (FINEST_S..=LONGEST_S).contains(s));
+                seconds.map(Pace::Every).ok_or_else(|| PaceError::Every(rest.into()))
+            }
+            "cron" => {
+                let (zone, line) = rest.split_once(' ').unwrap_or((rest, ""));
+                Pace::cron(line, zone)
+            }
+            _ => Err(PaceError::Kind(kind.into())),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_pace_is_kept_as_text_and_says_what_would_be_right() {
+        let oslo = TimeZone::get("Europe/Oslo").unwrap();
+        let noon = at_second(86_400 * 20_000 + 43_200);
+        for (pace, kept, words) in [
+            (Pace::minutes("5").unwrap(), "every 300", "every 5 min"),
+            (
+                Pace::once("2024-10-04T14:00", &oslo).unwrap(),
+                "once 2024-10-04T12:00:00Z",
+                "once, 4 Oct 2024 14:00 CEST",
+            ),
+            (
+                Pace::cron("0 6 * * 1-5", "Europe/Oslo").unwrap(),
+                "cron Europe/Oslo 0 6 * * 1-5",
+                "by the cron line 0 6 * * 1-5 (Europe/Oslo)",
+            ),
+        ] {
+            assert_eq!((pace.to_string().as_str(), pace.words(&oslo).as_str()), (kept, words));
+            assert_eq!(kept.parse(), Ok(pace));
+        }
+        assert_eq!(Pace::once("2024-10-04T12:00:00Z", &oslo), Ok(Pace::Once(noon)));
+        for (wrong, says) in [
+            (Pace::minutes("0"), "every so many minutes: a whole number from 1 to 1440, not `0`"),
+            (Pace::once("tomorrow", &oslo), "once: a moment such as 2026-12-01T09:00, not `tomorrow`"),
+            (Pace::cron("0 6 * * *", "Oslo"), "zone: a name of the IANA database such as Europe/Oslo, not `Oslo`"),
+            ("daily".parse(), "a pace begins with `every`, `once` or `cron`, not with `daily`"),
+        ] {
+            assert_eq!(wrong.unwrap_err().to_string(), says);
+        }
+        assert!(Pace::cron("61 * * * *", "UTC").unwrap_err().to_string().starts_with("cron: "));
+    }
+
+    #[test]
+    fn a_slot_is_the_shortest_time_between_two_runs_and_thirty_days_have_so_many() {
+        let from = at_second(86_400 * 20_000);
+        // Weekdays at 06:00 and 06:30: half an hour apart at least; 21 weekdays in these thirty days.
+        let cron = Pace::cron("0,30 6 * * 1-5", "UTC").unwrap();
+        assert_eq!((cron.slot_s(), cron.runs_in_thirty_days(from)), (1_800, 42));
+        let every = Pace::minutes("5").unwrap();
+        assert_eq!((every.slot_s(), every.runs_in_thirty_days(from)), (300, 8_640));
+        assert_eq!(Pace::Once(from).runs_in_thirty_days(from), 1);
+        assert_eq!(every.next(from, 2), [from, at_second(86_400 * 20_000 + 300)]);
+    }
     use proptest::prelude::*;
 
     #[test]

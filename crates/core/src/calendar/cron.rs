@@ -24,7 +24,7 @@ pub struct Cron {
 }
 
 /// What is wrong with a cron line, and where.
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum CronError {
     #[error("{0} fields: a cron line has five: minute, hour, day of the month, month, day of the week")]
     Fields(usize),

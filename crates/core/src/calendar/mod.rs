@@ -8,7 +8,7 @@ mod rule;
 pub mod stretch;
 pub mod window;
 
-pub use cadence::Cadence;
+pub use cadence::{Cadence, Pace, PaceError};
 pub use cover::Cover;
 pub use cron::Cron;
 pub use rule::{Rule, RuleError};

@@ -6,6 +6,7 @@
 //! - [`text`]: texts with variables and secrets in them
 //! - [`check`](Journey::check): what is wrong although every line can be read
 //! - [`repaired`]: a script in which the rungs that still hold come first
+//! - [`recorded`]: what somebody did on a page, as a script
 //! - [`starter`]: ready-made beginnings
 //!
 //! A script is made of lines. A line is empty, a note that begins with `#`, or a sentence; how far
@@ -18,6 +19,7 @@ pub mod grammar;
 mod line;
 mod parse;
 mod print;
+pub mod recorded;
 mod repair;
 mod slot;
 pub mod starter;

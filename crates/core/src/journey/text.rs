@@ -59,6 +59,27 @@ fn pieces(text: &str) -> Vec<Piece<'_>> {
     pieces
 }
 
+/// A text that says just this once it is filled: nothing in it is taken for a name.
+///
+/// ```
+/// use cadentis_core::journey::text::as_is;
+/// assert_eq!(as_is("{run} {x y} {"), "{{run} {x y} {");
+/// ```
+pub fn as_is(text: &str) -> String {
+    let mut written = String::with_capacity(text.len());
+    for (at, c) in text.char_indices() {
+        let opens = c == '{' && {
+            let inside = text[at + 1..].split_once('}').map(|(inside, _)| inside);
+            inside.is_some_and(|i| is_name(i.strip_prefix("secret ").unwrap_or(i)))
+        };
+        written.push_str(if opens { "{{" } else { "" });
+        if !opens {
+            written.push(c);
+        }
+    }
+    written
+}
+
 /// The variables and secrets a text names.
 pub fn used(text: &str) -> Vec<Used<'_>> {
     let of = |p| match p {

@@ -211,6 +211,7 @@ mod tests {
             steps,
             browser: String::new(),
             runner: String::new(),
+            device: "desktop".into(),
         }
     }
 

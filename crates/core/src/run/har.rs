@@ -6,7 +6,7 @@
 //! clamped in silence. Bodies, headers and cookies are passed over: nothing is computed from them,
 //! and they may hold what nobody should keep.
 
-use super::{Request, RunRecord};
+use super::{Asked, Request, RunRecord, ServerTiming, StepRecord};
 use crate::timing::Phases;
 use jiff::{SignedDuration, Timestamp};
 use serde::de::Visitor;
@@ -180,6 +180,10 @@ struct RawEntry<'a> {
     timings: Option<RawTimings>,
     #[serde(borrow, default)]
     comment: Text<'a>,
+    /// Fields that begin with an underscore are the writer's own (HAR 1.2, custom fields); several browsers write
+    /// this one.
+    #[serde(borrow, default, rename = "_priority")]
+    priority: Text<'a>,
 }
 
 #[derive(Deserialize)]
@@ -203,6 +207,16 @@ struct RawResponse<'a> {
     body_size: Option<f64>,
     #[serde(borrow, default)]
     content: Option<RawContent<'a>>,
+    #[serde(borrow, default)]
+    headers: Vec<RawHeader<'a>>,
+}
+
+#[derive(Deserialize)]
+struct RawHeader<'a> {
+    #[serde(borrow, default)]
+    name: Text<'a>,
+    #[serde(borrow, default)]
+    value: Text<'a>,
 }
 
 #[derive(Deserialize)]
@@ -311,6 +325,31 @@ impl Har {
         }
     }
 
+    /// Its pages as the steps of a run, so that it can be read like one. Requests that belong to no page are a step
+    /// of their own. A page lasts until its load event or, where that is not said, until its last answer.
+    pub fn steps(&self) -> Vec<StepRecord> {
+        let begin = self.entries.iter().map(|e| e.started_at).chain(self.pages.iter().map(|p| p.started_at)).min();
+        let Some(begin) = begin else { return Vec::new() };
+        let ms = |from: Timestamp, to: Timestamp| to.duration_since(from).as_secs_f64() * 1000.0;
+        let step = |name: &str, of: Option<usize>, load_ms: Option<f64>, began: Option<Timestamp>| {
+            let own: Vec<&Entry> = self.entries.iter().filter(|e| e.page == of).collect();
+            let began = own.iter().map(|e| e.started_at).chain(began).min()?;
+            let mut step = StepRecord::begun(name, ms(begin, began), None);
+            step.requests =
+                own.iter().map(|e| Request { start_ms: ms(began, e.started_at), ..e.request.clone() }).collect();
+            let last = step.requests.iter().map(Request::end_ms).fold(0.0, f64::max);
+            step.duration_ms = load_ms.unwrap_or(last);
+            let failed = step.requests.first().is_some_and(Request::is_failed);
+            step.outcome = if failed { super::Outcome::Failed } else { super::Outcome::Passed };
+            (!own.is_empty()).then_some(step)
+        };
+        let pages = self.pages.iter().enumerate().filter_map(|(nth, p)| {
+            let title = if p.title.trim().is_empty() { &p.id } else { &p.title };
+            step(title, Some(nth), p.load_ms, Some(p.started_at))
+        });
+        pages.chain(step("Without a page", None, None, None)).collect()
+    }
+
     /// Writes the archive as JSON.
     pub fn write(&self) -> String {
         let program = |words: &str| {
@@ -380,6 +419,13 @@ impl Har {
         }
         if let Some(failed) = &r.failed {
             written["comment"] = json!(failed);
+        }
+        if let Some(priority) = &r.asked.priority {
+            written["_priority"] = json!(priority);
+        }
+        if !r.asked.server.is_empty() {
+            let said: Vec<String> = r.asked.server.iter().map(ServerTiming::to_string).collect();
+            written["response"]["headers"] = json!([{ "name": "server-timing", "value": said.join(", ") }]);
         }
         written
     }
@@ -459,6 +505,9 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
     };
     let mime = content.map(|c| c.mime_type).unwrap_or_default();
     let comment = e.comment.cut(super::record::MAX_TEXT);
+    let said = response.headers.iter().find(|h| h.name.as_str().eq_ignore_ascii_case("server-timing"));
+    let server = said.map(|h| ServerTiming::read(h.value.as_str())).unwrap_or_default();
+    let priority = Some(e.priority.cut(20)).filter(|p| !p.is_empty());
     let method = e.request.method.cut(20);
     Request {
         url: e.request.url.cut(super::record::MAX_TEXT),
@@ -471,7 +520,8 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
         protocol: response.http_version.cut(40),
         from_cache: false,
         failed: (status == 0).then(|| if comment.is_empty() { "no answer".into() } else { comment }),
-        trace: None,
+        trace: ServerTiming::trace(&server),
+        asked: Asked { priority, server, ..Asked::default() },
     }
 }
 
@@ -576,6 +626,10 @@ mod tests {
                     send_ms: round(phases[4]), wait_ms: round(phases[5]), receive_ms: round(phases[6]),
                 },
                 bytes, protocol: "h2".into(), from_cache: false, failed: None, trace: None,
+                asked: Asked {
+                    priority: Some("High".into()),
+                    server: ServerTiming::read("db;dur=12.5;desc=\"rows, read\", miss"), ..Asked::default()
+                },
             };
             let started_at: Timestamp = "2026-11-22T08:30:00Z".parse().unwrap();
             let har = Har {
@@ -585,6 +639,35 @@ mod tests {
                 remarks: vec![],
             };
             prop_assert_eq!(Har::read(&har.write()), Ok(har));
+        }
+
+        #[test]
+        fn steps_hold_every_request_once_at_the_moment_it_was_made(starts in prop::collection::vec((0i64..5_000, 0usize..3), 1..12)) {
+            let at = |ms: i64| "2026-11-22T08:30:00Z".parse::<Timestamp>().unwrap() + SignedDuration::from_millis(ms);
+            let page = |nth: usize| Page {
+                id: format!("p{nth}"), title: String::new(), started_at: at(0), content_load_ms: None, load_ms: None,
+            };
+            let entry = |(ms, page): &(i64, usize)| Entry {
+                page: (*page < 2).then_some(*page), started_at: at(*ms),
+                request: serde_json::from_value(serde_json::json!({
+                    "url": format!("http://a.example/{ms}"), "method": "GET", "kind": "other", "status": 200,
+                    "start_ms": 0.0, "phases": Phases::default(), "bytes": 1,
+                })).unwrap(),
+            };
+            let har = Har {
+                creator: String::new(), browser: String::new(), pages: vec![page(0), page(1)],
+                entries: starts.iter().map(entry).collect(), remarks: vec![],
+            };
+            let mut said: Vec<String> = har.steps().iter().flat_map(|s| {
+                s.requests.iter().map(|r| format!("{} {}", r.url, (s.start_ms + r.start_ms).round())).collect::<Vec<_>>()
+            }).collect();
+            let first = har.steps().iter().map(|s| s.start_ms).fold(f64::MAX, f64::min);
+            let zero = if starts.iter().any(|(_, p)| *p < 2) { 0 } else { starts.iter().map(|(ms, _)| *ms).min().unwrap() };
+            let mut wanted: Vec<String> = starts.iter().map(|(ms, _)| format!("http://a.example/{ms} {ms}")).collect();
+            said.sort();
+            wanted.sort();
+            // The pages stand in the archive, so time counts from them even when nobody asked anything for them.
+            prop_assert!(first >= 0.0 && (said == wanted || zero > 0), "{said:?} {wanted:?}");
         }
 
         #[test]

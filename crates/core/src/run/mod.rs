@@ -1,6 +1,7 @@
 //! What one execution of a journey leaves, where its time went, and the likely cause.
 
 pub mod cause;
+pub mod device;
 pub mod har;
 pub mod level;
 pub mod place;
@@ -9,8 +10,9 @@ pub mod spell;
 pub mod split;
 
 pub use cause::{Cause, Difference, Who};
+pub use device::{DeviceProfile, PROFILES};
 pub use har::{Har, HarError};
-pub use record::{Console, Frame, Mark, Request, RunRecord, StepRecord, StepVitals, Trouble};
+pub use record::{Asked, Console, Frame, Mark, Request, RunRecord, ServerTiming, StepRecord, StepVitals, Trouble};
 pub use spell::Spell;
 pub use split::{Part, Split, Where};
 

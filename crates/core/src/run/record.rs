@@ -22,6 +22,13 @@ pub struct RunRecord {
     pub browser: String,
     /// Name of the runner that played.
     pub runner: String,
+    /// Slug of the device profile it was played on.
+    #[serde(default = "usual_device")]
+    pub device: String,
+}
+
+fn usual_device() -> String {
+    super::DeviceProfile::USUAL.slug.into()
 }
 
 /// Why a run or step did not pass.
@@ -140,6 +147,116 @@ pub struct Request {
     /// The trace id that the server answered with (W3C Trace Context).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trace: Option<String>,
+    #[serde(default, skip_serializing_if = "Asked::is_empty")]
+    pub asked: Asked,
+}
+
+/// How a request came about and what the browser and the server told about it beside its times.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Asked {
+    /// What made the browser ask: the parser, or the address of the script.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub initiator: Option<String>,
+    /// How urgent the browser thought it, in its own words: VeryHigh to VeryLow.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub priority: Option<String>,
+    /// Nothing is painted before it is there (Resource Timing, renderBlockingStatus).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub blocking: bool,
+    /// What the server says it did (W3C Server Timing).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub server: Vec<ServerTiming>,
+}
+
+impl Asked {
+    fn is_empty(&self) -> bool {
+        *self == Asked::default()
+    }
+}
+
+/// One metric of a Server-Timing header.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ServerTiming {
+    pub name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ms: Option<f64>,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub says: String,
+}
+
+impl ServerTiming {
+    /// The metrics of a header, 20 at most.
+    ///
+    /// Source: W3C Server Timing, section 4 (the header field): names with parameters `dur` and `desc`, both
+    /// tokens or quoted strings; of a parameter that comes twice the first counts.
+    ///
+    /// ```
+    /// use cadentis_core::run::ServerTiming;
+    /// let read = ServerTiming::read(r#"db;dur=53.2, cache;desc="Read, not made";dur=2, miss"#);
+    /// let said: Vec<_> = read.iter().map(|t| (t.name.as_str(), t.ms, t.says.as_str())).collect();
+    /// assert_eq!(said, [("db", Some(53.2), ""), ("cache", Some(2.0), "Read, not made"), ("miss", None, "")]);
+    /// // W3C Trace Context, section 3.2: example.
+    /// let traced = "db;dur=5, traceparent;desc=\"00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01\"";
+    /// let id = ServerTiming::trace(&ServerTiming::read(traced));
+    /// assert_eq!(id.as_deref(), Some("0af7651916cd43dd8448eb211c80319c"));
+    /// assert_eq!(ServerTiming::trace(&ServerTiming::read("traceparent;desc=\"nonsense\"")), None);
+    /// ```
+    pub fn read(header: &str) -> Vec<ServerTiming> {
+        let metric = |text: &str| {
+            let mut parts = unquoted(text, ';');
+            let name: String = parts.next()?.trim().chars().take(60).collect();
+            if name.is_empty() {
+                return None;
+            }
+            let mut timing = ServerTiming { name, ms: None, says: String::new() };
+            for part in parts {
+                let (key, value) = part.split_once('=').unwrap_or((part, ""));
+                let value = value.trim().trim_matches('"').replace("\\\"", "\"");
+                match key.trim().to_ascii_lowercase().as_str() {
+                    "dur" if timing.ms.is_none() => timing.ms = value.parse().ok().filter(|ms: &f64| ms.is_finite()),
+                    "desc" if timing.says.is_empty() => timing.says = value.chars().take(200).collect(),
+                    _ => {}
+                }
+            }
+            Some(timing)
+        };
+        unquoted(header, ',').filter_map(metric).take(20).collect()
+    }
+}
+
+impl ServerTiming {
+    /// The trace id among these: `traceparent;desc="00-<trace>-<span>-01"` (W3C Trace Context, section 3.2, in a
+    /// metric of that name: common practice).
+    pub fn trace(all: &[ServerTiming]) -> Option<String> {
+        let value = &all.iter().find(|t| t.name == "traceparent")?.says;
+        let id = value.split('-').nth(1)?;
+        (id.len() == 32 && id.bytes().all(|b| b.is_ascii_hexdigit())).then(|| id.to_string())
+    }
+}
+
+/// As it stands in a header.
+impl std::fmt::Display for ServerTiming {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.name)?;
+        if let Some(ms) = self.ms {
+            write!(f, ";dur={ms}")?;
+        }
+        if !self.says.is_empty() {
+            write!(f, ";desc=\"{}\"", self.says.replace('"', "\\\""))?;
+        }
+        Ok(())
+    }
+}
+
+/// The parts of a text between separators that do not stand in quotes.
+fn unquoted(text: &str, separator: char) -> impl Iterator<Item = &str> {
+    let mut quoted = false;
+    let mut before = ' ';
+    text.split(move |c: char| {
+        quoted ^= c == '"' && before != '\\';
+        before = c;
+        c == separator && !quoted
+    })
 }
 
 impl Request {

@@ -133,6 +133,11 @@ impl Split {
     pub fn total(&self, what: Where) -> f64 {
         self.parts.iter().filter(|p| p.what == what).map(|p| p.ms).sum()
     }
+
+    /// Time of the step that went to this host.
+    pub fn host(&self, host: &str) -> f64 {
+        self.parts.iter().filter(|p| p.host == host).map(|p| p.ms).sum()
+    }
 }
 
 #[cfg(test)]
@@ -154,6 +159,7 @@ pub(super) mod tests {
             from_cache: false,
             failed: None,
             trace: None,
+            asked: Default::default(),
         }
     }
 

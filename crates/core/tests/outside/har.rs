@@ -69,6 +69,7 @@ fn run() -> RunRecord {
         from_cache: status == 304,
         failed: failed.map(Into::into),
         trace: None,
+        asked: Default::default(),
     };
     let step = |name: &str, start_ms, requests| StepRecord {
         duration_ms: 900.0,
@@ -94,6 +95,7 @@ fn run() -> RunRecord {
         ],
         browser: "Chromium 156.0".into(),
         runner: "Bergen".into(),
+        device: "desktop".into(),
     }
 }
 

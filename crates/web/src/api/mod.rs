@@ -2,6 +2,7 @@
 
 mod collect;
 mod health;
+mod recordings;
 mod runner;
 pub mod scripts;
 
@@ -14,6 +15,12 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/api/runner/lease", web::post().to(runner::lease))
         .route("/api/runner/progress", web::post().to(runner::progress))
         .route("/api/runner/record", web::post().to(runner::record))
+        .route("/api/runner/recording", web::post().to(runner::recording))
+        .route("/api/recordings", web::post().to(recordings::ask))
+        .route("/api/recordings/{id}", web::get().to(recordings::look))
+        .route("/api/recordings/{id}/inputs", web::post().to(recordings::inputs))
+        .route("/api/recordings/{id}/acts", web::post().to(recordings::act))
+        .route("/api/recordings/{id}", web::delete().to(recordings::end))
         .route("/api/script/read", web::post().to(scripts::read))
         .route("/api/script/next", web::post().to(scripts::next))
         .route("/api/trials", web::post().to(scripts::ask))

@@ -3,7 +3,7 @@
 use crate::State;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
-use cadentis_core::journey;
+use cadentis_core::journey::{self, recorded::Act};
 use cadentis_core::run::RunRecord;
 use cadentis_store::runs::Finished;
 use cadentis_store::work::Runner;
@@ -18,7 +18,7 @@ use uuid::Uuid;
 const LEASE: SignedDuration = SignedDuration::from_secs(120);
 /// Protocols that runners may speak. A runner that speaks another is told so and gets no work: it could
 /// not play what it does not understand.
-const PROTOCOLS: std::ops::RangeInclusive<i32> = 2..=2;
+const PROTOCOLS: std::ops::RangeInclusive<i32> = 3..=3;
 
 #[derive(Deserialize)]
 pub struct Asking {
@@ -27,6 +27,9 @@ pub struct Asking {
     program: String,
     #[serde(default = "first_protocol")]
     protocol: i32,
+    /// Whether it has room for somebody at work on a page.
+    #[serde(default)]
+    can_record: bool,
 }
 
 fn first_protocol() -> i32 {
@@ -53,6 +56,14 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
         if !PROTOCOLS.contains(&asking.protocol) {
             state.db.runner_seen(location, &runner, now).await?;
             return Ok(None);
+        }
+        if asking.can_record
+            && let Some((id, address, proxy)) = state.db.lease_recording(location, &runner.name, now).await?
+        {
+            state.db.runner_seen(location, &runner, now).await?;
+            return Ok(Some(
+                json!({ "id": id, "journey": "Recording", "record": address, "proxy": proxy, "now": now }),
+            ));
         }
         let work = work(&state, location, &runner.name, now).await?;
         runner.busy_since = work.is_some().then_some(now);
@@ -84,11 +95,13 @@ async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Res
     let until = now + LEASE;
     let (site_id, mut work) = if let Some(trial) = state.db.lease_trial(location, runner, now, until).await? {
         let name = journey::parse(&trial.script).map_or_else(|_| "a script".into(), |j| j.name);
-        let work = json!({ "id": trial.id, "journey": name, "script": trial.script, "location": trial.location, "trial": true });
+        let work = json!({ "id": trial.id, "journey": name, "script": trial.script, "location": trial.location, "trial": true,
+            "device": trial.device, "proxy": trial.proxy });
         (trial.site_id, work)
     } else if let Some(work) = state.db.lease(location, runner, now, until).await? {
         let of = json!({
             "id": work.id, "journey": work.journey, "script": work.script, "location": work.location, "due_at": work.due_at,
+            "device": work.device, "proxy": work.proxy,
         });
         (work.site_id, of)
     } else {
@@ -115,6 +128,41 @@ async fn secrets(state: &State, site_id: i32, script: &str, parts: &str) -> Resu
         tracing::error!("{e}");
         HashMap::new()
     }))
+}
+
+#[derive(Deserialize)]
+pub struct Recorded {
+    id: Uuid,
+    #[serde(default)]
+    acts: Vec<Act>,
+    #[serde(default)]
+    about: Value,
+    picture: Option<String>,
+    #[serde(default)]
+    over: bool,
+    trouble: Option<String>,
+}
+
+/// `POST /api/runner/recording`: what happens on a page somebody works on; the answer brings what they do.
+pub async fn recording(state: web::Data<State>, request: HttpRequest, told: web::Json<Recorded>) -> HttpResponse {
+    let location = match location(&state, &request).await {
+        Ok(location) => location,
+        Err(answer) => return answer,
+    };
+    let told = told.into_inner();
+    let carried = async {
+        if told.over {
+            state.db.recording_over(location, told.id, told.trouble.as_deref()).await?;
+            return Ok(None);
+        }
+        let picture = told.picture.as_deref();
+        state.db.tell_recording(location, told.id, told.acts, &told.about, picture, Timestamp::now()).await
+    };
+    match carried.await {
+        Ok(Some(inputs)) => HttpResponse::Ok().json(json!({ "inputs": inputs })),
+        Ok(None) => HttpResponse::Ok().json(json!({ "ended": true })),
+        Err(e) => away(&e),
+    }
 }
 
 #[derive(Deserialize)]

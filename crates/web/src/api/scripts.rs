@@ -4,6 +4,7 @@ use crate::State;
 use crate::format;
 use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_core::journey::{self, LineRead, Part, ScriptError};
+use cadentis_core::run::DeviceProfile;
 use cadentis_store::StoreError;
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -94,6 +95,8 @@ pub async fn next(typing: web::Json<Typing>) -> HttpResponse {
 pub struct Wish {
     script: String,
     location: String,
+    #[serde(default)]
+    device: String,
 }
 
 /// `POST /api/trials`: plays a script once from a location, saved or not.
@@ -113,7 +116,8 @@ pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<
         let (Some(site), Some(location)) = (sites.first(), location) else {
             return Ok(HttpResponse::NotFound().json(json!({ "says": "There is no such location." })));
         };
-        let id = state.db.ask_trial(site.id, location.id, &wish.script, Timestamp::now()).await?;
+        let device = DeviceProfile::of(&wish.device).unwrap_or(DeviceProfile::USUAL).slug;
+        let id = state.db.ask_trial(site.id, location.id, &wish.script, device, Timestamp::now()).await?;
         Ok(HttpResponse::Ok().json(json!({ "id": id })))
     };
     asked.await.unwrap_or_else(|e: StoreError| away(&e))

@@ -1,10 +1,14 @@
 //! One module per place.
 
 mod goals;
+mod har;
 mod journey;
 mod journeys;
 mod location;
 mod now;
+mod plays;
+mod record;
+mod requests;
 mod run;
 mod runs;
 mod script;
@@ -26,6 +30,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys", web::get().to(journeys::page))
         .route("/journeys/new", web::get().to(start::page))
         .route("/journeys/new", web::post().to(start::make))
+        .route("/journeys/record", web::get().to(record::page))
         .route("/journeys/{slug}", web::get().to(journey::page))
         .route("/journeys/{slug}/runs", web::get().to(runs::page))
         .route("/journeys/{slug}/newest", web::get().to(runs::newest))
@@ -33,6 +38,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys/{slug}/script", web::get().to(script::page))
         .route("/journeys/{slug}/script", web::post().to(script::save))
         .route("/journeys/{slug}/life", web::post().to(script::live))
+        .route("/api/pace", web::get().to(plays::means))
+        .route("/journeys/{slug}/plays", web::post().to(script::plays))
         .route("/journeys/{slug}/about", web::post().to(script::about))
         .route("/journeys/{slug}/duplicate", web::post().to(script::duplicate))
         .route("/journeys/{slug}/export", web::get().to(script::export))
@@ -41,7 +48,11 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/setup/secrets", web::post().to(setup::secret))
         .route("/setup/parts", web::post().to(setup::parts))
         .route("/setup/locations", web::post().to(setup::location))
+        .route("/setup/place", web::post().to(setup::move_location))
+        .route("/setup/site", web::post().to(setup::site))
         .route("/setup/token", web::post().to(setup::token))
+        .route("/har", web::get().to(har::page))
+        .route("/har", web::post().to(har::read))
         .route("/words", web::get().to(script::words))
         .route("/runs/{id}", web::get().to(run::page))
         .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))

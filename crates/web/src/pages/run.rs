@@ -1,6 +1,7 @@
 //! One run: verdict, likely cause, steps, where the time went, requests against usual ones.
 
 use super::now::capital;
+use super::requests::{Narrow, Requests, usual_steps};
 use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
@@ -9,14 +10,12 @@ use crate::format;
 use crate::frame::{Frame, tone_of};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::run::{Difference, Har, Request, RunRecord, Split, StepRecord, Where, cause};
+use cadentis_core::run::{DeviceProfile, Difference, Har, RunRecord, Split, StepRecord, Where, cause};
 use cadentis_core::stats::{Method, Samples};
-use cadentis_core::timing::Phases;
-use cadentis_store::runs::Run;
+use cadentis_store::runs::{Run, Try};
 use cadentis_store::sites::{Journey, Location};
 use jiff::{Zoned, tz::TimeZone};
 use serde::Deserialize;
-use std::collections::HashMap;
 use uuid::Uuid;
 
 #[derive(Template)]
@@ -51,21 +50,19 @@ struct Page {
     differences: Vec<(String, String)>,
     /// Address and what it shows.
     pictures: Vec<(String, String)>,
-    hosts: String,
-    legend: Vec<(&'static str, &'static str)>,
-    waterfall_height: f64,
-    ticks: Vec<(f64, String)>,
-    rows: Vec<Row>,
-    busy: Vec<(f64, f64)>,
-    moments: Vec<(f64, String)>,
-    table: Vec<Vec<String>>,
+    /// The requests of the step that is shown.
+    asked: Requests,
     console: Vec<(String, String, String)>,
+    /// The other of two tries, in words.
+    tries: Option<(String, Option<String>)>,
     /// The script as it was played: line, text, whether it is the one that failed.
     script: Vec<(usize, String, bool)>,
     version: String,
     fell_back: Vec<String>,
     /// Address of this page, for downloads.
     here: String,
+    /// What a form that narrows the requests has to carry on.
+    filter_to: Option<Vec<(String, String)>>,
 }
 
 struct StepTab {
@@ -86,48 +83,15 @@ struct PartBar {
     labelled: bool,
 }
 
-struct Row {
-    y: f64,
-    path: String,
-    host: String,
-    status: String,
-    size: String,
-    took: String,
-    end: f64,
-    title: String,
-    failed: bool,
-    critical: bool,
-    ghost: Option<(f64, f64)>,
-    /// Class, x, width, offset, height.
-    bars: Vec<(&'static str, f64, f64, f64, f64)>,
-}
-
 #[derive(Debug, Default, Deserialize)]
 struct Wanted {
     step: Option<usize>,
+    #[serde(flatten)]
+    narrow: Narrow,
 }
 
 /// Usual runs a run is compared with.
 const USUAL: i64 = 20;
-const PLOT_LEFT: f64 = 510.0;
-/// Leaves room for a length and the usual one behind the last bar.
-const PLOT_WIDTH: f64 = 600.0;
-const ROW: f64 = 21.0;
-
-const PHASES: [(&str, &str); 7] = [
-    ("queueing", "queue"),
-    ("lookup", "lookup"),
-    ("connect", "connect"),
-    ("secure", "secure"),
-    ("send", "send"),
-    ("waiting", "waiting"),
-    ("receiving", "receiving"),
-];
-
-fn phases(p: &Phases) -> [f64; 7] {
-    [p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.send_ms, p.wait_ms, p.receive_ms]
-}
-
 fn class_of(what: Where) -> &'static str {
     match what {
         Where::Queueing => "queueing",
@@ -155,9 +119,10 @@ pub async fn page(
     )?;
     let journey = journeys.iter().find(|j| j.id == run.journey_id).ok_or_else(missing)?;
     let location = locations.iter().find(|l| l.id == run.location_id).ok_or_else(missing)?;
-    let (near, usual) = futures::try_join!(
+    let (near, usual, tries) = futures::try_join!(
         state.db.runs_around(&run, i64::from(journey.every_s) * 2),
-        state.db.usual_records(&run, USUAL)
+        state.db.usual_records(&run, USUAL),
+        state.db.other_try(run.id),
     )?;
     let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
     let previous = near.iter().filter(here).rev().find(|r| r.due_at < run.due_at).map(|r| frame.run_link(&r.id));
@@ -176,8 +141,17 @@ pub async fn page(
     let (version, script) = state.db.script_played(&run, journey).await?;
     let played =
         Played { run: &run, journey, location, version, script: &script, record: record.as_ref(), usual: &usual };
-    let mut page = shown(frame, &played, wanted.step);
+    let mut page = shown(frame, &played, &wanted);
     (page.previous, page.next, page.others) = (previous, next, others);
+    page.tries = tries.map(|t| match t {
+        Try::First(id) => {
+            ("This is the second try; the first failed and does not count.".into(), Some(page.frame.run_link(&id)))
+        }
+        Try::Second(id) => {
+            ("It failed, was played once more, and does not count.".into(), Some(page.frame.run_link(&id)))
+        }
+        Try::Waiting => ("It failed and is being played once more before it counts.".into(), None),
+    });
     if let Some(record) = &record {
         page.pictures = pictures
             .into_iter()
@@ -228,7 +202,7 @@ pub async fn trial(
         record: Some(&record),
         usual: &usual,
     };
-    let mut page = shown(frame, &played, wanted.step);
+    let mut page = shown(frame, &played, &wanted);
     page.journey = format!("{name} (trial)");
     page.here = format!("/trials/{id}");
     let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
@@ -287,7 +261,7 @@ struct Played<'a> {
     usual: &'a [RunRecord],
 }
 
-fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
+fn shown(frame: Frame, played: &Played<'_>, wanted: &Wanted) -> Page {
     let Played { run, journey, location, record, usual, .. } = *played;
     let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
     let local = run.due_at.to_zoned(zone);
@@ -306,7 +280,10 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
             frame.zone,
             run.due_at.strftime("%Y-%m-%d %H:%M:%S")
         ),
-        played_by: record.map_or(String::new(), |r| format!("played by {} in {}", r.runner, r.browser)),
+        played_by: record.map_or(String::new(), |r| {
+            let device = DeviceProfile::of(&r.device).unwrap_or(DeviceProfile::USUAL);
+            format!("played by {} in {}, {} ({})", r.runner, r.browser, device.name.to_lowercase(), device.says())
+        }),
         tone: tone_of(run.outcome),
         verdict: format!("{}.", capital(run.outcome.word())),
         trouble: run.trouble.clone().unwrap_or_default(),
@@ -323,6 +300,7 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
         version: String::new(),
         fell_back: vec![],
         here: format!("/runs/{}", run.id),
+        filter_to: None,
         kept: record.is_some(),
         steps: vec![],
         step_name: String::new(),
@@ -331,15 +309,9 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: Option<usize>) -> Page {
         against_usual: String::new(),
         differences: vec![],
         pictures: vec![],
-        hosts: String::new(),
-        legend: PHASES.to_vec(),
-        waterfall_height: 60.0,
-        ticks: vec![],
-        rows: vec![],
-        busy: vec![],
-        moments: vec![],
-        table: vec![],
+        asked: Requests::default(),
         console: vec![],
+        tries: None,
         frame,
     };
     if let Some(record) = record {
@@ -366,7 +338,8 @@ fn title_time(here: &Zoned, site: &Zoned) -> String {
     }
 }
 
-fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option<usize>, location: &Location) {
+fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wanted, location: &Location) {
+    let narrow = &wanted.narrow;
     let owns = |host: &str| page.frame.site.owns(host);
     page.failed_requests = record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
     page.script_errors = record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
@@ -377,7 +350,7 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option
         page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
         page.cause = c.says;
     }
-    let shown = wanted.filter(|i| *i < record.steps.len()).or(troubled);
+    let shown = wanted.step.filter(|i| *i < record.steps.len()).or(troubled);
     page.steps = record
         .steps
         .iter()
@@ -395,6 +368,9 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option
     let splits: Vec<Split> = usual_steps(usual, &step.name).map(Split::of).collect();
     let split = Split::of(step);
     page.step_name = step.name.clone();
+    let carried = page.frame.query.split('&').filter_map(|pair| pair.split_once('='));
+    let carried = carried.map(|(name, value)| (name.to_string(), value.replace("%3A", ":")));
+    page.filter_to = Some(carried.chain(shown.map(|i| ("step".to_string(), i.to_string()))).collect());
     page.step_took = format::seconds(step.duration_ms);
     page.parts = parts(&split, step.duration_ms);
     let differences = cause::differences(&split, &splits);
@@ -418,11 +394,15 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: Option
             )
         })
         .collect();
-    waterfall(page, step, &split, usual);
-}
-
-fn usual_steps<'a>(usual: &'a [RunRecord], name: &'a str) -> impl Iterator<Item = &'a StepRecord> {
-    usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == name))
+    let steps: Vec<&StepRecord> = usual_steps(usual, &step.name).collect();
+    page.asked = Requests::of(step, &split, &steps, &page.frame.site, narrow);
+    page.console = step
+        .console
+        .iter()
+        .map(|c| {
+            (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone())
+        })
+        .collect();
 }
 
 fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {
@@ -448,7 +428,9 @@ fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {
 
 fn against_usual(differences: &[Difference], usual: usize, location: &str) -> String {
     if usual == 0 {
-        return format!("No run passed at {location} in the day before that could be compared with.");
+        return format!(
+            "No run of this version passed at {location} in the day before that it could be compared with."
+        );
     }
     let more: f64 = differences.iter().map(Difference::extra_ms).sum();
     let rest = if differences.iter().any(|d| d.extra_ms().abs() >= 40.0) {
@@ -457,146 +439,6 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
         " Every part is within 0.04 s of usual."
     };
     format!("{} s against the medians of the last {usual} runs here that passed.{rest}", format::difference_s(more))
-}
-
-/// What makes two requests the same: method, host and path without the query.
-fn key(r: &Request) -> String {
-    format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
-}
-
-fn waterfall(page: &mut Page, step: &StepRecord, split: &Split, usual: &[RunRecord]) {
-    // Where each request usually stands: medians of its start and its length.
-    let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
-    for s in usual_steps(usual, &step.name) {
-        for r in &s.requests {
-            seen.entry(key(r)).or_default().push((r.start_ms, r.phases.total_ms()));
-        }
-    }
-    let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
-    let ghosts: HashMap<String, (f64, f64)> = seen
-        .into_iter()
-        .map(|(k, v)| (k, (median(v.iter().map(|p| p.0).collect()), median(v.iter().map(|p| p.1).collect()))))
-        .collect();
-    let end = step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
-    let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
-    let tick_ms = crate::draw::round_up(end / 7.0);
-    page.ticks = (0..)
-        .map(|i| f64::from(i) * tick_ms)
-        .take_while(|t| *t <= end)
-        .map(|t| (x(t), format!("{:.2} s", t / 1000.0)))
-        .collect();
-    let mut hosts: Vec<&str> = step.requests.iter().map(Request::host).collect();
-    hosts.sort_unstable();
-    hosts.dedup();
-    page.hosts = format!("{} host{}", hosts.len(), if hosts.len() == 1 { "" } else { "s" });
-    page.rows = step
-        .requests
-        .iter()
-        .enumerate()
-        .map(|(i, r)| {
-            let y = 18.0 + i as f64 * ROW;
-            let mut at = r.start_ms;
-            let mut bars = Vec::new();
-            let mut told = Vec::new();
-            for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
-                if ms > 0.0 {
-                    let (offset, height) = match *class {
-                        "queueing" | "send" => (9.0, 2.0),
-                        "waiting" => (6.0, 8.0),
-                        _ => (4.0, 12.0),
-                    };
-                    bars.push((*class, x(at), (x(at + ms) - x(at)).max(0.6), offset, height));
-                    told.push(format!("{word} {ms:.0} ms"));
-                }
-                at += ms;
-            }
-            let whole = r.phases.total_ms();
-            let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
-            let more = usual_ms
-                .filter(|u| whole > u * 1.5 && whole - u > 80.0)
-                .map_or(String::new(), |u| format!(" · usually {u:.0}"));
-            Row {
-                y,
-                path: shorten(r.path(), 33),
-                host: shorten(r.host(), 24),
-                status: if r.status == 0 { "none".into() } else { r.status.to_string() },
-                size: if r.from_cache { "cache".into() } else { size(r.bytes) },
-                took: format!("{whole:.0} ms{more}"),
-                end: x(r.end_ms()),
-                title: format!(
-                    "{} {}: {}{}",
-                    r.method,
-                    r.url,
-                    told.join(", "),
-                    r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))
-                ),
-                failed: r.is_failed(),
-                critical: split.chain.contains(&i),
-                ghost: ghosts.get(&key(r)).map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
-                bars,
-            }
-        })
-        .collect();
-    page.waterfall_height = 18.0 + step.requests.len() as f64 * ROW + 46.0;
-    page.busy = step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
-    let v = &step.vitals;
-    page.moments = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)]
-        .into_iter()
-        .filter_map(|(name, at)| Some((name.to_string(), at?)))
-        .chain(step.marks.iter().map(|m| (m.name.clone(), m.at_ms)))
-        .chain([("end".to_string(), step.duration_ms)])
-        .filter(|(_, at)| *at <= end)
-        .map(|(name, at)| (x(at), format!("{name} {}", format::seconds(at))))
-        .collect();
-    tidy_moments(&mut page.moments);
-    page.table = step
-        .requests
-        .iter()
-        .map(|r| {
-            let mut cells = vec![
-                r.url.clone(),
-                r.kind.clone(),
-                r.status.to_string(),
-                r.bytes.to_string(),
-                r.protocol.clone(),
-                if r.from_cache { "yes".into() } else { String::new() },
-                format!("{:.0}", r.start_ms),
-            ];
-            cells.extend(phases(&r.phases).map(|ms| if ms > 0.0 { format!("{ms:.1}") } else { "–".into() }));
-            cells.push(r.trace.clone().unwrap_or_default());
-            cells
-        })
-        .collect();
-    page.console = step
-        .console
-        .iter()
-        .map(|c| {
-            (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone())
-        })
-        .collect();
-}
-
-/// Labels that would lie on each other are put side by side in one.
-fn tidy_moments(moments: &mut Vec<(f64, String)>) {
-    moments.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let mut kept: Vec<(f64, String)> = Vec::new();
-    for (x, text) in moments.drain(..) {
-        match kept.last_mut() {
-            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => {
-                *held = format!("{held} · {text}")
-            }
-            _ => kept.push((x, text)),
-        }
-    }
-    *moments = kept;
-}
-
-fn shorten(text: &str, most: usize) -> String {
-    if text.chars().count() <= most { text.into() } else { text.chars().take(most - 1).chain(['…']).collect() }
-}
-
-fn size(bytes: u64) -> String {
-    if bytes < 1024 { format!("{bytes} B") } else { format!("{:.1} kB", bytes as f64 / 1024.0) }
 }
 
 /// The picture at the end of a step.

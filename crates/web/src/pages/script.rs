@@ -1,6 +1,7 @@
 //! The script of a journey: written, checked, played, saved, compared; and the journey's life.
 
-use super::{TWELVE_HOURS, html, journey_of};
+use super::start::{Given, Wrong, slug as slug_of};
+use super::{TWELVE_HOURS, html, journey_of, plays};
 use crate::State;
 use crate::api::scripts::{away, complaint, foreign, shared};
 use crate::error::PageError;
@@ -33,6 +34,9 @@ struct Page {
     owner: String,
     tags: String,
     essential: bool,
+    editors: String,
+    fields: plays::Fields,
+    environments: Vec<String>,
     lives: Vec<(&'static str, &'static str)>,
 }
 
@@ -86,9 +90,19 @@ pub async fn page(
     slug: web::Path<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    show(&state, &slug, &request, None).await
+}
+
+/// The page, or the page with fields of place and pace as they were given and what is wrong with them.
+async fn show(
+    state: &State,
+    slug: &str,
+    request: &HttpRequest,
+    given: Option<(&Given, Wrong)>,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
-    let j = journey_of(&state, frame.site.id, &slug).await?;
+    let j = journey_of(state, frame.site.id, slug).await?;
     let (versions, all, silent, places) = futures::try_join!(
         state.db.versions(j.id),
         state.db.locations(),
@@ -113,8 +127,18 @@ pub async fn page(
         saved_at: when(v.saved_at, &zone),
         newest: v.version == newest,
     };
+    let fields = match given {
+        Some((given, wrong)) => plays::fields(state, &frame, given, Some(wrong.says)).await?,
+        None => {
+            let slugs: Vec<String> = places.iter().map(|(l, _)| l.slug.clone()).collect();
+            plays::fields(state, &frame, &plays::as_given(&j, &slugs, &zone)?, None).await?
+        }
+    };
     html(&Page {
-        says: life_says(&j, places.len(), &silent),
+        says: life_says(&j, &zone, places.len(), &silent)?,
+        fields,
+        editors: j.editors.join(", "),
+        environments: frame.site.environment_names().into_iter().filter(|e| *e != j.environment).collect(),
         name: j.name,
         slug: j.slug,
         version: j.version,
@@ -135,27 +159,29 @@ fn when(at: Timestamp, zone: &TimeZone) -> String {
 }
 
 /// What can be made of a journey, and what to call doing so.
+/// Nobody makes a journey finished; it becomes so.
 fn lives(life: &str) -> Vec<(&'static str, &'static str)> {
     let all = [("active", "Start"), ("paused", "Pause"), ("archived", "Archive")];
     let named = |(to, word): (&'static str, &'static str)| match (life, to) {
         ("archived", "paused") => (to, "Restore"),
-        ("paused", "active") | ("archived", "active") => (to, "Start again"),
+        ("paused" | "archived" | "finished", "active") => (to, "Start again"),
         _ => (to, word),
     };
     all.into_iter().filter(|(to, _)| *to != life && !(life == "archived" && *to == "active")).map(named).collect()
 }
 
 /// One sentence on how a journey stands in its life.
-pub fn life_says(j: &Journey, locations: usize, silent: &[String]) -> String {
-    let minutes = f64::from(j.every_s) / 60.0;
-    let cadence = format!("every {minutes} min from {locations} location{}", if locations == 1 { "" } else { "s" });
-    match (j.life.as_str(), silent.len()) {
+pub fn life_says(j: &Journey, zone: &TimeZone, locations: usize, silent: &[String]) -> Result<String, PageError> {
+    let pace = j.pace()?.words(zone);
+    let cadence = format!("{pace} from {locations} location{}", if locations == 1 { "" } else { "s" });
+    Ok(match (j.life.as_str(), silent.len()) {
         ("paused", _) => format!("Paused: it would play {cadence}."),
+        ("finished", _) => format!("Finished: it was to play {pace}, and has."),
         ("archived", _) => "Archived: it does not play; its runs and versions are kept.".into(),
         (_, 0) => format!("Active: it plays {cadence}."),
         (_, waiting) if waiting == locations => format!("Waiting for its first run: it plays {cadence}."),
         _ => format!("Active: it plays {cadence}; still to answer: {}.", silent.join(", ")),
-    }
+    })
 }
 
 #[derive(Deserialize)]
@@ -194,6 +220,19 @@ pub async fn save(
             return Ok(HttpResponse::NotFound().finish());
         };
         let Some(j) = state.db.journey(site.id, &slug).await? else { return Ok(HttpResponse::NotFound().finish()) };
+        if !j.may_be_edited_by(&author) {
+            let says = format!(
+                "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
+                j.name,
+                j.editors
+                    .iter()
+                    .chain(Some(&j.owner).filter(|o| !o.is_empty()))
+                    .cloned()
+                    .collect::<Vec<_>>()
+                    .join(", ")
+            );
+            return Ok(HttpResponse::Forbidden().json(json!({ "says": says })));
+        }
         let note = cut(&changed.note, 200);
         let edit =
             Edit { script: &changed.script, name: &name, based_on: changed.based_on, author: &author, note: &note };
@@ -256,10 +295,33 @@ pub fn see(address: &str) -> HttpResponse {
 pub struct About {
     owner: String,
     tags: String,
+    #[serde(default)]
+    editors: String,
     essential: Option<String>,
 }
 
-/// `POST /journeys/{slug}/about`: owner, tags, weight.
+/// `POST /journeys/{slug}/plays`: where, how often and on what it plays from now on.
+pub async fn plays(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    given: web::Form<Given>,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let j = journey_of(&state, site.id, &slug).await?;
+    match plays::read(&given, &site, &state.db.locations().await?) {
+        Ok(plays) => {
+            state.db.set_place_and_pace(j.id, &plays.as_kept()).await?;
+            Ok(see(&format!("/journeys/{slug}/script#plays")))
+        }
+        Err(wrong) => show(&state, &slug, &request, Some((&given, wrong))).await,
+    }
+}
+
+/// `POST /journeys/{slug}/about`: owner, tags, weight, who may edit.
 pub async fn about(
     state: web::Data<State>,
     slug: web::Path<String>,
@@ -270,18 +332,35 @@ pub async fn about(
         return Ok(answer);
     }
     let j = the_journey(&state, &slug).await?;
-    let mut tags: Vec<String> = about.tags.split(',').map(|t| cut(t, 40)).filter(|t| !t.is_empty()).take(20).collect();
-    tags.dedup();
-    state.db.set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some()).await?;
+    let listed = |text: &str, longest: usize| {
+        let mut all: Vec<String> =
+            text.split(',').map(|t| cut(t, longest)).filter(|t| !t.is_empty()).take(20).collect();
+        all.dedup();
+        all
+    };
+    let (tags, editors) = (listed(&about.tags, 40), listed(&about.editors, 80));
+    state.db.set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some(), &editors).await?;
     Ok(see(&format!("/journeys/{slug}/script")))
 }
 
 #[derive(Deserialize)]
 pub struct Copied {
     author: String,
+    /// Where the copy looks; the same when it does not say.
+    environment: Option<String>,
 }
 
-/// `POST /journeys/{slug}/duplicate`: a copy, paused.
+/// The script with every address of one environment turned into that of another.
+fn moved(script: &str, from: Option<&str>, to: Option<&str>) -> String {
+    match (from, to) {
+        (Some(from), Some(to)) if !from.is_empty() => {
+            script.replace(from.trim_end_matches('/'), to.trim_end_matches('/'))
+        }
+        _ => script.to_string(),
+    }
+}
+
+/// `POST /journeys/{slug}/duplicate`: a copy, paused; for another environment with its addresses.
 pub async fn duplicate(
     state: web::Data<State>,
     slug: web::Path<String>,
@@ -292,7 +371,16 @@ pub async fn duplicate(
         return Ok(answer);
     }
     let j = the_journey(&state, &slug).await?;
-    let name: String = format!("Copy of {}", j.name).chars().take(80).collect();
+    let site = state.db.sites().await?.into_iter().find(|s| s.id == j.site_id);
+    let environments = site.as_ref().map(|s| s.environments.clone()).unwrap_or_default();
+    let address = |name: &str| environments.iter().find(|(n, _)| n == name).map(|(_, address)| address.as_str());
+    let elsewhere = copied.environment.as_deref().filter(|e| *e != j.environment && address(e).is_some());
+    let environment = elsewhere.unwrap_or(&j.environment);
+    let name = match elsewhere {
+        Some(environment) => format!("{} ({environment})", j.name),
+        None => format!("Copy of {}", j.name),
+    };
+    let name: String = name.chars().take(80).collect();
     // The name stands in the script; a script that cannot be read any more is copied as it is.
     let script = match journey::parse(&j.script) {
         Ok(mut script) => {
@@ -301,9 +389,11 @@ pub async fn duplicate(
         }
         Err(_) => j.script.clone(),
     };
-    let free = state.db.free_slug(j.site_id, &format!("copy-of-{}", j.slug)).await?;
+    let script = moved(&script, address(&j.environment), elsewhere.and_then(address));
+    let wanted = elsewhere.map_or_else(|| format!("copy-of-{}", j.slug), |e| format!("{}-{}", j.slug, slug_of(e)));
+    let free = state.db.free_slug(j.site_id, &wanted).await?;
     let author = Some(cut(&copied.author, 80)).filter(|a| !a.is_empty()).unwrap_or_else(|| "somebody".into());
-    state.db.duplicate(&j, &free, &script, &name, &author, Timestamp::now()).await?;
+    state.db.duplicate(&j, &free, &script, &name, environment, &author, Timestamp::now()).await?;
     Ok(see(&format!("/journeys/{free}/script")))
 }
 

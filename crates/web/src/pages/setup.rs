@@ -10,10 +10,12 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey;
 use cadentis_store::sites::NewLocation;
+use cadentis_store::sites::Site;
 use cadentis_store::work::Runner;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
+use std::net::SocketAddr;
 use uuid::Uuid;
 
 #[derive(Template)]
@@ -30,6 +32,7 @@ struct Page {
     told: Option<Told>,
     address: String,
     typed: Typed,
+    environments: String,
 }
 
 struct LocationRow {
@@ -38,6 +41,8 @@ struct LocationRow {
     kind: String,
     country: String,
     zone: String,
+    at: String,
+    proxy: String,
     runners: Vec<String>,
     tone: &'static str,
     state: String,
@@ -56,6 +61,29 @@ pub struct Typed {
     country: String,
     kind: String,
     zone: String,
+    #[serde(default)]
+    latitude: String,
+    #[serde(default)]
+    longitude: String,
+    #[serde(default)]
+    proxy: String,
+}
+
+/// Where something is, in degrees, and the proxy that leads out of it; fields left empty are nothing.
+fn place(latitude: &str, longitude: &str, proxy: &str) -> Result<(Option<(f64, f64)>, Option<String>), &'static str> {
+    let degrees = |text: &str, most: f64| text.trim().parse::<f64>().ok().filter(|d| d.abs() <= most);
+    let at =
+        match (latitude.trim(), longitude.trim()) {
+            ("", "") => None,
+            _ => Some(degrees(latitude, 90.0).zip(degrees(longitude, 180.0)).ok_or(
+                "Coordinates are degrees: latitude -90 to 90, longitude -180 to 180, such as 60.39 and 5.32.",
+            )?),
+        };
+    let proxy = Some(proxy.trim()).filter(|p| !p.is_empty());
+    if proxy.is_some_and(|p| p.parse::<SocketAddr>().is_err()) {
+        return Err("A proxy is the address and port of a SOCKS5 server, such as 10.0.0.5:1080.");
+    }
+    Ok((at, proxy.map(String::from)))
 }
 
 /// A runner that has not asked for so long is away.
@@ -108,6 +136,8 @@ async fn show(
             kind: l.kind,
             country: l.country,
             zone: l.zone,
+            at: l.latitude.zip(l.longitude).map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
+            proxy: l.proxy.unwrap_or_default(),
             runners: runners.collect(),
             tone,
             state: words,
@@ -130,7 +160,21 @@ async fn show(
     let address = format!("{}://{}", info.scheme(), info.host());
     let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
     let vault = state.vault.is_some();
-    html(&Page { says, locations, secrets, vault, parts, wrong, told, address: address.clone(), typed, frame })
+    let environments: Vec<String> = frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
+    let environments = environments.join("\n");
+    html(&Page {
+        environments,
+        says,
+        locations,
+        secrets,
+        vault,
+        parts,
+        wrong,
+        told,
+        address: address.clone(),
+        typed,
+        frame,
+    })
 }
 
 /// `GET /setup`
@@ -241,7 +285,7 @@ pub async fn location(
     } else if TimeZone::get(&typed.zone).is_err() {
         Some("A zone is a name of the IANA database, such as Europe/Oslo.")
     } else {
-        None
+        place(&typed.latitude, &typed.longitude, &typed.proxy).err()
     };
     if let Some(says) = complaint {
         return show(&state, &request, Some(("location", says.into())), None, typed, None).await;
@@ -254,11 +298,102 @@ pub async fn location(
         return show(&state, &request, Some(("location", says)), None, typed, None).await;
     }
     let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
-    let new =
-        NewLocation { slug: wanted, name, country: &country, kind: &typed.kind, zone: &typed.zone, token: &token };
+    let (at, proxy) = place(&typed.latitude, &typed.longitude, &typed.proxy).unwrap_or_default();
+    let new = NewLocation {
+        slug: wanted,
+        name,
+        country: &country,
+        kind: &typed.kind,
+        zone: &typed.zone,
+        token: &token,
+        at,
+        proxy: proxy.as_deref(),
+    };
     state.db.add_location(&new).await?;
     let told = Told { location: name.into(), slug: wanted.into(), token };
     show(&state, &request, None, Some(told), Typed::default(), None).await
+}
+
+#[derive(Deserialize)]
+pub struct Moved {
+    slug: String,
+    latitude: String,
+    longitude: String,
+    proxy: String,
+}
+
+/// `POST /setup/place`: where a location is and which proxy leads out of it.
+pub async fn move_location(
+    state: web::Data<State>,
+    request: HttpRequest,
+    moved: web::Form<Moved>,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    match place(&moved.latitude, &moved.longitude, &moved.proxy) {
+        Ok((at, proxy)) => {
+            state.db.set_where(&moved.slug, at, proxy.as_deref()).await?;
+            Ok(see("/setup"))
+        }
+        Err(says) => show(&state, &request, Some(("place", says.into())), None, Typed::default(), None).await,
+    }
+}
+
+#[derive(Deserialize)]
+pub struct About {
+    environments: String,
+    keep_days: String,
+    keep_failed_days: String,
+    trace_link: String,
+}
+
+/// The site as the form says it should be, or what is wrong with the form.
+fn about(site: Site, about: &About) -> Result<Site, String> {
+    let mut environments = Vec::new();
+    for (nth, line) in about.environments.lines().map(str::trim).filter(|l| !l.is_empty()).enumerate() {
+        let wrong = || {
+            format!("Environment {}: a name and an address, such as production https://book.marram.example", nth + 1)
+        };
+        let (name, address) = line.rsplit_once(' ').ok_or_else(wrong)?;
+        if !address.starts_with("http://") && !address.starts_with("https://") || name.trim().is_empty() {
+            return Err(wrong());
+        }
+        environments.push((name.trim().chars().take(40).collect(), address.chars().take(200).collect()));
+    }
+    let days = |text: &str, most: i32, what: &str| {
+        let days = text.trim().parse::<i32>().ok().filter(|d| (1..=most).contains(d));
+        days.ok_or_else(|| format!("{what}: a whole number of days from 1 to {most}."))
+    };
+    let keep_days = days(&about.keep_days, 400, "Evidence")?;
+    let keep_failed_days = days(&about.keep_failed_days, 800, "Evidence of failed runs")?;
+    if keep_failed_days < keep_days {
+        return Err("Evidence of failed runs is kept at least as long as the rest.".into());
+    }
+    let trace_link: String = about.trace_link.trim().chars().take(300).collect();
+    if !trace_link.is_empty() && !(trace_link.starts_with("http") && trace_link.contains("{trace}")) {
+        return Err("A link to traces is an address with {trace} where the id goes.".into());
+    }
+    Ok(Site { environments, keep_days, keep_failed_days, trace_link, ..site })
+}
+
+/// `POST /setup/site`: environments, how long evidence is kept, where traces are.
+pub async fn site(
+    state: web::Data<State>,
+    request: HttpRequest,
+    given: web::Form<About>,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    match about(site, &given) {
+        Ok(site) => {
+            state.db.set_site(&site).await?;
+            Ok(see("/setup#site"))
+        }
+        Err(says) => show(&state, &request, Some(("site", says)), None, Typed::default(), None).await,
+    }
 }
 
 #[derive(Deserialize)]

@@ -1,16 +1,19 @@
 //! A new journey: a starter and its fields, where and how often, what that costs.
 
 use super::script::see;
-use super::{TWELVE_HOURS, html};
+use super::{TWELVE_HOURS, html, plays};
 use crate::State;
-use crate::api::scripts::foreign;
+use crate::api::scripts::{foreign, shared};
 use crate::error::PageError;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey::starter::{STARTERS, Starter};
-use cadentis_store::sites::{Location, NewJourney};
-use std::collections::HashMap;
+use cadentis_core::journey::{self, Journey, Part, recorded};
+use cadentis_store::sites::NewJourney;
+use jiff::Timestamp;
+use serde::Deserialize;
+use uuid::Uuid;
 
 #[derive(Template)]
 #[template(path = "start.html")]
@@ -18,18 +21,17 @@ struct Page {
     frame: Frame,
     wrong: Option<Wrong>,
     starters: Vec<StarterRow>,
-    locations: Vec<LocationRow>,
+    /// What was recorded, or brought: a script that is there already.
+    written: Option<String>,
+    written_chosen: bool,
     name: String,
     author: String,
-    every: String,
-    /// Mean seconds and bytes of the site's runs in the last day, from which a cost is reckoned.
-    mean_s: String,
-    mean_bytes: String,
+    fields: plays::Fields,
 }
 
-struct Wrong {
-    field: String,
-    says: String,
+pub struct Wrong {
+    pub field: String,
+    pub says: String,
 }
 
 struct StarterRow {
@@ -48,16 +50,10 @@ struct FieldRow {
     wrong: Option<String>,
 }
 
-struct LocationRow {
-    slug: String,
-    name: String,
-    kind: String,
-    chosen: bool,
-}
+pub type Given = Vec<(String, String)>;
 
-type Given = Vec<(String, String)>;
-
-fn of<'a>(given: &'a Given, name: &str) -> Option<&'a str> {
+/// What a field was filled in with, if with anything.
+pub fn of<'a>(given: &'a Given, name: &str) -> Option<&'a str> {
     given.iter().find(|(n, _)| n == name).map(|(_, v)| v.trim()).filter(|v| !v.is_empty())
 }
 
@@ -68,8 +64,9 @@ async fn show(
     wrong: Option<Wrong>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
-    let (locations, cost) = futures::try_join!(state.db.locations(), state.db.mean_run(frame.site.id, frame.now))?;
+    let fields = plays::fields(state, &frame, given, None).await?;
     let chosen = of(given, "starter").unwrap_or(STARTERS[0].slug).to_string();
+    let written = given.iter().find(|(n, _)| n == "script").map(|(_, script)| script.clone());
     let starters = STARTERS.into_iter().map(|s| StarterRow {
         slug: s.slug,
         title: s.title,
@@ -91,25 +88,50 @@ async fn show(
             })
             .collect(),
     });
-    let picked = |slug: &str| given.is_empty() || given.iter().any(|(n, v)| n == "location" && v == slug);
-    let row = |l: Location| LocationRow { chosen: picked(&l.slug), slug: l.slug, name: l.name, kind: l.kind };
     let page = Page {
         starters: starters.collect(),
-        locations: locations.into_iter().map(row).collect(),
+        written_chosen: chosen == WRITTEN,
+        written,
         name: of(given, "name").unwrap_or("").into(),
         author: of(given, "author").unwrap_or("").into(),
-        every: of(given, "every").unwrap_or("5").into(),
-        mean_s: cost.map_or(String::new(), |(ms, _)| format!("{:.2}", ms / 1000.0)),
-        mean_bytes: cost.map_or(String::new(), |(_, bytes)| format!("{bytes:.0}")),
+        fields,
         wrong,
         frame,
     };
     html(&page)
 }
 
-/// `GET /journeys/new`
+#[derive(Default, Deserialize)]
+struct Wanted {
+    recorded: Option<Uuid>,
+}
+
+/// `GET /journeys/new`, after a recording with its id.
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    show(&state, &request, &Vec::new(), None).await
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let mut given = Vec::new();
+    if let Some(id) = wanted.recorded {
+        let recording = state.db.recording(id, Timestamp::now()).await?;
+        let recording =
+            recording.ok_or_else(|| PageError::NotFound("that recording; they are kept two days".into()))?;
+        let script = recorded::journey("Recorded", &recording.acts).to_string();
+        given = vec![("starter".into(), WRITTEN.into()), ("script".into(), script)];
+    }
+    show(&state, &request, &given, None).await
+}
+
+/// The starter that is a script already.
+const WRITTEN: &str = "written";
+
+/// The script that was given, under the name that was given.
+fn written(given: &Given, name: &str, shared: &[Part]) -> Result<Journey, String> {
+    let script = given.iter().find(|(n, _)| n == "script").map_or("", |(_, s)| s.as_str());
+    if let Some(first) = journey::problems(script, shared).first() {
+        return Err(format!("The script cannot be played yet: {first}."));
+    }
+    let mut journey = journey::parse(script).map_err(|e| format!("{e}."))?;
+    journey.name = name.into();
+    Ok(journey)
 }
 
 /// `POST /journeys/new`: the journey, paused, at its script page. A wrong field is told beside it.
@@ -122,24 +144,21 @@ pub async fn make(
         return Ok(answer);
     }
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
-    let starter = of(&given, "starter").and_then(Starter::of);
-    let Some(starter) = starter else {
-        return show(&state, &request, &given, wrong("starter", "Choose a starter.")).await;
-    };
     let name: String = of(&given, "name").unwrap_or("").chars().take(80).collect();
     let author: String = of(&given, "author").unwrap_or("").chars().take(80).collect();
-    let every = of(&given, "every").and_then(|e| e.parse::<i32>().ok()).filter(|e| (1..=1_440).contains(e));
-    let fields: HashMap<String, &str> = starter
-        .fields
-        .iter()
-        .filter_map(|f| Some((f.name.into(), of(&given, &format!("{}.{}", starter.slug, f.name))?)))
-        .collect();
-    let journey = match starter.journey(&name, |field| fields.get(field).copied()) {
-        Ok(journey) => journey,
-        Err(e) => {
-            let field = format!("{}.{}", starter.slug, e.field);
-            return show(&state, &request, &given, wrong(&field, &format!("{e}."))).await;
+    let chosen = of(&given, "starter").unwrap_or("");
+    let journey = match Starter::of(chosen) {
+        _ if chosen == WRITTEN => {
+            written(&given, &name, &shared(&state).await?).map_err(|says| Wrong { field: "script".into(), says })
         }
+        Some(starter) => starter
+            .journey(&name, |field| of(&given, &format!("{}.{field}", starter.slug)))
+            .map_err(|e| Wrong { field: format!("{}.{}", starter.slug, e.field), says: format!("{e}.") }),
+        None => Err(Wrong { field: "starter".into(), says: "Choose a starter.".into() }),
+    };
+    let journey = match journey {
+        Ok(journey) => journey,
+        Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
     };
     if name.is_empty() {
         return show(&state, &request, &given, wrong("name", "A journey needs a name.")).await;
@@ -147,16 +166,11 @@ pub async fn make(
     if author.is_empty() {
         return show(&state, &request, &given, wrong("author", "Say who you are: versions have an author.")).await;
     }
-    let Some(every) = every else {
-        return show(&state, &request, &given, wrong("every", "Every 1 to 1440 minutes.")).await;
-    };
-    let all = state.db.locations().await?;
-    let picked = |l: &&Location| given.iter().any(|(n, v)| n == "location" && *v == l.slug);
-    let locations: Vec<i32> = all.iter().filter(picked).map(|l| l.id).collect();
-    if locations.is_empty() {
-        return show(&state, &request, &given, wrong("location", "Choose at least one location.")).await;
-    }
     let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let plays = match plays::read(&given, &site, &state.db.locations().await?) {
+        Ok(plays) => plays,
+        Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
+    };
     let slug = state.db.free_slug(site.id, &slug(&name)).await?;
     let script = journey.to_string();
     let new = NewJourney {
@@ -164,10 +178,9 @@ pub async fn make(
         slug: &slug,
         name: &name,
         script: &script,
-        every_s: every * 60,
         apdex_t_s: site.apdex_t_s,
         author: &author,
-        locations: &locations,
+        plays: plays.as_kept(),
     };
     let id = state.db.add_journey(&new).await?;
     state.db.set_life(id, cadentis_store::scripts::Life::Paused).await?;
@@ -175,7 +188,7 @@ pub async fn make(
 }
 
 /// A name as it stands in an address.
-fn slug(name: &str) -> String {
+pub fn slug(name: &str) -> String {
     let mut slug = String::new();
     for c in name.to_lowercase().chars() {
         match c {
@@ -185,8 +198,12 @@ fn slug(name: &str) -> String {
         }
     }
     let slug: String = slug.trim_end_matches('-').chars().take(60).collect();
-    // `new` is this page.
-    if slug.is_empty() || slug == "new" { "journey".into() } else { slug }
+    // These are pages beside the journeys.
+    if slug.is_empty() || ["new", "record", "import", "export"].contains(&slug.as_str()) {
+        "journey".into()
+    } else {
+        slug
+    }
 }
 
 #[cfg(test)]

@@ -1,0 +1,251 @@
+//! Days of runs, packed: what a page over weeks reads instead of tens of thousands of rows.
+//!
+//! A sheet holds every run of a journey that was due on one day (UTC), exactly as its row has it. It is made when
+//! the day, which must be over, is first read, and dropped when a late run of that day comes in: both under one lock,
+//! so that a sheet never misses a run.
+
+use crate::db::{Db, Result};
+use crate::runs::{Run, outcome_code, outcome_of};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::at_second;
+use jiff::{SignedDuration, Timestamp};
+use jiff_sqlx::ToSqlx;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+const DAY_S: i64 = 86_400;
+/// The first byte of a sheet.
+const LAYOUT: u8 = 1;
+/// Fewer whole days than this are read row by row.
+const WORTH_IT: i64 = 2;
+
+/// A day, counted from 1970-01-01.
+fn day_of(at: Timestamp) -> i64 {
+    at.as_second().div_euclid(DAY_S)
+}
+
+fn begin_of(day: i64) -> Timestamp {
+    at_second(day * DAY_S)
+}
+
+fn date_of(day: i64) -> String {
+    begin_of(day).strftime("%Y-%m-%d").to_string()
+}
+
+/// Packs runs of one journey and day: little endian, one after another.
+fn pack(day: i64, runs: &[Run]) -> Vec<u8> {
+    let mut sheet = Vec::with_capacity(8 + runs.len() * 72);
+    sheet.push(LAYOUT);
+    sheet.extend((runs.len() as u32).to_le_bytes());
+    for r in runs {
+        let offset_us = r.due_at.as_microsecond() - begin_of(day).as_microsecond();
+        sheet.extend(r.id.as_bytes());
+        sheet.extend((offset_us as u64).to_le_bytes());
+        sheet.extend(r.location_id.to_le_bytes());
+        sheet.push(outcome_code(r.outcome) as u8);
+        sheet.extend(r.duration_ms.to_le_bytes());
+        sheet.extend((r.steps_ms.len() as u16).to_le_bytes());
+        r.steps_ms.iter().for_each(|ms| sheet.extend(ms.to_le_bytes()));
+        let trouble = r.trouble.as_deref().unwrap_or("");
+        sheet.extend((trouble.len() as u32).to_le_bytes());
+        sheet.extend(trouble.as_bytes());
+    }
+    sheet
+}
+
+/// Takes bytes off the front.
+struct Reader<'a>(&'a [u8]);
+
+impl<'a> Reader<'a> {
+    fn bytes(&mut self, n: usize) -> Option<&'a [u8]> {
+        let (taken, rest) = self.0.split_at_checked(n)?;
+        self.0 = rest;
+        Some(taken)
+    }
+
+    fn array<const N: usize>(&mut self) -> Option<[u8; N]> {
+        self.bytes(N)?.try_into().ok()
+    }
+}
+
+fn unpack(site_id: i32, journey_id: i32, day: i64, sheet: &[u8], into: &mut Vec<Run>) -> Option<()> {
+    let mut r = Reader(sheet);
+    if r.array::<1>()? != [LAYOUT] {
+        return None;
+    }
+    let count = u32::from_le_bytes(r.array()?) as usize;
+    into.reserve(count.min(sheet.len() / 40));
+    let begin = begin_of(day);
+    for _ in 0..count {
+        let id = Uuid::from_bytes(r.array()?);
+        let offset = SignedDuration::from_micros(i64::try_from(u64::from_le_bytes(r.array()?)).ok()?);
+        let location_id = i32::from_le_bytes(r.array()?);
+        let outcome = outcome_of(i16::from(r.array::<1>()?[0])).ok()?;
+        let duration_ms = f64::from_le_bytes(r.array()?);
+        let steps = u16::from_le_bytes(r.array()?) as usize;
+        let steps = r.bytes(steps * 4)?.as_chunks::<4>().0;
+        let steps_ms = steps.iter().map(|c| f32::from_le_bytes(*c)).collect();
+        let trouble = u32::from_le_bytes(r.array()?) as usize;
+        let trouble = std::str::from_utf8(r.bytes(trouble)?).ok()?;
+        let trouble = (!trouble.is_empty()).then(|| trouble.to_string());
+        let due_at = begin.checked_add(offset).ok()?;
+        into.push(Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble });
+    }
+    r.0.is_empty().then_some(())
+}
+
+/// Nobody makes or drops the sheet of that day meanwhile.
+async fn lock(tx: &mut PgConnection, journey_id: i32, day: i64) -> Result<()> {
+    let day = i32::try_from(day).unwrap_or(0);
+    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(journey_id).bind(day).execute(tx).await?;
+    Ok(())
+}
+
+/// A run of that moment has come in: the sheet of its day, if there is one, is no longer whole.
+pub(crate) async fn drop_sheet(tx: &mut PgConnection, site_id: i32, journey_id: i32, at: Timestamp) -> Result<()> {
+    let day = day_of(at);
+    lock(tx, journey_id, day).await?;
+    sqlx::query("DELETE FROM run_day WHERE site_id = $1 AND journey_id = $2 AND day = $3::date")
+        .bind(site_id)
+        .bind(journey_id)
+        .bind(date_of(day))
+        .execute(tx)
+        .await?;
+    Ok(())
+}
+
+impl Db {
+    /// All runs of a journey that were due in the stretch, in order of time: whole days from their sheets, the rest
+    /// row by row.
+    pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
+        let first = day_of(stretch.from + SignedDuration::from_nanos(DAY_S * 1_000_000_000 - 1));
+        // A day is over when it is over by the database's clock.
+        let today: i64 =
+            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint").fetch_one(&self.pool).await?;
+        let end = day_of(stretch.to).min(today);
+        if end - first < WORTH_IT {
+            return self.runs_by_row(&self.pool, journey_id, site_id, stretch).await;
+        }
+        let until_first = Stretch { from: stretch.from, to: begin_of(first) };
+        let from_end = Stretch { from: begin_of(end), to: stretch.to };
+        let (mut runs, late, sheets) = futures::try_join!(
+            self.runs_by_row(&self.pool, journey_id, site_id, until_first),
+            self.runs_by_row(&self.pool, journey_id, site_id, from_end),
+            self.sheets(journey_id, site_id, first, end),
+        )?;
+        for (day, sheet) in (first..end).zip(sheets) {
+            let whole = sheet.and_then(|s| {
+                let before = runs.len();
+                let read = unpack(site_id, journey_id, day, &s, &mut runs);
+                if read.is_none() {
+                    runs.truncate(before);
+                }
+                read
+            });
+            if whole.is_none() {
+                runs.extend(self.make_sheet(journey_id, site_id, day).await?);
+            }
+        }
+        runs.extend(late);
+        Ok(runs)
+    }
+
+    /// The sheets of these days, where there are any.
+    async fn sheets(&self, journey_id: i32, site_id: i32, first: i64, end: i64) -> Result<Vec<Option<Vec<u8>>>> {
+        let sql = "SELECT day - '1970-01-01'::date, sheet FROM run_day
+                   WHERE site_id = $1 AND journey_id = $2 AND day >= $3::date AND day < $4::date";
+        let rows: Vec<(i32, Vec<u8>)> = sqlx::query_as(sql)
+            .bind(site_id)
+            .bind(journey_id)
+            .bind(date_of(first))
+            .bind(date_of(end))
+            .fetch_all(&self.pool)
+            .await?;
+        let mut sheets = vec![None; usize::try_from(end - first).unwrap_or(0)];
+        for (day, sheet) in rows {
+            if let Some(place) = usize::try_from(i64::from(day) - first).ok().and_then(|i| sheets.get_mut(i)) {
+                *place = Some(sheet);
+            }
+        }
+        Ok(sheets)
+    }
+
+    /// Reads a day row by row and keeps its sheet.
+    async fn make_sheet(&self, journey_id: i32, site_id: i32, day: i64) -> Result<Vec<Run>> {
+        let mut tx = self.pool.begin().await?;
+        lock(&mut tx, journey_id, day).await?;
+        let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
+        let runs = self.runs_by_row(&mut *tx, journey_id, site_id, whole).await?;
+        sqlx::query(
+            "INSERT INTO run_day VALUES ($1, $2, $3::date, $4)
+             ON CONFLICT (site_id, journey_id, day) DO UPDATE SET sheet = excluded.sheet",
+        )
+        .bind(site_id)
+        .bind(journey_id)
+        .bind(date_of(day))
+        .bind(pack(day, &runs))
+        .execute(&mut *tx)
+        .await?;
+        tx.commit().await?;
+        Ok(runs)
+    }
+
+    /// The runs of a stretch as their rows have them.
+    pub(crate) async fn runs_by_row<'e>(
+        &self,
+        from: impl sqlx::PgExecutor<'e>,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<Run>> {
+        if stretch.to <= stretch.from {
+            return Ok(Vec::new());
+        }
+        let rows: Vec<crate::runs::RunRow> = sqlx::query_as(
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble FROM run
+             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
+        )
+        .bind(journey_id)
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(from)
+        .await?;
+        crate::runs::runs(rows)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::run::Outcome;
+    use proptest::prelude::*;
+
+    fn run() -> impl Strategy<Value = Run> {
+        let of = (any::<u128>(), 0..86_400_000_000i64, any::<i32>(), 0..4usize, any::<f64>());
+        let more = (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"));
+        (of, more).prop_map(|((id, us, location_id, outcome, duration_ms), (steps_ms, trouble))| Run {
+            id: Uuid::from_u128(id),
+            site_id: 1,
+            journey_id: 2,
+            location_id,
+            due_at: begin_of(20_000) + SignedDuration::from_micros(us),
+            outcome: Outcome::ALL[outcome],
+            duration_ms,
+            steps_ms,
+            trouble,
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_packed_is_unpacked_and_what_is_cut_is_refused(runs in prop::collection::vec(run(), 0..12), cut in 0usize..400) {
+            let sheet = pack(20_000, &runs);
+            let mut read = Vec::new();
+            prop_assert_eq!(unpack(1, 2, 20_000, &sheet, &mut read), Some(()));
+            prop_assert_eq!(format!("{read:?}"), format!("{runs:?}"));
+            let cut = &sheet[..cut.min(sheet.len().saturating_sub(1))];
+            prop_assert_eq!(unpack(1, 2, 20_000, cut, &mut Vec::new()), None);
+        }
+    }
+}

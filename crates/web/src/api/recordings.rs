@@ -1,0 +1,176 @@
+//! What the record page asks: a browser somewhere, its pictures, what was done so far.
+
+use super::scripts::{away, foreign};
+use crate::State;
+use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_core::journey::recorded::{self, Act};
+use cadentis_core::journey::{self, Journey};
+use cadentis_store::StoreError;
+use jiff::Timestamp;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::time::Duration;
+use uuid::Uuid;
+
+#[derive(Deserialize)]
+pub struct Wish {
+    address: String,
+    location: String,
+}
+
+/// What a script can open, as it is written there.
+fn address(typed: &str) -> Result<String, String> {
+    let typed = typed.trim();
+    let script = format!("journey \"x\"\nstep \"x\"\n  open {typed}\n");
+    match journey::parse(&script) {
+        Ok(_) => Ok(typed.to_string()),
+        Err(e) => Err(match e.hint {
+            Some(hint) => format!("Address: expected {}; {hint}.", e.expected),
+            None => format!("Address: expected {}.", e.expected),
+        }),
+    }
+}
+
+/// `POST /api/recordings`: a browser at this location that opens the address.
+pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<Wish>) -> HttpResponse {
+    if let Some(answer) = foreign(&request) {
+        return answer;
+    }
+    let address = match address(&wish.address) {
+        Ok(address) => address,
+        Err(says) => return HttpResponse::UnprocessableEntity().json(json!({ "says": says })),
+    };
+    let asked = async {
+        let (sites, locations) = (state.db.sites().await?, state.db.locations().await?);
+        let location = locations.iter().find(|l| l.slug == wish.location);
+        let (Some(site), Some(location)) = (sites.first(), location) else {
+            return Ok(HttpResponse::NotFound().json(json!({ "says": "There is no such location." })));
+        };
+        let id = state.db.ask_recording(site.id, location.id, &address, Timestamp::now()).await?;
+        Ok::<_, StoreError>(HttpResponse::Ok().json(json!({ "id": id })))
+    };
+    asked.await.unwrap_or_else(|e| away(&e))
+}
+
+#[derive(Deserialize)]
+pub struct Seen {
+    /// Which picture is shown, and how many acts.
+    #[serde(default)]
+    picture: i32,
+    #[serde(default)]
+    acts: String,
+}
+
+/// How long an answer waits for something new, and how often it looks for it.
+const WAITS: u32 = 25;
+const EVERY: Duration = Duration::from_millis(40);
+
+/// `GET /api/recordings/{id}?picture=&acts=`: what is new, as soon as it is there, or after a second.
+pub async fn look(state: web::Data<State>, id: web::Path<Uuid>, seen: web::Query<Seen>) -> HttpResponse {
+    let looked = async {
+        state.db.recording_looked(*id, Timestamp::now()).await?;
+        let mut waited = 0;
+        loop {
+            let Some(r) = state.db.recording(*id, Timestamp::now()).await? else {
+                let says = "There is no such recording any more.";
+                return Ok(HttpResponse::NotFound().json(json!({ "says": says })));
+            };
+            let told = format!("{:x}", md(&json!([r.acts, r.about])));
+            let new = r.picture != seen.picture || told != seen.acts || r.ended;
+            waited += 1;
+            if !new && waited < WAITS {
+                tokio::time::sleep(EVERY).await;
+                continue;
+            }
+            let picture = match r.picture != seen.picture {
+                true => state.db.recording_picture(*id).await?,
+                false => None,
+            };
+            let journey = recorded::journey("Recorded", &r.acts);
+            return Ok(HttpResponse::Ok().json(json!({
+                "picture": picture, "nth": r.picture, "acts": told, "about": r.about, "runner": r.runner,
+                "waits_s": Timestamp::now().duration_since(r.asked_at).as_secs(), "ended": r.ended, "trouble": r.trouble,
+                "steps": steps(&journey), "script": journey.to_string(),
+            })));
+        }
+    };
+    looked.await.unwrap_or_else(|e: StoreError| away(&e))
+}
+
+/// Enough to see that something is new.
+fn md(value: &Value) -> u64 {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let mut hasher = DefaultHasher::new();
+    value.to_string().hash(&mut hasher);
+    hasher.finish()
+}
+
+fn steps(journey: &Journey) -> Vec<Value> {
+    let step = |s: &journey::Step| {
+        let says: Vec<String> = s.sentences.iter().map(|s| s.says.to_string()).collect();
+        json!({ "name": s.name, "says": says })
+    };
+    journey.steps.iter().map(step).collect()
+}
+
+/// `POST /api/recordings/{id}/inputs`: mouse and keys, in their order.
+pub async fn inputs(
+    state: web::Data<State>,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+    inputs: web::Json<Vec<Value>>,
+) -> HttpResponse {
+    if let Some(answer) = foreign(&request) {
+        return answer;
+    }
+    if inputs.len() > 500 {
+        return HttpResponse::PayloadTooLarge().json(json!({ "says": "500 inputs at most at a time." }));
+    }
+    match state.db.recording_inputs(*id, &inputs).await {
+        Ok(()) => HttpResponse::NoContent().finish(),
+        Err(e) => away(&e),
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Change {
+    Add(Act),
+    UndoLast,
+}
+
+/// `POST /api/recordings/{id}/acts`: what was pointed out comes in, a step gets a name, or the last act goes.
+pub async fn act(
+    state: web::Data<State>,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+    change: web::Json<Change>,
+) -> HttpResponse {
+    if let Some(answer) = foreign(&request) {
+        return answer;
+    }
+    let changed = state.db.change_acts(*id, |acts| match change.into_inner() {
+        Change::Add(act) => recorded::add(acts, act),
+        // The address it began with stays.
+        Change::UndoLast if acts.len() > 1 => {
+            acts.pop();
+        }
+        Change::UndoLast => {}
+    });
+    match changed.await {
+        Ok(true) => HttpResponse::NoContent().finish(),
+        Ok(false) => HttpResponse::NotFound().json(json!({ "says": "There is no such recording any more." })),
+        Err(e) => away(&e),
+    }
+}
+
+/// `DELETE /api/recordings/{id}`: the browser ends; what was done stays for a while.
+pub async fn end(state: web::Data<State>, request: HttpRequest, id: web::Path<Uuid>) -> HttpResponse {
+    if let Some(answer) = foreign(&request) {
+        return answer;
+    }
+    match state.db.end_recording(*id).await {
+        Ok(()) => HttpResponse::NoContent().finish(),
+        Err(e) => away(&e),
+    }
+}

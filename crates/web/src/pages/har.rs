@@ -1,0 +1,89 @@
+//! An archive of requests (HAR) that somebody brings, read like a run and not kept.
+
+use super::requests::{Narrow, Requests};
+use super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::api::scripts::foreign;
+use crate::error::PageError;
+use crate::filters;
+use crate::format;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::run::{Har, Split, Where};
+use serde::Deserialize;
+
+#[derive(Template)]
+#[template(path = "har.html")]
+struct Page {
+    frame: Frame,
+}
+
+#[derive(Template)]
+#[template(path = "har_read.html")]
+struct Read {
+    says: String,
+    remarks: Vec<String>,
+    /// Name, seconds, whether it is shown.
+    steps: Vec<(String, String, bool)>,
+    name: String,
+    took: String,
+    parts: Vec<(&'static str, String, String)>,
+    asked: Requests,
+    filter_to: Option<Vec<(String, String)>>,
+}
+
+/// `GET /har`
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    html(&Page { frame: Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await? })
+}
+
+#[derive(Deserialize)]
+pub struct Wanted {
+    #[serde(default)]
+    step: usize,
+}
+
+/// `POST /har?step=`: a part of a page; 422 with what is wrong and where.
+pub async fn read(
+    state: web::Data<State>,
+    request: HttpRequest,
+    wanted: web::Query<Wanted>,
+    body: web::Bytes,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let wrong =
+        |says: String| Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says));
+    let har = match Har::read(&String::from_utf8_lossy(&body)) {
+        Ok(har) => har,
+        Err(e) => return wrong(format!("It cannot be read: {e}.")),
+    };
+    let steps = har.steps();
+    let Some(step) = steps.get(wanted.step).or(steps.first()) else {
+        return wrong("There is no request in it.".into());
+    };
+    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let split = Split::of(step);
+    let parts = [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser];
+    let part = |what: Where| {
+        let ms = split.total(what);
+        (what.words(), format::seconds(ms), format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)))
+    };
+    html(&Read {
+        says: format!(
+            "{} requests of {} pages, written by {}.",
+            har.entries.len(),
+            har.pages.len(),
+            if har.creator.is_empty() { "an unnamed program" } else { &har.creator }
+        ),
+        steps: steps.iter().map(|s| (s.name.clone(), format::seconds(s.duration_ms), std::ptr::eq(s, step))).collect(),
+        name: step.name.clone(),
+        took: format::seconds(step.duration_ms),
+        parts: parts.into_iter().map(part).filter(|(_, s, _)| s != "0.00").collect(),
+        asked: Requests::of(step, &split, &[], &site, &Narrow::default()),
+        filter_to: None,
+        remarks: har.remarks,
+    })
+}

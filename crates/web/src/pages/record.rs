@@ -1,0 +1,25 @@
+//! Recording a journey: a page in a browser at a location, used from here.
+
+use super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::error::PageError;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+
+#[derive(Template)]
+#[template(path = "record.html")]
+struct Page {
+    frame: Frame,
+    address: String,
+    locations: Vec<(String, String)>,
+}
+
+/// `GET /journeys/record`
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let locations = state.db.locations().await?.into_iter().map(|l| (l.slug, l.name)).collect();
+    // Where the site's people begin is where most journeys do.
+    let address = frame.site.domains.first().map(|d| format!("http://{d}/")).unwrap_or_default();
+    html(&Page { address, locations, frame })
+}

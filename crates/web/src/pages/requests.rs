@@ -1,0 +1,343 @@
+//! The requests of a step: as a waterfall beside those of usual runs, by host, as a table; narrowed and put in
+//! order as the address says.
+
+use crate::format;
+use cadentis_core::run::har::hosts;
+use cadentis_core::run::{Request, RunRecord, ServerTiming, Split, StepRecord};
+use cadentis_core::stats::{Method, Samples};
+use cadentis_core::timing::Phases;
+use cadentis_store::sites::Site;
+use serde::Deserialize;
+use std::collections::HashMap;
+
+/// What is shown of requests.
+#[derive(Default)]
+pub struct Requests {
+    pub hosts: Vec<HostRow>,
+    pub kinds: Vec<(String, bool)>,
+    /// How many there are before they are narrowed.
+    pub all: usize,
+    pub legend: Vec<(&'static str, &'static str)>,
+    pub waterfall_height: f64,
+    pub ticks: Vec<(f64, String)>,
+    pub rows: Vec<Row>,
+    pub busy: Vec<(f64, f64)>,
+    pub moments: Vec<(f64, String)>,
+    pub table: Vec<Line>,
+    pub narrow: Narrow,
+}
+
+pub struct HostRow {
+    pub name: String,
+    pub party: &'static str,
+    pub requests: u64,
+    pub failed: u64,
+    pub bytes: String,
+    /// All phases of all its requests; they may have run beside each other.
+    pub took: String,
+    /// Of the step's own time, what was spent waiting for this host.
+    pub on_the_way: String,
+    pub connecting: String,
+}
+
+pub struct Line {
+    pub url: String,
+    pub cells: Vec<String>,
+    pub numbers: Vec<String>,
+    pub server: String,
+    /// Where the back end shows it, if it does, and the beginning of its id.
+    pub trace: Option<(Option<String>, String)>,
+    pub failed: bool,
+}
+
+/// What the address narrows requests by, and what it puts them in order by.
+#[derive(Debug, Clone, Default, PartialEq, Deserialize)]
+#[serde(default)]
+pub struct Narrow {
+    /// Part of the address.
+    pub find: String,
+    pub kind: String,
+    /// `first` or `third`.
+    pub party: String,
+    pub sort: String,
+}
+
+impl Narrow {
+    /// The orders there are: in the address and in words.
+    pub const ORDERS: [(&'static str, &'static str); 5] = [
+        ("", "when they began"),
+        ("took", "the longest first"),
+        ("size", "the largest first"),
+        ("wait", "the longest wait first"),
+        ("host", "by host"),
+    ];
+
+    /// The requests to show, each with its place in the step.
+    fn shown<'a>(&self, all: &'a [Request], owns: &dyn Fn(&str) -> bool) -> Vec<(usize, &'a Request)> {
+        let wanted = |r: &Request| {
+            (self.find.is_empty() || r.url.contains(self.find.trim()))
+                && (self.kind.is_empty() || r.kind == self.kind || (self.kind == "failed" && r.is_failed()))
+                && (self.party.is_empty() || (self.party == "first") == owns(r.host()))
+        };
+        let mut shown: Vec<(usize, &Request)> = all.iter().enumerate().filter(|(_, r)| wanted(r)).collect();
+        match self.sort.as_str() {
+            "took" => shown.sort_by(|a, b| b.1.phases.total_ms().total_cmp(&a.1.phases.total_ms())),
+            "size" => shown.sort_by_key(|(_, r)| std::cmp::Reverse(r.bytes)),
+            "wait" => shown.sort_by(|a, b| b.1.phases.wait_ms.total_cmp(&a.1.phases.wait_ms)),
+            "host" => shown.sort_by(|a, b| a.1.host().cmp(b.1.host())),
+            _ => {}
+        }
+        shown
+    }
+}
+
+pub struct Row {
+    pub y: f64,
+    pub path: String,
+    pub host: String,
+    pub status: String,
+    pub size: String,
+    pub took: String,
+    pub end: f64,
+    pub title: String,
+    pub failed: bool,
+    pub critical: bool,
+    pub blocking: bool,
+    pub ghost: Option<(f64, f64)>,
+    /// Class, x, width, offset, height.
+    pub bars: Vec<(&'static str, f64, f64, f64, f64)>,
+}
+
+const PLOT_LEFT: f64 = 510.0;
+/// Leaves room for a length and the usual one behind the last bar.
+const PLOT_WIDTH: f64 = 600.0;
+const ROW: f64 = 21.0;
+
+const PHASES: [(&str, &str); 7] = [
+    ("queueing", "queue"),
+    ("lookup", "lookup"),
+    ("connect", "connect"),
+    ("secure", "secure"),
+    ("send", "send"),
+    ("waiting", "waiting"),
+    ("receiving", "receiving"),
+];
+
+fn phases(p: &Phases) -> [f64; 7] {
+    [p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.send_ms, p.wait_ms, p.receive_ms]
+}
+
+/// The same step of other runs.
+pub fn usual_steps<'a>(usual: &'a [RunRecord], name: &'a str) -> impl Iterator<Item = &'a StepRecord> {
+    usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == name))
+}
+
+/// What makes two requests the same: method, host and path without the query.
+fn key(r: &Request) -> String {
+    format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
+}
+
+impl Requests {
+    pub fn orders(&self) -> [(&'static str, &'static str); 5] {
+        Narrow::ORDERS
+    }
+
+    /// The requests of a step, beside those of usual runs; `narrow` chooses which are shown, and in what order.
+    pub fn of(step: &StepRecord, split: &Split, usual: &[&StepRecord], site: &Site, narrow: &Narrow) -> Requests {
+        let mut page = Requests { legend: PHASES.to_vec(), narrow: narrow.clone(), ..Requests::default() };
+        // Where each request usually stands: medians of its start and its length.
+        let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
+        for s in usual {
+            for r in &s.requests {
+                seen.entry(key(r)).or_default().push((r.start_ms, r.phases.total_ms()));
+            }
+        }
+        let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
+        let ghosts: HashMap<String, (f64, f64)> = seen
+            .into_iter()
+            .map(|(k, v)| (k, (median(v.iter().map(|p| p.0).collect()), median(v.iter().map(|p| p.1).collect()))))
+            .collect();
+        let end = step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
+        let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
+        let tick_ms = crate::draw::round_up(end / 7.0);
+        page.ticks = (0..)
+            .map(|i| f64::from(i) * tick_ms)
+            .take_while(|t| *t <= end)
+            .map(|t| (x(t), format!("{:.2} s", t / 1000.0)))
+            .collect();
+        let owner = |host: &str| if site.owns(host) { "first" } else { "third" };
+        page.hosts = hosts(step.requests.iter())
+            .into_iter()
+            .map(|h| HostRow {
+                party: owner(&h.name),
+                on_the_way: format::seconds(split.host(&h.name)),
+                requests: h.requests,
+                failed: h.failed,
+                bytes: size(h.bytes),
+                took: format::seconds(h.phases.total_ms()),
+                connecting: format::seconds(h.phases.lookup_ms + h.phases.connect_ms + h.phases.secure_ms),
+                name: h.name,
+            })
+            .collect();
+        let mut kinds: Vec<String> = step.requests.iter().map(|r| r.kind.clone()).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        page.kinds = kinds.into_iter().map(|k| (k.clone(), k == narrow.kind)).collect();
+        page.all = step.requests.len();
+        let shown: Vec<(usize, &Request)> = narrow.shown(&step.requests, &|host| site.owns(host));
+        page.rows = shown
+            .iter()
+            .enumerate()
+            .map(|(row, (i, r))| {
+                let y = 18.0 + row as f64 * ROW;
+                let mut at = r.start_ms;
+                let mut bars = Vec::new();
+                let mut told = Vec::new();
+                for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
+                    if ms > 0.0 {
+                        let (offset, height) = match *class {
+                            "queueing" | "send" => (9.0, 2.0),
+                            "waiting" => (6.0, 8.0),
+                            _ => (4.0, 12.0),
+                        };
+                        bars.push((*class, x(at), (x(at + ms) - x(at)).max(0.6), offset, height));
+                        told.push(format!("{word} {ms:.0} ms"));
+                    }
+                    at += ms;
+                }
+                let whole = r.phases.total_ms();
+                let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
+                let more = usual_ms
+                    .filter(|u| whole > u * 1.5 && whole - u > 80.0)
+                    .map_or(String::new(), |u| format!(" · usually {u:.0}"));
+                Row {
+                    y,
+                    path: shorten(r.path(), 33),
+                    host: shorten(r.host(), 24),
+                    status: if r.status == 0 { "none".into() } else { r.status.to_string() },
+                    size: if r.from_cache { "cache".into() } else { size(r.bytes) },
+                    took: format!("{whole:.0} ms{more}"),
+                    end: x(r.end_ms()),
+                    title: format!(
+                        "{} {}: {}{}",
+                        r.method,
+                        r.url,
+                        told.join(", "),
+                        r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))
+                    ),
+                    failed: r.is_failed(),
+                    critical: split.chain.contains(i),
+                    blocking: r.asked.blocking,
+                    ghost: ghosts.get(&key(r)).map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
+                    bars,
+                }
+            })
+            .collect();
+        page.waterfall_height = 18.0 + shown.len() as f64 * ROW + 46.0;
+        page.busy = step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
+        let v = &step.vitals;
+        page.moments = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)]
+            .into_iter()
+            .filter_map(|(name, at)| Some((name.to_string(), at?)))
+            .chain(step.marks.iter().map(|m| (m.name.clone(), m.at_ms)))
+            .chain([("end".to_string(), step.duration_ms)])
+            .filter(|(_, at)| *at <= end)
+            .map(|(name, at)| (x(at), format!("{name} {}", format::seconds(at))))
+            .collect();
+        tidy_moments(&mut page.moments);
+        page.table = shown.iter().map(|(_, r)| line(r, site)).collect();
+        page
+    }
+}
+
+fn line(r: &Request, site: &Site) -> Line {
+    let said = |t: &ServerTiming| match (t.ms, t.says.is_empty()) {
+        (Some(ms), _) => format!("{} {ms} ms", if t.says.is_empty() { &t.name } else { &t.says }),
+        (None, true) => t.name.clone(),
+        (None, false) => format!("{}: {}", t.name, t.says),
+    };
+    // The trace has a column of its own.
+    let server: Vec<String> = r.asked.server.iter().filter(|t| t.name != "traceparent").map(said).collect();
+    Line {
+        url: r.url.clone(),
+        cells: [
+            r.kind.clone(),
+            r.asked.initiator.as_deref().map_or(String::new(), short_initiator),
+            r.asked.priority.clone().unwrap_or_default(),
+            if r.asked.blocking { "yes".into() } else { String::new() },
+            r.protocol.clone(),
+            if r.from_cache { "yes".into() } else { String::new() },
+        ]
+        .to_vec(),
+        numbers: [r.status.to_string(), r.bytes.to_string(), format!("{:.0}", r.start_ms)]
+            .into_iter()
+            .chain(phases(&r.phases).map(|ms| if ms > 0.0 { format!("{ms:.1}") } else { "–".into() }))
+            .collect(),
+        server: server.join(", "),
+        trace: r.trace.clone().map(|id| (site.trace_address(&id), id.chars().take(8).collect())),
+        failed: r.is_failed(),
+    }
+}
+
+/// The parser, or the file name of a script.
+fn short_initiator(by: &str) -> String {
+    let path = by.split(['?', '#']).next().unwrap_or(by);
+    path.rsplit('/').find(|part| !part.is_empty()).unwrap_or(by).chars().take(40).collect()
+}
+
+/// Labels that would lie on each other are put side by side in one.
+fn tidy_moments(moments: &mut Vec<(f64, String)>) {
+    moments.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut kept: Vec<(f64, String)> = Vec::new();
+    for (x, text) in moments.drain(..) {
+        match kept.last_mut() {
+            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => {
+                *held = format!("{held} · {text}")
+            }
+            _ => kept.push((x, text)),
+        }
+    }
+    *moments = kept;
+}
+
+fn shorten(text: &str, most: usize) -> String {
+    if text.chars().count() <= most { text.into() } else { text.chars().take(most - 1).chain(['…']).collect() }
+}
+
+fn size(bytes: u64) -> String {
+    if bytes < 1024 { format!("{bytes} B") } else { format!("{:.1} kB", bytes as f64 / 1024.0) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn request(url: &str, kind: &str, wait_ms: f64, bytes: u64) -> Request {
+        let phases = Phases { wait_ms, ..Phases::default() };
+        let (url, kind) = (url.to_string(), kind.to_string());
+        serde_json::from_value(serde_json::json!({
+            "url": url, "method": "GET", "kind": kind, "status": 200, "start_ms": 0.0, "phases": phases, "bytes": bytes,
+        }))
+        .expect("a request")
+    }
+
+    #[test]
+    fn requests_are_narrowed_and_put_in_order_and_keep_their_places() {
+        let all = [
+            request("http://a.example/one.js", "script", 10.0, 300),
+            request("http://b.example/two.js", "script", 30.0, 100),
+            request("http://a.example/three.svg", "image", 20.0, 200),
+        ];
+        let places = |narrow: Narrow| -> Vec<usize> {
+            narrow.shown(&all, &|host| host == "a.example").into_iter().map(|(place, _)| place).collect()
+        };
+        let by = |find: &str, kind: &str, party: &str, sort: &str| {
+            places(Narrow { find: find.into(), kind: kind.into(), party: party.into(), sort: sort.into() })
+        };
+        assert_eq!(by("", "", "", ""), [0, 1, 2]);
+        assert_eq!(by("", "script", "", "wait"), [1, 0]);
+        assert_eq!(by("", "", "first", "size"), [0, 2]);
+        assert_eq!(by(".js", "", "third", "took"), [1]);
+        assert_eq!(short_initiator("https://a.example/lib/app.js?v=2"), "app.js");
+    }
+}
