@@ -4,7 +4,7 @@ use crate::Failure;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
-use cadentis_core::run::Outcome;
+use cadentis_core::run::{Outcome, Split};
 use cadentis_core::visitor::{PageView, beacon};
 use cadentis_standins::places::{BOOKING_HOST, NEXT_HOST, PLACES, by_slug};
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
@@ -205,6 +205,7 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
                         duration_ms: (record.duration_ms * 10.0).round() / 10.0,
                         steps_ms: record.counted_steps().map(|s| s.duration_ms as f32).collect(),
                         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
+                        split_ms: Split::sides(&record).map(|s| s.map(|ms| ms.round() as f32)),
                     };
                     let kept = story.is_kept(due_at) || record.outcome == Outcome::Failed;
                     (run, record.runner.clone(), kept.then_some(record))

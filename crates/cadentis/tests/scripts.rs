@@ -377,6 +377,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
     let runs = (1..=130i64).map(|n| {
         let failed = (40..52).contains(&n);
         let run = Run {
+            split_ms: None,
             id: Uuid::new_v4(),
             site_id: w.site,
             journey_id: journey.id,

@@ -87,6 +87,10 @@ impl Player<'_> {
             Says::Let { name, be } => self.read_value(name, be).await,
             Says::Mark { name, when } => self.mark(name, when).await,
             Says::Send(send) => self.send(send).await,
+            Says::Crawl { from, links, deep, hosts } => {
+                let most = crate::crawl::Most { links: *links as usize, deep: *deep, hosts: *hosts as usize };
+                self.crawl(&self.values.text(from)?, most).await
+            }
             Says::LookUp(host) => {
                 let began = clock();
                 match tokio::time::timeout(self.doing.patience, self.wire.look_up(host)).await {

@@ -47,6 +47,9 @@ struct Work {
     parts: String,
     #[serde(default)]
     secrets: HashMap<String, String>,
+    /// What was accepted of its pages.
+    #[serde(default)]
+    accepted: HashMap<String, String>,
     #[serde(default)]
     location: String,
     /// Slug of the device profile to play on.
@@ -172,6 +175,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         proxy: post.proxy.or(work.proxy),
         device: DeviceProfile::of(&work.device).unwrap_or(DeviceProfile::USUAL),
         secrets: work.secrets.clone(),
+        accepted: work.accepted.clone(),
         film: film.clone(),
         ..Setting::default()
     };

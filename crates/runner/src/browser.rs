@@ -177,6 +177,9 @@ impl Browser {
     async fn prepare(&self) -> Result<(), Ours> {
         self.send("session.subscribe", json!({ "events": EVENTS })).await?;
         self.set_viewport().await?;
+        // Nothing is downloaded: it would fill the disk of whoever plays.
+        let deny = json!({ "method": "Browser.setDownloadBehavior", "params": { "behavior": "deny" } });
+        self.send("goog:cdp.sendCommand", deny).await?;
         let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD });
         self.send("script.addPreloadScript", observe).await?;
         Ok(())
@@ -524,6 +527,13 @@ impl Browser {
         let params = json!({ "context": self.window(), "origin": "viewport", "format": format });
         let answer = self.send("browsingContext.captureScreenshot", params).await?;
         Ok(format!("data:image/jpeg;base64,{}", answer["data"].as_str().unwrap_or_default()))
+    }
+
+    /// A picture of the viewport, exact to the pixel: PNG in base64.
+    pub async fn exact_picture(&self) -> Result<String, Ours> {
+        let params = json!({ "context": self.window(), "origin": "viewport" });
+        let answer = self.send("browsingContext.captureScreenshot", params).await?;
+        Ok(answer["data"].as_str().unwrap_or_default().to_string())
     }
 
     /// The process id of the driver; the browser is below it.

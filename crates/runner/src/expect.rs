@@ -3,7 +3,7 @@
 use crate::acts::{as_json, at, tidy_words};
 use crate::play::{Done, Player, Stop, clock, inp};
 use cadentis_core::journey::{Compare, Expectation, JsonIs, Ladder, Moment, Source, Timed};
-use cadentis_core::run::Trouble;
+use cadentis_core::run::{Link, Trouble};
 use cadentis_core::timing::Vital;
 use cadentis_core::timing::entries::{Shift, layout_shift};
 use serde_json::{Value, json};
@@ -20,7 +20,8 @@ impl Player<'_> {
         match expectation {
             Expectation::Text { text, inside: None } => {
                 let text = self.values.text(text)?;
-                self.shows(json!({ "what": "text", "text": text }), &format!("Expected the text \"{text}\"")).await
+                self.shows(json!({ "what": "shows-text", "text": text }), &format!("Expected the text \"{text}\""))
+                    .await
             }
             Expectation::Text { text, inside: Some(what) } => {
                 let text = self.values.text(text)?;
@@ -142,6 +143,11 @@ impl Player<'_> {
                     }
                 }
             }
+            Expectation::NoBrokenLinks => match Link::complaint(&self.doing.links) {
+                None => Ok(Done::at(clock())),
+                Some(says) => Err(Stop::Unmet(says)),
+            },
+            Expectation::Unchanged { look, without } => self.unchanged(*look, without.as_ref()).await,
             Expectation::CertificateDays(days) => match self.certificate_days {
                 Some(left) if left >= i64::from(*days) => Ok(Done::at(clock())),
                 Some(left) => {
@@ -233,7 +239,7 @@ impl Player<'_> {
     }
 
     /// Requests and console lines of the step so far.
-    fn seen(&self) -> (Vec<cadentis_core::run::Request>, Vec<cadentis_core::run::Console>) {
+    pub(crate) fn seen(&self) -> (Vec<cadentis_core::run::Request>, Vec<cadentis_core::run::Console>) {
         self.evidence.lock().map(|e| e.between(self.doing.since, clock())).unwrap_or_default()
     }
 

@@ -4,6 +4,7 @@
 //! - [`evidence`]: what the browser told about requests, console and errors
 //! - [`play`]: a script, sentence by sentence, and the record it leaves; `acts` does what a person
 //!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
+//! - `crawl`: links, looked at one after another; `look`: a page against what was accepted of it
 //! - [`wire`]: requests, names and connections without a browser
 //! - [`fair`]: whether this machine could measure at all
 //! - [`record`]: a person at work on a page, told as acts
@@ -14,10 +15,12 @@
 mod acts;
 pub mod agent;
 pub mod browser;
+mod crawl;
 pub mod evidence;
 mod expect;
 pub mod fair;
 mod keys;
+mod look;
 pub mod play;
 pub mod record;
 mod values;

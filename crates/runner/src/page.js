@@ -87,7 +87,7 @@ async function answer() {
       const count = counts.find((c) => c > 0) || 0;
       return count >= ask.least && count <= ask.most ? { count } : null;
     }
-    case 'text':
+    case 'shows-text':
       return document.body && tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
     case 'no-text':
       return document.body && !tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
@@ -102,6 +102,30 @@ async function answer() {
     case 'to-end':
       scrollTo({ top: ask.top ? 0 : document.documentElement.scrollHeight, behavior: 'instant' });
       return {};
+    // What is compared with what was accepted; `ladder` says what is left out.
+    case 'text':
+    case 'structure':
+    case 'boxes': {
+      const out = (ask.ladder || []).map((el) => candidates(el)).find((all) => all.length) || [];
+      if (ask.what === 'boxes') {
+        const boxes = out.map((el) => el.getBoundingClientRect()).map((b) => [b.left, b.top, b.right, b.bottom]);
+        return { boxes, scale: devicePixelRatio };
+      }
+      const lines = [];
+      const walk = (el, depth) => {
+        if (out.includes(el) || ['SCRIPT', 'STYLE', 'NOSCRIPT', 'TEMPLATE'].includes(el.tagName)) return;
+        if (ask.what === 'structure') {
+          const role = el.getAttribute('role'), type = el.getAttribute('type');
+          lines.push(' '.repeat(depth) + el.localName + (role ? ` role ${role}` : '') + (type ? ` type ${type}` : ''));
+        } else if (!shown(el) && el !== document.body) return;
+        for (const child of el.childNodes) {
+          if (child.nodeType === 1) walk(child, depth + 1);
+          else if (child.nodeType === 3 && ask.what === 'text' && tidy(child.data)) lines.push(tidy(child.data));
+        }
+      };
+      if (document.body) walk(document.body, 0);
+      return { seen: lines.slice(0, 5000).join('\n') };
+    }
     case 'about':
       return { address: location.href, title: document.title, body: document.body ? document.body.innerText : '' };
     case 'loaded':

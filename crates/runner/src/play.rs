@@ -9,7 +9,9 @@ use crate::evidence::Evidence;
 use crate::values::{Unfilled, Values};
 use crate::wire::{Answer, Wire};
 use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
-use cadentis_core::run::{DeviceProfile, Frame, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{
+    DeviceProfile, Frame, Link, Looked, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble,
+};
 use cadentis_core::timing::entries::{Event, Shift, interaction_to_next_paint, layout_shift};
 use jiff::Timestamp;
 use serde_json::{Value, json};
@@ -29,6 +31,8 @@ pub struct Setting {
     pub location: String,
     pub proxy: Option<SocketAddr>,
     pub device: DeviceProfile,
+    /// What was accepted of its pages, by what it is kept under.
+    pub accepted: HashMap<String, String>,
     /// What secrets of the script are.
     pub secrets: HashMap<String, String>,
     /// Certificates trusted beside the public ones, by requests sent without the browser.
@@ -47,6 +51,8 @@ pub type Film = Arc<Mutex<Vec<(f64, String)>>>;
 
 /// A film has a picture at least this often.
 const FILM_EVERY: Duration = Duration::from_millis(150);
+/// How long a crawl may take when it does not say.
+const CRAWL: Duration = Duration::from_secs(60);
 /// No step has more pictures than this.
 const FILM_LONGEST: usize = 150;
 
@@ -58,6 +64,7 @@ impl Default for Setting {
             location: "here".into(),
             proxy: None,
             device: DeviceProfile::USUAL,
+            accepted: HashMap::new(),
             secrets: HashMap::new(),
             roots: Vec::new(),
             patience: Duration::from_secs(10),
@@ -148,9 +155,11 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         }
         told(News::Begun(nth));
         let filming = film(browser.as_ref(), setting.film.as_ref());
+        let flood = too_many_windows(player.evidence.clone());
         let stepped = tokio::select! {
             stepped = player.step(step, record.duration_ms) => stepped,
             never = filming => match never {},
+            says = flood => Ok(flooded(step, record.duration_ms, says)),
         };
         match stepped {
             Ok(played) => {
@@ -191,6 +200,25 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
             format!("All steps together took {:.2} s; the budget is {budget:.1} s.", record.duration_ms / 1000.0);
         record.trouble = Some(Trouble { line: 0, says });
     }
+    record
+}
+
+/// A visit has no use for more windows: a page that opens more is out of control.
+const MOST_WINDOWS: usize = 20;
+
+/// Ends when the page has opened more windows than that.
+async fn too_many_windows(evidence: Arc<Mutex<Evidence>>) -> String {
+    while evidence.lock().map_or(true, |e| e.windows <= MOST_WINDOWS) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    format!("The page opened more than {MOST_WINDOWS} windows.")
+}
+
+fn flooded(step: &Step, start_ms: f64, says: String) -> StepRecord {
+    let mut record = StepRecord::begun(&step.name, start_ms, step.within_ms.map(|ms| ms as f64));
+    record.clean_up = step.clean_up;
+    record.outcome = Outcome::Failed;
+    record.trouble = Some(Trouble { line: step.line.0, says });
     record
 }
 
@@ -281,6 +309,11 @@ pub(crate) struct Doing {
     pub fell_back: Vec<FellBack>,
     /// Limits that did not hold: the step is slow.
     pub over: Vec<Trouble>,
+    /// Links looked at, and looks at the page.
+    pub links: Vec<Link>,
+    pub looked: Vec<Looked>,
+    /// The name of the step.
+    pub step: String,
     /// The line of the sentence, and how long it may take.
     pub line: u32,
     pub patience: Duration,
@@ -315,7 +348,7 @@ impl Player<'_> {
     async fn step(&mut self, step: &Step, start_ms: f64) -> Result<StepRecord, Ours> {
         let mut record = StepRecord::begun(&step.name, start_ms, step.within_ms.map(|ms| ms as f64));
         record.clean_up = step.clean_up;
-        self.doing = Doing { since: clock() - 1.0, ..Doing::default() };
+        self.doing = Doing { since: clock() - 1.0, step: step.name.clone(), ..Doing::default() };
         let (mut end, mut led_away) = (clock(), false);
         match self.sentences(&step.sentences, None, &mut led_away).await {
             Ok(at) => end = at.unwrap_or(end),
@@ -353,6 +386,8 @@ impl Player<'_> {
         record.duration_ms = (end - from - doing.off_clock).max(0.0);
         record.marks = doing.marks.into_iter().map(|(name, at)| Mark { name, at_ms: (at - from).max(0.0) }).collect();
         record.fell_back = doing.fell_back;
+        record.links = doing.links;
+        record.looked = doing.looked;
         if record.outcome == Outcome::Passed && record.budget_ms.is_some_and(|b| record.duration_ms > b) {
             record.outcome = Outcome::Slow;
             let (took, budget) = (record.duration_ms / 1000.0, record.budget_ms.unwrap_or(0.0) / 1000.0);
@@ -406,7 +441,11 @@ impl Player<'_> {
         for sentence in sentences {
             let line = at.unwrap_or(sentence.line.0);
             self.doing.line = line;
-            self.doing.patience = sentence.up_to_ms.map_or(self.setting.patience, Duration::from_millis);
+            let usual = match sentence.says {
+                Says::Crawl { .. } => CRAWL,
+                _ => self.setting.patience,
+            };
+            self.doing.patience = sentence.up_to_ms.map_or(usual, Duration::from_millis);
             (self.told)(News::Line(line));
             let mut says = &sentence.says;
             if let Says::If { visible, then } = says {

@@ -84,7 +84,7 @@ async fn what_a_person_does_on_a_page_is_done() {
     let w = world().await;
     let r = play(&script(DESK), &setting(&w), |_| {}).await;
     passed(&r);
-    assert_eq!(r.steps.len(), 8);
+    assert_eq!(r.steps.len(), 9);
     assert_eq!(
         r.steps[0].marks.iter().map(|m| m.name.as_str()).collect::<Vec<_>>(),
         ["desk ready", "mark fetched", "heading there"]
@@ -92,7 +92,7 @@ async fn what_a_person_does_on_a_page_is_done() {
     // The page marks itself ready 150 ms after its script ran.
     assert!(r.steps[0].marks[0].at_ms >= 150.0, "{:?}", r.steps[0].marks);
     let counted: f64 = r.counted_steps().map(|s| s.duration_ms).sum();
-    assert!((counted - r.duration_ms).abs() < 0.01 && r.steps[7].clean_up);
+    assert!((counted - r.duration_ms).abs() < 0.01 && r.steps[8].clean_up);
     w.site.stop().await;
 }
 
@@ -120,6 +120,98 @@ async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
     let trouble = r.trouble.expect("trouble");
     assert_eq!((r.outcome, trouble.line), (Outcome::Failed, 11), "{}", trouble.says);
     assert_eq!(trouble.says, "Expected $.sailings[0].price to be at least 1000; it was \"38\".");
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_where_they_stand() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let crawl =
+        |what: &str| script(&format!("journey \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
+    let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w), |_| {}).await;
+    passed(&r);
+    let links = &r.steps[0].links;
+    let mut addresses: Vec<&str> = links.iter().map(|l| l.address.as_str()).collect();
+    addresses.sort_unstable();
+    addresses.dedup();
+    assert!(addresses.len() == links.len() && links.len() >= 5, "{addresses:#?}");
+    let tomorrow = links.iter().find(|l| l.address.ends_with("/tomorrow")).expect("a link");
+    assert_eq!(
+        (tomorrow.text.as_str(), tomorrow.on.as_str(), tomorrow.depth),
+        ("Tomorrow", "http://book.marram.example/", 1)
+    );
+    w.site.change(|s| s.missing_image = true);
+    let r =
+        play(&crawl("40 links 2 deep 1 hosts from http://book.marram.example/tomorrow"), &setting(&w), |_| {}).await;
+    let says = r.trouble.expect("trouble").says;
+    assert!(says.contains("links are broken: http://book.marram.example/static/gone.svg (status 404) on http://book.marram.example/tomorrow"), "{says}");
+    let r = play(&crawl("3 links 2 deep 1 hosts from http://book.marram.example/circles"), &setting(&w), |_| {}).await;
+    let says = r.trouble.expect("trouble").says;
+    assert!(says.contains("http://book.marram.example/circles (more than 10 redirects)"), "{says}");
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_not_count() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let look = |what: &str| {
+        let text = format!(
+            "journey \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n  expect unchanged {what} up to 1 s\n"
+        );
+        script(&text)
+    };
+    let accepted = |r: &RunRecord| -> HashMap<String, String> {
+        r.steps[0].looked.iter().map(|l| (l.key.clone(), l.seen.clone())).collect()
+    };
+    let kinds = ["text", "structure", "hosts", "picture"];
+    let mut before = HashMap::new();
+    for kind in kinds {
+        let r = play(&look(kind), &setting(&w), |_| {}).await;
+        passed(&r);
+        before.extend(accepted(&r));
+    }
+    assert_eq!(before.len(), 4);
+    let text = &before["Page: text"];
+    assert!(text.contains("Departures today") && text.contains("08:15") && !text.contains("function"), "{text}");
+    let with = |accepted: &HashMap<String, String>| Setting { accepted: accepted.clone(), ..setting(&w) };
+    for kind in kinds {
+        passed(&play(&look(kind), &with(&before), |_| {}).await);
+    }
+    // Another page stands there now.
+    w.site.change(|s| s.blank = true);
+    for kind in ["text", "structure", "picture"] {
+        let r = play(&look(kind), &with(&before), |_| {}).await;
+        let says = r.trouble.clone().expect("trouble").says;
+        assert!(r.outcome == Outcome::Failed && says.starts_with(&format!("The {kind} has changed")), "{says}");
+        assert_eq!(r.steps[0].looked[0].changed.as_ref(), Some(&says));
+    }
+    // All of it is left out: nothing to compare.
+    let without = play(&look("text without css \"body\""), &setting(&w), |_| {}).await;
+    passed(&play(&look("text without css \"body\""), &with(&accepted(&without)), |_| {}).await);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn circles_floods_of_windows_and_endless_downloads_end() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let open = |path: &str, then: &str| {
+        script(&format!("journey \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
+    };
+    let r = play(&open("/circles", "expect status 200"), &setting(&w), |_| {}).await;
+    let says = r.trouble.expect("trouble").says;
+    assert!(r.outcome == Outcome::Failed && says.contains("ERR_TOO_MANY_REDIRECTS"), "{says}");
+    let r =
+        play(&open("/flood", "press button \"Open them\"\n  expect text \"never there\""), &setting(&w), |_| {}).await;
+    let says = r.trouble.expect("trouble").says;
+    assert!(r.outcome == Outcome::Failed && says.starts_with("The page opened more than"), "{says}");
+    // A download is refused: the page stays, and nothing comes to lie on the disk.
+    let r = play(&open("/flood", "press link \"Everything\"\n  expect text \"A flood\""), &setting(&w), |_| {}).await;
+    assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
+    let bytes: u64 = r.steps[0].requests.iter().map(|q| q.bytes).sum();
+    assert!(bytes < 50_000_000, "{bytes} bytes of an endless download");
     w.site.stop().await;
 }
 

@@ -85,6 +85,9 @@ impl Site {
                 .route("/signed-in", web::get().to(signed_in))
                 .route("/api/echo", web::post().to(echo))
                 .route("/static/{file}", web::get().to(file))
+                .route("/circles", web::get().to(circles))
+                .route("/flood", web::get().to(flood))
+                .route("/everything", web::get().to(everything))
                 .route("/traces/{id}", web::get().to(trace_page))
                 .route("/switches", web::put().to(switch))
         })
@@ -356,6 +359,32 @@ async fn signed_in(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
     let leak = "<script>console.log('signed in with ' + new URLSearchParams(location.search).get('password'));\
                 setTimeout(function () { throw new Error('token ' + location.search) }, 20)</script>";
     site.page("Signed in", "", &format!("<p>You are signed in as <b id=who>{user}</b>.</p>{leak}"))
+}
+
+/// Leads to itself.
+async fn circles() -> HttpResponse {
+    HttpResponse::Found().insert_header((header::LOCATION, "/circles")).finish()
+}
+
+/// Opens more windows than anybody wants, and offers more than any disk holds.
+async fn flood(site: web::Data<Ferries>) -> HttpResponse {
+    let open = "for (var i = 0; i < 1000; i++) open('/conditions?window=' + i, '_blank', 'width=200,height=200')";
+    site.page(
+        "A flood",
+        "",
+        &format!("<button onclick=\"{open}\">Open them</button> <a href=\"/everything\" download>Everything</a>"),
+    )
+}
+
+/// Two gigabytes, as a file.
+async fn everything() -> HttpResponse {
+    const PIECE: usize = 1 << 20;
+    let piece = web::Bytes::from(vec![b'x'; PIECE]);
+    let pieces = (0..2_048).map(move |_| Ok::<_, io::Error>(piece.clone()));
+    HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .insert_header(("content-disposition", "attachment; filename=everything.bin"))
+        .streaming(futures::stream::iter(pieces))
 }
 
 /// Says what it was sent.

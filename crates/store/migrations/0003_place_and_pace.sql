@@ -79,3 +79,17 @@ CREATE TABLE run_day (
     sheet bytea COMPRESSION lz4 NOT NULL,
     PRIMARY KEY (site_id, journey_id, day)
 );
+
+-- Milliseconds of the run in network, server and browser; unknown where no request was kept.
+ALTER TABLE run ADD COLUMN split_ms float4[];
+ALTER TABLE first_try ADD COLUMN split_ms float4[];
+
+-- What was accepted of a journey's pages, and is compared with: at first what the first run that passed saw.
+CREATE TABLE accepted (
+    journey_id int NOT NULL REFERENCES journey ON DELETE CASCADE,
+    key text NOT NULL,
+    seen text COMPRESSION lz4 NOT NULL,
+    author text NOT NULL,
+    accepted_at timestamptz NOT NULL,
+    PRIMARY KEY (journey_id, key)
+);

@@ -19,9 +19,12 @@ impl Db {
         let (mut rows, mut records) = (String::new(), String::new());
         for (run, runner, record) in runs {
             let steps: Vec<String> = run.steps_ms.iter().map(f32::to_string).collect();
+            let split = run
+                .split_ms
+                .map_or("\\N".into(), |[network, server, browser]| format!("{{{network},{server},{browser}}}"));
             let _ = writeln!(
                 rows,
-                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1",
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}",
                 run.site_id,
                 run.id,
                 run.journey_id,

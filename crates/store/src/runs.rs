@@ -2,10 +2,9 @@
 
 use crate::db::{Db, Result, content};
 use crate::sites::Site;
-use cadentis_core::calendar::{Cover, Stretch};
+use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::{Check, Tally};
-use cadentis_core::run::level::Timing;
-use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
@@ -24,12 +23,23 @@ pub struct Run {
     pub duration_ms: f64,
     pub steps_ms: Vec<f32>,
     pub trouble: Option<String>,
+    /// Milliseconds in network, server and browser, where that is known.
+    pub split_ms: Option<[f32; 3]>,
 }
 
 impl Run {
     pub fn check(&self) -> Check {
         Check { at: self.due_at, outcome: self.outcome }
     }
+}
+
+/// What a page looked like when it was accepted.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Accepted {
+    pub key: String,
+    pub seen: String,
+    pub author: String,
+    pub at: Timestamp,
 }
 
 /// The other of two tries.
@@ -54,6 +64,7 @@ pub(crate) struct RunRow {
     duration_ms: f64,
     steps_ms: Vec<f32>,
     trouble: Option<String>,
+    split_ms: Option<Vec<f32>>,
 }
 
 pub(crate) fn outcome_code(outcome: Outcome) -> i16 {
@@ -85,6 +96,7 @@ pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
                 duration_ms: r.duration_ms,
                 steps_ms: r.steps_ms,
                 trouble: r.trouble,
+                split_ms: r.split_ms.and_then(|s| s.try_into().ok()),
             })
         })
         .collect()
@@ -155,8 +167,10 @@ impl Db {
             crate::work::count_first_tries(&mut tx, [first_try]).await?;
         }
         let insert = match second {
-            None => "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
-            Some(_) => "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)",
+            None => "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)",
+            Some(_) => {
+                "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $15, $14)"
+            }
         };
         let row = sqlx::query(insert)
             .bind(site_id)
@@ -171,7 +185,8 @@ impl Db {
             .bind(record.trouble.as_ref().map(|t| &t.says))
             .bind(&record.runner)
             .bind(&record.browser)
-            .bind(version);
+            .bind(version)
+            .bind(Split::sides(&record).map(|s| s.map(|ms| ms as f32).to_vec()));
         match second {
             None => row.execute(&mut *tx).await?,
             Some(second) => row.bind(second).execute(&mut *tx).await?,
@@ -183,23 +198,18 @@ impl Db {
             .bind(Json(&record))
             .execute(&mut *tx)
             .await?;
+        if record.outcome.got_through() {
+            let looked = record.steps.iter().flat_map(|s| &s.looked);
+            for l in looked {
+                let sql =
+                    "INSERT INTO accepted VALUES ($1, $2, $3, 'the first run that passed', $4) ON CONFLICT DO NOTHING";
+                let accept = sqlx::query(sql).bind(journey_id).bind(&l.key).bind(&l.seen);
+                accept.bind(record.started_at.to_sqlx()).execute(&mut *tx).await?;
+            }
+        }
         crate::sheets::drop_sheet(&mut tx, site_id, journey_id, due_at.to_jiff()).await?;
         tx.commit().await?;
         Ok(Finished::Stored)
-    }
-
-    /// When, where and how long a journey's runs were that got through.
-    pub async fn timings(&self, journey_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
-        let rows: Vec<(jiff_sqlx::Timestamp, i32, f64)> = sqlx::query_as(
-            "SELECT due_at, location_id, duration_ms FROM run
-             WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3 AND outcome < 2",
-        )
-        .bind(journey_id)
-        .bind(stretch.from.to_sqlx())
-        .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(rows.into_iter().map(|(at, location, ms)| Timing { at: at.to_jiff(), location, ms }).collect())
     }
 
     /// A page of a journey's runs, newest first, and how many there are in all.
@@ -249,34 +259,12 @@ impl Db {
             let outcome = outcome_of(outcome)?;
             let steps_ms = Vec::new();
             let due_at = due_at.to_jiff();
-            let run = Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble };
+            let split_ms = None;
+            let run =
+                Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms };
             Ok((run, version))
         };
         Ok((rows.into_iter().map(run).collect::<Result<_>>()?, count))
-    }
-
-    /// What became of a journey's runs at each location, in order of time. Lighter than
-    /// [`Db::runs`], for arithmetic over months.
-    pub async fn checks(&self, journey_id: i32, stretch: Stretch) -> Result<Vec<(i32, Vec<Check>)>> {
-        let rows: Vec<(i32, Vec<jiff_sqlx::Timestamp>, Vec<i16>)> = sqlx::query_as(
-            "SELECT location_id, array_agg(due_at), array_agg(outcome) FROM run
-             WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3 GROUP BY 1 ORDER BY 1",
-        )
-        .bind(journey_id)
-        .bind(stretch.from.to_sqlx())
-        .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
-        .await?;
-        rows.into_iter()
-            .map(|(location, times, codes)| {
-                let mut checks = Vec::with_capacity(times.len());
-                for (at, code) in times.into_iter().zip(codes) {
-                    checks.push(Check { at: at.to_jiff(), outcome: outcome_of(code)? });
-                }
-                checks.sort_by_key(|c| c.at);
-                Ok((location, checks))
-            })
-            .collect()
     }
 
     /// Counts of a site's runs, over all journeys, in each hour (UTC) in which one failed.
@@ -305,56 +293,13 @@ impl Db {
         Ok(rows.into_iter().map(tally).collect())
     }
 
-    /// Counts of a journey's runs by bucket of time, over all locations, outside the windows left
-    /// out; inside them only how many there were.
-    pub async fn check_buckets(
-        &self,
-        journey_id: i32,
-        stretch: Stretch,
-        left_out: &Cover,
-        bucket_s: i64,
-    ) -> Result<Vec<(i64, Tally)>> {
-        let windows: Vec<String> = left_out.stretches().iter().map(|w| format!("[{},{})", w.from, w.to)).collect();
-        // The windows are read once, not for every row: hence the inner SELECT.
-        let rows: Vec<(i64, i16, bool, i64)> = sqlx::query_as(
-            "SELECT extract(epoch FROM bucket)::bigint, outcome, out, n FROM (
-                 SELECT date_bin($4 * interval '1 second', due_at, 'epoch') AS bucket, outcome,
-                     due_at <@ (SELECT $5::tstzmultirange) AS out, count(*) AS n
-                 FROM run WHERE journey_id = $1 AND due_at >= $2 AND due_at < $3
-                 GROUP BY 1, 2, 3) AS grouped ORDER BY 1",
-        )
-        .bind(journey_id)
-        .bind(stretch.from.to_sqlx())
-        .bind(stretch.to.to_sqlx())
-        .bind(bucket_s)
-        .bind(format!("{{{}}}", windows.join(",")))
-        .fetch_all(&self.pool)
-        .await?;
-        let mut buckets: Vec<(i64, Tally)> = Vec::new();
-        for (bucket, code, out, n) in rows {
-            if buckets.last().is_none_or(|(b, _)| *b != bucket) {
-                buckets.push((bucket, Tally::default()));
-            }
-            let Some((_, tally)) = buckets.last_mut() else { continue };
-            let n = n.unsigned_abs();
-            match (out, outcome_of(code)?) {
-                (true, _) => tally.left_out += n,
-                (false, Outcome::Passed) => tally.passed += n,
-                (false, Outcome::Slow) => tally.slow += n,
-                (false, Outcome::Failed) => tally.failed += n,
-                (false, Outcome::Unmeasured) => tally.unmeasured += n,
-            }
-        }
-        Ok(buckets)
-    }
-
     /// One run, found by its id alone.
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         let rows: Vec<RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
              FROM run WHERE id = $1
              UNION ALL
-             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble
+             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
              FROM first_try WHERE id = $1",
         )
         .bind(id)
@@ -455,6 +400,40 @@ impl Db {
         let mean: (Option<f64>, Option<f64>) =
             sqlx::query_as(sql).bind(site_id).bind(now.to_sqlx()).fetch_one(&self.pool).await?;
         Ok(mean.0.zip(mean.1))
+    }
+
+    /// What was accepted of a journey's pages, by what it is kept under: what was seen, by whom it was accepted, when.
+    pub async fn accepted(&self, journey_id: i32) -> Result<Vec<Accepted>> {
+        let sql = "SELECT key, seen, author, accepted_at FROM accepted WHERE journey_id = $1 ORDER BY key";
+        let rows: Vec<(String, String, String, jiff_sqlx::Timestamp)> =
+            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
+        let accepted = |(key, seen, author, at): (String, String, String, jiff_sqlx::Timestamp)| Accepted {
+            key,
+            seen,
+            author,
+            at: at.to_jiff(),
+        };
+        Ok(rows.into_iter().map(accepted).collect())
+    }
+
+    /// Accepts what a run saw, instead of what was accepted before.
+    pub async fn accept(&self, journey_id: i32, looked: &[&Looked], author: &str, now: Timestamp) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        for l in looked {
+            sqlx::query(
+                "INSERT INTO accepted VALUES ($1, $2, $3, $4, $5) ON CONFLICT (journey_id, key)
+                 DO UPDATE SET seen = $3, author = $4, accepted_at = $5",
+            )
+            .bind(journey_id)
+            .bind(&l.key)
+            .bind(&l.seen)
+            .bind(author)
+            .bind(now.to_sqlx())
+            .execute(&mut *tx)
+            .await?;
+        }
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Which steps of a run have a picture.

@@ -8,6 +8,9 @@ use crate::db::{Db, Result};
 use crate::runs::{Run, outcome_code, outcome_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::goal::Check;
+use cadentis_core::run::Outcome;
+use cadentis_core::run::level::Timing;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
@@ -44,6 +47,8 @@ fn pack(day: i64, runs: &[Run]) -> Vec<u8> {
         sheet.extend(r.location_id.to_le_bytes());
         sheet.push(outcome_code(r.outcome) as u8);
         sheet.extend(r.duration_ms.to_le_bytes());
+        // What is unknown is no number.
+        r.split_ms.unwrap_or([f32::NAN; 3]).iter().for_each(|ms| sheet.extend(ms.to_le_bytes()));
         sheet.extend((r.steps_ms.len() as u16).to_le_bytes());
         r.steps_ms.iter().for_each(|ms| sheet.extend(ms.to_le_bytes()));
         let trouble = r.trouble.as_deref().unwrap_or("");
@@ -68,30 +73,81 @@ impl<'a> Reader<'a> {
     }
 }
 
-fn unpack(site_id: i32, journey_id: i32, day: i64, sheet: &[u8], into: &mut Vec<Run>) -> Option<()> {
+/// One run as it lies in a sheet.
+struct Packed<'a> {
+    id: Uuid,
+    due_at: Timestamp,
+    location_id: i32,
+    outcome: Outcome,
+    duration_ms: f64,
+    split_ms: [f32; 3],
+    steps: &'a [[u8; 4]],
+    trouble: &'a str,
+}
+
+impl Packed<'_> {
+    fn run(&self, site_id: i32, journey_id: i32) -> Run {
+        Run {
+            id: self.id,
+            site_id,
+            journey_id,
+            location_id: self.location_id,
+            due_at: self.due_at,
+            outcome: self.outcome,
+            duration_ms: self.duration_ms,
+            steps_ms: self.steps.iter().map(|c| f32::from_le_bytes(*c)).collect(),
+            trouble: (!self.trouble.is_empty()).then(|| self.trouble.to_string()),
+            split_ms: (!self.split_ms[0].is_nan()).then_some(self.split_ms),
+        }
+    }
+}
+
+fn packed<'a>(r: &mut Reader<'a>, begin: Timestamp) -> Option<Packed<'a>> {
+    let id = Uuid::from_bytes(r.array()?);
+    let offset = SignedDuration::from_micros(i64::try_from(u64::from_le_bytes(r.array()?)).ok()?);
+    let location_id = i32::from_le_bytes(r.array()?);
+    let outcome = outcome_of(i16::from(r.array::<1>()?[0])).ok()?;
+    let duration_ms = f64::from_le_bytes(r.array()?);
+    let split = r.bytes(12)?.as_chunks::<4>().0;
+    let split_ms = std::array::from_fn(|i| split.get(i).map_or(f32::NAN, |c| f32::from_le_bytes(*c)));
+    let steps = u16::from_le_bytes(r.array()?) as usize;
+    let steps = r.bytes(steps * 4)?.as_chunks::<4>().0;
+    let trouble = u32::from_le_bytes(r.array()?) as usize;
+    let trouble = std::str::from_utf8(r.bytes(trouble)?).ok()?;
+    Some(Packed {
+        id,
+        due_at: begin.checked_add(offset).ok()?,
+        location_id,
+        outcome,
+        duration_ms,
+        split_ms,
+        steps,
+        trouble,
+    })
+}
+
+/// Takes from each run of a sheet; `None`, and nothing taken, when it is not a sheet of ours.
+fn unpack<T>(day: i64, sheet: &[u8], take: impl Fn(&Packed<'_>) -> T, into: &mut Vec<T>) -> Option<()> {
     let mut r = Reader(sheet);
     if r.array::<1>()? != [LAYOUT] {
         return None;
     }
     let count = u32::from_le_bytes(r.array()?) as usize;
+    let before = into.len();
     into.reserve(count.min(sheet.len() / 40));
     let begin = begin_of(day);
     for _ in 0..count {
-        let id = Uuid::from_bytes(r.array()?);
-        let offset = SignedDuration::from_micros(i64::try_from(u64::from_le_bytes(r.array()?)).ok()?);
-        let location_id = i32::from_le_bytes(r.array()?);
-        let outcome = outcome_of(i16::from(r.array::<1>()?[0])).ok()?;
-        let duration_ms = f64::from_le_bytes(r.array()?);
-        let steps = u16::from_le_bytes(r.array()?) as usize;
-        let steps = r.bytes(steps * 4)?.as_chunks::<4>().0;
-        let steps_ms = steps.iter().map(|c| f32::from_le_bytes(*c)).collect();
-        let trouble = u32::from_le_bytes(r.array()?) as usize;
-        let trouble = std::str::from_utf8(r.bytes(trouble)?).ok()?;
-        let trouble = (!trouble.is_empty()).then(|| trouble.to_string());
-        let due_at = begin.checked_add(offset).ok()?;
-        into.push(Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble });
+        let Some(run) = packed(&mut r, begin) else {
+            into.truncate(before);
+            return None;
+        };
+        into.push(take(&run));
     }
-    r.0.is_empty().then_some(())
+    if !r.0.is_empty() {
+        into.truncate(before);
+        return None;
+    }
+    Some(())
 }
 
 /// Nobody makes or drops the sheet of that day meanwhile.
@@ -115,39 +171,57 @@ pub(crate) async fn drop_sheet(tx: &mut PgConnection, site_id: i32, journey_id: 
 }
 
 impl Db {
-    /// All runs of a journey that were due in the stretch, in order of time: whole days from their sheets, the rest
-    /// row by row.
+    /// All runs of a journey that were due in the stretch, in order of time.
     pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
+        self.each_run(journey_id, site_id, stretch, |p| p.run(site_id, journey_id), |r| r).await
+    }
+
+    /// When, where and how long a journey's runs were that got through.
+    pub async fn timings(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
+        let timing = |at, location, ms, outcome: Outcome| outcome.got_through().then_some(Timing { at, location, ms });
+        let from_sheet = |p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
+        let from_row = |r: Run| timing(r.due_at, r.location_id, r.duration_ms, r.outcome);
+        let all = self.each_run(journey_id, site_id, stretch, from_sheet, from_row).await?;
+        Ok(all.into_iter().flatten().collect())
+    }
+
+    /// What became of a journey's runs, each with its location, in order of time. Lighter than [`Db::runs`], for
+    /// arithmetic over months.
+    pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
+        let from_sheet = |p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
+        self.each_run(journey_id, site_id, stretch, from_sheet, |r| (r.location_id, r.check())).await
+    }
+
+    /// Takes from each run of the stretch: from sheets on whole days that are over, from rows elsewhere.
+    async fn each_run<T>(
+        &self,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+        from_sheet: impl Fn(&Packed<'_>) -> T,
+        from_row: impl Fn(Run) -> T,
+    ) -> Result<Vec<T>> {
+        let rows = |stretch| self.runs_by_row(&self.pool, journey_id, site_id, stretch);
         let first = day_of(stretch.from + SignedDuration::from_nanos(DAY_S * 1_000_000_000 - 1));
+        if day_of(stretch.to) - first < WORTH_IT {
+            return Ok(rows(stretch).await?.into_iter().map(from_row).collect());
+        }
         // A day is over when it is over by the database's clock.
         let today: i64 =
             sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint").fetch_one(&self.pool).await?;
-        let end = day_of(stretch.to).min(today);
-        if end - first < WORTH_IT {
-            return self.runs_by_row(&self.pool, journey_id, site_id, stretch).await;
-        }
+        let end = day_of(stretch.to).min(today).max(first);
         let until_first = Stretch { from: stretch.from, to: begin_of(first) };
         let from_end = Stretch { from: begin_of(end), to: stretch.to };
-        let (mut runs, late, sheets) = futures::try_join!(
-            self.runs_by_row(&self.pool, journey_id, site_id, until_first),
-            self.runs_by_row(&self.pool, journey_id, site_id, from_end),
-            self.sheets(journey_id, site_id, first, end),
-        )?;
+        let (early, late, sheets) =
+            futures::try_join!(rows(until_first), rows(from_end), self.sheets(journey_id, site_id, first, end),)?;
+        let mut all: Vec<T> = early.into_iter().map(&from_row).collect();
         for (day, sheet) in (first..end).zip(sheets) {
-            let whole = sheet.and_then(|s| {
-                let before = runs.len();
-                let read = unpack(site_id, journey_id, day, &s, &mut runs);
-                if read.is_none() {
-                    runs.truncate(before);
-                }
-                read
-            });
-            if whole.is_none() {
-                runs.extend(self.make_sheet(journey_id, site_id, day).await?);
+            if sheet.and_then(|s| unpack(day, &s, &from_sheet, &mut all)).is_none() {
+                all.extend(self.make_sheet(journey_id, site_id, day).await?.into_iter().map(&from_row));
             }
         }
-        runs.extend(late);
-        Ok(runs)
+        all.extend(late.into_iter().map(from_row));
+        Ok(all)
     }
 
     /// The sheets of these days, where there are any.
@@ -202,7 +276,7 @@ impl Db {
             return Ok(Vec::new());
         }
         let rows: Vec<crate::runs::RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble FROM run
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms FROM run
              WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
         )
         .bind(journey_id)
@@ -218,13 +292,14 @@ impl Db {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use cadentis_core::run::Outcome;
     use proptest::prelude::*;
 
     fn run() -> impl Strategy<Value = Run> {
         let of = (any::<u128>(), 0..86_400_000_000i64, any::<i32>(), 0..4usize, any::<f64>());
-        let more = (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"));
-        (of, more).prop_map(|((id, us, location_id, outcome, duration_ms), (steps_ms, trouble))| Run {
+        let split = prop::option::of(prop::array::uniform3(0f32..9e6));
+        let more = (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"), split);
+        (of, more).prop_map(|((id, us, location_id, outcome, duration_ms), (steps_ms, trouble, split_ms))| Run {
+            split_ms,
             id: Uuid::from_u128(id),
             site_id: 1,
             journey_id: 2,
@@ -242,10 +317,12 @@ mod tests {
         fn what_is_packed_is_unpacked_and_what_is_cut_is_refused(runs in prop::collection::vec(run(), 0..12), cut in 0usize..400) {
             let sheet = pack(20_000, &runs);
             let mut read = Vec::new();
-            prop_assert_eq!(unpack(1, 2, 20_000, &sheet, &mut read), Some(()));
+            let take = |p: &Packed<'_>| p.run(1, 2);
+            prop_assert_eq!(unpack(20_000, &sheet, take, &mut read), Some(()));
             prop_assert_eq!(format!("{read:?}"), format!("{runs:?}"));
             let cut = &sheet[..cut.min(sheet.len().saturating_sub(1))];
-            prop_assert_eq!(unpack(1, 2, 20_000, cut, &mut Vec::new()), None);
+            let before = read.len();
+            prop_assert_eq!((unpack(20_000, cut, take, &mut read), read.len()), (None, before));
         }
     }
 }

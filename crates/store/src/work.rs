@@ -24,6 +24,7 @@ pub struct Work {
     pub device: String,
     /// The location's proxy.
     pub proxy: Option<String>,
+    pub journey_id: i32,
 }
 
 /// A process that plays at a location.
@@ -148,7 +149,7 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Work>> {
-        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>);
+        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, i32);
         let row: Option<Row> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM work WHERE location_id = $1 AND (lease_until IS NULL OR lease_until < $2)
@@ -156,7 +157,7 @@ impl Db {
              UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l
              WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
-             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy",
+             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy, j.id",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -164,7 +165,7 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy)| Work {
+        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy, journey_id)| Work {
             id,
             site_id,
             journey,
@@ -173,6 +174,7 @@ impl Db {
             due_at: due_at.to_jiff(),
             device,
             proxy,
+            journey_id,
         }))
     }
 }
@@ -199,7 +201,7 @@ pub(crate) async fn count_first_tries(
     let counted: Vec<(i32, i32, jiff_sqlx::Timestamp)> = sqlx::query_as(
         "WITH gone AS (DELETE FROM first_try WHERE id = ANY ($1) RETURNING *)
          INSERT INTO run SELECT site_id, due_at, id, journey_id, location_id, started_at, outcome, duration_ms, steps_ms,
-                                trouble, runner, browser, version FROM gone
+                                trouble, runner, browser, version, split_ms FROM gone
          RETURNING site_id, journey_id, due_at",
     )
     .bind(ids)

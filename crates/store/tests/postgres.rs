@@ -226,7 +226,8 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     let count = |out: Vec<Stretch>| {
         let (db, out) = (db.clone(), Cover::of(out));
         async move {
-            let rows = db.check_buckets(1, all, &out, 86_400 * 31).await.expect("counted");
+            let checks = db.checks(1, 1, all).await.expect("rows").into_iter().map(|(_, c)| c).collect::<Vec<_>>();
+            let rows = cadentis_core::goal::Tally::buckets(&checks, &out, 86_400 * 31);
             let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (_, x)| {
                 t.merge(x);
                 t
@@ -418,6 +419,7 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
         duration_ms: 500.0 + n as f64,
         steps_ms: vec![1.5, n as f32],
         trouble: (n % 7 == 0).then(|| format!("trouble “{n}”")),
+        split_ms: None,
     };
     let all: Vec<_> = (0..120).map(run).collect();
     db.copy_runs(all.iter().map(|r| (r.clone(), "r".to_string(), None))).await.expect("copied");

@@ -37,6 +37,8 @@ pub struct LineUp {
     pub axis_y: f64,
     pub left_out: Vec<(f64, f64, String)>,
     pub now_x: Option<f64>,
+    /// Whether the patterns that lanes use have to come with it: once a page.
+    pub with_patterns: bool,
 }
 
 pub struct Lane {
@@ -51,7 +53,9 @@ pub struct Lane {
     pub budget_y: Option<(f64, String)>,
     pub bars: Vec<Bar>,
     pub lines: Vec<(&'static str, String)>,
-    pub areas: Vec<(&'static str, String)>,
+    pub areas: Vec<(String, String)>,
+    /// Names of areas, where they stand.
+    pub names: Vec<(f64, f64, String)>,
     pub markers: Vec<(f64, String, bool)>,
     pub windows: Vec<(f64, f64, String)>,
     /// (seconds, what the cursor reads there), as JSON.
@@ -73,6 +77,7 @@ impl Lane {
             bars: vec![],
             lines: vec![],
             areas: vec![],
+            names: vec![],
             markers: vec![],
             windows: vec![],
             reads: "[]".into(),
@@ -114,7 +119,57 @@ pub struct Happened<'a> {
     pub maintenance: &'a [LeftOut],
 }
 
+/// A part of a stack: its class, its name, and its value in each bucket.
+pub struct Layer {
+    pub class: String,
+    pub name: String,
+    pub values: Vec<f64>,
+}
+
+/// Layers on each other over buckets that begin at `from_s`, each `bucket_s` long. Buckets of which nothing is known
+/// interrupt them. `top` is the height of the scale.
+pub struct Stack<'a> {
+    pub title: &'a str,
+    pub sub: String,
+    pub layers: Vec<Layer>,
+    pub known: Vec<bool>,
+    pub from_s: i64,
+    pub bucket_s: i64,
+    pub top: f64,
+    pub scale: String,
+    pub says: &'a dyn Fn(usize) -> String,
+}
+
 impl LineUp {
+    /// A line-up of stacks and of lines that are compared, on the axis of the page.
+    pub fn over(frame: &Frame, maintenance: &[LeftOut], stacks: &[Stack<'_>], lines: Vec<Compared<'_>>) -> LineUp {
+        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL - SCALE };
+        let mut lanes: Vec<Lane> = Vec::new();
+        for stack in stacks {
+            let top = lanes.last().map_or(0.0, |l| l.top + l.height);
+            lanes.push(stack_lane(&axis, stack, top));
+        }
+        for compared in lines {
+            let top = lanes.last().map_or(0.0, |l| l.top + l.height);
+            lanes.push(compared_lane(&axis, &compared, top));
+        }
+        let height = lanes.last().map_or(0.0, |l| l.top + l.height);
+        LineUp {
+            width: WIDTH,
+            height: height + 24.0,
+            plot: (axis.left, axis.right()),
+            ticks: ticks(&axis, &frame.site.zone),
+            from_s: frame.stretch.from.as_second(),
+            to_s: frame.stretch.to.as_second(),
+            bars_say: String::new(),
+            axis_y: height,
+            left_out: drawn_windows(maintenance, &axis),
+            now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
+            with_patterns: false,
+            lanes,
+        }
+    }
+
     pub fn of(
         frame: &Frame,
         happened: &Happened<'_>,
@@ -159,9 +214,81 @@ impl LineUp {
             axis_y: top,
             left_out: drawn_windows(happened.maintenance, &axis),
             now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
+            with_patterns: true,
             lanes,
         }
     }
+}
+
+fn stack_lane(axis: &Axis, stack: &Stack<'_>, top: f64) -> Lane {
+    let mut lane = Lane::new(stack.title, stack.sub.clone(), top, 132.0);
+    let (plot_top, base) = (lane.top + 8.0, lane.base());
+    let y = |value: f64| base - (base - plot_top) * (value / stack.top.max(f64::MIN_POSITIVE)).min(1.0);
+    let x = |i: usize| axis.x(at_second(stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2));
+    lane.scale.clone_from(&stack.scale);
+    let mut below = vec![0.0; stack.known.len()];
+    for layer in &stack.layers {
+        let above: Vec<f64> = below.iter().zip(&layer.values).map(|(b, v)| b + v).collect();
+        // An area for each run of known buckets.
+        let mut area = String::new();
+        let mut begun = None;
+        for i in 0..=stack.known.len() {
+            let known = stack.known.get(i) == Some(&true);
+            match (known, begun) {
+                (true, None) => begun = Some(i),
+                (false, Some(from)) => {
+                    let points: Vec<(f64, f64, f64)> = (from..i).map(|i| (x(i), y(above[i]), y(below[i]))).collect();
+                    area += &band(&points);
+                    begun = None;
+                }
+                _ => {}
+            }
+        }
+        lane.areas.push((layer.class.clone(), area));
+        // The name stands where its layer is thickest.
+        let thickest = (0..stack.known.len())
+            .filter(|i| stack.known[*i] && (axis.left + 60.0..axis.right() - 60.0).contains(&x(*i)))
+            .max_by(|a, b| layer.values[*a].total_cmp(&layer.values[*b]));
+        if let Some(i) = thickest.filter(|i| y(below[*i]) - y(above[*i]) > 13.0) {
+            lane.names.push((x(i), (y(below[i]) + y(above[i])) / 2.0 + 4.0, layer.name.clone()));
+        }
+        below = above;
+    }
+    lane.reads = reads(
+        (0..stack.known.len())
+            .filter(|i| stack.known[*i])
+            .map(|i| (stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2, (stack.says)(i))),
+    );
+    lane
+}
+
+/// The middle of a bucket in seconds, and both values there.
+type Pair = (i64, Option<f64>, Option<f64>);
+
+/// Two courses of the same thing on one scale.
+pub struct Compared<'a> {
+    pub title: &'a str,
+    pub sub: String,
+    /// Ours and theirs, in milliseconds.
+    pub points: Vec<Pair>,
+}
+
+fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
+    let mut lane = Lane::new(compared.title, compared.sub.clone(), top, 92.0);
+    let (plot_top, base) = (lane.top + 8.0, lane.base());
+    let all = compared.points.iter().flat_map(|(_, a, b)| [*a, *b]).flatten();
+    let top_ms = round_up(all.fold(1.0, f64::max) * 1.1);
+    let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
+    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    let course = |pick: fn(&Pair) -> Option<f64>| {
+        line(compared.points.iter().map(|p| pick(p).map(|ms| (axis.x(at_second(p.0)), y(ms)))))
+    };
+    lane.lines.push(("ours-line", course(|p| p.1)));
+    lane.lines.push(("theirs-line", course(|p| p.2)));
+    let seconds = |ms: Option<f64>| ms.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
+    let says = |p: &Pair| (p.0, format!("here {}, there {}", seconds(p.1), seconds(p.2)));
+    lane.reads = reads(compared.points.iter().filter(|p| p.1.or(p.2).is_some()).map(says));
+    lane
 }
 
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
@@ -224,7 +351,8 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
     lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     lane.budget_y = Some((y(limit), format!("budget {:.1} s", limit / 1000.0)));
-    lane.areas.push(("visitors-band", band(&points.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect::<Vec<_>>())));
+    lane.areas
+        .push(("visitors-band".into(), band(&points.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect::<Vec<_>>())));
     lane.lines.push(("visitors-line", line(points.iter().map(|p| Some((p.x, y(p.p75)))))));
     let most = points.iter().map(|p| p.views).max().unwrap_or(1).max(1) as f64;
     let width = (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
@@ -410,7 +538,7 @@ fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
         .map(|(s, b)| (axis.x(at_second(*s)), y(b.left_share().unwrap_or(0.0))))
         .filter(|(x, _)| *x <= axis.right() + 1.0)
         .collect();
-    lane.areas.push(("budget-area", band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>())));
+    lane.areas.push(("budget-area".into(), band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>())));
     lane.lines.push(("budget-line", line(points.iter().map(|p| Some(*p)))));
     lane.scale = "100 %".into();
     lane.reads = reads(budget.iter().map(|(s, b)| {

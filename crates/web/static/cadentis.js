@@ -54,7 +54,10 @@
 
   chooser(strip.querySelector('svg'), 0, 1248, shown.from, shown.to, 1800);
 
-  document.querySelectorAll('[data-lineup]').forEach(function (svg) {
+  function lineup(svg) {
+    // Parts of a page come later, and each only once.
+    if (svg.dataset.ready) return;
+    svg.dataset.ready = '1';
     var left = Number(svg.dataset.left), right = Number(svg.dataset.right);
     var from = Number(svg.dataset.from), to = Number(svg.dataset.to);
     var x = chooser(svg, left, right, from, to, to - from > 86400 ? 3600 : 300);
@@ -104,7 +107,10 @@
       var next = bars[bars.indexOf(bar) + (e.key === 'ArrowLeft' ? -1 : 1)];
       if (next) { next.focus(); e.preventDefault(); e.stopPropagation(); }
     });
-  });
+  }
+  function lineups() { document.querySelectorAll('[data-lineup]').forEach(lineup); }
+  lineups();
+  document.addEventListener('htmx:after:swap', lineups);
 
   var keys = document.getElementById('keys');
   document.querySelector('[data-keys]').addEventListener('click', function () { keys.showModal(); });

@@ -66,6 +66,21 @@ impl Tally {
         tally
     }
 
+    /// Tallies of buckets of so many seconds, counted from 1970, in order of time; buckets without a check are left
+    /// out.
+    pub fn buckets(checks: &[Check], left_out: &Cover, bucket_s: i64) -> Vec<(i64, Tally)> {
+        let mut buckets: std::collections::BTreeMap<i64, Tally> = std::collections::BTreeMap::new();
+        for check in checks {
+            let tally = buckets.entry(check.at.as_second().div_euclid(bucket_s) * bucket_s).or_default();
+            if left_out.contains(check.at) {
+                tally.left_out += 1;
+            } else {
+                tally.add(check.outcome);
+            }
+        }
+        buckets.into_iter().collect()
+    }
+
     pub fn got_through(&self) -> u64 {
         self.passed + self.slow
     }

@@ -154,7 +154,9 @@ impl<'a> Walk<'a> {
 fn texts(says: &Says) -> Vec<(bool, &str)> {
     let mut all: Vec<(bool, &str)> = Vec::new();
     match says {
-        Says::Open(t) | Says::WaitRequest(t) | Says::EnterWindow(t) => all.push((false, t)),
+        Says::Open(t) | Says::Crawl { from: t, .. } | Says::WaitRequest(t) | Says::EnterWindow(t) => {
+            all.push((false, t))
+        }
         Says::Press(l)
         | Says::Tick { what: l, .. }
         | Says::Hover(l)
@@ -209,7 +211,10 @@ fn texts(says: &Says) -> Vec<(bool, &str)> {
             | Expectation::Body(t)
             | Expectation::Dialog(t)
             | Expectation::Answer(t) => all.push((false, t)),
-            Expectation::Element(l) | Expectation::NoElement(l) | Expectation::Count { of: l, .. } => {
+            Expectation::Element(l)
+            | Expectation::NoElement(l)
+            | Expectation::Unchanged { without: Some(l), .. }
+            | Expectation::Count { of: l, .. } => {
                 all.extend(l.texts().map(|t| (false, t)));
             }
             Expectation::Value { value, of } => {

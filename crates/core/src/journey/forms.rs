@@ -5,6 +5,7 @@
 
 use super::grammar::{Form, Group, Made, Piece, Slot};
 use super::{Compare, End, Expectation, Holds, JsonIs, Moment, Reply, Says, Send, Source, Timed};
+use crate::run::Look;
 
 const fn w(word: &'static str) -> Piece {
     Piece::Word(word)
@@ -589,6 +590,62 @@ pub static FORMS: &[Form] = &[
         "expect size under 1.5 MB",
         |s| expect(Expectation::SizeUnder(s.number()))
     ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("text")],
+        "The words that can be seen are those that were accepted; those of the first run that passes are.",
+        "expect unchanged text",
+        |_| expect(Expectation::Unchanged { look: Look::Text, without: None })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("text"), w("without"), ELEMENT],
+        "The same, leaving out every element found so and what is in it.",
+        "expect unchanged text without css \".departures\"",
+        |s| expect(Expectation::Unchanged { look: Look::Text, without: Some(s.ladder()) })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("structure")],
+        "The elements, one in another, are as accepted.",
+        "expect unchanged structure",
+        |_| expect(Expectation::Unchanged { look: Look::Structure, without: None })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("structure"), w("without"), ELEMENT],
+        "The same, leaving out every element found so and what is in it.",
+        "expect unchanged structure without css \".departures\"",
+        |s| expect(Expectation::Unchanged { look: Look::Structure, without: Some(s.ladder()) })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("hosts")],
+        "The step has asked no hosts, beside the page’s own, but those accepted.",
+        "expect unchanged hosts",
+        |_| expect(Expectation::Unchanged { look: Look::Hosts, without: None })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("picture")],
+        "The picture is as accepted: of blocks of 16 pixels one in a hundred may be lighter or darker.",
+        "expect unchanged picture",
+        |_| expect(Expectation::Unchanged { look: Look::Picture, without: None })
+    ),
+    form!(
+        Expectations,
+        true,
+        [w("expect"), w("unchanged"), w("picture"), w("without"), ELEMENT],
+        "The same, leaving out every element found so and what is in it.",
+        "expect unchanged picture without css \".departures\"",
+        |s| expect(Expectation::Unchanged { look: Look::Picture, without: Some(s.ladder()) })
+    ),
     // Marks
     form!(
         Marks,
@@ -638,6 +695,22 @@ pub static FORMS: &[Form] = &[
         "The body of the request above.",
         "with body \"{\\\"berths\\\": 2}\"",
         |s| Made::Body(s.text())
+    ),
+    form!(
+        Requests,
+        true,
+        [w("crawl"), COUNT, w("links"), COUNT, w("deep"), COUNT, w("hosts"), w("from"), Piece::Slot(Slot::Address)],
+        "Looks at the pages an address leads to, without the browser: so many links, so many clicks away, on so many hosts. Pages of other hosts are looked at and not followed. Takes up to 60 s unless it says otherwise.",
+        "crawl 50 links 2 deep 2 hosts from http://book.marram.example/",
+        |s| says(Says::Crawl { links: s.count(), deep: s.count(), hosts: s.count(), from: s.text() })
+    ),
+    form!(
+        Requests,
+        false,
+        [w("expect"), w("no"), w("broken"), w("links")],
+        "Every link that this step has looked at leads somewhere.",
+        "expect no broken links",
+        |_| expect(Expectation::NoBrokenLinks)
     ),
     form!(
         Requests,

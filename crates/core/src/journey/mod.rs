@@ -30,6 +30,7 @@ pub use line::{Kind, ScriptError, Span};
 pub use parse::{LineRead, parse, parts, problems, read_line, read_lines};
 pub use repair::{FellBack, repaired};
 
+use crate::run::Look;
 use crate::timing::Vital;
 
 /// A journey as its script says it.
@@ -77,15 +78,31 @@ pub enum Says {
     Note(String),
     Open(String),
     Press(Ladder),
-    Type { text: String, into: Ladder },
-    Choose { option: String, from: Ladder },
-    Tick { what: Ladder, on: bool },
+    Type {
+        text: String,
+        into: Ladder,
+    },
+    Choose {
+        option: String,
+        from: Ladder,
+    },
+    Tick {
+        what: Ladder,
+        on: bool,
+    },
     Hover(Ladder),
     ScrollTo(Ladder),
     ScrollEnd(End),
     Key(String),
-    Upload { file: String, holds: Holds, into: Ladder },
-    Drag { what: Ladder, to: Ladder },
+    Upload {
+        file: String,
+        holds: Holds,
+        into: Ladder,
+    },
+    Drag {
+        what: Ladder,
+        to: Ladder,
+    },
     GoBack,
     GoForward,
     Reload,
@@ -97,13 +114,32 @@ pub enum Says {
     EnterFrame(Ladder),
     LeaveFrame,
     Dialog(Reply),
-    Let { name: String, be: Source },
+    Let {
+        name: String,
+        be: Source,
+    },
     Follow(String),
-    If { visible: Ladder, then: Box<Says> },
-    Mark { name: String, when: Moment },
+    If {
+        visible: Ladder,
+        then: Box<Says>,
+    },
+    Mark {
+        name: String,
+        when: Moment,
+    },
     Send(Box<Send>),
     LookUp(String),
-    Connect { to: String, secure: bool },
+    /// Looks at the pages that an address leads to.
+    Crawl {
+        from: String,
+        links: u32,
+        deep: u32,
+        hosts: u32,
+    },
+    Connect {
+        to: String,
+        secure: bool,
+    },
     Expect(Expectation),
 }
 
@@ -204,6 +240,12 @@ pub enum Expectation {
     ShiftUnder(u32),
     Answer(String),
     CertificateDays(u32),
+    NoBrokenLinks,
+    /// As it was accepted, but for what is left out.
+    Unchanged {
+        look: Look,
+        without: Option<Ladder>,
+    },
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -253,7 +295,12 @@ impl Says {
     /// Whether it needs a browser.
     pub fn needs_browser(&self) -> bool {
         match self {
-            Says::Note(_) | Says::Send(_) | Says::LookUp(_) | Says::Connect { .. } | Says::Follow(_) => false,
+            Says::Note(_)
+            | Says::Send(_)
+            | Says::LookUp(_)
+            | Says::Crawl { .. }
+            | Says::Connect { .. }
+            | Says::Follow(_) => false,
             Says::Let { be, .. } => !matches!(be, Source::Text(_) | Source::Header(_) | Source::Json(_)),
             Says::Expect(e) => !matches!(
                 e,
@@ -263,6 +310,7 @@ impl Says {
                     | Expectation::Json { .. }
                     | Expectation::Answer(_)
                     | Expectation::CertificateDays(_)
+                    | Expectation::NoBrokenLinks
                     | Expectation::AtMostRequests(_)
                     | Expectation::SizeUnder(_)
                     | Expectation::NoFailedRequests

@@ -149,6 +149,9 @@ impl Display for Says {
             }
             // What goes with it stands on lines of its own; see Sentence.
             Says::Send(send) => write!(f, "send {} {}", send.method, Bare(&send.address)),
+            Says::Crawl { from, links, deep, hosts } => {
+                write!(f, "crawl {links} links {deep} deep {hosts} hosts from {from}")
+            }
             Says::LookUp(host) => write!(f, "look up {host}"),
             Says::Connect { to, secure: false } => write!(f, "connect to {to}"),
             Says::Connect { to, secure: true } => write!(f, "secure {to}"),
@@ -206,6 +209,11 @@ impl Display for Expectation {
                 write!(f, "CLS under {}", decimal(u64::from(*limit), 10_000, 4))
             }
             Expectation::Answer(part) => write!(f, "answer {}", Quoted(part)),
+            Expectation::NoBrokenLinks => f.write_str("no broken links"),
+            Expectation::Unchanged { look, without: None } => write!(f, "unchanged {}", look.word()),
+            Expectation::Unchanged { look, without: Some(what) } => {
+                write!(f, "unchanged {} without {what}", look.word())
+            }
             Expectation::CertificateDays(days) => write!(f, "certificate for {days} days"),
         }
     }

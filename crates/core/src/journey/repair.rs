@@ -56,6 +56,7 @@ fn ladders(says: &mut Says) -> Vec<&mut Ladder> {
             Expectation::Text { inside: Some(l), .. }
             | Expectation::Element(l)
             | Expectation::NoElement(l)
+            | Expectation::Unchanged { without: Some(l), .. }
             | Expectation::Value { of: l, .. }
             | Expectation::Count { of: l, .. },
         ) => vec![l],

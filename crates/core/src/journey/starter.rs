@@ -3,6 +3,7 @@
 use super::{
     By, Expectation, Journey, JsonIs, Ladder, Line, Says, ScriptError, Send, Sentence, Step, grammar::Slot, line::Words,
 };
+use crate::run::Look;
 
 /// A beginning, with what it asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,7 +30,7 @@ const fn field(name: &'static str, label: &'static str, example: &'static str) -
 
 const ADDRESS: Field = field("address", "Address", "http://book.marram.example/");
 
-pub const STARTERS: [Starter; 4] = [
+pub const STARTERS: [Starter; 6] = [
     Starter {
         slug: "page",
         title: "One page",
@@ -63,6 +64,25 @@ pub const STARTERS: [Starter; 4] = [
         fields: &[
             field("address", "Address", "http://book.marram.example/api/sailings"),
             Field { optional: true, ..field("path", "A JSONPath that must find something", "$.sailings[0]") },
+        ],
+    },
+    Starter {
+        slug: "links",
+        title: "Broken links",
+        says: "Looks at the pages that an address leads to, and tells every link that leads nowhere, and where it stands.",
+        fields: &[
+            ADDRESS,
+            Field { optional: true, ..field("links", "At most so many links", "50") },
+            Field { optional: true, ..field("deep", "So many clicks away", "2") },
+        ],
+    },
+    Starter {
+        slug: "unchanged",
+        title: "Unwanted change",
+        says: "Compares text, structure, third-party hosts and picture of a page with what was accepted.",
+        fields: &[
+            ADDRESS,
+            Field { optional: true, ..field("without", "Areas to leave out, as a CSS selector", "table, .clock") },
         ],
     },
 ];
@@ -122,6 +142,29 @@ impl Starter {
                     steps.push(step(&name, vec![Says::Press(ladder), Says::Expect(Expectation::NoFailedRequests)]));
                 }
                 steps
+            }
+            "links" => {
+                let count = |name: &str, usual: u32, most: u32| match of(name).as_str() {
+                    "" => Ok(usual),
+                    text => text
+                        .parse()
+                        .ok()
+                        .filter(|n| (1..=most).contains(n))
+                        .ok_or_else(|| wrong(name, format!("is a whole number from 1 to {most}"))),
+                };
+                let (links, deep) = (count("links", 50, 1_000)?, count("deep", 2, 10)?);
+                let crawl = Says::Crawl { from: address, links, deep, hosts: 1 };
+                vec![step("Look at the links", vec![crawl, Says::Expect(Expectation::NoBrokenLinks)])]
+            }
+            "unchanged" => {
+                let css = of("without");
+                let without = (!css.is_empty()).then(|| Ladder(vec![By::Css(css).into()]));
+                let look = |look| {
+                    // Hosts are asked by the page as a whole.
+                    let without = without.clone().filter(|_| look != Look::Hosts);
+                    Says::Expect(Expectation::Unchanged { look, without })
+                };
+                vec![step("Open the page", std::iter::once(open).chain(Look::ALL.map(look)).collect())]
             }
             "sign-in" => {
                 let secret = of("secret");

@@ -1,4 +1,5 @@
 use super::*;
+use crate::run::Look;
 use proptest::prelude::*;
 
 fn name() -> impl Strategy<Value = String> {
@@ -123,6 +124,10 @@ fn expectation() -> impl Strategy<Value = Expectation> {
         (0u32..100_000).prop_map(Expectation::ShiftUnder),
         text().prop_map(Expectation::Answer),
         (0u32..3_650).prop_map(Expectation::CertificateDays),
+        Just(Expectation::NoBrokenLinks),
+        (prop::sample::select(vec![Look::Text, Look::Structure, Look::Picture]), prop::option::of(ladder()))
+            .prop_map(|(look, without)| Expectation::Unchanged { look, without }),
+        Just(Expectation::Unchanged { look: Look::Hosts, without: None }),
     ]
 }
 
@@ -149,6 +154,8 @@ fn says() -> impl Strategy<Value = Says> {
         2 => send.prop_map(|(method, address, headers, body)| {
             Says::Send(Box::new(Send { method: method.into(), address, headers, body }))
         }),
+        1 => ("https?://[a-z]{1,9}\\.example/[a-z0-9/?=&-]{0,12}", 1u32..500, 0u32..9, 1u32..20)
+            .prop_map(|(from, links, deep, hosts)| Says::Crawl { from, links, deep, hosts }),
         1 => Just(Says::LookUp("book.marram.example".into())),
         1 => any::<bool>().prop_map(|secure| Says::Connect { to: "book.marram.example:443".into(), secure }),
         12 => expectation().prop_map(Says::Expect),

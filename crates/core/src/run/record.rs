@@ -1,6 +1,7 @@
 //! The record of one run, as a runner sends it and the store keeps it.
 
 use super::Outcome;
+use super::{Link, Looked};
 use crate::journey::FellBack;
 use crate::journey::text::masked;
 use crate::timing::Phases;
@@ -74,6 +75,12 @@ pub struct StepRecord {
     /// Pictures while the step was played, if the run was filmed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub film: Vec<Frame>,
+    /// Links that were looked at.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub links: Vec<Link>,
+    /// What was compared with what was accepted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub looked: Vec<Looked>,
 }
 
 /// One picture of a film.
@@ -114,6 +121,8 @@ impl StepRecord {
             busy: Vec::new(),
             picture: None,
             film: Vec::new(),
+            links: Vec::new(),
+            looked: Vec::new(),
         }
     }
 }
@@ -321,8 +330,16 @@ impl RunRecord {
             for request in &mut step.requests {
                 over(&mut request.url);
                 request.failed.iter_mut().for_each(over);
+                request.asked.initiator.iter_mut().for_each(over);
+                request.asked.server.iter_mut().for_each(|t| over(&mut t.says));
             }
             step.console.iter_mut().for_each(|c| over(&mut c.text));
+            for link in &mut step.links {
+                over(&mut link.address);
+                over(&mut link.on);
+                over(&mut link.text);
+            }
+            step.looked.iter_mut().for_each(|l| over(&mut l.seen));
         }
     }
 

@@ -5,7 +5,7 @@
 //! The request's phases take their time, and the walk goes on from its beginning. Parts therefore
 //! add up to the step exactly, and requests that ran beside the chain cost nothing.
 
-use super::{Outcome, Request, StepRecord};
+use super::{Outcome, Request, RunRecord, StepRecord};
 use serde::Serialize;
 
 /// Only what had begun to arrive can have set off what came next; when a step fails, what it was
@@ -127,6 +127,24 @@ impl Split {
 
     pub fn ms(&self, host: &str, what: Where) -> f64 {
         self.parts.iter().find(|p| p.host == host && p.what == what).map_or(0.0, |p| p.ms)
+    }
+
+    /// Time of a run in network, server and browser, in milliseconds, over all its steps; `None` when no request is
+    /// known.
+    pub fn sides(record: &RunRecord) -> Option<[f64; 3]> {
+        if record.counted_steps().all(|s| s.requests.is_empty()) {
+            return None;
+        }
+        let mut sides = [0.0; 3];
+        for part in record.counted_steps().flat_map(|s| Split::of(s).parts) {
+            let side = match part.what.side() {
+                "network" => 0,
+                "server" => 1,
+                _ => 2,
+            };
+            sides[side] += part.ms;
+        }
+        Some(sides)
     }
 
     /// Time of one kind of work over all hosts.

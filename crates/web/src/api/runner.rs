@@ -99,9 +99,11 @@ async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Res
             "device": trial.device, "proxy": trial.proxy });
         (trial.site_id, work)
     } else if let Some(work) = state.db.lease(location, runner, now, until).await? {
+        let accepted = state.db.accepted(work.journey_id).await?;
+        let accepted: HashMap<String, String> = accepted.into_iter().map(|a| (a.key, a.seen)).collect();
         let of = json!({
             "id": work.id, "journey": work.journey, "script": work.script, "location": work.location, "due_at": work.due_at,
-            "device": work.device, "proxy": work.proxy,
+            "device": work.device, "proxy": work.proxy, "accepted": accepted,
         });
         (work.site_id, of)
     } else {

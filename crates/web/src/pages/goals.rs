@@ -24,6 +24,7 @@ use cadentis_store::sites::{Goal, LeftOut, Site};
 use cadentis_store::views::Attribute;
 use cadentis_store::{Result, StoreError};
 use jiff::SignedDuration;
+use std::collections::BTreeMap;
 
 #[derive(Template)]
 #[template(path = "goals.html")]
@@ -88,7 +89,9 @@ pub async fn budget_over(
     let out = LeftOut::cover(&left_out(state, site, goal, months).await?);
     let bucket_s = stretch.bucket_seconds(points);
     let whole = Stretch { from: months.from, to: stretch.to };
-    let buckets = state.db.check_buckets(goal.journey_id, whole, &out, bucket_s).await?;
+    let checks: Vec<Check> =
+        state.db.checks(goal.journey_id, site.id, whole).await?.into_iter().map(|(_, c)| c).collect();
+    let buckets = Tally::buckets(&checks, &out, bucket_s);
     let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
     let counted = goal::counted(months, &[], &out, &site.zone);
     let promise = Promise { promised: goal.promised, period: Period::Month, zone: &site.zone, counted: &counted };
@@ -148,10 +151,14 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         .ok_or_else(|| PageError::NotFound(format!("the journey of the goal {}", goal.name)))?;
     let (series, checks, located) = futures::try_join!(
         budget_over(state, site, goal, past, 240),
-        state.db.checks(goal.journey_id, past),
+        state.db.checks(goal.journey_id, site.id, past),
         state.db.locations_of(journey),
     )?;
-    let runs: Vec<_> = checks.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
+    let mut here: BTreeMap<i32, Vec<Check>> = BTreeMap::new();
+    for (location, check) in &checks {
+        here.entry(*location).or_default().push(*check);
+    }
+    let runs: Vec<_> = here.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
     let tracks: Vec<Track> =
         runs.iter().map(|(location, runs)| Track { journey: journey.id, location: *location, runs }).collect();
     let mut score =
@@ -168,7 +175,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     }
     let promise = Promise { promised: goal.promised, period: Period::Month, zone, counted: &counted };
     let budget = promise.budget(past.to, score);
-    let all: Vec<Check> = checks.iter().flat_map(|(_, c)| c.iter().copied()).collect();
+    let all: Vec<Check> = checks.iter().map(|(_, c)| *c).collect();
     let tally = Tally::of(&all, &windows);
     let minutes = Minutes::of(&tracks, &counted, past);
     let day = SignedDuration::from_hours(24);
@@ -233,7 +240,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let locations = located
         .iter()
         .map(|(l, _)| {
-            let of_location = checks.iter().find(|(id, _)| *id == l.id).map_or(&[][..], |(_, c)| c);
+            let of_location = here.get(&l.id).map_or(&[][..], Vec::as_slice);
             let t = Tally::of(of_location, &windows);
             LocationRow {
                 name: l.name.clone(),
@@ -250,7 +257,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         .collect();
     let mut spells = Vec::new();
     for (l, _) in &located {
-        let of_location = checks.iter().filter(|(id, _)| *id == l.id).flat_map(|(_, c)| c);
+        let of_location = here.get(&l.id).into_iter().flatten();
         let here: Vec<Check> = of_location.copied().filter(|c| !windows.contains(c.at)).collect();
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }

@@ -18,13 +18,14 @@ use cadentis_core::run::Outcome;
 use cadentis_core::run::level::{self, Period, periods};
 use cadentis_core::run::spell::{Gathered, Spell};
 use cadentis_core::stats::change::{Change, changes};
-use cadentis_core::stats::{Reading, Samples};
+use cadentis_core::stats::{Method, Reading, Samples};
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{LeftOut, Location};
 use cadentis_store::views::Attribute;
 use jiff::Timestamp;
+use std::collections::HashMap;
 
 #[derive(Template)]
 #[template(path = "journey.html")]
@@ -35,14 +36,22 @@ struct Page {
     readings: Vec<Figure>,
     lineup: String,
     steps: Vec<StepRow>,
+    proof: Vec<Working>,
+    script: String,
+    slug: String,
+}
+
+#[derive(Template)]
+#[template(path = "places.html")]
+struct PlacesPart {
+    frame: Frame,
+    slug: String,
+    steps: Vec<(String, String)>,
     /// Location, and per step: p75, tone, share of the budget.
     heat: Vec<(String, Vec<HeatCell>)>,
     /// Per location: p75 of the whole run, its own value in the stretch compared with, the difference.
     usual: Vec<(String, String, String, String, String)>,
     periods: Vec<PeriodRow>,
-    proof: Vec<Working>,
-    script: String,
-    slug: String,
 }
 
 struct PeriodRow {
@@ -57,7 +66,6 @@ type HeatCell = (String, &'static str, String);
 
 struct StepRow {
     name: String,
-    short: String,
     median: String,
     p75: String,
     p95: String,
@@ -92,15 +100,10 @@ pub async fn page(
     let goal = goals.iter().find(|g| g.journey_id == j.id);
     let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
         state.db.runs(j.id, site.id, past),
-        async {
-            match frame.against {
-                Some(a) => state.db.runs(j.id, site.id, a).await,
-                None => Ok(vec![]),
-            }
-        },
+        runs_against(&state, &frame, j.id),
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, Attribute::Family, &[Vital::Lcp], 96),
+        Views::load(&state, site.id, past, Attribute::Device, &[Vital::Lcp], 96),
         Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
         async {
             match goal {
@@ -165,32 +168,8 @@ pub async fn page(
 
     let rows: Vec<StepRow> =
         script.counted_steps().enumerate().map(|(i, s)| step_row(i, s, &counted, &before)).collect();
-    let heat = locations
-        .iter()
-        .map(|l| {
-            let cells = script.counted_steps().enumerate().map(|(i, s)| {
-                let r = step_samples(counted.iter().copied().filter(|r| r.location_id == l.id), i).reading(0.75);
-                let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
-                let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));
-                (r.value.map_or("–".into(), format::seconds), tone, format!("{share:.2}"))
-            });
-            (l.name.clone(), cells.collect())
-        })
-        .collect();
-    let whole = |runs: &[&Run], l: i32| {
-        let here = runs.iter().filter(|r| r.location_id == l && r.outcome.got_through()).map(|r| r.duration_ms);
-        Samples::new(here).reading(0.75).value
-    };
-    let then: Vec<&Run> = before.iter().collect();
-    let usual = locations.iter().map(|l| {
-        let (now, was) = (whole(&counted, l.id), whole(&then, l.id));
-        let seconds = |v: Option<f64>| v.map_or(NO_DATA.into(), format::seconds);
-        let difference = now.zip(was).map_or("–".into(), |(a, b)| format::difference_s(a - b));
-        (l.name.clone(), seconds(now), seconds(was), difference, l.slug.clone())
-    });
-    let usual = usual.collect();
-    let periods = period_rows(&frame, &j.slug, &counted, &locations);
-    let says = sentences(&frame, &j.name, &rows, &counted, &locations);
+    let here = by_location(counted.iter().copied());
+    let says = sentences(&frame, &j.name, &rows, &here, &locations);
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
@@ -216,32 +195,98 @@ pub async fn page(
         Working::of("p95 of the whole run", &in_ms(0.95)),
         Working::of("Apdex", &apdex.proof().noting("failed runs count as frustrated")),
     ];
-    html(&Page {
-        name: j.name,
-        says,
-        readings,
-        lineup,
-        steps: rows,
+    html(&Page { name: j.name, says, readings, lineup, steps: rows, proof, script: j.script, slug: j.slug, frame })
+}
+
+/// `GET /journeys/{slug}/places`: each step at each location, each location against its own usual, periods up and
+/// down. A part of the page that comes after it: over weeks it takes as long as the rest.
+pub async fn places_part(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let (site_id, past) = (frame.site.id, frame.past());
+    let j = journey_of(&state, site_id, &slug).await?;
+    let script =
+        journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let (runs, before, maintenance, located) = futures::try_join!(
+        state.db.runs(j.id, site_id, past),
+        runs_against(&state, &frame, j.id),
+        state.db.maintenance(site_id, frame.stretch),
+        state.db.locations_of(&j),
+    )?;
+    let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
+    let left_out = LeftOut::cover(&maintenance);
+    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
+    let (here, then) = (by_location(counted.iter().copied()), by_location(&before));
+    let heat = locations
+        .iter()
+        .map(|l| {
+            let runs = here.get(&l.id).map_or(&[][..], Vec::as_slice);
+            let cells = script.counted_steps().enumerate().map(|(i, s)| {
+                let r = step_samples(runs.iter().copied(), i).reading(0.75);
+                let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
+                let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));
+                (r.value.map_or("–".into(), format::seconds), tone, format!("{share:.2}"))
+            });
+            (l.name.clone(), cells.collect())
+        })
+        .collect();
+    let whole = |runs: &HashMap<i32, Vec<&Run>>, l: i32| {
+        let here = runs.get(&l).into_iter().flatten().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms);
+        Samples::new(here).percentile(0.75, Method::NearestRank)
+    };
+    let usual = locations.iter().map(|l| {
+        let (now, was) = (whole(&here, l.id), whole(&then, l.id));
+        let seconds = |v: Option<f64>| v.map_or(NO_DATA.into(), format::seconds);
+        let difference = now.zip(was).map_or("–".into(), |(a, b)| format::difference_s(a - b));
+        (l.name.clone(), seconds(now), seconds(was), difference, l.slug.clone())
+    });
+    let usual = usual.collect();
+    let periods = period_rows(&frame, &j.slug, &here, &locations);
+    html(&PlacesPart {
+        steps: script.counted_steps().map(|s| (s.name.clone(), short(&s.name))).collect(),
         heat,
         usual,
         periods,
-        proof,
-        script: j.script,
         slug: j.slug,
         frame,
     })
 }
 
+/// Runs of the stretch that is compared with, if there is one.
+async fn runs_against(state: &State, frame: &Frame, journey_id: i32) -> cadentis_store::Result<Vec<Run>> {
+    match frame.against {
+        Some(against) => state.db.runs(journey_id, frame.site.id, against).await,
+        None => Ok(Vec::new()),
+    }
+}
+
+/// The beginning of a name, for a narrow column.
+fn short(name: &str) -> String {
+    name.split_whitespace().take(2).collect::<Vec<_>>().join(" ")
+}
+
+/// Runs by their location.
+pub(super) fn by_location<'a>(runs: impl IntoIterator<Item = &'a Run>) -> HashMap<i32, Vec<&'a Run>> {
+    let mut by: HashMap<i32, Vec<&Run>> = HashMap::new();
+    for run in runs {
+        by.entry(run.location_id).or_default().push(run);
+    }
+    by
+}
+
 /// Periods in which it got through from everywhere and in which it did not from somewhere: two failed runs
 /// in a row begin one.
-fn period_rows(frame: &Frame, slug: &str, counted: &[&Run], locations: &[Location]) -> Vec<PeriodRow> {
+fn period_rows(frame: &Frame, slug: &str, runs: &HashMap<i32, Vec<&Run>>, locations: &[Location]) -> Vec<PeriodRow> {
     let mut spells = Vec::new();
     for l in locations {
-        let here: Vec<_> = counted.iter().filter(|r| r.location_id == l.id).map(|r| r.check()).collect();
+        let here: Vec<_> = runs.get(&l.id).into_iter().flatten().map(|r| r.check()).collect();
         spells.extend(Spell::of(&here, 2).into_iter().map(|s| (s, l.name.as_str())));
     }
     let past = frame.past();
-    if counted.is_empty() {
+    if runs.is_empty() {
         return Vec::new();
     }
     let zone = &frame.site.zone;
@@ -303,7 +348,7 @@ pub async fn changes_part(
     let hour = asked.past().to.as_second().div_euclid(3_600) * 3_600;
     let stretch = Stretch { from: at_second(hour - WEEKS * 7 * 86_400), to: at_second(hour) };
     let (timings, markers, maintenance) = futures::try_join!(
-        state.db.timings(j.id, stretch),
+        state.db.timings(j.id, asked.site.id, stretch),
         state.db.markers(asked.site.id, stretch),
         state.db.maintenance(asked.site.id, stretch),
     )?;
@@ -342,27 +387,30 @@ pub async fn changes_part(
 fn step_row(i: usize, step: &Step, counted: &[&Run], before: &[Run]) -> StepRow {
     let samples = step_samples(counted.iter().copied(), i);
     let p75 = samples.reading(0.75);
-    let then = step_samples(before.iter(), i).reading(0.75);
+    let then = step_samples(before.iter(), i).percentile(0.75, Method::NearestRank);
     let seconds = |r: &Reading| r.value.map_or(NO_DATA.into(), format::seconds);
     let share = p75.value.zip(step.within_ms).map_or(0.0, |(v, b)| v / b as f64);
     StepRow {
         name: step.name.clone(),
-        short: step.name.split_whitespace().take(2).collect::<Vec<_>>().join(" "),
-        median: seconds(&samples.reading(0.5)),
+        median: samples.percentile(0.5, Method::NearestRank).map_or(NO_DATA.into(), format::seconds),
         p75: seconds(&p75),
         p95: seconds(&samples.reading(0.95)),
         budget: step.within_ms.map_or("–".into(), |b| format!("{:.1}", b as f64 / 1000.0)),
-        against: p75.value.zip(then.value).map_or("–".into(), |(a, b)| format::difference_s(a - b)),
+        against: p75.value.zip(then).map_or("–".into(), |(a, b)| format::difference_s(a - b)),
         tone: step.within_ms.map_or("within", |b| tone(Standing::of(&p75, b as f64))),
         fill: (110.0 * share).min(150.0),
     }
 }
 
-fn sentences(frame: &Frame, name: &str, steps: &[StepRow], counted: &[&Run], locations: &[Location]) -> Vec<String> {
-    let outcomes: Vec<Vec<Outcome>> = locations
-        .iter()
-        .map(|l| counted.iter().filter(|r| r.location_id == l.id).map(|r| r.outcome).collect())
-        .collect();
+fn sentences(
+    frame: &Frame,
+    name: &str,
+    steps: &[StepRow],
+    runs: &HashMap<i32, Vec<&Run>>,
+    locations: &[Location],
+) -> Vec<String> {
+    let outcomes: Vec<Vec<Outcome>> =
+        locations.iter().map(|l| runs.get(&l.id).into_iter().flatten().map(|r| r.outcome).collect()).collect();
     let played: Vec<_> =
         locations.iter().zip(&outcomes).map(|(l, o)| finding::Played { location: &l.name, outcomes: o }).collect();
     let mut says: Vec<String> =

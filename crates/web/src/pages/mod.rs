@@ -15,6 +15,7 @@ mod script;
 mod setup;
 mod start;
 mod visitors;
+mod weeks;
 
 use crate::State;
 use crate::error::PageError;
@@ -34,6 +35,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys/{slug}", web::get().to(journey::page))
         .route("/journeys/{slug}/runs", web::get().to(runs::page))
         .route("/journeys/{slug}/newest", web::get().to(runs::newest))
+        .route("/journeys/{slug}/places", web::get().to(journey::places_part))
+        .route("/journeys/{slug}/weeks", web::get().to(weeks::part))
         .route("/journeys/{slug}/changes", web::get().to(journey::changes_part))
         .route("/journeys/{slug}/script", web::get().to(script::page))
         .route("/journeys/{slug}/script", web::post().to(script::save))
@@ -55,6 +58,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/har", web::post().to(har::read))
         .route("/words", web::get().to(script::words))
         .route("/runs/{id}", web::get().to(run::page))
+        .route("/runs/{id}/accept", web::post().to(run::accept))
         .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
         .route("/{what:runs|trials}/{id}/har", web::get().to(run::har))
         .route("/{what:runs|trials}/{id}/log", web::get().to(run::log))

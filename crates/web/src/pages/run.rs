@@ -2,19 +2,23 @@
 
 use super::now::capital;
 use super::requests::{Narrow, Requests, usual_steps};
+use super::script::{DiffLine, diff, see};
 use super::{TWELVE_HOURS, html};
 use crate::State;
+use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, tone_of};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::run::{DeviceProfile, Difference, Har, RunRecord, Split, StepRecord, Where, cause};
+use cadentis_core::run::{
+    DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where, cause,
+};
 use cadentis_core::stats::{Method, Samples};
-use cadentis_store::runs::{Run, Try};
+use cadentis_store::runs::{Accepted, Run, Try};
 use cadentis_store::sites::{Journey, Location};
-use jiff::{Zoned, tz::TimeZone};
+use jiff::{Timestamp, Zoned, tz::TimeZone};
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -53,6 +57,8 @@ struct Page {
     /// The requests of the step that is shown.
     asked: Requests,
     console: Vec<(String, String, String)>,
+    links: Vec<LinkRow>,
+    looked: Vec<LookedRow>,
     /// The other of two tries, in words.
     tries: Option<(String, Option<String>)>,
     /// The script as it was played: line, text, whether it is the one that failed.
@@ -63,6 +69,24 @@ struct Page {
     here: String,
     /// What a form that narrows the requests has to carry on.
     filter_to: Option<Vec<(String, String)>>,
+}
+
+struct LinkRow {
+    address: String,
+    answer: String,
+    on: String,
+    text: String,
+    depth: u32,
+    ms: String,
+    broken: bool,
+}
+
+/// A look at a page, against what was accepted.
+struct LookedRow {
+    what: String,
+    says: String,
+    tone: &'static str,
+    lines: Vec<DiffLine>,
 }
 
 struct StepTab {
@@ -119,10 +143,11 @@ pub async fn page(
     )?;
     let journey = journeys.iter().find(|j| j.id == run.journey_id).ok_or_else(missing)?;
     let location = locations.iter().find(|l| l.id == run.location_id).ok_or_else(missing)?;
-    let (near, usual, tries) = futures::try_join!(
+    let (near, usual, tries, accepted) = futures::try_join!(
         state.db.runs_around(&run, i64::from(journey.every_s) * 2),
         state.db.usual_records(&run, USUAL),
         state.db.other_try(run.id),
+        state.db.accepted(run.journey_id),
     )?;
     let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
     let previous = near.iter().filter(here).rev().find(|r| r.due_at < run.due_at).map(|r| frame.run_link(&r.id));
@@ -153,6 +178,7 @@ pub async fn page(
         Try::Waiting => ("It failed and is being played once more before it counts.".into(), None),
     });
     if let Some(record) = &record {
+        page.looked = looked_rows(record, &accepted, &page.frame.site.zone);
         page.pictures = pictures
             .into_iter()
             .map(|n| {
@@ -191,6 +217,7 @@ pub async fn trial(
         duration_ms: record.duration_ms,
         steps_ms: Vec::new(),
         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
+        split_ms: None,
     };
     let usual = if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
     let played = Played {
@@ -311,6 +338,8 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: &Wanted) -> Page {
         pictures: vec![],
         asked: Requests::default(),
         console: vec![],
+        links: vec![],
+        looked: vec![],
         tries: None,
         frame,
     };
@@ -365,6 +394,7 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wante
         })
         .collect();
     let Some(step) = shown.map(|i| &record.steps[i]) else { return };
+    page.links = link_rows(&step.links);
     let splits: Vec<Split> = usual_steps(usual, &step.name).map(Split::of).collect();
     let split = Split::of(step);
     page.step_name = step.name.clone();
@@ -403,6 +433,69 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wante
             (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone())
         })
         .collect();
+}
+
+/// Broken ones first.
+fn link_rows(links: &[Link]) -> Vec<LinkRow> {
+    let mut sorted: Vec<&Link> = links.iter().collect();
+    sorted.sort_by_key(|l| !l.is_broken());
+    let row = |l: &Link| LinkRow {
+        address: l.address.clone(),
+        answer: l.failed.clone().unwrap_or_else(|| l.status.to_string()),
+        on: l.on.clone(),
+        text: l.text.clone(),
+        depth: l.depth,
+        ms: format!("{:.0}", l.ms),
+        broken: l.is_broken(),
+    };
+    sorted.into_iter().map(row).collect()
+}
+
+/// Looks at pages against what is accepted now; a picture has no lines to show.
+fn looked_rows(record: &RunRecord, accepted: &[Accepted], zone: &TimeZone) -> Vec<LookedRow> {
+    let row = |l: &Looked| {
+        let known = accepted.iter().find(|a| a.key == l.key);
+        let says = match (&l.changed, known) {
+            (Some(says), _) => says.clone(),
+            (None, None) => "Nothing was accepted yet.".into(),
+            (None, Some(_)) => "As it was accepted.".into(),
+        };
+        let by = known.map_or(String::new(), |a| {
+            format!(" Accepted now: by {}, {}.", a.author, a.at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z"))
+        });
+        let old = known.map_or("", |a| a.seen.as_str());
+        LookedRow {
+            what: l.key.clone(),
+            says: format!("{says}{by}"),
+            tone: if l.changed.is_some() { "broken" } else { "within" },
+            lines: if l.look == Look::Picture || known.is_none() { Vec::new() } else { diff(old, &l.seen) },
+        }
+    };
+    record.steps.iter().flat_map(|s| &s.looked).map(row).collect()
+}
+
+#[derive(Deserialize)]
+pub struct Accepting {
+    author: String,
+}
+
+/// `POST /runs/{id}/accept`: what this run saw of the pages is what later runs are compared with.
+pub async fn accept(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    request: HttpRequest,
+    accepting: web::Form<Accepting>,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let record = kept(&state, "runs", *id).await?;
+    let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
+    let author: String = accepting.author.trim().chars().take(80).collect();
+    let author = if author.is_empty() { "somebody" } else { &author };
+    state.db.accept(run.journey_id, &looked, author, Timestamp::now()).await?;
+    Ok(see(&format!("/runs/{id}")))
 }
 
 fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {

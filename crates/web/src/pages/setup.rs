@@ -69,8 +69,10 @@ pub struct Typed {
     proxy: String,
 }
 
+type Place = (Option<(f64, f64)>, Option<String>);
+
 /// Where something is, in degrees, and the proxy that leads out of it; fields left empty are nothing.
-fn place(latitude: &str, longitude: &str, proxy: &str) -> Result<(Option<(f64, f64)>, Option<String>), &'static str> {
+fn place(latitude: &str, longitude: &str, proxy: &str) -> Result<Place, &'static str> {
     let degrees = |text: &str, most: f64| text.trim().parse::<f64>().ok().filter(|d| d.abs() <= most);
     let at =
         match (latitude.trim(), longitude.trim()) {
@@ -371,7 +373,8 @@ fn about(site: Site, about: &About) -> Result<Site, String> {
         return Err("Evidence of failed runs is kept at least as long as the rest.".into());
     }
     let trace_link: String = about.trace_link.trim().chars().take(300).collect();
-    if !trace_link.is_empty() && !(trace_link.starts_with("http") && trace_link.contains("{trace}")) {
+    let is_link = trace_link.starts_with("http") && trace_link.contains("{trace}");
+    if !(trace_link.is_empty() || is_link) {
         return Err("A link to traces is an address with {trace} where the id goes.".into());
     }
     Ok(Site { environments, keep_days, keep_failed_days, trace_link, ..site })
