@@ -22,6 +22,9 @@ pub struct Args {
     /// Host and port of something that is always there, to tell our own network's trouble from the site's
     #[arg(long)]
     control: Option<String>,
+    /// Where records wait that the server cannot take yet [default: cadentis-kept in the folder for temporary files]
+    #[arg(long)]
+    keep: Option<PathBuf>,
     /// For several locations, a JSON file: a list with name, token and, if needed, proxy and control
     #[arg(long, conflicts_with = "location")]
     locations: Option<PathBuf>,
@@ -36,9 +39,10 @@ pub async fn runner(args: Args) -> Result<(), Failure> {
         (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy, control: args.control }],
         _ => return Err("give --location and --token, or --locations".into()),
     };
+    let keep = args.keep.unwrap_or_else(|| std::env::temp_dir().join("cadentis-kept"));
     cadentis_processes::adopt_orphans();
     tokio::select! {
-        () = agent::work(args.server.trim_end_matches('/'), &posts) => {}
+        () = agent::work(args.server.trim_end_matches('/'), &posts, &keep) => {}
         () = asked_to_end() => {}
     }
     // A browser in mid-run goes with us; the lease runs out and the run is played again.

@@ -401,7 +401,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
     let mut rows = csv::Reader::from_reader(file.as_bytes());
     let rows: Vec<csv::StringRecord> = rows.records().map(|r| r.expect("a row as RFC 4180 has it")).collect();
     assert_eq!((rows.len(), &rows[0][2], &rows[0][6]), (12, "Bergen", "Expected \"<i>\", twice"));
-    let page = w.page("/journeys/sign-in").await;
+    let page = w.page("/journeys/sign-in/places").await;
     assert!(page.contains("down from every location: 12 failed runs") && page.contains("1 h"), "{page}");
     assert!(w.page("/journeys/sign-in/changes").await.contains("in 21 days ("));
     let place = w.page("/locations/bergen").await;

@@ -212,3 +212,55 @@ async fn before_there_is_anything_pages_say_so() {
         assert!(page.contains(says), "{path}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_when_the_server_is_back() {
+    let mut s = server().await;
+    // What is played: a request to somebody who answers only when told to.
+    let site = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let script = format!(
+        "journey \"Wire\"\nstep \"Ask\"\n  send GET http://{}/\n  expect status 200\n",
+        site.local_addr().expect("an address")
+    );
+    let journeys = s.db.journeys(1).await.expect("rows");
+    let edit = cadentis_store::scripts::Edit { script: &script, name: "Wire", based_on: 1, author: "Ada", note: "" };
+    s.db.save_script(journeys[0].id, &edit, Timestamp::now()).await.expect("saved");
+    assert!(s.db.make_due(Timestamp::now()).await.expect("due") > 0);
+    let keep = std::env::temp_dir().join(format!("cadentis-kept-{}", Uuid::new_v4()));
+    let post =
+        cadentis_runner::agent::Post { name: "bergen".into(), token: "token-b".into(), proxy: None, control: None };
+    let (address, folder) = (s.server.address.clone(), keep.clone());
+    let posts = [post];
+    let runner = cadentis_runner::agent::work(&address, &posts, &folder);
+    tokio::select! {
+        () = runner => {}
+        () = the_server_is_away_while_it_delivers(&mut s, &site, &keep) => {}
+    }
+    let day = Stretch::last(86_400, Timestamp::now() + SignedDuration::from_mins(1));
+    let runs = s.db.runs(journeys[0].id, 1, day).await.expect("rows");
+    assert_eq!(runs.iter().map(|r| r.outcome).collect::<Vec<_>>(), [Outcome::Passed]);
+    let _ = std::fs::remove_dir_all(&keep);
+}
+
+async fn the_server_is_away_while_it_delivers(s: &mut Served, site: &tokio::net::TcpListener, keep: &std::path::Path) {
+    // The request is here: the server goes away before the answer does.
+    let (mut asked, _) = site.accept().await.expect("a request");
+    s.server.kill();
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let mut request = [0; 1_024];
+    assert!(asked.read(&mut request).await.expect("read") > 0);
+    asked.write_all(b"HTTP/1.1 200 OK\r\ncontent-length: 0\r\n\r\n").await.expect("answered");
+    let kept = cadentis_runner::kept::Kept::of(keep, &s.server.address, "token-b");
+    let within = async |what: &str, is: &dyn Fn() -> bool| {
+        for _ in 0..200 {
+            if is() {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("{what}: not within ten seconds");
+    };
+    within("the record is kept", &|| kept.all().len() == 1).await;
+    s.server.again().await;
+    within("the record is brought", &|| kept.all().is_empty()).await;
+}

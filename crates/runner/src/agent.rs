@@ -1,6 +1,7 @@
 //! Asks a server for work, plays it, brings the record back.
 
 use crate::fair::{self, Watch};
+use crate::kept::Kept;
 use crate::play::{Film, News, Setting, play};
 use crate::record::{self, Answer};
 use cadentis_core::journey;
@@ -10,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::path::Path;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use uuid::Uuid;
@@ -75,13 +77,16 @@ const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Plays for ever, one run at a time, for each location in turn. A server that is away is asked
 /// again.
-pub async fn work(server: &str, posts: &[Post]) {
+///
+/// Records that the server cannot take wait in the folder `keep`.
+pub async fn work(server: &str, posts: &[Post], keep: &Path) {
     let client = reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
     // A person at work on a page has a browser of their own beside the one that plays.
     let mut recording: Option<tokio::task::JoinHandle<()>> = None;
     loop {
         let mut idle = true;
         for post in posts {
+            let kept = Kept::of(keep, server, &post.token);
             let free = recording.as_ref().is_none_or(tokio::task::JoinHandle::is_finished);
             match lease(&client, server, post, free).await {
                 Ok(Some(Work { id, record: Some(address), proxy, .. })) => {
@@ -92,6 +97,7 @@ pub async fn work(server: &str, posts: &[Post]) {
                 }
                 Ok(Some(work)) => {
                     idle = false;
+                    bring_kept(&client, server, post, &kept).await;
                     let record = play_work(&client, server, &work, post).await;
                     tracing::info!(
                         "{}{} at {}: {} in {:.0} ms{}",
@@ -102,9 +108,9 @@ pub async fn work(server: &str, posts: &[Post]) {
                         record.duration_ms,
                         record.trouble.as_ref().map(|t| format!(" ({})", t.says)).unwrap_or_default()
                     );
-                    bring(&client, server, post, &record).await;
+                    bring(&client, server, post, &record, &kept).await;
                 }
-                Ok(None) => {}
+                Ok(None) => bring_kept(&client, server, post, &kept).await,
                 Err(e) => tracing::warn!("{}: no work from {server}: {e}", post.name),
             }
         }
@@ -258,21 +264,56 @@ fn nothing(setting: &Setting, says: &str) -> RunRecord {
     }
 }
 
-/// Brings a record until the server has it or says that it does not want it.
-async fn bring(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord) {
+/// What became of bringing a record.
+enum Brought {
+    /// The server has it, or does not want it.
+    Done,
+    NotYet,
+}
+
+async fn bring_once(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord) -> Brought {
+    let sent = client.post(format!("{server}/api/runner/record")).bearer_auth(&post.token).json(record).send().await;
+    match sent {
+        Ok(answer) if answer.status().is_success() => Brought::Done,
+        Ok(answer) if answer.status().is_client_error() => {
+            tracing::warn!("{}: the server does not want the record: {}", post.name, answer.status());
+            Brought::Done
+        }
+        Ok(answer) => {
+            tracing::warn!("{}: record not taken yet: {}", post.name, answer.status());
+            Brought::NotYet
+        }
+        Err(e) => {
+            tracing::warn!("{}: record not taken yet: {e}", post.name);
+            Brought::NotYet
+        }
+    }
+}
+
+/// Brings a record; one that the server cannot take is kept until it can.
+async fn bring(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord, kept: &Kept) {
     for wait_s in [1, 2, 4, 8, 15, 30] {
-        let sent =
-            client.post(format!("{server}/api/runner/record")).bearer_auth(&post.token).json(record).send().await;
-        match sent {
-            Ok(answer) if answer.status().is_success() => return,
-            Ok(answer) if answer.status().is_client_error() => {
-                tracing::warn!("{}: the server does not want the record: {}", post.name, answer.status());
-                return;
-            }
-            Ok(answer) => tracing::warn!("{}: record not taken yet: {}", post.name, answer.status()),
-            Err(e) => tracing::warn!("{}: record not taken yet: {e}", post.name),
+        if let Brought::Done = bring_once(client, server, post, record).await {
+            return;
+        }
+        match kept.put(record) {
+            Ok(()) => return tracing::warn!("{}: the record is kept and brought later", post.name),
+            Err(e) => tracing::error!("{}: the record cannot be kept: {e}", post.name),
         }
         tokio::time::sleep(Duration::from_secs(wait_s)).await;
     }
     tracing::error!("{}: record given up; the work will be given out again", post.name);
+}
+
+/// Brings what was kept, now that the server answers.
+async fn bring_kept(client: &reqwest::Client, server: &str, post: &Post, kept: &Kept) {
+    for (file, record) in kept.all() {
+        match bring_once(client, server, post, &record).await {
+            Brought::Done => {
+                tracing::info!("{}: a record of {} was brought late", post.name, record.started_at);
+                let _ = std::fs::remove_file(file);
+            }
+            Brought::NotYet => return,
+        }
+    }
 }

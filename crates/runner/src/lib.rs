@@ -8,7 +8,7 @@
 //! - [`wire`]: requests, names and connections without a browser
 //! - [`fair`]: whether this machine could measure at all
 //! - [`record`]: a person at work on a page, told as acts
-//! - [`agent`]: asks a server for work and brings back records
+//! - [`agent`]: asks a server for work and brings back records; [`kept`]: those it could not take yet
 //!
 //! A runner talks to the server over HTTP only and never sees the database.
 
@@ -19,6 +19,7 @@ mod crawl;
 pub mod evidence;
 mod expect;
 pub mod fair;
+pub mod kept;
 mod keys;
 mod look;
 pub mod play;

@@ -93,3 +93,6 @@ CREATE TABLE accepted (
     accepted_at timestamptz NOT NULL,
     PRIMARY KEY (journey_id, key)
 );
+
+-- Work that was given out and is too late to be given out again: its record is still taken when it comes.
+ALTER TABLE work ADD COLUMN dropped boolean NOT NULL DEFAULT false;

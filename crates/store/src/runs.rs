@@ -324,6 +324,9 @@ impl Db {
     /// left.
     pub async fn forget(&self, site: &Site, now: Timestamp) -> Result<u64> {
         let before = |days: i32| (now - SignedDuration::from_hours(24 * i64::from(days))).to_sqlx();
+        let two_days = (now - SignedDuration::from_hours(48)).to_sqlx();
+        let sql = "DELETE FROM work WHERE site_id = $1 AND dropped AND due_at < $2";
+        sqlx::query(sql).bind(site.id).bind(two_days).execute(&self.pool).await?;
         let mut gone = 0;
         for table in ["run_record", "picture"] {
             let sql = format!(

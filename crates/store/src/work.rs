@@ -41,7 +41,8 @@ pub struct Runner {
 
 impl Db {
     /// Writes the newest due run of every active journey and location, and drops those that nobody
-    /// took before the next one was due: a run that late would say nothing about its moment.
+    /// took before the next one was due: a run that late would say nothing about its moment. Of work that was given
+    /// out the row stays for two days, in case its record is only late.
     ///
     /// Returns how many were added.
     ///
@@ -57,8 +58,14 @@ impl Db {
                     let Some(due) = cadence.last_due(now) else { continue };
                     let mut tx = self.pool.begin().await?;
                     let dropped: Vec<Option<Uuid>> = sqlx::query_scalar(
-                        "DELETE FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
-                           AND (lease_until IS NULL OR lease_until < $4) RETURNING first_try",
+                        "WITH late AS (
+                             SELECT id, attempts FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
+                               AND NOT dropped AND (lease_until IS NULL OR lease_until < $4)),
+                         waits AS (UPDATE work SET dropped = true FROM late
+                                   WHERE work.id = late.id AND late.attempts > 0 RETURNING first_try),
+                         gone AS (DELETE FROM work USING late
+                                  WHERE work.id = late.id AND late.attempts = 0 RETURNING first_try)
+                         SELECT first_try FROM waits UNION ALL SELECT first_try FROM gone",
                     )
                     .bind(journey.id)
                     .bind(location.id)
@@ -74,6 +81,9 @@ impl Db {
                          SELECT gen_random_uuid(), $1, $2, $3, $4
                          WHERE NOT EXISTS (SELECT FROM run WHERE site_id = $1 AND due_at = $4
                                              AND journey_id = $2 AND location_id = $3)
+                           -- A clock that was set back makes no run of the past due.
+                           AND NOT EXISTS (SELECT FROM run WHERE journey_id = $2 AND location_id = $3 AND due_at > $4)
+                           AND NOT EXISTS (SELECT FROM work WHERE journey_id = $2 AND location_id = $3 AND due_at > $4)
                          ON CONFLICT (journey_id, location_id, due_at) DO NOTHING",
                     )
                     .bind(site.id)
@@ -87,7 +97,7 @@ impl Db {
                 if matches!(journey.pace()?, Pace::Once(at) if at <= now) {
                     sqlx::query(
                         "UPDATE journey SET life = 'finished' WHERE id = $1 AND life = 'active'
-                           AND NOT EXISTS (SELECT FROM work WHERE journey_id = $1)",
+                           AND NOT EXISTS (SELECT FROM work WHERE journey_id = $1 AND NOT dropped)",
                     )
                     .bind(journey.id)
                     .execute(&self.pool)
@@ -152,7 +162,7 @@ impl Db {
         type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, i32);
         let row: Option<Row> = sqlx::query_as(
             "WITH mine AS (
-                 SELECT id FROM work WHERE location_id = $1 AND (lease_until IS NULL OR lease_until < $2)
+                 SELECT id FROM work WHERE location_id = $1 AND NOT dropped AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY due_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l

@@ -409,6 +409,10 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
     let today = Timestamp::now().as_second().div_euclid(86_400) * 86_400;
     let begin = today - 5 * 86_400;
     db.ensure_days(at_second(begin), at_second(today)).await.expect("days");
+    // Work of the second day is given out then and comes back only at the end.
+    let late = at_second(begin + 86_400 + 1_800);
+    db.make_due(late).await.expect("due");
+    let work = db.lease(location, "r", late, late + SignedDuration::from_mins(2)).await.expect("asked").expect("work");
     let run = |n: i64| cadentis_store::runs::Run {
         id: Uuid::new_v4(),
         site_id: 1,
@@ -431,14 +435,31 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
     // The first reading makes the sheets, the second reads them.
     assert_eq!(read().await, wanted(&all));
     assert_eq!(read().await, wanted(&all));
-    // Work of the second day that was given out then comes back only now.
-    let late = at_second(begin + 86_400 + 1_800);
-    db.make_due(late).await.expect("due");
-    let id = plays(&db, location, Outcome::Passed, late).await.expect("late work");
+    let id = work.id;
+    assert_eq!(db.finish(location, record(id)).await.expect("stored"), Finished::Stored);
     let runs = db.runs(journey.id, 1, stretch).await.expect("rows");
     assert_eq!(
         (runs.len(), runs.iter().filter(|r| r.id == id).count()),
         (all.iter().filter(|r| stretch.contains(r.due_at)).count() + 1, 1)
     );
     assert!(runs.windows(2).all(|w| w[0].due_at <= w[1].due_at));
+}
+
+#[tokio::test]
+async fn a_record_that_comes_late_is_taken_and_a_clock_that_jumps_makes_no_flood_and_no_run_of_the_past() {
+    let (db, location) = db().await;
+    let minutes = |n: i64| now() + SignedDuration::from_mins(n);
+    db.make_due(now()).await.expect("due");
+    let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
+    // Nobody can deliver for twenty minutes; meanwhile other work was due, and this is not given out again.
+    db.make_due(minutes(20)).await.expect("due");
+    let next = db.lease(location, "r", minutes(20), minutes(22)).await.expect("asked").expect("work");
+    assert_ne!(next.id, work.id);
+    assert!(db.lease(location, "other", minutes(20), minutes(22)).await.expect("asked").is_none());
+    assert_eq!(db.finish(location, record(work.id)).await.expect("stored"), Finished::Stored);
+    assert_eq!(db.finish(location, record(work.id)).await.expect("known"), Finished::Already);
+    assert_eq!(db.finish(location, record(next.id)).await.expect("stored"), Finished::Stored);
+    // Three hours ahead: one run, not thirty-six. Two days back: none.
+    assert_eq!(db.make_due(minutes(200)).await.expect("due"), 1);
+    assert_eq!(db.make_due(minutes(-2_880)).await.expect("due"), 0);
 }
