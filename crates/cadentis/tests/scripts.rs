@@ -238,6 +238,34 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
 }
 
 #[tokio::test]
+async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_read_is_told() {
+    let w = world().await;
+    let archive = w.client.get(w.at("/journeys/export")).send().await.expect("an answer").bytes().await.expect("a zip");
+    let bring = async |query: &str, body: Vec<u8>| {
+        let answer =
+            w.client.post(w.at(&format!("/journeys/import?{query}"))).body(body).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
+    };
+    assert_eq!(bring("file=x.zip", archive.to_vec()).await.0, 422, "nobody said who they are");
+    let (status, says) = bring("author=Ada&file=x.zip", archive.to_vec()).await;
+    let file = &says["files"][0];
+    assert_eq!((status, &file["file"], &file["slug"]), (200, &json!("sign-in.journey"), &json!("sign-in-2")), "{says}");
+    let original = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
+    let copy = w.db.journey(w.site, "sign-in-2").await.expect("rows").expect("a copy");
+    assert_eq!((copy.script, copy.life.as_str()), (original.script, "paused"));
+    let (_, says) =
+        bring("author=Ada&file=bad.journey", b"journey \"J\"\nstep \"S\"\n  pres button \"x\"\n".to_vec()).await;
+    assert!(says["files"][0]["says"].as_str().is_some_and(|s| s.contains("line 3") && s.contains("`press`")), "{says}");
+    let (status, says) = bring("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
+    assert!(
+        status == 422 && says["says"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
+        "{says}"
+    );
+    let (_, says) = bring("author=Ada&file=x.journey", vec![0xff, 0xfe, 0x00]).await;
+    assert_eq!(says["files"][0]["says"], "It is no text in UTF-8.");
+}
+
+#[tokio::test]
 async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
     let w = world().await;
     let site = "keep_days=10&keep_failed_days=20&trace_link=&environments=";

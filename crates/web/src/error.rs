@@ -16,6 +16,8 @@ pub enum PageError {
     Store(#[from] StoreError),
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
+    #[error("It could not be made: {0}.")]
+    Broken(String),
 }
 
 #[derive(Template)]
@@ -32,7 +34,7 @@ impl ResponseError for PageError {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
             PageError::Stretch(_) => StatusCode::BAD_REQUEST,
             PageError::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
-            PageError::Template(_) => StatusCode::INTERNAL_SERVER_ERROR,
+            PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
 
@@ -46,8 +48,8 @@ impl ResponseError for PageError {
                 tracing::error!("page not shown: {e}");
                 "Page views are turned away until it does and runs wait; nothing that was acknowledged is lost. Try again in a moment."
             }
-            PageError::Template(e) => {
-                tracing::error!("page not shown: {e}");
+            PageError::Template(_) | PageError::Broken(_) => {
+                tracing::error!("page not shown: {self}");
                 "This is a mistake of ours."
             }
         };

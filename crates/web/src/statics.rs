@@ -3,7 +3,7 @@
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 
-const FILES: [(&str, &str, &[u8]); 13] = [
+const FILES: [(&str, &str, &[u8]); 14] = [
     ("bootstrap.min.css", "text/css", include_bytes!("../static/vendor/bootstrap.min.css")),
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
@@ -12,6 +12,7 @@ const FILES: [(&str, &str, &[u8]); 13] = [
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
     ("codemirror.min.js", "text/javascript", include_bytes!("../static/vendor/codemirror.min.js")),
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),
+    ("bring.js", "text/javascript", include_bytes!("../static/bring.js")),
     ("har.js", "text/javascript", include_bytes!("../static/har.js")),
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
     ("record.js", "text/javascript", include_bytes!("../static/record.js")),

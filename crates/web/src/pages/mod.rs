@@ -1,5 +1,6 @@
 //! One module per place.
 
+mod bring;
 mod goals;
 mod har;
 mod journey;
@@ -31,6 +32,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys", web::get().to(journeys::page))
         .route("/journeys/new", web::get().to(start::page))
         .route("/journeys/new", web::post().to(start::make))
+        .route("/journeys/export", web::get().to(bring::export_all))
+        .route("/journeys/import", web::post().to(bring::import))
         .route("/journeys/record", web::get().to(record::page))
         .route("/journeys/{slug}", web::get().to(journey::page))
         .route("/journeys/{slug}/runs", web::get().to(runs::page))

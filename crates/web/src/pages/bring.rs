@@ -1,0 +1,155 @@
+//! Scripts in and out as files: one `.journey` file, or a zip of many.
+
+use super::start::slug as slug_of;
+use crate::State;
+use crate::api::scripts::{foreign, shared};
+use crate::error::PageError;
+use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_core::calendar::Pace;
+use cadentis_core::journey;
+use cadentis_store::scripts::Life;
+use cadentis_store::sites::{NewJourney, PlaceAndPace, Site};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::io::{Cursor, Read, Write};
+use zip::write::SimpleFileOptions;
+use zip::{ZipArchive, ZipWriter};
+
+/// No script is longer, and no archive holds more.
+const LONGEST: u64 = 200_000;
+const MOST: usize = 500;
+
+/// `GET /journeys/export`: every journey that is not archived, as one zip.
+pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageError> {
+    let site = the_site(&state).await?;
+    let journeys = state.db.journeys(site.id).await?;
+    let cannot = |e: String| PageError::Broken(format!("the archive cannot be written: {e}"));
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    for j in journeys.iter().filter(|j| j.life != "archived") {
+        let name = format!("{}.journey", j.slug);
+        zip.start_file(name, SimpleFileOptions::default()).map_err(|e| cannot(e.to_string()))?;
+        zip.write_all(j.script.as_bytes()).map_err(|e| cannot(e.to_string()))?;
+    }
+    let bytes = zip.finish().map_err(|e| cannot(e.to_string()))?.into_inner();
+    Ok(HttpResponse::Ok()
+        .content_type("application/zip")
+        .insert_header(("content-disposition", "attachment; filename=\"journeys.zip\""))
+        .body(bytes))
+}
+
+async fn the_site(state: &State) -> Result<Site, PageError> {
+    state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))
+}
+
+#[derive(Deserialize)]
+pub struct Brought {
+    #[serde(default)]
+    author: String,
+    /// The file's name.
+    #[serde(default)]
+    file: String,
+}
+
+/// `POST /journeys/import?author=&file=`: the body is one script or a zip of them. Each that can be played becomes a
+/// journey, paused, at all locations every five minutes; of each that cannot it is told why. Nothing that is there is
+/// changed.
+pub async fn import(
+    state: web::Data<State>,
+    request: HttpRequest,
+    brought: web::Query<Brought>,
+    body: web::Bytes,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let author: String = brought.author.trim().chars().take(80).collect();
+    if author.is_empty() {
+        let says = "Say who you are: versions have an author.";
+        return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says })));
+    }
+    let scripts = match scripts_in(&body, &brought.file) {
+        Ok(scripts) => scripts,
+        Err(says) => return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says }))),
+    };
+    let site = the_site(&state).await?;
+    let (parts, locations) = (shared(&state).await?, state.db.locations().await?);
+    let locations: Vec<i32> = locations.iter().map(|l| l.id).collect();
+    let pace = Pace::Every(300);
+    let mut told: Vec<Value> = Vec::new();
+    for (file, script) in scripts {
+        let script = match script {
+            Ok(script) => script,
+            Err(says) => {
+                told.push(json!({ "file": file, "says": says }));
+                continue;
+            }
+        };
+        let read = match journey::problems(&script, &parts).first() {
+            Some(first) => Err(format!("{first}.")),
+            None => journey::parse(&script).map_err(|e| format!("{e}.")),
+        };
+        let name = match read {
+            Ok(journey) => journey.name,
+            Err(says) => {
+                told.push(json!({ "file": file, "says": says }));
+                continue;
+            }
+        };
+        let slug = state.db.free_slug(site.id, &slug_of(&name)).await?;
+        let new = NewJourney {
+            site_id: site.id,
+            slug: &slug,
+            name: &name,
+            script: &script,
+            apdex_t_s: site.apdex_t_s,
+            author: &author,
+            plays: PlaceAndPace::usual(&pace, &locations),
+        };
+        let id = state.db.add_journey(&new).await?;
+        state.db.set_life(id, Life::Paused).await?;
+        told.push(json!({ "file": file, "journey": name, "slug": slug }));
+    }
+    Ok(HttpResponse::Ok().json(json!({ "files": told })))
+}
+
+type Script = (String, Result<String, String>);
+
+/// The scripts of a file, each with its name; of one that is no text it is said so.
+fn scripts_in(body: &[u8], file: &str) -> Result<Vec<Script>, String> {
+    let text = |bytes: Vec<u8>| {
+        let text = String::from_utf8(bytes).map_err(|_| "It is no text in UTF-8.".to_string())?;
+        Ok(text.trim_start_matches('\u{feff}').replace("\r\n", "\n"))
+    };
+    // Every zip file that holds anything begins so (PKWARE APPNOTE, 4.3.7).
+    if !body.starts_with(b"PK\x03\x04") {
+        if body.len() as u64 > LONGEST {
+            return Err(format!("A script has at most {LONGEST} bytes."));
+        }
+        return Ok(vec![(file.to_string(), text(body.to_vec()))]);
+    }
+    let mut zip = ZipArchive::new(Cursor::new(body)).map_err(|e| format!("The archive cannot be read: {e}."))?;
+    if zip.len() > MOST {
+        return Err(format!("An archive has at most {MOST} files."));
+    }
+    let mut scripts = Vec::new();
+    for nth in 0..zip.len() {
+        let entry = zip.by_index(nth).map_err(|e| format!("The archive cannot be read: {e}."))?;
+        let name = entry.name().map(|n| n.to_string()).map_err(|e| format!("The archive cannot be read: {e}."))?;
+        if !name.ends_with(".journey") {
+            continue;
+        }
+        // What it says of its size may be a lie: no more is read than a script may have.
+        let mut bytes = Vec::new();
+        let read = entry.take(LONGEST + 1).read_to_end(&mut bytes);
+        let script = match read {
+            Err(e) => Err(format!("It cannot be read: {e}.")),
+            Ok(n) if n as u64 > LONGEST => Err(format!("A script has at most {LONGEST} bytes.")),
+            Ok(_) => text(bytes),
+        };
+        scripts.push((name, script));
+    }
+    if scripts.is_empty() {
+        return Err("There is no .journey file in the archive.".into());
+    }
+    Ok(scripts)
+}

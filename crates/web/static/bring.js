@@ -1,0 +1,33 @@
+// Scripts from files: each is told about, what could be read is there.
+(function () {
+  'use strict';
+  var form = document.querySelector('[data-bring]');
+  if (!form) return;
+  var list = document.querySelector('[data-brought]'), author = form.elements.author;
+  author.value = localStorage.getItem('cadentis-author') || '';
+  function told(file, text, slug) {
+    var item = document.createElement('li');
+    item.textContent = file + ': ' + text + ' ';
+    if (slug) {
+      var link = document.createElement('a');
+      link.href = '/journeys/' + slug + '/script';
+      link.textContent = 'Open it';
+      item.append(link);
+    } else item.className = 'broken';
+    list.append(item);
+  }
+  form.addEventListener('submit', function (e) {
+    e.preventDefault();
+    list.replaceChildren();
+    localStorage.setItem('cadentis-author', author.value.trim());
+    Array.from(form.elements.files.files).forEach(function (file) {
+      var query = new URLSearchParams({ author: author.value, file: file.name });
+      fetch('/journeys/import?' + query, { method: 'POST', headers: { 'content-type': 'application/octet-stream' }, body: file }).then(function (answer) {
+        return answer.json().then(function (says) {
+          if (!answer.ok) return told(file.name, says.says || 'not taken');
+          says.files.forEach(function (f) { told(f.file, f.journey ? 'is there as “' + f.journey + '”, paused.' : f.says, f.slug); });
+        });
+      }, function () { told(file.name, 'The server does not answer.'); });
+    });
+  });
+})();
