@@ -276,6 +276,11 @@ async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
     assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada&environment=pre-release").await.0, 303);
     let copy = w.db.journey(w.site, "sign-in-pre-release").await.expect("rows").expect("a copy");
     assert_eq!((copy.environment.as_str(), copy.life.as_str()), ("pre-release", "paused"));
+    let narrowed = w.page("/journeys?environment=pre-release").await;
+    assert!(
+        narrowed.contains("/journeys/sign-in-pre-release?") && !narrowed.contains("/journeys/sign-in?"),
+        "{narrowed}"
+    );
     assert!(
         copy.script.contains("http://next.marram.example/") && !copy.script.contains("book.marram"),
         "{}",

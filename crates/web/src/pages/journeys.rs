@@ -27,6 +27,7 @@ struct Page {
     lives: Vec<(&'static str, bool)>,
     tags: Vec<(String, bool)>,
     owners: Vec<(String, bool)>,
+    environments: Vec<(String, bool)>,
     places: Vec<(String, String, bool)>,
     find: String,
     trouble: bool,
@@ -62,6 +63,7 @@ struct Wanted {
     life: Option<String>,
     tag: Option<String>,
     owner: Option<String>,
+    environment: Option<String>,
     location: Option<String>,
     find: Option<String>,
     trouble: Option<String>,
@@ -85,6 +87,7 @@ impl Wanted {
         let find = |words: &str| j.name.to_lowercase().contains(&words.trim().to_lowercase());
         life && is(&self.tag, &|t| j.tags.iter().any(|tag| tag == t))
             && is(&self.owner, &|o| j.owner == o)
+            && is(&self.environment, &|e| j.environment == e)
             && is(&self.location, &|l| locations.iter().any(|slug| slug == l))
             && is(&self.find, &find)
     }
@@ -112,6 +115,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     };
     let tags = listed(&wanted.tag, all.iter().flat_map(|j| j.tags.clone()).collect());
     let owners = listed(&wanted.owner, all.iter().map(|j| j.owner.clone()).collect());
+    let environments = listed(&wanted.environment, all.iter().map(|j| j.environment.clone()).collect());
     let known = all.len();
     for j in all {
         let locations = state.db.locations_of(&j).await?;
@@ -161,6 +165,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         let life = match j.life.as_str() {
             "paused" => "Paused. ",
             "archived" => "Archived. ",
+            "finished" => "Finished. ",
             _ => "",
         };
         let (says, state_tone) = match worst {
@@ -203,9 +208,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         headline,
         rows,
         steps,
-        lives: ["current", "active", "paused", "archived", "any"].map(|l| (l, l == wanted.life())).to_vec(),
+        lives: ["current", "active", "paused", "finished", "archived", "any"].map(|l| (l, l == wanted.life())).to_vec(),
         tags,
         owners,
+        environments,
         places: places.into_iter().map(|(slug, name)| (slug.clone(), name, chosen(&slug))).collect(),
         find: wanted.find.clone().unwrap_or_default(),
         trouble: wanted.trouble.is_some(),
