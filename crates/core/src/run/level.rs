@@ -37,6 +37,20 @@ pub fn hours(timings: &[Timing], stretch: Stretch) -> Vec<Bucket> {
     hours.into_iter().map(bucket).collect()
 }
 
+/// What each part has of the sum of all, in per cent; nothing of nothing.
+pub fn shares<const N: usize>(parts: impl Iterator<Item = [f64; N]>) -> [f64; N] {
+    let sums = parts.fold([0.0; N], |sums, part| std::array::from_fn(|i| sums[i] + part[i]));
+    let whole: f64 = sums.iter().sum();
+    if whole > 0.0 { sums.map(|sum| 100.0 * sum / whole) } else { [0.0; N] }
+}
+
+/// The mean of the places' own medians; `None` when any place has none, since a place that falls silent would move
+/// the rest.
+pub fn of_places(places: impl Iterator<Item = Samples>) -> Option<f64> {
+    let medians: Option<Vec<f64>> = places.map(|p| p.percentile(0.5, Method::NearestRank)).collect();
+    medians.filter(|m| !m.is_empty()).map(|m| m.iter().sum::<f64>() / m.len() as f64)
+}
+
 /// A period in which a journey got through from everywhere, or did not from somewhere.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Period<'a> {
@@ -97,6 +111,19 @@ mod tests {
         let changes = crate::stats::change::changes(&slower, 24);
         assert_eq!(changes.iter().map(|c| c.at).collect::<Vec<_>>(), [200]);
         assert!((changes[0].ratio - 1.2).abs() < 0.03, "{changes:?}");
+    }
+
+    #[test]
+    fn shares_are_of_all_time_and_a_silent_place_leaves_no_level() {
+        // Arithmetic: 1 + 3, 2 + 2 and 1 + 1 of 10.
+        assert_eq!(shares([[1.0, 2.0, 1.0], [3.0, 2.0, 1.0]].into_iter()), [40.0, 40.0, 20.0]);
+        assert_eq!(shares(std::iter::empty::<[f64; 2]>()), [0.0, 0.0]);
+        let places = |silent: bool| {
+            let far = if silent { vec![] } else { vec![800.0, 900.0, 1_000.0] };
+            of_places([Samples::new([100.0, 300.0, 200.0]), Samples::new(far)].into_iter())
+        };
+        assert_eq!((places(false), places(true)), (Some(550.0), None));
+        assert_eq!(of_places(std::iter::empty()), None);
     }
 
     proptest! {

@@ -15,6 +15,7 @@ use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::State as Standing;
 use cadentis_core::journey::{self, Journey as Script};
+use cadentis_core::run::level;
 use cadentis_core::stats::compare::percentile_shift;
 use cadentis_core::stats::{Method, Samples};
 use cadentis_store::runs::Run;
@@ -200,21 +201,18 @@ fn steps_of(script: &Script, split: &[Vec<&Run>]) -> Vec<Layer> {
 
 /// Shares, in per cent, of all the time of a bucket's runs.
 fn sides_of(split: &[Vec<&Run>]) -> Vec<Layer> {
-    let sums: Vec<[f64; 3]> = split
-        .iter()
-        .map(|runs| {
-            let of = runs.iter().filter(|r| r.outcome.got_through()).filter_map(|r| r.split_ms);
-            of.fold([0.0; 3], |sum, s| std::array::from_fn(|i| sum[i] + f64::from(s[i])))
-        })
-        .collect();
-    let share = |sums: &[f64; 3], i: usize| 100.0 * sums[i] / sums.iter().sum::<f64>().max(f64::MIN_POSITIVE);
+    let of = |runs: &Vec<&Run>| {
+        let known = runs.iter().filter(|r| r.outcome.got_through()).filter_map(|r| r.split_ms);
+        level::shares(known.map(|s| s.map(f64::from)))
+    };
+    let shares: Vec<[f64; 3]> = split.iter().map(of).collect();
     ["network", "server", "browser"]
         .into_iter()
         .enumerate()
         .map(|(i, name)| Layer {
             class: format!("layer side-{name}"),
             name: name.into(),
-            values: sums.iter().map(|s| share(s, i)).collect(),
+            values: shares.iter().map(|s| s[i]).collect(),
         })
         .collect()
 }
@@ -285,15 +283,9 @@ impl<'a> Pair<'a> {
         let course = |runs: &[&'a Run]| -> Vec<Option<f64>> {
             let by: HashMap<i32, Vec<&Run>> = by_location(runs.iter().copied());
             let split: Vec<Vec<Vec<&Run>>> = by.values().map(|r| buckets.split(r.iter().copied())).collect();
-            let of = |runs: &Vec<&Run>| {
-                median(Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms)))
-            };
-            (0..buckets.count)
-                .map(|i| {
-                    let each: Option<Vec<f64>> = split.iter().map(|s| of(&s[i])).collect();
-                    each.filter(|e| !e.is_empty()).map(|e| e.iter().sum::<f64>() / e.len() as f64)
-                })
-                .collect()
+            let through =
+                |runs: &Vec<&Run>| Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+            (0..buckets.count).map(|i| level::of_places(split.iter().map(|s| through(&s[i])))).collect()
         };
         let (ours, theirs) = (course(&self.ours), course(&self.theirs));
         let points = ours.into_iter().zip(theirs).enumerate().map(|(i, (a, b))| (buckets.middle(i), a, b)).collect();
