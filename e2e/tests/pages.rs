@@ -148,10 +148,7 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
     );
     // Played before it is saved: steps, and a film.
     press("[data-play]").await;
-    let said = "return document.querySelector('[data-trial-says]').textContent";
-    looker.wait_for("the trial", &format!("{}.startsWith('It ')", said), 120).await;
-    let outcome = looker.ask(said).await;
-    assert!(outcome.as_str().is_some_and(|s| s.starts_with("It passed") || s.starts_with("It was slow")), "{outcome}");
+    each_step_of_the_trial_holds(looker).await;
     let film = "return document.querySelectorAll('[data-trial-room] .film img').length";
     assert!(looker.ask(film).await.as_u64().is_some_and(|n| n >= 1));
     type_into("[data-author]", "Ada").await;
@@ -167,6 +164,21 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
         .expect("the page opens");
     let came = "return [...document.querySelectorAll('.diff .new')].map(l => l.textContent.trim()).join('|')";
     assert_eq!(looker.ask(came).await, json!("+   expect text \"Departures\"|+|+   press link \"Timetable\""));
+}
+
+/// Waits for the trial on the page of a script. On a machine short of CPU the runner rightly calls the whole
+/// unmeasured; each of its steps must have held all the same.
+async fn each_step_of_the_trial_holds(looker: &Looker) {
+    let said = "return document.querySelector('[data-trial-says]').textContent";
+    looker.wait_for("the trial", &format!("{said}.startsWith('It ')"), 120).await;
+    let outcome = looker.ask(said).await;
+    let room = looker.ask("return document.querySelector('[data-trial-room]').innerText").await;
+    let told = ["It passed", "It was slow", "It was not measured"];
+    assert!(outcome.as_str().is_some_and(|s| told.iter().any(|t| s.starts_with(t))), "{outcome} {room}");
+    let steps = looker.ask("return [...document.querySelectorAll('.trial-steps li')].map(l => l.innerText)").await;
+    let steps: Vec<String> = serde_json::from_value(steps).expect("texts");
+    let held = |s: &String| s.contains("passed in") || s.contains("slow in");
+    assert!(!steps.is_empty() && steps.iter().all(held), "{outcome} {room}");
 }
 
 async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(demo: &Demo, looker: &Looker) {
@@ -287,10 +299,7 @@ async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker)
     looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
     press("[data-location] option[value=bergen]").await;
     press("[data-play]").await;
-    let said = "return document.querySelector('[data-trial-says]').textContent";
-    looker.wait_for("the trial", &format!("{said}.startsWith('It ')"), 120).await;
-    let outcome = looker.ask(said).await;
-    assert!(outcome.as_str().is_some_and(|s| s.starts_with("It passed") || s.starts_with("It was slow")), "{outcome}");
+    each_step_of_the_trial_holds(looker).await;
 }
 
 async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {

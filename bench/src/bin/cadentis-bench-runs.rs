@@ -113,6 +113,9 @@ async fn script(proxy: SocketAddr) -> Result<Duration, Failure> {
     std::thread::spawn(move || said.for_each(drop));
     let profile = std::env::temp_dir().join(format!("cadentis-bench-{}", std::process::id()));
     let mut caps = DesiredCapabilities::chrome();
+    if let Some(binary) = cadentis_processes::chromium::slim() {
+        caps.set_binary(binary)?;
+    }
     let more = [
         "--window-size=1280,800".to_string(),
         format!("--user-data-dir={}", profile.display()),

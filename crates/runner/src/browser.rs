@@ -147,6 +147,9 @@ impl Browser {
         let start = |e: WebDriverError| Ours::Start(first_line(&e.to_string()));
         let mut caps = DesiredCapabilities::chrome();
         caps.enable_bidi().map_err(start)?;
+        if let Some(binary) = cadentis_processes::chromium::slim() {
+            caps.set_binary(binary).map_err(start)?;
+        }
         // What to say to a dialog is the script's affair.
         caps.set("unhandledPromptBehavior", "ignore").map_err(start)?;
         let mut flags: Vec<String> = cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
