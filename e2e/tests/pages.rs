@@ -82,7 +82,7 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
     let connect = looker.ask("return document.querySelectorAll('.waterfall .part.waiting').length").await;
     assert!(connect.as_u64() >= Some(1), "real waiting in it");
     looker
-        .wait_for("the picture is a picture", "return document.querySelector('.film img').naturalWidth > 400", 10)
+        .wait_for("the picture is a picture", "return document.querySelector('.film img').naturalWidth > 300", 10)
         .await;
 }
 

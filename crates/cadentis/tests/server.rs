@@ -3,7 +3,7 @@
 mod serving;
 
 use cadentis_core::calendar::{Pace, Stretch};
-use cadentis_core::run::{Outcome, RunRecord, StepRecord, Trouble};
+use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
 use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
@@ -85,6 +85,8 @@ fn record(id: Uuid, outcome: Outcome) -> RunRecord {
             duration_ms: 1_250.0,
             trouble,
             picture: Some("data:image/jpeg;base64,/9j/4AAQ".into()),
+            film: vec![Frame { at_ms: 120.0, picture: "data:image/jpeg;base64,/9j/4AAR".into() }],
+            vitals: StepVitals { fcp_ms: Some(110.0), ..StepVitals::default() },
             ..StepRecord::begun("Open", 0.0, Some(2_000.0))
         }],
         browser: "Chromium".into(),
@@ -120,10 +122,15 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204, "a repeat changes nothing");
     let day = Stretch::last(86_400, Timestamp::now());
     assert_eq!(s.db.runs(1, 1, day).await.expect("runs").len(), 1);
-    let (status, picture) = get(&s, &format!("/runs/{id}/pictures/0")).await;
+    let (status, picture) = get(&s, &format!("/runs/{id}/pictures/0/0")).await;
     assert_eq!(status, 200);
     assert!(!picture.is_empty());
-    assert_eq!(get(&s, &format!("/runs/{id}/pictures/1")).await.0, 404);
+    let (_, page) = get(&s, &format!("/runs/{id}")).await;
+    let film = format!("/runs/{id}/pictures/0/1");
+    assert!(page.contains(&film) && page.contains("<b class=\"moment\">FCP 0.11</b>"), "{page}");
+    assert_eq!(get(&s, &film).await.0, 200);
+    assert!(!page.contains("base64"), "pictures are kept apart from the record");
+    assert_eq!(get(&s, &format!("/runs/{id}/pictures/0/2")).await.0, 404);
 }
 
 /// Plays `outcomes` at Bergen, five minutes apart, the last one just now.

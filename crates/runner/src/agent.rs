@@ -2,7 +2,8 @@
 
 use crate::fair::{self, Watch};
 use crate::kept::Kept;
-use crate::play::{Film, News, Setting, play};
+use crate::film::Film;
+use crate::play::{News, Setting, play};
 use crate::record::{self, Answer};
 use cadentis_core::journey;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord, Trouble};
@@ -12,7 +13,7 @@ use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 use std::time::Duration;
 use uuid::Uuid;
 
@@ -73,6 +74,10 @@ const STUCK: Duration = Duration::from_secs(100);
 /// Clocks further apart than this are set right.
 const CLOCK_FAIR: SignedDuration = SignedDuration::from_millis(500);
 /// How often somebody who looks on hears how it goes.
+/// How wide pictures are while somebody looks on, and of runs that are kept by the thousand.
+const TRIAL_WIDTH: u32 = 640;
+const RUN_WIDTH: u32 = 400;
+/// How often a trial tells how it goes.
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Plays for ever, one run at a time, for each location in turn. A server that is away is asked
@@ -173,7 +178,7 @@ fn runner_name(post: &Post) -> String {
 }
 
 async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &Post) -> RunRecord {
-    let film: Option<Film> = work.trial.then(Film::default);
+    let film = Film::of_width(if work.trial { TRIAL_WIDTH } else { RUN_WIDTH });
     let setting = Setting {
         id: work.id,
         runner: runner_name(post),
@@ -182,7 +187,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         device: DeviceProfile::of(&work.device).unwrap_or(DeviceProfile::USUAL),
         secrets: work.secrets.clone(),
         accepted: work.accepted.clone(),
-        film: film.clone(),
+        film: Some(film.clone()),
         ..Setting::default()
     };
     let read = journey::parts(&work.parts)
@@ -206,8 +211,10 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         }
     };
     let cancelled = async {
-        let Some(film) = film.clone() else { return std::future::pending().await };
-        look_on(client, server, post, work.id, &progress, film).await;
+        if !work.trial {
+            return std::future::pending().await;
+        }
+        look_on(client, server, post, work.id, &progress, &film).await;
     };
     let watch = Watch::begin();
     let mut record = tokio::select! {
@@ -233,12 +240,12 @@ async fn look_on(
     post: &Post,
     id: Uuid,
     progress: &Mutex<Value>,
-    film: Arc<Mutex<Vec<(f64, String)>>>,
+    film: &Film,
 ) {
     loop {
         tokio::time::sleep(TELL_EVERY).await;
         let mut now = progress.lock().map(|p| p.clone()).unwrap_or_default();
-        now["picture"] = json!(film.lock().ok().and_then(|f| f.last().map(|(_, picture)| picture.clone())));
+        now["picture"] = json!(film.newest());
         let request = client.post(format!("{server}/api/runner/progress")).bearer_auth(&post.token);
         let answer = request.json(&json!({ "id": id, "progress": now })).send().await;
         // A server that is away hears it later, or never: what counts is the record.

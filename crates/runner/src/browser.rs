@@ -1,6 +1,7 @@
 //! One browser for one run: its driver, its profile, its connection; all gone at the end.
 
 use crate::evidence::Evidence;
+use crate::film::Film;
 use cadentis_core::run::DeviceProfile;
 use futures::StreamExt;
 use serde_json::{Value, json};
@@ -44,6 +45,7 @@ pub struct Browser {
     /// Folders to remove at the end, beside the profile.
     folders: Mutex<Vec<PathBuf>>,
     listener: tokio::task::JoinHandle<()>,
+    filming: Mutex<Option<(Film, tokio::task::JoinHandle<()>)>>,
     pub version: String,
 }
 
@@ -66,6 +68,9 @@ const RECORD_SCRIPT: &str = concat!("(tell) => {\n", include_str!("find.js"), in
 const OBSERVER_SCRIPT: &str = include_str!("observe.js");
 /// Our scripts run in a world of their own: the page cannot see or disturb them.
 const WORLD: &str = "cadentis";
+
+/// What the window shows has changed.
+const SHOWN: &str = "goog:cdp.Page.screencastFrame";
 
 const EVENTS: [&str; 10] = [
     "goog:cdp.Network.requestWillBeSent",
@@ -132,6 +137,7 @@ impl Browser {
             evidence,
             folders,
             listener,
+            filming: Mutex::default(),
             version,
         };
         browser.prepare().await?;
@@ -229,6 +235,35 @@ impl Browser {
         Ok(())
     }
 
+    /// From now on there is a picture whenever what the window in use shows has changed.
+    pub async fn film(&self, film: &Film) -> Result<(), Ours> {
+        let (told, bidi, mut events) = (film.clone(), self.bidi.clone(), self.bidi.subscribe_raw());
+        let listener = tokio::spawn(async move {
+            let mut last = tokio::time::Instant::now();
+            while let Some(event) = events.next().await {
+                if event.method == SHOWN {
+                    told.hear(&bidi, &event.params, &mut last).await;
+                }
+            }
+        });
+        if let Ok(mut filming) = self.filming.lock() {
+            *filming = Some((film.clone(), listener));
+        }
+        self.send("session.subscribe", json!({ "events": [SHOWN] })).await?;
+        self.film_window().await
+    }
+
+    /// The film goes on in the window in use, if there is one.
+    async fn film_window(&self) -> Result<(), Ours> {
+        let film = self.filming.lock().ok().and_then(|f| f.as_ref().map(|(film, _)| film.clone()));
+        let Some(film) = film else { return Ok(()) };
+        let session = self.send("goog:cdp.getSession", json!({ "context": self.window() })).await?;
+        let begin = film.beginning((self.device.width, self.device.height));
+        let begin = json!({ "method": "Page.startScreencast", "params": begin, "session": session["session"] });
+        self.send("goog:cdp.sendCommand", begin).await?;
+        Ok(())
+    }
+
     /// From now on pages tell what is done on them: texts that the receiver gets with the context they come from.
     /// Windows that open and close are told as well.
     pub async fn told_by_pages(&self) -> Result<tokio::sync::mpsc::UnboundedReceiver<Told>, Ours> {
@@ -266,6 +301,7 @@ impl Browser {
             place.windows.push(id.to_string());
         }
         self.set_viewport().await?;
+        self.film_window().await?;
         self.address().await
     }
 
@@ -331,6 +367,9 @@ impl Browser {
                     place.windows.push(id.to_string());
                 }
                 self.send("browsingContext.activate", json!({ "context": id })).await?;
+                if let Err(e) = self.film_window().await {
+                    tracing::warn!("no film of a window: {e}");
+                }
                 return Ok(Some(()));
             }
         }
@@ -544,9 +583,16 @@ impl Browser {
         self.process.id()
     }
 
+    fn stop_listening(&self) {
+        self.listener.abort();
+        if let Some((_, filming)) = self.filming.lock().ok().and_then(|mut f| f.take()) {
+            filming.abort();
+        }
+    }
+
     /// Ends the browser and everything it started.
     pub async fn end(mut self) {
-        self.listener.abort();
+        self.stop_listening();
         if let Some(driver) = self.driver.take() {
             let _ = timeout(Duration::from_secs(3), driver.quit()).await;
         }
@@ -557,7 +603,7 @@ impl Browser {
 impl Drop for Browser {
     /// Also when a run is broken off: the driver dies with its handle, but what it started would not.
     fn drop(&mut self) {
-        self.listener.abort();
+        self.stop_listening();
         let below = self.process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
         below.into_iter().for_each(|pid| cadentis_processes::signal(pid, libc::SIGKILL));
         let _ = std::fs::remove_dir_all(&self.profile);

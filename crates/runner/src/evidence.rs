@@ -5,12 +5,14 @@
 use cadentis_core::run::{Asked, Console, Request, ServerTiming};
 use cadentis_core::timing::phases::{Moments, Phases};
 use serde_json::Value;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 #[derive(Debug, Default)]
 pub struct Evidence {
     /// Requests that were sent: their id, redirect count, and when.
     begun: HashMap<(String, u64), f64>,
+    /// Those that have not been answered yet.
+    under_way: HashSet<(String, u64)>,
     /// How requests came about, by their id.
     asked: HashMap<String, Asked>,
     requests: Vec<Seen>,
@@ -55,8 +57,10 @@ impl Evidence {
             }
             "network.beforeRequestSent" => {
                 self.begun.insert(key(params), at);
+                self.under_way.insert(key(params));
             }
             "network.responseCompleted" | "network.fetchError" => {
+                self.under_way.remove(&key(params));
                 if let Some(seen) = self.request(params, at) {
                     if seen.request.kind == "document" {
                         self.document_status = Some(seen.request.status).filter(|s| *s > 0);
@@ -158,6 +162,11 @@ impl Evidence {
     pub fn answered(&self, part: &str, from: f64) -> impl Iterator<Item = (f64, f64)> {
         let of_them = self.requests.iter().filter(move |s| s.start >= from && s.request.url.contains(part));
         of_them.map(|s| (s.start + s.request.phases.total_ms(), s.request.phases.total_ms()))
+    }
+
+    /// Whether a request is still to be answered.
+    pub fn is_waiting(&self) -> bool {
+        !self.under_way.is_empty()
     }
 
     /// Takes note of a request that the runner sent itself.

@@ -6,6 +6,7 @@
 //!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
 //! - `crawl`: links, looked at one after another; `look`: a page against what was accepted of it
 //! - [`wire`]: requests, names and connections without a browser
+//! - [`film`]: what was to be seen meanwhile
 //! - [`fair`]: whether this machine could measure at all
 //! - [`record`]: a person at work on a page, told as acts
 //! - [`agent`]: asks a server for work and brings back records; [`kept`]: those it could not take yet
@@ -19,6 +20,7 @@ mod crawl;
 pub mod evidence;
 mod expect;
 pub mod fair;
+pub mod film;
 pub mod kept;
 mod keys;
 mod look;

@@ -6,6 +6,7 @@
 
 use crate::browser::{Browser, Ours};
 use crate::evidence::Evidence;
+use crate::film::Film;
 use crate::values::{Unfilled, Values};
 use crate::wire::{Answer, Wire};
 use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
@@ -41,20 +42,14 @@ pub struct Setting {
     pub patience: Duration,
     /// Whether to take a picture at the end of each step.
     pub pictures: bool,
-    /// Where to put a picture every quarter of a second. Taking them costs the browser time, so only trials
-    /// are filmed.
+    /// Where to put what is to be seen meanwhile.
     pub film: Option<Film>,
 }
 
-/// Pictures as they come: the moment (milliseconds since 1970) and a data URL.
-pub type Film = Arc<Mutex<Vec<(f64, String)>>>;
-
-/// A film has a picture at least this often.
-const FILM_EVERY: Duration = Duration::from_millis(150);
 /// How long a crawl may take when it does not say.
 const CRAWL: Duration = Duration::from_secs(60);
-/// No step has more pictures than this.
-const FILM_LONGEST: usize = 150;
+/// Answers that are on their way when a step ends are waited for this long.
+const ON_THEIR_WAY: Duration = Duration::from_millis(40);
 
 impl Default for Setting {
     fn default() -> Setting {
@@ -125,6 +120,12 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         record.browser = browser.version.clone();
     }
     record.started_at = Timestamp::now();
+    if let (Some(browser), Some(film)) = (&browser, &setting.film)
+        && let Err(e) = browser.film(film).await
+    {
+        // The run counts, whether there are pictures of it or not.
+        tracing::warn!("no film: {e}");
+    }
     told(News::Browser(browser.as_ref().and_then(Browser::pid)));
     let evidence = browser.as_ref().map(|b| b.evidence.clone()).unwrap_or_default();
     let given = [
@@ -154,11 +155,9 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
             continue;
         }
         told(News::Begun(nth));
-        let filming = film(browser.as_ref(), setting.film.as_ref());
         let flood = too_many_windows(player.evidence.clone());
         let stepped = tokio::select! {
             stepped = player.step(step, record.duration_ms) => stepped,
-            never = filming => match never {},
             says = flood => Ok(flooded(step, record.duration_ms, says)),
         };
         match stepped {
@@ -220,23 +219,6 @@ fn flooded(step: &Step, start_ms: f64, says: String) -> StepRecord {
     record.outcome = Outcome::Failed;
     record.trouble = Some(Trouble { line: step.line.0, says });
     record
-}
-
-/// Takes pictures until it is dropped.
-async fn film(browser: Option<&Browser>, film: Option<&Film>) -> std::convert::Infallible {
-    let (Some(browser), Some(film)) = (browser, film) else { return std::future::pending().await };
-    loop {
-        let begun = tokio::time::Instant::now();
-        let at = clock();
-        // An open dialog holds up pictures, too.
-        if !browser.dialog_is_open()
-            && let Ok(picture) = browser.picture().await
-            && let Ok(mut film) = film.lock()
-        {
-            film.push((at, picture));
-        }
-        tokio::time::sleep_until(begun + FILM_EVERY).await;
-    }
 }
 
 fn unmeasured(mut record: RunRecord, ours: &Ours) -> RunRecord {
@@ -401,8 +383,7 @@ impl Player<'_> {
             record.trouble = Some(over);
         }
         if let Some(browser) = talk {
-            // Answers that are on their way when the expectation holds still belong to the step.
-            tokio::time::sleep(Duration::from_millis(40)).await;
+            self.answers_on_their_way().await;
             if led_away && record.outcome != Outcome::Failed {
                 // A busy machine may have loaded the page and not painted it yet; a blank page never is.
                 let painted = json!({ "what": "painted", "patience_ms": 1_000 });
@@ -415,10 +396,9 @@ impl Player<'_> {
                 record.picture = browser.picture().await.ok();
             }
         }
-        if let Some(Ok(mut film)) = self.setting.film.as_ref().map(|f| f.lock()) {
-            // What was taken before the first act shows the step before.
-            let taken = std::mem::take(&mut *film).into_iter().filter(|(at, _)| *at >= from);
-            record.film = taken.map(|(at, picture)| Frame { at_ms: at - from, picture }).take(FILM_LONGEST).collect();
+        if let Some(film) = &self.setting.film {
+            let shown = film.take_since(from).into_iter();
+            record.film = shown.map(|(at, picture)| Frame { at_ms: at - from, picture }).collect();
         }
         if let Ok(evidence) = self.evidence.lock() {
             (record.requests, record.console) = evidence.between(from - 1.0, clock());
@@ -427,6 +407,14 @@ impl Player<'_> {
             }
         }
         Ok(record)
+    }
+
+    /// Answers that are on their way when an expectation holds still belong to the step.
+    async fn answers_on_their_way(&self) {
+        let until = tokio::time::Instant::now() + ON_THEIR_WAY;
+        while tokio::time::Instant::now() < until && self.evidence.lock().is_ok_and(|e| e.is_waiting()) {
+            tokio::time::sleep(Duration::from_millis(3)).await;
+        }
     }
 
     /// Plays sentences in order; when the last one came true. `at`: the line they count for when they

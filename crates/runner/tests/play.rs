@@ -2,6 +2,7 @@
 
 use cadentis_core::journey::parse;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord};
+use cadentis_runner::film::Film;
 use cadentis_runner::{News, Setting, play};
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places::by_slug;
@@ -54,9 +55,18 @@ step "Hold"
 async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let r = played(&w, SEARCH).await;
+    let filmed = Setting { proxy: Some(w.proxy.address), film: Some(Film::of_width(400)), ..Setting::default() };
+    let r = play(&parse(SEARCH).expect("a script"), &filmed, |_| {}).await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
     assert_eq!(r.steps.len(), 3);
+    // The film shows the page as it came, small, and in order.
+    for s in &r.steps {
+        assert!(s.film.iter().all(|f| f.picture.len() > 500 && f.at_ms >= 0.0), "{}: {}", s.name, s.film.len());
+        assert!(s.film.is_sorted_by(|a, b| a.at_ms <= b.at_ms));
+    }
+    let (open, small) = (&r.steps[0], &r.steps[0].film);
+    assert!(small.iter().any(|f| open.vitals.fcp_ms.is_some_and(|fcp| f.at_ms + 20.0 >= fcp)), "{:?}", open.vitals);
+    assert!(small.iter().all(|f| open.picture.as_ref().is_some_and(|p| p.len() > f.picture.len())));
     let total: f64 = r.steps.iter().map(|s| s.duration_ms).sum();
     assert!((total - r.duration_ms).abs() < 0.01);
     let open = &r.steps[0];

@@ -141,17 +141,24 @@ impl Db {
             let known: bool = sqlx::query_scalar(sql).bind(record.id).bind(location_id).fetch_one(&mut *tx).await?;
             return Ok(if known { Finished::Already } else { Finished::Unknown });
         };
-        for (step, picture) in record.steps.iter_mut().map(|s| s.picture.take()).enumerate() {
-            let Some((mime, image)) = picture.as_deref().and_then(data_url) else { continue };
-            sqlx::query("INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'))")
-                .bind(site_id)
-                .bind(due_at)
-                .bind(record.id)
-                .bind(step as i16)
-                .bind(mime)
-                .bind(image)
-                .execute(&mut *tx)
-                .await?;
+        for (step, s) in record.steps.iter_mut().enumerate() {
+            let at_the_end = s.picture.take().map(|picture| (0i16, None, picture));
+            let film = std::mem::take(&mut s.film).into_iter().zip(1i16..);
+            let film = film.map(|(f, nth)| (nth, Some(f.at_ms as f32), f.picture));
+            for (nth, at_ms, picture) in at_the_end.into_iter().chain(film) {
+                let Some((mime, image)) = data_url(&picture) else { continue };
+                sqlx::query("INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'), $7, $8)")
+                    .bind(site_id)
+                    .bind(due_at)
+                    .bind(record.id)
+                    .bind(step as i16)
+                    .bind(mime)
+                    .bind(image)
+                    .bind(nth)
+                    .bind(at_ms)
+                    .execute(&mut *tx)
+                    .await?;
+            }
         }
         // Before a failure counts it is tried again, if the journey wants that. The second try has the same moment.
         let sql = "INSERT INTO work (id, site_id, journey_id, location_id, due_at, first_try)
@@ -439,10 +446,11 @@ impl Db {
         Ok(())
     }
 
-    /// Which steps of a run have a picture.
-    pub async fn pictures(&self, run: &Run) -> Result<Vec<i16>> {
-        let sql = "SELECT step FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step";
-        Ok(sqlx::query_scalar(sql)
+    /// Which pictures there are of a run.
+    pub async fn pictures(&self, run: &Run) -> Result<Vec<Shown>> {
+        let sql =
+            "SELECT step, nth, at_ms FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step, nth";
+        Ok(sqlx::query_as(sql)
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
             .bind(run.id)
@@ -451,16 +459,27 @@ impl Db {
     }
 
     /// One picture: its media type and bytes.
-    pub async fn picture(&self, run: &Run, step: i16) -> Result<Option<(String, Vec<u8>)>> {
-        let sql = "SELECT mime, image FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 AND step = $4";
+    pub async fn picture(&self, run: &Run, step: i16, nth: i16) -> Result<Option<(String, Vec<u8>)>> {
+        let sql = "SELECT mime, image FROM picture
+                   WHERE site_id = $1 AND due_at = $2 AND run_id = $3 AND step = $4 AND nth = $5";
         Ok(sqlx::query_as(sql)
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
             .bind(run.id)
             .bind(step)
+            .bind(nth)
             .fetch_optional(&self.pool)
             .await?)
     }
+}
+
+/// A picture of a run: of which step, which of them (0 is the one at the end), and when it was shown, in milliseconds
+/// from the step's beginning.
+#[derive(Debug, Clone, Copy, PartialEq, sqlx::FromRow)]
+pub struct Shown {
+    pub step: i16,
+    pub nth: i16,
+    pub at_ms: Option<f32>,
 }
 
 /// Media type and base64 text of a data URL.

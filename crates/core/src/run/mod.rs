@@ -2,6 +2,7 @@
 
 pub mod cause;
 pub mod device;
+pub mod film;
 pub mod har;
 pub mod level;
 pub mod links;

@@ -161,18 +161,22 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
     }))
 }
 
-/// `GET /api/trials/{id}/film/{step}/{frame}`: one picture.
-pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, usize)>) -> HttpResponse {
+/// `GET /api/trials/{id}/film/{step}/{frame}`: one picture; `end` is the one at the step's end.
+pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)>) -> HttpResponse {
     let (id, step, frame) = path.into_inner();
     let trial = match state.db.trial(id).await {
         Ok(trial) => trial,
         Err(e) => return away(&e),
     };
     let record = trial.and_then(|t| t.record);
-    let picture = record.as_ref().and_then(|r| r.steps.get(step)?.film.get(frame));
-    let bytes = picture.and_then(|f| {
+    let step = record.as_ref().and_then(|r| r.steps.get(step));
+    let picture = match frame.parse::<usize>() {
+        Ok(nth) => step.and_then(|s| s.film.get(nth)).map(|f| &f.picture),
+        Err(_) => step.filter(|_| frame == "end").and_then(|s| s.picture.as_ref()),
+    };
+    let bytes = picture.and_then(|p| {
         use base64::Engine;
-        base64::engine::general_purpose::STANDARD.decode(f.picture.split_once(',')?.1).ok()
+        base64::engine::general_purpose::STANDARD.decode(p.split_once(',')?.1).ok()
     });
     match bytes {
         Some(bytes) => HttpResponse::Ok()

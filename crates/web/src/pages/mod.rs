@@ -62,7 +62,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/words", web::get().to(script::words))
         .route("/runs/{id}", web::get().to(run::page))
         .route("/runs/{id}/accept", web::post().to(run::accept))
-        .route("/runs/{id}/pictures/{step}", web::get().to(run::picture))
+        .route("/runs/{id}/pictures/{step}/{nth}", web::get().to(run::picture))
         .route("/{what:runs|trials}/{id}/har", web::get().to(run::har))
         .route("/{what:runs|trials}/{id}/log", web::get().to(run::log))
         .route("/trials/{id}", web::get().to(run::trial))

@@ -12,6 +12,7 @@ use crate::format;
 use crate::frame::{Frame, tone_of};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_core::run::film::first_showing;
 use cadentis_core::run::{
     DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where, cause,
 };
@@ -52,8 +53,9 @@ struct Page {
     parts: Vec<PartBar>,
     against_usual: String,
     differences: Vec<(String, String)>,
-    /// Address and what it shows.
-    pictures: Vec<(String, String)>,
+    /// The film of the step that is shown, and the end of each step.
+    film: Vec<Picture>,
+    ends: Vec<Picture>,
     /// The requests of the step that is shown.
     asked: Requests,
     console: Vec<(String, String, String)>,
@@ -87,6 +89,13 @@ struct LookedRow {
     says: String,
     tone: &'static str,
     lines: Vec<DiffLine>,
+}
+
+/// A picture of the page: its address, what stands below it, and moments that fall on it.
+struct Picture {
+    link: String,
+    says: String,
+    tags: Vec<String>,
 }
 
 struct StepTab {
@@ -179,13 +188,11 @@ pub async fn page(
     });
     if let Some(record) = &record {
         page.looked = looked_rows(record, &accepted, &page.frame.site.zone);
-        page.pictures = pictures
-            .into_iter()
-            .map(|n| {
-                let name = record.steps.get(n as usize).map_or(String::new(), |s| s.name.clone());
-                (format!("/runs/{}/pictures/{n}", run.id), name)
-            })
-            .collect();
+        let shown = pictures.into_iter().map(|p| {
+            let link = format!("/runs/{}/pictures/{}/{}", run.id, p.step, p.nth);
+            (p.step as usize, p.at_ms.map(f64::from), link)
+        });
+        show(&mut page, record, shown.collect());
     }
     html(&page)
 }
@@ -233,14 +240,42 @@ pub async fn trial(
     page.journey = format!("{name} (trial)");
     page.here = format!("/trials/{id}");
     let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
-        let picture = move |(i, f): (usize, &cadentis_core::run::Frame)| {
-            let says = format!("{} {} s", if i == 0 { s.name.as_str() } else { "" }, format::seconds(f.at_ms));
-            (format!("/api/trials/{id}/film/{nth}/{i}"), says.trim().to_string())
-        };
-        s.film.iter().enumerate().map(picture)
+        let frame = move |(i, f): (usize, &cadentis_core::run::Frame)| (nth, Some(f.at_ms), format!("/api/trials/{id}/film/{nth}/{i}"));
+        let end = s.picture.as_ref().map(|_| (nth, None, format!("/api/trials/{id}/film/{nth}/end")));
+        s.film.iter().enumerate().map(frame).chain(end)
     });
-    page.pictures = frames.collect();
+    show(&mut page, &record, frames.collect());
     html(&page)
+}
+
+/// Puts pictures on the page: of which step, when (`None` at its end), and the address.
+fn show(page: &mut Page, record: &RunRecord, pictures: Vec<(usize, Option<f64>, String)>) {
+    let here = page.steps.iter().position(|s| s.here);
+    let of_film = pictures.iter().filter(|(step, at, _)| Some(*step) == here && at.is_some());
+    let film: Vec<(f64, &String)> = of_film.filter_map(|(_, at, link)| Some(((*at)?, link))).collect();
+    let moments: Vec<f64> = film.iter().map(|(at, _)| *at).collect();
+    page.film = film
+        .iter()
+        .map(|(at, link)| {
+            let says = format!("{} s", format::seconds(*at));
+            Picture { link: link.to_string(), says, tags: Vec::new() }
+        })
+        .collect();
+    if let Some(step) = here.and_then(|i| record.steps.get(i)) {
+        let painted = [("FCP", step.vitals.fcp_ms), ("LCP", step.vitals.lcp_ms)];
+        for (name, at) in painted.into_iter().filter_map(|(name, at)| Some((name, at?))) {
+            if let Some(nth) = first_showing(&moments, at) {
+                page.film[nth].tags.push(format!("{name} {}", format::seconds(at)));
+            }
+        }
+    }
+    let ends = pictures.into_iter().filter(|(_, at, _)| at.is_none());
+    page.ends = ends
+        .map(|(step, _, link)| {
+            let says = record.steps.get(step).map_or(String::new(), |s| s.name.clone());
+            Picture { link, says, tags: Vec::new() }
+        })
+        .collect();
 }
 
 /// The record of a run, or of a trial.
@@ -335,7 +370,8 @@ fn shown(frame: Frame, played: &Played<'_>, wanted: &Wanted) -> Page {
         parts: vec![],
         against_usual: String::new(),
         differences: vec![],
-        pictures: vec![],
+        film: vec![],
+        ends: vec![],
         asked: Requests::default(),
         console: vec![],
         links: vec![],
@@ -535,11 +571,11 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
 }
 
 /// The picture at the end of a step.
-pub async fn picture(state: web::Data<State>, path: web::Path<(Uuid, i16)>) -> Result<HttpResponse, PageError> {
-    let (id, step) = path.into_inner();
+pub async fn picture(state: web::Data<State>, path: web::Path<(Uuid, i16, i16)>) -> Result<HttpResponse, PageError> {
+    let (id, step, nth) = path.into_inner();
     let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
     let run = state.db.run(id).await?.ok_or_else(missing)?;
-    let (mime, image) = state.db.picture(&run, step).await?.ok_or_else(missing)?;
+    let (mime, image) = state.db.picture(&run, step, nth).await?.ok_or_else(missing)?;
     // Whatever a runner sends, a browser here will show it as a picture or not at all.
     let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };
     Ok(HttpResponse::Ok().content_type(mime).insert_header(("cache-control", "max-age=86400")).body(image))
