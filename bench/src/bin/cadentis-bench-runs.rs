@@ -115,10 +115,12 @@ async fn script(proxy: SocketAddr, binary: Option<&str>) -> Result<Duration, Fai
         .find_map(|l| l.split("on port ").nth(1)?.trim_end_matches('.').parse::<u16>().ok())
         .ok_or("no port")?;
     std::thread::spawn(move || said.for_each(drop));
-    let profile = std::env::temp_dir().join(format!("cadentis-bench-{}", std::process::id()));
+    let slim = binary.map_or("", |_| "-slim");
+    let profile = std::env::temp_dir().join(format!("cadentis-bench-{}{slim}", std::process::id()));
     let mut caps = DesiredCapabilities::chrome();
     if let Some(binary) = binary {
         caps.set_binary(binary)?;
+        caps.set("browserName", cadentis_processes::chromium::SLIM_NAME)?;
     }
     let more = [
         "--window-size=1280,800".to_string(),

@@ -178,6 +178,12 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
     assert!(copy.contains("journey &#34;Copy of Sign in&#34;"));
     assert_eq!(w.form("/journeys/sign-in/life", "life=archived").await.0, 303);
     assert!(w.page("/journeys/sign-in/script").await.contains(">Restore<"));
+    // For good only what is archived, by its name, and what no goal counts.
+    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 409, "not archived");
+    assert_eq!(w.form("/journeys/copy-of-sign-in/life", "life=archived").await.0, 303);
+    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=copy").await.0, 409, "another name");
+    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 303);
+    assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
     assert_eq!(w.form("/journeys/sign-in/life", "life=dead").await.0, 404);
     assert_eq!(w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on").await.0, 303);
     let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");

@@ -4,6 +4,9 @@
 /// of the time and CPU of the one with windows, toolbars and extensions.
 const SLIM: &str = "/usr/lib/chromium/chromium-headless-shell";
 
+/// What a driver calls it.
+pub const SLIM_NAME: &str = "chrome-headless-shell";
+
 /// The browser to play runs in, when it is not the driver's own choice.
 pub fn slim() -> Option<&'static str> {
     std::path::Path::new(SLIM).exists().then_some(SLIM)

@@ -1,8 +1,8 @@
 //! Asks a server for work, plays it, brings the record back.
 
 use crate::fair::{self, Watch};
-use crate::kept::Kept;
 use crate::film::Film;
+use crate::kept::Kept;
 use crate::play::{News, Setting, play};
 use crate::record::{self, Answer};
 use cadentis_core::journey;
@@ -234,14 +234,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
 }
 
 /// Tells how a trial goes, with the newest picture, until somebody cancels it.
-async fn look_on(
-    client: &reqwest::Client,
-    server: &str,
-    post: &Post,
-    id: Uuid,
-    progress: &Mutex<Value>,
-    film: &Film,
-) {
+async fn look_on(client: &reqwest::Client, server: &str, post: &Post, id: Uuid, progress: &Mutex<Value>, film: &Film) {
     loop {
         tokio::time::sleep(TELL_EVERY).await;
         let mut now = progress.lock().map(|p| p.clone()).unwrap_or_default();

@@ -155,6 +155,8 @@ impl Browser {
         caps.enable_bidi().map_err(start)?;
         if let Some(binary) = cadentis_processes::chromium::slim() {
             caps.set_binary(binary).map_err(start)?;
+            // Its name in the words of the driver.
+            caps.set("browserName", cadentis_processes::chromium::SLIM_NAME).map_err(start)?;
         }
         // What to say to a dialog is the script's affair.
         caps.set("unhandledPromptBehavior", "ignore").map_err(start)?;

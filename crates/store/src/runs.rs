@@ -389,6 +389,16 @@ impl Db {
         Ok(rows.into_iter().map(|r| r.0).collect())
     }
 
+    /// Records of these runs, as far as they were kept.
+    pub async fn records(&self, runs: &[&Run]) -> Result<Vec<RunRecord>> {
+        let Some(first) = runs.first() else { return Ok(Vec::new()) };
+        let (ids, due): (Vec<Uuid>, Vec<_>) = runs.iter().map(|r| (r.id, r.due_at.to_sqlx())).unzip();
+        let sql = "SELECT record FROM run_record WHERE site_id = $1 AND due_at = ANY($2) AND run_id = ANY($3)";
+        let rows: Vec<Json<RunRecord>> =
+            sqlx::query_scalar(sql).bind(first.site_id).bind(due).bind(ids).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|r| r.0).collect())
+    }
+
     /// Runs of the same journey due within `seconds` of this one, itself left out: those here tell
     /// the one before and after, those elsewhere the same minutes at other locations.
     pub async fn runs_around(&self, run: &Run, seconds: i64) -> Result<Vec<Run>> {
@@ -399,11 +409,12 @@ impl Db {
         Ok(near)
     }
 
-    /// Mean duration (ms) and mean size of the record (bytes) of the site's runs in the last day, over at most
+    /// Mean duration (ms) and mean size of record and pictures (bytes) of the site's runs in the last day, over at most
     /// 500 of them; `None` when there were none.
     pub async fn mean_run(&self, site_id: i32, now: Timestamp) -> Result<Option<(f64, f64)>> {
         let sql = "SELECT avg(d)::float8, avg(b)::float8 FROM (
-                       SELECT r.duration_ms AS d, pg_column_size(k.record) AS b FROM run r
+                       SELECT r.duration_ms AS d, pg_column_size(k.record) + coalesce((SELECT sum(pg_column_size(p.image)) FROM picture p
+                           WHERE p.site_id = r.site_id AND p.due_at = r.due_at AND p.run_id = r.id), 0) AS b FROM run r
                        JOIN run_record k ON k.site_id = r.site_id AND k.due_at = r.due_at AND k.run_id = r.id
                        WHERE r.site_id = $1 AND r.due_at > $2::timestamptz - interval '1 day'
                        ORDER BY r.due_at DESC LIMIT 500) AS newest";
@@ -448,14 +459,8 @@ impl Db {
 
     /// Which pictures there are of a run.
     pub async fn pictures(&self, run: &Run) -> Result<Vec<Shown>> {
-        let sql =
-            "SELECT step, nth, at_ms FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step, nth";
-        Ok(sqlx::query_as(sql)
-            .bind(run.site_id)
-            .bind(run.due_at.to_sqlx())
-            .bind(run.id)
-            .fetch_all(&self.pool)
-            .await?)
+        let sql = "SELECT step, nth, at_ms FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step, nth";
+        Ok(sqlx::query_as(sql).bind(run.site_id).bind(run.due_at.to_sqlx()).bind(run.id).fetch_all(&self.pool).await?)
     }
 
     /// One picture: its media type and bytes.

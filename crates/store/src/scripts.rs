@@ -64,6 +64,16 @@ impl Life {
     }
 }
 
+/// What became of deleting a journey.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Deleted {
+    Gone,
+    /// Only what is archived can be deleted.
+    NotArchived,
+    /// This goal counts its runs.
+    Counted(String),
+}
+
 type VersionRow = (i32, String, String, jiff_sqlx::Timestamp);
 
 fn version((version, author, note, saved_at): VersionRow) -> Version {
@@ -82,6 +92,41 @@ impl Db {
     pub async fn script_of_version(&self, journey_id: i32, version: i32) -> Result<Option<String>> {
         let sql = "SELECT script FROM script_version WHERE journey_id = $1 AND version = $2";
         Ok(sqlx::query_scalar(sql).bind(journey_id).bind(version).fetch_optional(&self.pool).await?)
+    }
+
+    /// Deletes an archived journey with its versions, runs and evidence, for good.
+    pub async fn delete_journey(&self, journey_id: i32) -> Result<Deleted> {
+        let mut tx = self.pool.begin().await?;
+        let life: String = sqlx::query_scalar("SELECT life FROM journey WHERE id = $1 FOR UPDATE")
+            .bind(journey_id)
+            .fetch_one(&mut *tx)
+            .await?;
+        if life != Life::Archived.word() {
+            return Ok(Deleted::NotArchived);
+        }
+        let sql = "SELECT name FROM goal WHERE journey_id = $1 LIMIT 1";
+        if let Some(goal) = sqlx::query_scalar(sql).bind(journey_id).fetch_optional(&mut *tx).await? {
+            return Ok(Deleted::Counted(goal));
+        }
+        for sql in [
+            "DELETE FROM picture p USING run r
+             WHERE r.journey_id = $1 AND p.site_id = r.site_id AND p.due_at = r.due_at AND p.run_id = r.id",
+            "DELETE FROM picture p USING first_try r
+             WHERE r.journey_id = $1 AND p.site_id = r.site_id AND p.due_at = r.due_at AND p.run_id = r.id",
+            "DELETE FROM run_record e USING run r
+             WHERE r.journey_id = $1 AND e.site_id = r.site_id AND e.due_at = r.due_at AND e.run_id = r.id",
+            "DELETE FROM run_record e USING first_try r
+             WHERE r.journey_id = $1 AND e.site_id = r.site_id AND e.due_at = r.due_at AND e.run_id = r.id",
+            "DELETE FROM first_try WHERE journey_id = $1",
+            "DELETE FROM run WHERE journey_id = $1",
+            "DELETE FROM run_day WHERE journey_id = $1",
+            "DELETE FROM work WHERE journey_id = $1",
+            "DELETE FROM journey WHERE id = $1",
+        ] {
+            sqlx::query(sql).bind(journey_id).execute(&mut *tx).await?;
+        }
+        tx.commit().await?;
+        Ok(Deleted::Gone)
     }
 
     /// Saves a script as the next version, unless somebody was quicker.

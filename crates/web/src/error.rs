@@ -16,6 +16,8 @@ pub enum PageError {
     Store(#[from] StoreError),
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
+    #[error("{0}")]
+    Refused(String),
     #[error("It could not be made: {0}.")]
     Broken(String),
 }
@@ -33,6 +35,7 @@ impl ResponseError for PageError {
         match self {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
             PageError::Stretch(_) => StatusCode::BAD_REQUEST,
+            PageError::Refused(_) => StatusCode::CONFLICT,
             PageError::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
             PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
@@ -41,6 +44,7 @@ impl ResponseError for PageError {
     fn error_response(&self) -> HttpResponse {
         let advice = match self {
             PageError::NotFound(_) => "Choose one of the places above.",
+            PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {
                 "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."
             }

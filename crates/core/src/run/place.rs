@@ -4,7 +4,9 @@
 //! place in every journey, while other places get through, is the place; visitors from there tell
 //! whether the place or only our runner in it.
 
+use super::{Outcome, RunRecord, Split};
 use serde::Serialize;
+use std::collections::HashMap;
 
 /// Who is at fault, as far as the comparison tells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -67,6 +69,28 @@ const LEAST_VIEWS: f64 = 30.0;
 /// Visitors below this share of the usual number are missing; above the second, they are there.
 const MISSING: f64 = 0.4;
 const THERE: f64 = 0.7;
+
+/// The host that is not the site's and failed, or held up half of the step that failed, in most of these runs. A run
+/// in which a request to the site failed accuses nobody else.
+pub fn third_party<'a>(failed: impl IntoIterator<Item = &'a RunRecord>, ours: impl Fn(&str) -> bool) -> Option<String> {
+    let (mut all, mut blamed) = (0u64, HashMap::<String, u64>::new());
+    for run in failed {
+        all += 1;
+        let Some(step) = run.counted_steps().find(|s| s.outcome == Outcome::Failed) else { continue };
+        if step.requests.iter().any(|r| r.is_failed() && ours(r.host())) {
+            continue;
+        }
+        let split = Split::of(step);
+        let held_up = |host: &str| split.host(host) >= 0.5 * step.duration_ms;
+        let foreign = step.requests.iter().filter(|r| !ours(r.host()));
+        let mut hosts: Vec<&str> = foreign.filter(|r| r.is_failed() || held_up(r.host())).map(|r| r.host()).collect();
+        hosts.sort_unstable();
+        hosts.dedup();
+        hosts.into_iter().for_each(|h| *blamed.entry(h.to_string()).or_default() += 1);
+    }
+    let most = blamed.into_iter().max_by(|(a, n), (b, m)| n.cmp(m).then(b.cmp(a)))?;
+    (most.1 * 2 > all && all >= LEAST).then_some(most.0)
+}
 
 /// The verdict, and the sentence of evidence it rests on.
 pub fn whose(around: &Around) -> (Whose, String) {
@@ -135,6 +159,42 @@ mod tests {
         let host =
             Around { third_party: Some("tiles.isles-map.example".into()), ..around(runs(60, 64), runs(0, 10), None) };
         assert_eq!(whose(&host).0, Whose::ThirdParty);
+    }
+
+    #[test]
+    fn a_foreign_host_is_named_when_it_failed_in_most_runs_and_the_site_did_not() {
+        use crate::run::StepRecord;
+        use crate::run::split::tests::request;
+        let run = |requests| {
+            let step = StepRecord {
+                outcome: Outcome::Failed,
+                duration_ms: 10_000.0,
+                requests,
+                ..StepRecord::begun("S", 0.0, None)
+            };
+            RunRecord {
+                id: uuid::Uuid::nil(),
+                started_at: jiff::Timestamp::UNIX_EPOCH,
+                outcome: Outcome::Failed,
+                duration_ms: 10_000.0,
+                trouble: None,
+                steps: vec![step],
+                browser: String::new(),
+                runner: String::new(),
+                device: "desktop".into(),
+            }
+        };
+        let (page, tiles) = ("http://book.marram.example/", "http://tiles.isles-map.example/1");
+        let ours = |h: &str| h == "book.marram.example";
+        let answered = |url: &str, status| crate::run::Request { status, ..request(url, 0.0, 5.0, 40.0, 5.0) };
+        let slow = run(vec![answered(page, 200), request(tiles, 60.0, 20.0, 9_900.0, 5.0)]);
+        let broken = run(vec![answered(page, 200), answered(tiles, 503)]);
+        let site = run(vec![answered(page, 500), answered(tiles, 503)]);
+        let other = run(vec![answered(page, 200)]);
+        assert_eq!(third_party([&slow, &broken, &other], ours).as_deref(), Some("tiles.isles-map.example"));
+        assert_eq!(third_party([&broken, &site, &site], ours), None, "the site failed, too");
+        assert_eq!(third_party([&slow, &broken, &other, &other], ours), None, "no more than half");
+        assert_eq!(third_party([&slow, &slow], ours), None, "two runs say nothing");
     }
 
     proptest! {

@@ -12,7 +12,7 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::{State as Standing, Tally};
 use cadentis_core::run::Outcome;
-use cadentis_core::run::place::{Around, Compared, Whose, whose};
+use cadentis_core::run::place::{self, Around, Compared, Whose, whose};
 use cadentis_core::run::spell::Spell;
 use cadentis_core::stats::Samples;
 use cadentis_store::runs::Run;
@@ -57,6 +57,9 @@ struct Trouble {
 
 /// Bars in the strip of a journey.
 const BARS: usize = 144;
+
+/// Failed runs of a trouble that are looked at for a third party in their way.
+const LOOKED_AT: usize = 12;
 
 /// One journey's runs, here and elsewhere, in order of time.
 struct Played {
@@ -107,7 +110,7 @@ pub async fn page(
     }
     all.retain(|p| !p.here.is_empty());
     let rows = all.iter().map(|p| row(&frame, p)).collect();
-    let troubles = troubles(&frame, location, &all, &views, &usual);
+    let troubles = troubles(&state, &frame, location, &all, &views, &usual).await?;
     let in_all: Vec<&Trouble> = troubles.iter().collect();
     let says = match in_all.as_slice() {
         [] if all.is_empty() => "Nothing was played from here in this stretch.".into(),
@@ -167,7 +170,29 @@ fn row(frame: &Frame, p: &Played) -> Row {
     }
 }
 
-fn troubles(frame: &Frame, location: &Location, all: &[Played], views: &Views, usual: &Views) -> Vec<Trouble> {
+/// The host that is not the site's and was in the way of most runs of the journey that failed in this time, of a few
+/// looked at.
+async fn third_party(
+    state: &State,
+    frame: &Frame,
+    p: &Played,
+    stretch: Stretch,
+) -> cadentis_store::Result<Option<String>> {
+    let failed = |r: &&Run| stretch.contains(r.due_at) && r.outcome == Outcome::Failed;
+    let all: Vec<&Run> = p.here.iter().chain(&p.elsewhere).filter(failed).collect();
+    let some: Vec<&Run> = all.iter().copied().step_by(all.len().div_ceil(LOOKED_AT).max(1)).collect();
+    let records = state.db.records(&some).await?;
+    Ok(place::third_party(&records, |host| frame.site.owns(host)))
+}
+
+async fn troubles(
+    state: &State,
+    frame: &Frame,
+    location: &Location,
+    all: &[Played],
+    views: &Views,
+    usual: &Views,
+) -> cadentis_store::Result<Vec<Trouble>> {
     let past = frame.past();
     let (seen, usually) = (views.buckets(Some(&location.country)), usual.buckets(Some(&location.country)));
     // Whole hours that the trouble touches: page views are counted by the hour.
@@ -181,11 +206,16 @@ fn troubles(frame: &Frame, location: &Location, all: &[Played], views: &Views, u
         for spell in Spell::of(&checks, 2) {
             let stretch = spell.stretch(past.to);
             let others = all.iter().filter(|o| o.journey.id != p.journey.id).flat_map(|o| &o.here);
+            let elsewhere = compared(p.elsewhere.iter(), stretch);
+            let third_party = match elsewhere.failed {
+                0 => None,
+                _ => third_party(state, frame, p, stretch).await?,
+            };
             let around = Around {
-                elsewhere: compared(p.elsewhere.iter(), stretch),
+                elsewhere,
                 others_here: compared(others, stretch),
                 visitors: Some((in_hours(&seen, stretch, 0), in_hours(&usually, stretch, 7 * 86_400) as f64)),
-                third_party: None,
+                third_party,
             };
             let (whose, evidence) = whose(&around);
             let (from, to) =
@@ -209,5 +239,5 @@ fn troubles(frame: &Frame, location: &Location, all: &[Played], views: &Views, u
         }
     }
     troubles.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
-    troubles.into_iter().map(|(_, t)| t).collect()
+    Ok(troubles.into_iter().map(|(_, t)| t).collect())
 }

@@ -43,6 +43,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/journeys/{slug}/changes", web::get().to(journey::changes_part))
         .route("/journeys/{slug}/script", web::get().to(script::page))
         .route("/journeys/{slug}/script", web::post().to(script::save))
+        .route("/journeys/{slug}/delete", web::post().to(script::delete))
         .route("/journeys/{slug}/life", web::post().to(script::live))
         .route("/api/pace", web::get().to(plays::means))
         .route("/journeys/{slug}/plays", web::post().to(script::plays))

@@ -240,7 +240,9 @@ pub async fn trial(
     page.journey = format!("{name} (trial)");
     page.here = format!("/trials/{id}");
     let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
-        let frame = move |(i, f): (usize, &cadentis_core::run::Frame)| (nth, Some(f.at_ms), format!("/api/trials/{id}/film/{nth}/{i}"));
+        let frame = move |(i, f): (usize, &cadentis_core::run::Frame)| {
+            (nth, Some(f.at_ms), format!("/api/trials/{id}/film/{nth}/{i}"))
+        };
         let end = s.picture.as_ref().map(|_| (nth, None, format!("/api/trials/{id}/film/{nth}/end")));
         s.film.iter().enumerate().map(frame).chain(end)
     });

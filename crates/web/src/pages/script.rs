@@ -11,7 +11,7 @@ use askama::Template;
 use cadentis_core::journey;
 use cadentis_core::journey::grammar;
 use cadentis_store::StoreError;
-use cadentis_store::scripts::{Edit, Life, Saved, Version};
+use cadentis_store::scripts::{Deleted, Edit, Life, Saved, Version};
 use cadentis_store::sites::Journey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -34,6 +34,7 @@ struct Page {
     owner: String,
     tags: String,
     essential: bool,
+    is_archived: bool,
     editors: String,
     fields: plays::Fields,
     environments: Vec<String>,
@@ -150,6 +151,7 @@ async fn show(
         owner: j.owner,
         tags: j.tags.join(", "),
         essential: j.essential,
+        is_archived: j.life == "archived",
         frame,
     })
 }
@@ -280,6 +282,39 @@ pub async fn live(
     let j = the_journey(&state, &slug).await?;
     state.db.set_life(j.id, life).await?;
     Ok(see(&format!("/journeys/{slug}/script")))
+}
+
+#[derive(Deserialize)]
+pub struct Deletion {
+    #[serde(default)]
+    name: String,
+}
+
+/// `POST /journeys/{slug}/delete`: deletes an archived journey for good; its name says that it is meant.
+pub async fn delete(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    request: HttpRequest,
+    asked: web::Form<Deletion>,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let j = the_journey(&state, &slug).await?;
+    if asked.name.trim() != j.name {
+        return Err(PageError::Refused(format!("Nothing was deleted: type “{}”, its name, to delete it.", j.name)));
+    }
+    match state.db.delete_journey(j.id).await? {
+        Deleted::Gone => Ok(see("/journeys")),
+        Deleted::NotArchived => Err(PageError::Refused(format!(
+            "Nothing was deleted: archive “{}” first, so that it stops playing.",
+            j.name
+        ))),
+        Deleted::Counted(goal) => Err(PageError::Refused(format!(
+            "Nothing was deleted: the goal “{goal}” counts the runs of “{}”, and reports on it would change.",
+            j.name
+        ))),
+    }
 }
 
 async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
