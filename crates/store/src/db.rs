@@ -5,6 +5,7 @@ use jiff_sqlx::ToSqlx;
 use sqlx::AssertSqlSafe;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
 use std::str::FromStr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// What can go wrong between us and the database.
@@ -27,6 +28,7 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 #[derive(Debug, Clone)]
 pub struct Db {
     pub(crate) pool: PgPool,
+    pub(crate) sheets: Arc<crate::sheets::Cache>,
 }
 
 /// The hot tables, each cut into days of UTC.
@@ -41,7 +43,7 @@ impl Db {
         let options = PgConnectOptions::from_str(url)?.options([("statement_timeout", "30s"), ("timezone", "UTC")]);
         let pool =
             PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(3)).connect_lazy_with(options);
-        Ok(Db { pool })
+        Ok(Db { pool, sheets: crate::sheets::cache() })
     }
 
     /// Every row of every table as text: for tests that look for what may not be there.

@@ -1,16 +1,19 @@
 //! Cells: hours of page views by one attribute, rebuilt from raw rows whenever they change.
 //!
 //! Writing page views marks their hour. A rebuild replaces all cells of the hour and takes the mark
-//! away in one transaction, so it can be repeated and late page views are never counted twice.
+//! away in one transaction, so it can be repeated and late page views are never counted twice. Days are made of
+//! their hours when they are first read.
 
 use crate::db::{Db, Result, content};
+use crate::sheets::{DAY_S, begin_of, day_of};
 use crate::views::{Attribute, groups};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Cell, Rated};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
-use sqlx::Row;
+use sqlx::{PgConnection, Row};
+use std::collections::{BTreeMap, HashSet};
 
 /// The cell of one hour and one value of an attribute.
 #[derive(Debug, Clone)]
@@ -31,6 +34,12 @@ impl Db {
         let Some((site_id, hour)) = row else { return Ok(false) };
         let from = hour.to_jiff();
         let stretch = Stretch { from, to: from + SignedDuration::from_hours(1) };
+        lock_day(&mut tx, site_id, day_of(from)).await?;
+        sqlx::query("DELETE FROM page_view_day WHERE site_id = $1 AND hour = $2")
+            .bind(site_id)
+            .bind(begin_of(day_of(from)).to_sqlx())
+            .execute(&mut *tx)
+            .await?;
         sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
             .bind(site_id)
             .bind(hour)
@@ -38,30 +47,15 @@ impl Db {
             .await?;
         for attribute in Attribute::ALL {
             for g in groups(&mut tx, site_id, stretch, 3600, Some(attribute), &Vital::ALL).await? {
-                let mut bytes = Vital::ALL.into_iter().zip(&g.vitals).map(|(vital, values)| {
+                let vitals = std::array::from_fn(|i| {
                     let mut rated = Rated::default();
-                    values.iter().for_each(|v| rated.add(vital, f64::from(*v)));
-                    rated.to_bytes()
+                    g.vitals.get(i).into_iter().flatten().for_each(|v| rated.add(Vital::ALL[i], f64::from(*v)));
+                    rated
                 });
-                let mut next = || bytes.next().unwrap_or_default();
-                sqlx::query(
-                    "INSERT INTO page_view_hour VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
-                )
-                .bind(site_id)
-                .bind(attribute.column())
-                .bind(hour)
-                .bind(&g.value)
-                .bind(g.page_views as i64)
-                .bind(g.abandoned as i64)
-                .bind(g.blank as i64)
-                .bind(g.with_errors as i64)
-                .bind(next())
-                .bind(next())
-                .bind(next())
-                .bind(next())
-                .bind(next())
-                .execute(&mut *tx)
-                .await?;
+                let (page_views, abandoned, blank, with_errors) = (g.page_views, g.abandoned, g.blank, g.with_errors);
+                let cell = Cell { page_views, abandoned, blank, with_errors, vitals };
+                let cell = HourCell { hour: from, value: g.value, cell };
+                put_cell(&mut tx, "page_view_hour", site_id, attribute, &cell).await?;
             }
         }
         sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2")
@@ -81,47 +75,70 @@ impl Db {
         by: Attribute,
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
-        // A sketch that nobody asked for is not read.
-        let lists: String = Vital::ALL
-            .into_iter()
-            .map(|v| {
-                let column = v.name().to_lowercase();
-                if vitals.contains(&v) { format!(", {column}") } else { format!(", NULL::bytea AS {column}") }
-            })
-            .collect();
-        let sql = format!(
-            "SELECT hour, value, page_views, abandoned, blank, with_errors {lists} FROM page_view_hour
-             WHERE site_id = $1 AND attribute = $2 AND hour >= $3 AND hour < $4 ORDER BY hour, value"
-        );
-        let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
+        cells_of(&self.pool, "page_view_hour", site_id, stretch, by, vitals).await
+    }
+
+    /// The same with hours of whole days (UTC) in one, for buckets that no day is cut by.
+    pub async fn cells_by_day(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        by: Attribute,
+        vitals: &[Vital],
+    ) -> Result<Vec<HourCell>> {
+        let first = day_of(stretch.from + SignedDuration::from_secs(DAY_S - 1));
+        let today: i64 =
+            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint").fetch_one(&self.pool).await?;
+        let end = day_of(stretch.to).min(today);
+        if end <= first {
+            return self.cells(site_id, stretch, by, vitals).await;
+        }
+        let (early, late) =
+            (Stretch { from: stretch.from, to: begin_of(first) }, Stretch { from: begin_of(end), to: stretch.to });
+        let days = Stretch { from: begin_of(first), to: begin_of(end) };
+        let (mut all, late, kept) = futures::try_join!(
+            self.cells(site_id, early, by, vitals),
+            self.cells(site_id, late, by, vitals),
+            cells_of(&self.pool, "page_view_day", site_id, days, by, vitals),
+        )?;
+        let there: HashSet<i64> = kept.iter().map(|c| day_of(c.hour)).collect();
+        all.extend(kept);
+        for day in (first..end).filter(|d| !there.contains(d)) {
+            all.extend(self.make_day(site_id, day, by).await?);
+        }
+        all.extend(late);
+        Ok(all)
+    }
+
+    /// Puts the hours of a day in one and keeps it, unless one of them is about to be rebuilt.
+    async fn make_day(&self, site_id: i32, day: i64, by: Attribute) -> Result<Vec<HourCell>> {
+        let mut tx = self.pool.begin().await?;
+        lock_day(&mut tx, site_id, day).await?;
+        let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
+        let mut values: BTreeMap<String, Cell> = BTreeMap::new();
+        for hour in cells_of(&mut *tx, "page_view_hour", site_id, whole, by, &Vital::ALL).await? {
+            values.entry(hour.value).or_default().merge(&hour.cell);
+        }
+        let made: Vec<HourCell> =
+            values.into_iter().map(|(value, cell)| HourCell { hour: whole.from, value, cell }).collect();
+        let sql = "SELECT EXISTS (SELECT FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3)";
+        let changes: bool = sqlx::query_scalar(sql)
             .bind(site_id)
-            .bind(by.column())
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .fetch_all(&self.pool)
+            .bind(whole.from.to_sqlx())
+            .bind(whole.to.to_sqlx())
+            .fetch_one(&mut *tx)
             .await?;
-        rows.iter()
-            .map(|r| {
-                let count = |name: &str| r.try_get::<i64, _>(name).map(i64::unsigned_abs);
-                let mut cell = Cell {
-                    page_views: count("page_views")?,
-                    abandoned: count("abandoned")?,
-                    blank: count("blank")?,
-                    with_errors: count("with_errors")?,
-                    ..Cell::default()
-                };
-                for (vital, rated) in Vital::ALL.into_iter().zip(&mut cell.vitals) {
-                    if let Some(bytes) = r.try_get::<Option<&[u8]>, _>(vital.name().to_lowercase().as_str())? {
-                        *rated = Rated::from_bytes(bytes).map_err(|e| content("page_view_hour", e))?;
-                    }
-                }
-                Ok(HourCell {
-                    hour: r.try_get::<jiff_sqlx::Timestamp, _>("hour")?.to_jiff(),
-                    value: r.try_get("value")?,
-                    cell,
-                })
-            })
-            .collect()
+        if !changes {
+            // Another reader may have made it just before.
+            let sql = "DELETE FROM page_view_day WHERE site_id = $1 AND attribute = $2 AND hour = $3";
+            let gone = sqlx::query(sql).bind(site_id).bind(by.column()).bind(whole.from.to_sqlx());
+            gone.execute(&mut *tx).await?;
+            for cell in &made {
+                put_cell(&mut tx, "page_view_day", site_id, by, cell).await?;
+            }
+        }
+        tx.commit().await?;
+        Ok(made)
     }
 
     /// Page views by hour, for the time strip.
@@ -137,4 +154,84 @@ impl Db {
         .await?;
         Ok(rows.into_iter().map(|(hour, n)| (hour.to_jiff(), n.unsigned_abs())).collect())
     }
+}
+
+/// Nobody makes a day while one of its hours is rebuilt. Days of runs are locked by their journey; sites have numbers
+/// below zero here.
+async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> Result<()> {
+    let day = i32::try_from(day).unwrap_or(0);
+    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(-site_id).bind(day).execute(tx).await?;
+    Ok(())
+}
+
+async fn put_cell(
+    tx: &mut PgConnection,
+    table: &str,
+    site_id: i32,
+    by: Attribute,
+    HourCell { hour, value, cell }: &HourCell,
+) -> Result<()> {
+    let sql = format!("INSERT INTO {table} VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)");
+    let row = sqlx::query(sqlx::AssertSqlSafe(sql))
+        .bind(site_id)
+        .bind(by.column())
+        .bind(hour.to_sqlx())
+        .bind(value)
+        .bind(cell.page_views as i64)
+        .bind(cell.abandoned as i64)
+        .bind(cell.blank as i64)
+        .bind(cell.with_errors as i64);
+    cell.vitals.iter().fold(row, |row, rated| row.bind(rated.to_bytes())).execute(tx).await?;
+    Ok(())
+}
+
+async fn cells_of<'e>(
+    from: impl sqlx::PgExecutor<'e>,
+    table: &str,
+    site_id: i32,
+    stretch: Stretch,
+    by: Attribute,
+    vitals: &[Vital],
+) -> Result<Vec<HourCell>> {
+    // A sketch that nobody asked for is not read.
+    let lists: String = Vital::ALL
+        .into_iter()
+        .map(|v| {
+            let column = v.name().to_lowercase();
+            if vitals.contains(&v) { format!(", {column}") } else { format!(", NULL::bytea AS {column}") }
+        })
+        .collect();
+    let sql = format!(
+        "SELECT hour, value, page_views, abandoned, blank, with_errors {lists} FROM {table}
+             WHERE site_id = $1 AND attribute = $2 AND hour >= $3 AND hour < $4 ORDER BY hour, value"
+    );
+    let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
+        .bind(site_id)
+        .bind(by.column())
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(from)
+        .await?;
+    rows.iter()
+        .map(|r| {
+            let count = |name: &str| r.try_get::<i64, _>(name).map(i64::unsigned_abs);
+            let mut cell = Cell {
+                page_views: count("page_views")?,
+                abandoned: count("abandoned")?,
+                blank: count("blank")?,
+                with_errors: count("with_errors")?,
+                ..Cell::default()
+            };
+            for (vital, rated) in Vital::ALL.into_iter().zip(&mut cell.vitals) {
+                if let Some(bytes) = r.try_get::<Option<&[u8]>, _>(vital.name().to_lowercase().as_str())? {
+                    *rated = Rated::from_bytes(bytes).map_err(|e| content("page_view_hour", e))?;
+                }
+            }
+            Ok(HourCell {
+                hour: r.try_get::<jiff_sqlx::Timestamp, _>("hour")?.to_jiff(),
+                value: r.try_get("value")?,
+                cell,
+            })
+        })
+        .collect()
 }

@@ -14,20 +14,46 @@ use cadentis_core::run::level::Timing;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
+use std::sync::Arc;
 use uuid::Uuid;
 
-const DAY_S: i64 = 86_400;
+pub(crate) const DAY_S: i64 = 86_400;
 /// The first byte of a sheet.
 const LAYOUT: u8 = 1;
 /// Fewer whole days than this are read row by row.
 const WORTH_IT: i64 = 2;
 
+/// Sheets that were read lately, by journey and day, each with the stamp of its row.
+pub(crate) type Cache = quick_cache::sync::Cache<(i32, i64), Cached, Weight>;
+/// As much of them as is kept in memory, in bytes.
+const CACHED: u64 = 96 << 20;
+
+#[derive(Debug, Clone)]
+pub(crate) struct Cached {
+    /// The transaction that wrote the row: whoever reads it later can tell whether it is still the same.
+    stamp: i64,
+    sheet: Arc<[u8]>,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct Weight;
+
+impl quick_cache::Weighter<(i32, i64), Cached> for Weight {
+    fn weight(&self, _: &(i32, i64), cached: &Cached) -> u64 {
+        cached.sheet.len() as u64 + 64
+    }
+}
+
+pub(crate) fn cache() -> Arc<Cache> {
+    Arc::new(Cache::with_weighter(1_000, CACHED, Weight))
+}
+
 /// A day, counted from 1970-01-01.
-fn day_of(at: Timestamp) -> i64 {
+pub(crate) fn day_of(at: Timestamp) -> i64 {
     at.as_second().div_euclid(DAY_S)
 }
 
-fn begin_of(day: i64) -> Timestamp {
+pub(crate) fn begin_of(day: i64) -> Timestamp {
     at_second(day * DAY_S)
 }
 
@@ -225,10 +251,10 @@ impl Db {
     }
 
     /// The sheets of these days, where there are any.
-    async fn sheets(&self, journey_id: i32, site_id: i32, first: i64, end: i64) -> Result<Vec<Option<Vec<u8>>>> {
-        let sql = "SELECT day - '1970-01-01'::date, sheet FROM run_day
+    async fn sheets(&self, journey_id: i32, site_id: i32, first: i64, end: i64) -> Result<Vec<Option<Arc<[u8]>>>> {
+        let sql = "SELECT day - '1970-01-01'::date, xmin::text::bigint FROM run_day
                    WHERE site_id = $1 AND journey_id = $2 AND day >= $3::date AND day < $4::date";
-        let rows: Vec<(i32, Vec<u8>)> = sqlx::query_as(sql)
+        let stamps: Vec<(i32, i64)> = sqlx::query_as(sql)
             .bind(site_id)
             .bind(journey_id)
             .bind(date_of(first))
@@ -236,9 +262,29 @@ impl Db {
             .fetch_all(&self.pool)
             .await?;
         let mut sheets = vec![None; usize::try_from(end - first).unwrap_or(0)];
-        for (day, sheet) in rows {
-            if let Some(place) = usize::try_from(i64::from(day) - first).ok().and_then(|i| sheets.get_mut(i)) {
+        let mut put = |day: i64, sheet: Arc<[u8]>| {
+            if let Some(place) = usize::try_from(day - first).ok().and_then(|i| sheets.get_mut(i)) {
                 *place = Some(sheet);
+            }
+        };
+        let mut to_read = Vec::new();
+        for (day, stamp) in stamps {
+            let day = i64::from(day);
+            match self.sheets.get(&(journey_id, day)).filter(|c| c.stamp == stamp) {
+                Some(cached) => put(day, cached.sheet),
+                None => to_read.push(date_of(day)),
+            }
+        }
+        if !to_read.is_empty() {
+            // Those that were dropped meanwhile are made anew.
+            let sql = "SELECT day - '1970-01-01'::date, xmin::text::bigint, sheet FROM run_day
+                       WHERE site_id = $1 AND journey_id = $2 AND day = ANY($3::date[])";
+            let read: Vec<(i32, i64, Vec<u8>)> =
+                sqlx::query_as(sql).bind(site_id).bind(journey_id).bind(to_read).fetch_all(&self.pool).await?;
+            for (day, stamp, sheet) in read {
+                let (day, sheet) = (i64::from(day), Arc::<[u8]>::from(sheet));
+                self.sheets.insert((journey_id, day), Cached { stamp, sheet: sheet.clone() });
+                put(day, sheet);
             }
         }
         Ok(sheets)

@@ -7,6 +7,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Beacon, PageView};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
+use cadentis_store::rollup::HourCell;
 use cadentis_store::runs::{Finished, Try};
 use cadentis_store::scripts::{Edit, Life, Saved};
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace};
@@ -144,6 +145,17 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
     let lcp = |db: Db| async move {
         while db.roll_up_one().await.expect("rolled up") {}
         let cells = db.cells(1, hour(), Attribute::Family, &[Vital::Lcp]).await.expect("cells");
+        // A day made of them, and read again as it was kept, says the same.
+        let day = Stretch {
+            from: hour().from - SignedDuration::from_hours(30),
+            to: hour().to + SignedDuration::from_hours(30),
+        };
+        for _ in 0..2 {
+            let by_day = db.cells_by_day(1, day, Attribute::Family, &[Vital::Lcp]).await.expect("days");
+            assert_eq!(by_day.len(), 1);
+            let says = |c: &HourCell| (c.value.clone(), c.cell.page_views, c.cell.vital(Vital::Lcp).clone());
+            assert_eq!(says(&by_day[0]), says(&cells[0]));
+        }
         (
             cells.iter().map(|c| c.cell.page_views).sum::<u64>(),
             cells.iter().map(|c| c.cell.vital(Vital::Lcp).counts[0]).sum::<u64>(),

@@ -52,7 +52,11 @@ impl Views {
     ) -> Result<Views> {
         let bucket_s = stretch.bucket_seconds(most).max(3_600);
         let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
-        for c in state.db.cells(site_id, stretch, by, vitals).await? {
+        let cells = match bucket_s % 86_400 {
+            0 => state.db.cells_by_day(site_id, stretch, by, vitals).await?,
+            _ => state.db.cells(site_id, stretch, by, vitals).await?,
+        };
+        for c in cells {
             let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;
             let pool = pools.entry((bucket, c.value)).or_default();
             pool.count(c.cell.page_views, c.cell.abandoned, c.cell.blank, c.cell.with_errors);
