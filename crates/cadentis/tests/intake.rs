@@ -167,3 +167,61 @@ async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_late
     assert_eq!(page.status(), 503);
     assert!(page.text().await.expect("a body").contains("The database does not answer just now."));
 }
+
+async fn page(s: &Served, path: &str) -> String {
+    let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
+    assert_eq!(answer.status(), 200, "{path}");
+    answer.text().await.expect("a page")
+}
+
+#[tokio::test]
+async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_its_load_goes() {
+    let s = server().await;
+    let (now, visit) = (Timestamp::now().as_millisecond(), Uuid::new_v4());
+    let hostile = "<script>alert(1)</script> berth";
+    let view = |minutes_ago: i64, path: &str, more: Value| {
+        let at = now - minutes_ago * 60_000;
+        let mut view = json!({"id": Uuid::new_v4(), "seq": 1, "at": at, "sent": now, "visit": visit,
+            "device": "phone", "url": format!("http://book.marram.example{path}"), "dns": 20, "connect": 80,
+            "ttfb": 300, "fcp": 700, "lcp": 1_500, "load": 1_800});
+        more.as_object().into_iter().flatten().for_each(|(k, v)| view[k.as_str()] = v.clone());
+        view
+    };
+    let error = |n: u32| json!({"errors": 1, "error": format!("{hostile} {n} is gone")});
+    let left = json!({"abandoned": true, "lcp": null, "load": null});
+    let views = json!([
+        view(9, "/", json!({})),
+        view(8, "/sailings", error(17)),
+        view(7, "/sailings", error(18)),
+        view(6, "/cabin", left)
+    ]);
+    assert_eq!(send(&s.server.address, "key", views.to_string(), OWN, BROWSER).await.0, 204);
+
+    // Two texts, one kind; it leads to the visit.
+    let errors = page(&s, "/visitors/errors").await;
+    assert!(errors.contains("berth ‹n› is gone") && !errors.contains("<script>alert"), "{errors}");
+    assert!(errors.contains("50.00 % of page views told of a script error, of 1 kind."), "{errors}");
+    let link = format!("/visitors/visits/{visit}?at=");
+    let rest = errors.split_once(&link).expect("a link to the visit").1;
+    let at: String = rest.chars().take_while(char::is_ascii_digit).collect();
+
+    let line = page(&s, &format!("{link}{at}")).await;
+    assert!(line.contains("4 page views over") && line.contains("3 of them had trouble"), "{line}");
+    assert!(line.contains("it ended on a page that was left before it had loaded"), "{line}");
+    // The first with trouble is looked into: 20, 80, 200, 400 and 800 ms make the 1.50 s.
+    assert!(line.contains("1.50 s until its largest paint") && line.contains("<b>0.20 s</b> waiting"), "{line}");
+    assert!(!line.contains("<script>alert"));
+
+    // Without families of its own, each path is its own.
+    let visitors = page(&s, "/visitors").await;
+    let family = visitors.split_once("/visitors/family?family=").expect("a link to a family").1;
+    let family: String = family.chars().take_while(|c| *c != '&' && *c != '"').collect();
+    let whole = page(&s, &format!("/visitors/family?family={family}")).await;
+    assert!(whole.contains("At the 75th percentile LCP is 1.50 s"), "{whole}");
+    let load = page(&s, &format!("/visitors/family/load?family={family}")).await;
+    assert!(load.contains("Where 1.50 s until the largest paint go"), "{load}");
+    let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address)).await.expect("an answer");
+    assert_eq!(nobody.status(), 404);
+    let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
+    assert_eq!(reqwest::get(unknown).await.expect("an answer").status(), 404);
+}

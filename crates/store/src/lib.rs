@@ -20,6 +20,7 @@ mod sheets;
 pub mod sites;
 pub mod trials;
 pub mod views;
+pub mod visits;
 pub mod work;
 
 pub use db::{Db, Result, StoreError};

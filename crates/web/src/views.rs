@@ -81,6 +81,12 @@ impl Views {
         buckets.into_iter().collect()
     }
 
+    /// Only those with this value of the attribute.
+    pub fn only(&self, value: &str) -> Views {
+        let pools = self.pools.iter().filter(|(_, v, _)| v == value).cloned().collect();
+        Views { bucket_s: self.bucket_s, pools }
+    }
+
     /// One pool a value of the attribute, most page views first.
     pub fn values(&self) -> Vec<(String, Pool)> {
         let mut values: BTreeMap<&str, Pool> = BTreeMap::new();

@@ -2,9 +2,11 @@
 
 pub mod beacon;
 pub mod cell;
+pub mod errors;
 pub mod family;
 pub mod measured;
 pub mod privacy;
+pub mod spent;
 
 pub use beacon::{Beacon, BeaconError, Device, PageView};
 pub use cell::{Cell, Rated};

@@ -1,6 +1,8 @@
 //! One module per place.
 
 mod bring;
+mod errors;
+mod family;
 mod goals;
 mod har;
 mod journey;
@@ -15,6 +17,7 @@ mod runs;
 mod script;
 mod setup;
 mod start;
+mod visit;
 mod visitors;
 mod weeks;
 
@@ -70,6 +73,10 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/visitors", web::get().to(visitors::page))
         .route("/visitors/arrivals", web::get().to(visitors::arrivals))
         .route("/visitors/slices", web::get().to(visitors::slices_part))
+        .route("/visitors/errors", web::get().to(errors::page))
+        .route("/visitors/family", web::get().to(family::page))
+        .route("/visitors/family/load", web::get().to(family::load_part))
+        .route("/visitors/visits/{id}", web::get().to(visit::page))
         .route("/visitors/slowest", web::get().to(visitors::slowest))
         .route("/goals", web::get().to(goals::page));
 }

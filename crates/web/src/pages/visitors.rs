@@ -17,8 +17,11 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::{Measured, Pool, has_risen};
 use cadentis_store::views::{Attribute, Seen};
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
+use url::form_urlencoded::Serializer;
+use uuid::Uuid;
 
 #[derive(Template)]
 #[template(path = "visitors.html")]
@@ -41,6 +44,7 @@ struct Page {
 }
 
 struct Tile {
+    link: String,
     x: f64,
     w: f64,
     good: f64,
@@ -53,18 +57,19 @@ struct Tile {
     poor_text: String,
 }
 
-struct Series {
-    title: String,
-    sub: String,
-    top: f64,
-    scale: String,
-    line: String,
-    against: String,
-    budget: Option<f64>,
-    reads: String,
+pub(super) struct Series {
+    pub title: String,
+    pub sub: String,
+    pub top: f64,
+    pub scale: String,
+    pub line: String,
+    pub against: String,
+    pub budget: Option<f64>,
+    pub reads: String,
 }
 
 struct FamilyRow {
+    link: String,
     name: String,
     views: String,
     cells: Vec<(String, &'static str)>,
@@ -85,7 +90,6 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
-    const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
     let (views, before, visits, limits) = futures::try_join!(
         Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
         async {
@@ -116,14 +120,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         quantiles,
         histogram_ticks,
         ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
-        series: LANES
-            .iter()
-            .map(|v| Some(*v))
-            .chain([None])
-            .enumerate()
-            .map(|(i, v)| series(&frame, v, i, &views, before.as_ref(), &limits))
-            .collect(),
-        series_height: 4.0 * 46.0 + 22.0,
+        series: all_series(&frame, &views, before.as_ref(), &limits),
+        series_height: SERIES_HEIGHT,
         families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
         proof: proof(&frame, vital, &all),
         frame,
@@ -182,7 +180,7 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
     says
 }
 
-fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u64, u64)>) -> Vec<Figure> {
+pub(super) fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u64, u64)>) -> Vec<Figure> {
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
     let versus = |share: Option<f64>| {
@@ -233,6 +231,7 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
                 name.clone()
             };
             Some(Tile {
+                link: family_link(name),
                 x: tile_x,
                 w,
                 good: H * of(Rating::Good),
@@ -314,6 +313,16 @@ fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, St
     all.into_iter().take(5).map(|(_, name, views, p75, tone)| (name, views, p75, tone)).collect()
 }
 
+/// Vitals that have a lane over time.
+pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
+pub(super) const SERIES_HEIGHT: f64 = 4.0 * 46.0 + 22.0;
+
+/// A lane for each of [`LANES`] and one for the abandoned share.
+pub(super) fn all_series(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Vec<Series> {
+    let lanes = LANES.into_iter().map(Some).chain([None]).enumerate();
+    lanes.map(|(i, v)| series(frame, v, i, views, before, limits)).collect()
+}
+
 /// A lane of a vital's p75, or of the abandoned share.
 fn series(
     frame: &Frame,
@@ -392,11 +401,24 @@ fn family_row(name: &str, pool: &Pool) -> FamilyRow {
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
         cells.push((format::percent(share, 1, None), "plain"));
     }
-    FamilyRow { name: name.into(), views: format::thousands(pool.page_views), cells }
+    FamilyRow { link: family_link(name), name: name.into(), views: format::thousands(pool.page_views), cells }
 }
 
-fn slow_row(s: &Seen, zone: &TimeZone) -> Vec<String> {
-    vec![
+/// The address of a page family's page, with room for more behind it.
+pub(super) fn family_link(name: &str) -> String {
+    format!("/visitors/family?{}", Serializer::new(String::new()).append_pair("family", name).finish())
+}
+
+/// The address of a page view within its visit.
+pub(super) fn view_link(at: Timestamp, visit: Uuid, id: Uuid) -> String {
+    format!("/visitors/visits/{visit}?at={}&view={id}", at.as_millisecond())
+}
+
+/// A page view in a list: its address, and what stands in the columns.
+pub(super) type SeenRow = (String, Vec<String>);
+
+pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
+    let cells = vec![
         format::day_clock(s.at, zone),
         s.path.clone(),
         s.family.clone(),
@@ -406,13 +428,14 @@ fn slow_row(s: &Seen, zone: &TimeZone) -> Vec<String> {
         s.connection.clone(),
         s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         s.errors.to_string(),
-    ]
+    ];
+    (view_link(s.at, s.visit, s.id), cells)
 }
 
 #[derive(Template)]
 #[template(path = "arrivals.html")]
 struct Arrivals {
-    rows: Vec<Vec<String>>,
+    rows: Vec<SeenRow>,
     complete: String,
     refused: String,
 }
@@ -438,13 +461,13 @@ pub async fn slices_part(state: web::Data<State>, request: HttpRequest) -> Resul
 #[derive(Template)]
 #[template(path = "slowest.html")]
 struct Slowest {
-    rows: Vec<Vec<String>>,
+    rows: Vec<SeenRow>,
 }
 
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
 pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), 12).await?;
+    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), None, 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 
@@ -466,7 +489,8 @@ pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<H
             (lcp, ..) => lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         };
         let time = s.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
-        vec![time, s.path.clone(), s.device.clone(), s.country.clone(), s.browser.clone(), lcp]
+        let cells = vec![time, s.path.clone(), s.device.clone(), s.country.clone(), s.browser.clone(), lcp];
+        (view_link(s.at, s.visit, s.id), cells)
     };
     html(&Arrivals {
         complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),

@@ -1,0 +1,181 @@
+//! Script errors, gathered by what went wrong: one mistake in the script leaves many texts that differ by a number, an
+//! id or an address (common practice, no published source).
+
+use jiff::Timestamp;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use uuid::Uuid;
+
+/// A page view on which a script error happened; `text` is of the first.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Occurrence {
+    pub at: Timestamp,
+    pub visit: Uuid,
+    pub family: String,
+    pub browser: String,
+    pub text: String,
+}
+
+/// Occurrences of one kind.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Kind {
+    pub pattern: String,
+    /// The newest text as it was.
+    pub example: String,
+    pub page_views: u64,
+    pub visits: u64,
+    pub first: Timestamp,
+    pub last: Timestamp,
+    /// How many page views of each page family and browser, most first.
+    pub families: Vec<(String, u64)>,
+    pub browsers: Vec<(String, u64)>,
+    /// Moments and visits of the newest, newest first.
+    pub newest: Vec<(Timestamp, Uuid)>,
+}
+
+/// So many of the newest occurrences are named.
+const NAMED: usize = 3;
+
+/// The text with addresses, ids and numbers left open, and without what browsers put before it.
+pub fn pattern(text: &str) -> String {
+    let text = text.trim().trim_start_matches("Uncaught ");
+    let words = text.split_whitespace().map(|word| {
+        if word.contains("://") {
+            return "‹address›".to_string();
+        }
+        let mut out = String::new();
+        let mut run = String::new();
+        let close = |run: &mut String, out: &mut String| {
+            let digits = run.chars().filter(char::is_ascii_digit).count();
+            let hex = run.chars().all(|c| c.is_ascii_hexdigit() || c == '-');
+            match (digits, hex && run.len() >= 8) {
+                (0, _) => out.push_str(run),
+                (_, true) => out.push_str("‹id›"),
+                _ => out.push_str(&without_numbers(run)),
+            }
+            run.clear();
+        };
+        for c in word.chars() {
+            if c.is_alphanumeric() || c == '-' {
+                run.push(c);
+            } else {
+                close(&mut run, &mut out);
+                out.push(c);
+            }
+        }
+        close(&mut run, &mut out);
+        out
+    });
+    words.collect::<Vec<_>>().join(" ")
+}
+
+fn without_numbers(run: &str) -> String {
+    let mut out = String::new();
+    for c in run.chars() {
+        match c.is_ascii_digit() {
+            true if out.ends_with("‹n›") => {}
+            true => out.push_str("‹n›"),
+            false => out.push(c),
+        }
+    }
+    out
+}
+
+/// Gathers them, those that touched most visits first.
+pub fn kinds(occurrences: &[Occurrence]) -> Vec<Kind> {
+    let mut by: BTreeMap<String, Vec<&Occurrence>> = BTreeMap::new();
+    for o in occurrences {
+        by.entry(pattern(&o.text)).or_default().push(o);
+    }
+    let mut kinds: Vec<Kind> = by
+        .into_iter()
+        .filter_map(|(pattern, mut all)| {
+            all.sort_by_key(|o| std::cmp::Reverse(o.at));
+            let (newest, oldest) = (*all.first()?, *all.last()?);
+            Some(Kind {
+                pattern,
+                example: newest.text.clone(),
+                page_views: all.len() as u64,
+                visits: all.iter().map(|o| o.visit).collect::<HashSet<_>>().len() as u64,
+                first: oldest.at,
+                last: newest.at,
+                families: counted(all.iter().map(|o| o.family.as_str())),
+                browsers: counted(all.iter().map(|o| o.browser.as_str())),
+                newest: all.iter().take(NAMED).map(|o| (o.at, o.visit)).collect(),
+            })
+        })
+        .collect();
+    kinds.sort_by(|a, b| b.visits.cmp(&a.visits).then(a.pattern.cmp(&b.pattern)));
+    kinds
+}
+
+/// How often each stands there, most first.
+fn counted<'a>(values: impl Iterator<Item = &'a str>) -> Vec<(String, u64)> {
+    let mut counts: HashMap<&str, u64> = HashMap::new();
+    values.for_each(|v| *counts.entry(v).or_default() += 1);
+    let mut counts: Vec<(String, u64)> = counts.into_iter().map(|(v, n)| (v.to_string(), n)).collect();
+    counts.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
+    counts
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+    use proptest::prelude::*;
+
+    #[test]
+    fn texts_that_differ_by_numbers_ids_and_addresses_are_of_one_kind() {
+        for (text, want) in [
+            ("Uncaught TypeError: x is not a function", "TypeError: x is not a function"),
+            ("Sailing 4711 has no berth 12b", "Sailing ‹n› has no berth ‹n›b"),
+            ("no booking 0192f0c4-0000-7000-8000-000000000001", "no booking ‹id›"),
+            ("Failed to load https://a.example/p?x=1 in time", "Failed to load ‹address› in time"),
+            ("Cannot read properties of null (reading 'dead')", "Cannot read properties of null (reading 'dead')"),
+            ("at app.js:120:7", "at app.js:‹n›:‹n›"),
+        ] {
+            assert_eq!(pattern(text), want);
+        }
+    }
+
+    #[test]
+    fn a_kind_tells_its_visits_its_pages_and_since_when() {
+        let o = |s: i64, visit: u128, family: &str, text: &str| Occurrence {
+            at: at_second(s),
+            visit: Uuid::from_u128(visit),
+            family: family.into(),
+            browser: "Chrome".into(),
+            text: text.into(),
+        };
+        let all = [
+            o(30, 1, "Cabin", "berth 3 is gone"),
+            o(10, 1, "Cabin", "berth 2 is gone"),
+            o(20, 2, "Home", "berth 77 is gone"),
+            o(25, 3, "Home", "nothing here"),
+        ];
+        let kinds = kinds(&all);
+        assert_eq!(kinds.len(), 2);
+        let first = &kinds[0];
+        assert_eq!((first.pattern.as_str(), first.example.as_str()), ("berth ‹n› is gone", "berth 3 is gone"));
+        assert_eq!((first.page_views, first.visits), (3, 2));
+        assert_eq!((first.first, first.last), (at_second(10), at_second(30)));
+        assert_eq!(first.families, [("Cabin".to_string(), 2), ("Home".to_string(), 1)]);
+        assert_eq!(first.newest[0], (at_second(30), Uuid::from_u128(1)));
+    }
+
+    proptest! {
+        #[test]
+        fn a_pattern_is_its_own_pattern_and_numbers_make_no_difference(text in "[a-z '.:()]{0,30}", n: u32, m: u32) {
+            let once = pattern(&text);
+            prop_assert_eq!(pattern(&once), once);
+            prop_assert_eq!(pattern(&format!("{text} of {n}")), pattern(&format!("{text} of {m}")));
+        }
+
+        #[test]
+        fn no_text_makes_it_panic_and_every_occurrence_is_in_one_kind(texts in prop::collection::vec(".{0,60}", 0..20)) {
+            let all: Vec<Occurrence> = texts.into_iter().enumerate().map(|(i, text)| Occurrence {
+                at: at_second(i as i64), visit: Uuid::from_u128(i as u128), family: "F".into(), browser: "B".into(), text,
+            }).collect();
+            prop_assert_eq!(kinds(&all).iter().map(|k| k.page_views).sum::<u64>(), all.len() as u64);
+        }
+    }
+}

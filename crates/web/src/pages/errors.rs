@@ -1,0 +1,119 @@
+//! Script errors of visitors, gathered by what went wrong.
+
+use super::visitors::family_link;
+use super::{TWELVE_HOURS, Working, html};
+use crate::State;
+use crate::error::PageError;
+use crate::format;
+use crate::frame::Frame;
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::stats::share;
+use cadentis_core::visitor::errors::{Kind, kinds};
+use cadentis_store::views::Attribute;
+use jiff::tz::TimeZone;
+use serde::Deserialize;
+
+/// No more page views with errors are read for one page.
+const MOST: i64 = 20_000;
+
+#[derive(Template)]
+#[template(path = "errors.html")]
+struct Page {
+    frame: Frame,
+    says: String,
+    family: Option<String>,
+    rows: Vec<Row>,
+    proof: Vec<Working>,
+}
+
+pub(super) struct Row {
+    pub pattern: String,
+    pub example: String,
+    pub visits: String,
+    pub page_views: String,
+    pub share: String,
+    pub first: String,
+    pub last: String,
+    /// Name, count, address.
+    pub families: Vec<(String, String, String)>,
+    pub browsers: String,
+    /// Moment and address of the newest.
+    pub newest: Vec<(String, String)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    family: Option<String>,
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let family = wanted.family.filter(|f| !f.is_empty());
+    let (site_id, past) = (frame.site.id, frame.past());
+    let (found, views) = futures::try_join!(
+        state.db.errors(site_id, past, family.as_deref(), MOST),
+        Views::load(&state, site_id, past, Attribute::Family, &[], 1),
+    )?;
+    let views = match &family {
+        Some(family) => views.only(family),
+        None => views,
+    };
+    let (all, kinds) = (views.all(), kinds(&found));
+    let touched = share(all.with_errors, all.page_views);
+    let says = match kinds.first() {
+        None => "No page view in this stretch told of a script error.".to_string(),
+        Some(first) => format!(
+            "{} of page views told of a script error, of {} kind{}. “{}” touched most visits: {}.",
+            format::percent(touched, 2, None),
+            kinds.len(),
+            if kinds.len() == 1 { "" } else { "s" },
+            first.pattern,
+            format::thousands(first.visits)
+        ),
+    };
+    let read = if found.len() as i64 == MOST {
+        format!("Only the newest {} page views with errors of this stretch were read.", format::thousands(MOST as u64))
+    } else {
+        format!("All {} page views with errors of this stretch were read.", format::thousands(found.len() as u64))
+    };
+    let proof = vec![Working::new(
+        "Script errors",
+        vec![
+            format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+            read,
+            "A page view counts once, by the text of its first error. Texts that differ only by numbers, ids and addresses are one kind.".into(),
+            "Rejections that nobody handled count as errors; what a page writes on its console does not.".into(),
+        ],
+    )];
+    let rows = kinds.iter().map(|k| row(k, found.len() as u64, &frame.site.zone)).collect();
+    html(&Page { says, family, rows, proof, frame })
+}
+
+/// One kind in a table; `all` page views had errors.
+pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
+    let moment = |at| format::day_clock(at, zone);
+    let browsers: Vec<String> =
+        k.browsers.iter().take(3).map(|(b, n)| format!("{b} {}", format::thousands(*n))).collect();
+    Row {
+        pattern: k.pattern.clone(),
+        example: k.example.clone(),
+        visits: format::thousands(k.visits),
+        page_views: format::thousands(k.page_views),
+        share: format::percent(share(k.page_views, all), 0, None),
+        first: moment(k.first),
+        last: moment(k.last),
+        families: k.families.iter().take(4).map(|(f, n)| (f.clone(), format::thousands(*n), family_link(f))).collect(),
+        browsers: browsers.join(", "),
+        newest: k
+            .newest
+            .iter()
+            .map(|(at, visit)| {
+                let time = at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
+                (time, format!("/visitors/visits/{visit}?at={}", at.as_millisecond()))
+            })
+            .collect(),
+    }
+}

@@ -1,0 +1,148 @@
+//! One page family: its vitals over time, where its load goes, its slow page views and its errors.
+
+use super::errors::{self, Row};
+use super::visitors::{SERIES_HEIGHT, SeenRow, Series, all_series, family_link, readings, slow_row};
+use super::{Figure, TWELVE_HOURS, html};
+use crate::State;
+use crate::draw::{Axis, ticks};
+use crate::error::PageError;
+use crate::filters;
+use crate::format;
+use crate::frame::{Frame, WIDTH};
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::stats::share;
+use cadentis_core::timing::Vital;
+use cadentis_core::visitor::errors::kinds;
+use cadentis_core::visitor::spent::{PARTS, around_p75};
+use cadentis_store::views::Attribute;
+use serde::Deserialize;
+
+/// So many page views are read for where the load goes.
+const SAMPLE: i64 = 20_000;
+const MOST_ERRORS: i64 = 5_000;
+
+#[derive(Template)]
+#[template(path = "family.html")]
+struct Page {
+    frame: Frame,
+    name: String,
+    link: String,
+    says: String,
+    readings: Vec<Figure>,
+    ticks: Vec<(f64, String)>,
+    series: Vec<Series>,
+    series_height: f64,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    family: Option<String>,
+}
+
+fn wanted(request: &HttpRequest) -> Result<String, PageError> {
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let named = wanted.family.filter(|f| !f.is_empty());
+    named.ok_or_else(|| PageError::NotFound("a page family: the address names none".into()))
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let name = wanted(&request)?;
+    let (site_id, past) = (frame.site.id, frame.past());
+    let (views, before, limits) = futures::try_join!(
+        Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
+        async {
+            match frame.against {
+                Some(a) => Views::rolled(&state, site_id, a, Attribute::Family, &Vital::ALL, 96).await.map(Some),
+                None => Ok(None),
+            }
+        },
+        state.db.budgets(site_id),
+    )?;
+    let whole = views.all().page_views;
+    let (views, before) = (views.only(&name), before.map(|b| b.only(&name)));
+    let all = views.all();
+    if all.page_views == 0 && before.as_ref().is_none_or(|b| b.all().page_views == 0) {
+        return Err(PageError::NotFound(format!("page views of “{name}” in this stretch")));
+    }
+    let of_all = format::percent(share(all.page_views, whole), 0, None);
+    let vital = |v: Vital| format::vital(v, &all.measured(v).reading(0.75));
+    let says = format!(
+        "{of_all} of page views. At the 75th percentile LCP is {}, INP {}, CLS {}.",
+        vital(Vital::Lcp),
+        vital(Vital::Inp),
+        vital(Vital::Cls)
+    );
+    html(&Page {
+        says,
+        readings: readings(&frame, &all, before.as_ref(), None),
+        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, &frame.site.zone),
+        series: all_series(&frame, &views, before.as_ref(), &limits),
+        series_height: SERIES_HEIGHT,
+        link: family_link(&name),
+        name,
+        frame,
+    })
+}
+
+#[derive(Template)]
+#[template(path = "family_load.html")]
+struct LoadPart {
+    frame: Frame,
+    spent: Option<SpentBar>,
+    rows: Vec<SeenRow>,
+    kinds: Vec<Row>,
+    link: String,
+}
+
+/// Where the time until LCP went, drawn.
+pub(super) struct SpentBar {
+    pub total: String,
+    pub says: String,
+    /// Left, width, class, name, seconds.
+    pub parts: Vec<(f64, f64, &'static str, &'static str, String)>,
+}
+
+const BAR: f64 = 1_000.0;
+
+impl SpentBar {
+    pub fn of(spent: &[f64; 5], says: String) -> SpentBar {
+        const CLASSES: [&str; 5] = ["lookup", "connect", "waiting", "receiving", "browser"];
+        let total: f64 = spent.iter().sum();
+        let mut x = 0.0;
+        let parts = spent.iter().zip(PARTS).zip(CLASSES).map(|((ms, name), class)| {
+            let w = BAR * ms / total.max(1e-9);
+            let left = x;
+            x += w;
+            (left, w, class, name, format!("{} s", format::seconds(*ms)))
+        });
+        SpentBar { parts: parts.collect(), total: format!("{} s", format::seconds(total)), says }
+    }
+}
+
+/// `GET /visitors/family/load?family=`: what single page views tell; read after the page, which does not wait for it.
+pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let name = wanted(&request)?;
+    let (site_id, past) = (frame.site.id, frame.past());
+    let (moments, slowest, errors) = futures::try_join!(
+        state.db.moments(site_id, past, &name, SAMPLE),
+        state.db.slowest_page_views(site_id, past, Some(&name), 12),
+        state.db.errors(site_id, past, Some(&name), MOST_ERRORS),
+    )?;
+    let chosen = if moments.len() as i64 == SAMPLE { ", chosen by their ids, which are random" } else { "" };
+    let spent = around_p75(&moments).map(|(spent, n)| {
+        let says = format!(
+            "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{chosen}.",
+            format::thousands(n as u64),
+            format::thousands(moments.len() as u64)
+        );
+        SpentBar::of(&spent, says)
+    });
+    let zone = &frame.site.zone;
+    let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, zone)).collect();
+    let rows = slowest.iter().map(|s| slow_row(s, zone)).collect();
+    html(&LoadPart { spent, rows, kinds, link: family_link(&name), frame })
+}
