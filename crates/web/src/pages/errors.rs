@@ -111,7 +111,7 @@ pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
             .newest
             .iter()
             .map(|(at, visit)| {
-                let time = at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
+                let time = at.to_zoned(zone.clone()).strftime("%a %-d %H:%M").to_string();
                 (time, format!("/visitors/visits/{visit}?at={}", at.as_millisecond()))
             })
             .collect(),
