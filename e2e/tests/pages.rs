@@ -315,6 +315,8 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
         "/locations/bergen",
         "/words",
         "/visitors",
+        "/visitors/errors",
+        "/visitors/family?family=Timetable",
         "/goals",
         "/setup",
     ] {
@@ -325,6 +327,12 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
     let run = looker.ask("return new URL(document.querySelector('a.run').getAttribute('href'), location).href").await;
     looker.driver.goto(run.as_str().expect("a link")).await.expect("the run opens");
     found.extend(serious(looker).await.into_iter().map(|v| format!("run: {v}")));
+    looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
+    looker.wait_for("the newest page views", "return !!document.querySelector('#arrivals a')", 30).await;
+    let visit = looker.ask("return document.querySelector('#arrivals a').href").await;
+    looker.driver.goto(visit.as_str().expect("a link")).await.expect("the visit opens");
+    assert_eq!(looker.ask("return document.querySelectorAll('.visit-line a').length > 0").await, true);
+    found.extend(serious(looker).await.into_iter().map(|v| format!("visit: {v}")));
     assert!(found.is_empty(), "{}", found.join("\n"));
 }
 

@@ -46,27 +46,6 @@ pub struct Group {
     pub vitals: [Vec<f32>; 5],
 }
 
-/// One page view in a list.
-#[derive(Debug, Clone)]
-pub struct Seen {
-    pub at: Timestamp,
-    pub id: Uuid,
-    pub visit: Uuid,
-    pub family: String,
-    pub path: String,
-    pub device: String,
-    pub country: String,
-    pub browser: String,
-    pub connection: String,
-    pub lcp: Option<f32>,
-    pub inp: Option<f32>,
-    pub cls: Option<f32>,
-    pub load: Option<f32>,
-    pub errors: i32,
-    pub abandoned: bool,
-    pub blank: bool,
-}
-
 impl Db {
     /// Stores a batch in one transaction and marks its hours for the roll-up.
     ///
@@ -187,67 +166,6 @@ impl Db {
             .bind(stretch.to.to_sqlx())
             .fetch_all(&self.pool)
             .await?)
-    }
-
-    /// The newest page views, newest first.
-    pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<Seen>> {
-        self.listed(site_id, stretch, None, "at DESC", most).await
-    }
-
-    /// The page views with the longest LCP, longest first; of one page family if given.
-    pub async fn slowest_page_views(
-        &self,
-        site_id: i32,
-        stretch: Stretch,
-        family: Option<&str>,
-        most: i64,
-    ) -> Result<Vec<Seen>> {
-        self.listed(site_id, stretch, family, "lcp DESC NULLS LAST", most).await
-    }
-
-    async fn listed(
-        &self,
-        site_id: i32,
-        stretch: Stretch,
-        family: Option<&str>,
-        order: &'static str,
-        most: i64,
-    ) -> Result<Vec<Seen>> {
-        let sql = format!(
-            "SELECT at, id, visit, family, path, device, country, browser, connection, lcp, inp, cls, load, errors, abandoned,
-                    blank FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND ($5::text IS NULL OR family = $5)
-             ORDER BY {order} LIMIT $4"
-        );
-        let rows = sqlx::query(AssertSqlSafe(sql))
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(most)
-            .bind(family)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.iter()
-            .map(|r| {
-                Ok(Seen {
-                    at: r.try_get::<jiff_sqlx::Timestamp, _>("at")?.to_jiff(),
-                    id: r.try_get("id")?,
-                    visit: r.try_get("visit")?,
-                    family: r.try_get("family")?,
-                    path: r.try_get("path")?,
-                    device: r.try_get("device")?,
-                    country: r.try_get("country")?,
-                    browser: r.try_get("browser")?,
-                    connection: r.try_get("connection")?,
-                    lcp: r.try_get("lcp")?,
-                    inp: r.try_get("inp")?,
-                    cls: r.try_get("cls")?,
-                    load: r.try_get("load")?,
-                    errors: r.try_get("errors")?,
-                    abandoned: r.try_get("abandoned")?,
-                    blank: r.try_get("blank")?,
-                })
-            })
-            .collect()
     }
 
     /// Adds to the counts of what was turned away.

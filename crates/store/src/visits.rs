@@ -6,7 +6,7 @@ use cadentis_core::visitor::errors::Occurrence;
 use cadentis_core::visitor::spent::Moments;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
-use sqlx::FromRow;
+use sqlx::{AssertSqlSafe, FromRow};
 use uuid::Uuid;
 
 /// One page view as it was stored.
@@ -64,6 +64,10 @@ impl Viewed {
     }
 }
 
+/// All columns of a [`Viewed`].
+const COLUMNS: &str = "at, id, visit, family, path, device, country, browser, os, connection, lcp, inp, cls, fcp, ttfb,
+                       load, dns, connect, abandoned, blank, errors, error";
+
 /// A visit lasts no longer than this around one of its page views.
 const AROUND_H: i64 = 24;
 
@@ -71,15 +75,53 @@ impl Db {
     /// The page views of a visit within a day of this moment, in order of time.
     pub async fn visit(&self, site_id: i32, visit: Uuid, near: Timestamp, most: i64) -> Result<Vec<Viewed>> {
         let day = SignedDuration::from_hours(AROUND_H);
-        let sql =
-            "SELECT at, id, visit, family, path, device, country, browser, os, connection, lcp, inp, cls, fcp, ttfb,
-                          load, dns, connect, abandoned, blank, errors, error
-                   FROM page_view WHERE site_id = $1 AND visit = $2 AND at >= $3 AND at < $4 ORDER BY at, id LIMIT $5";
-        Ok(sqlx::query_as(sql)
+        let sql = format!(
+            "SELECT {COLUMNS} FROM page_view
+             WHERE site_id = $1 AND visit = $2 AND at >= $3 AND at < $4 ORDER BY at, id LIMIT $5"
+        );
+        Ok(sqlx::query_as(AssertSqlSafe(sql))
             .bind(site_id)
             .bind(visit)
             .bind((near - day).to_sqlx())
             .bind((near + day).to_sqlx())
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
+    /// The newest page views, newest first.
+    pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<Viewed>> {
+        self.listed(site_id, stretch, None, "at DESC", most).await
+    }
+
+    /// The page views with the longest LCP, longest first; of one page family if given.
+    pub async fn slowest_page_views(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        family: Option<&str>,
+        most: i64,
+    ) -> Result<Vec<Viewed>> {
+        self.listed(site_id, stretch, family, "lcp DESC NULLS LAST", most).await
+    }
+
+    async fn listed(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        family: Option<&str>,
+        order: &'static str,
+        most: i64,
+    ) -> Result<Vec<Viewed>> {
+        let sql = format!(
+            "SELECT {COLUMNS} FROM page_view
+             WHERE site_id = $1 AND at >= $2 AND at < $3 AND ($4::text IS NULL OR family = $4) ORDER BY {order} LIMIT $5"
+        );
+        Ok(sqlx::query_as(AssertSqlSafe(sql))
+            .bind(site_id)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(family)
             .bind(most)
             .fetch_all(&self.pool)
             .await?)

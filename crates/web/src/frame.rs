@@ -159,12 +159,12 @@ impl Frame {
         up_to_now(self.stretch, self.now)
     }
 
-    /// The address of a run, with the stretch it is seen in.
     /// What it is compared with, as the address says it.
     pub fn against_kind(&self) -> &'static str {
         self.kind.word()
     }
 
+    /// The address of a run, with the stretch it is seen in.
     pub fn run_link(&self, id: &uuid::Uuid) -> String {
         format!("/runs/{id}?{}", self.query)
     }

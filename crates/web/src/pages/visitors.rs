@@ -16,7 +16,8 @@ use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::{Measured, Pool, has_risen};
-use cadentis_store::views::{Attribute, Seen};
+use cadentis_store::views::Attribute;
+use cadentis_store::visits::Viewed;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
@@ -417,9 +418,9 @@ pub(super) fn view_link(at: Timestamp, visit: Uuid, id: Uuid) -> String {
 /// A page view in a list: its address, and what stands in the columns.
 pub(super) type SeenRow = (String, Vec<String>);
 
-pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
+pub(super) fn slow_row(s: &Viewed, zone: &TimeZone) -> SeenRow {
     let cells = vec![
-        format::day_clock(s.at, zone),
+        format::day_clock(s.at(), zone),
         s.path.clone(),
         s.family.clone(),
         s.device.clone(),
@@ -429,7 +430,7 @@ pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
         s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         s.errors.to_string(),
     ];
-    (view_link(s.at, s.visit, s.id), cells)
+    (view_link(s.at(), s.visit, s.id), cells)
 }
 
 #[derive(Template)]
@@ -482,18 +483,18 @@ pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<H
     let newest = state.db.newest_page_views(asked.site.id, stretch, 9).await?;
     let refused = state.db.refused(asked.site.id, stretch).await?;
     let zone = &asked.site.zone;
-    let row = |s: &Seen| {
+    let row = |s: &Viewed| {
         let lcp = match (s.lcp, s.abandoned, s.blank) {
             (_, _, true) => "blank".into(),
             (_, true, _) => "abandoned".into(),
             (lcp, ..) => lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         };
-        let time = s.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
+        let time = s.at().to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
         let cells = vec![time, s.path.clone(), s.device.clone(), s.country.clone(), s.browser.clone(), lcp];
-        (view_link(s.at, s.visit, s.id), cells)
+        (view_link(s.at(), s.visit, s.id), cells)
     };
     html(&Arrivals {
-        complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),
+        complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at(), zone)),
         rows: newest.iter().map(row).collect(),
         refused: refused
             .iter()
