@@ -46,8 +46,11 @@ pub fn pattern(text: &str) -> String {
         let mut run = String::new();
         let close = |run: &mut String, out: &mut String| {
             let digits = run.chars().filter(char::is_ascii_digit).count();
-            let hex = run.chars().all(|c| c.is_ascii_hexdigit() || c == '-');
-            match (digits, hex && run.len() >= 8) {
+            // Digits alone are a number, however many.
+            let id = run.chars().all(|c| c.is_ascii_hexdigit() || c == '-')
+                && run.contains(|c: char| c.is_ascii_alphabetic())
+                && run.len() >= 8;
+            match (digits, id) {
                 (0, _) => out.push_str(run),
                 (_, true) => out.push_str("‹id›"),
                 _ => out.push_str(&without_numbers(run)),
@@ -129,6 +132,7 @@ mod tests {
             ("Uncaught TypeError: x is not a function", "TypeError: x is not a function"),
             ("Sailing 4711 has no berth 12b", "Sailing ‹n› has no berth ‹n›b"),
             ("no booking 0192f0c4-0000-7000-8000-000000000001", "no booking ‹id›"),
+            ("booking 10000000 of 2026-11-24", "booking ‹n› of ‹n›-‹n›-‹n›"),
             ("Failed to load https://a.example/p?x=1 in time", "Failed to load ‹address› in time"),
             ("Cannot read properties of null (reading 'dead')", "Cannot read properties of null (reading 'dead')"),
             ("at app.js:120:7", "at app.js:‹n›:‹n›"),
