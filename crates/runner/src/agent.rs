@@ -73,11 +73,10 @@ struct Work {
 const STUCK: Duration = Duration::from_secs(100);
 /// Clocks further apart than this are set right.
 const CLOCK_FAIR: SignedDuration = SignedDuration::from_millis(500);
-/// How often somebody who looks on hears how it goes.
 /// How wide pictures are while somebody looks on, and of runs that are kept by the thousand.
 const TRIAL_WIDTH: u32 = 640;
 const RUN_WIDTH: u32 = 400;
-/// How often a trial tells how it goes.
+/// How often somebody who looks on hears how it goes.
 const TELL_EVERY: Duration = Duration::from_millis(400);
 
 /// Plays for ever, one run at a time, for each location in turn. A server that is away is asked

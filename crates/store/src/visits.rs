@@ -53,15 +53,16 @@ impl Viewed {
     }
 
     pub fn moments(&self) -> Moments {
-        let of = |v: Option<f32>| v.map(f64::from);
-        Moments {
-            lookup: of(self.dns),
-            connect: of(self.connect),
-            ttfb: of(self.ttfb),
-            fcp: of(self.fcp),
-            lcp: of(self.lcp),
-        }
+        moments_of((self.dns, self.connect, self.ttfb, self.fcp, self.lcp))
     }
+}
+
+/// dns, connect, ttfb, fcp, lcp
+type Timings = (Option<f32>, Option<f32>, Option<f32>, Option<f32>, Option<f32>);
+
+fn moments_of((lookup, connect, ttfb, fcp, lcp): Timings) -> Moments {
+    let of = |v: Option<f32>| v.map(f64::from);
+    Moments { lookup: of(lookup), connect: of(connect), ttfb: of(ttfb), fcp: of(fcp), lcp: of(lcp) }
 }
 
 /// All columns of a [`Viewed`].
@@ -129,11 +130,10 @@ impl Db {
 
     /// What page views of a family reported of their load: at most `most`, chosen by their ids, which are random.
     pub async fn moments(&self, site_id: i32, stretch: Stretch, family: &str, most: i64) -> Result<Vec<Moments>> {
-        type Row = (Option<f32>, Option<f32>, Option<f32>, Option<f32>, Option<f32>);
         let sql = "SELECT dns, connect, ttfb, fcp, lcp FROM page_view
                    WHERE site_id = $1 AND at >= $2 AND at < $3 AND family = $4 AND lcp IS NOT NULL
                    ORDER BY id LIMIT $5";
-        let rows: Vec<Row> = sqlx::query_as(sql)
+        let rows: Vec<Timings> = sqlx::query_as(sql)
             .bind(site_id)
             .bind(stretch.from.to_sqlx())
             .bind(stretch.to.to_sqlx())
@@ -141,15 +141,7 @@ impl Db {
             .bind(most)
             .fetch_all(&self.pool)
             .await?;
-        let of = |v: Option<f32>| v.map(f64::from);
-        let moments = |(lookup, connect, ttfb, fcp, lcp): Row| Moments {
-            lookup: of(lookup),
-            connect: of(connect),
-            ttfb: of(ttfb),
-            fcp: of(fcp),
-            lcp: of(lcp),
-        };
-        Ok(rows.into_iter().map(moments).collect())
+        Ok(rows.into_iter().map(moments_of).collect())
     }
 
     /// Page views with script errors, newest first; of one page family if given.

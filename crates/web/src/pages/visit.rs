@@ -80,7 +80,10 @@ pub async fn page(
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
     let near = wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
-    let views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
+    let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
+    // What is said is said of what is shown.
+    let cut = views.len() > MOST as usize;
+    views.truncate(MOST as usize);
     let (Some(first), Some(last)) = (views.first(), views.last()) else {
         return Err(PageError::NotFound(format!("page views of the visit {id} within a day of {near}")));
     };
@@ -94,7 +97,6 @@ pub async fn page(
     let scale = (WIDTH - LABEL - 10.0) / length_ms;
     let rows: Vec<Row> = views
         .iter()
-        .take(MOST as usize)
         .enumerate()
         .map(|(nth, v)| {
             let after = v.at().duration_since(begun).as_millis_f64();
@@ -125,7 +127,7 @@ pub async fn page(
     let says = format!(
         "Began {}, {} page view{} over {}; {} of them had trouble{ended}.",
         format::day_clock(begun, &zone),
-        views.len().min(MOST as usize),
+        views.len(),
         if views.len() == 1 { "" } else { "s" },
         length_text(length_ms),
         if troubled == 0 { "none".into() } else { troubled.to_string() },
@@ -134,7 +136,7 @@ pub async fn page(
         id: *id,
         who: format!("{} · {} · {} on {}", first.device, first.country, first.browser, first.os),
         says,
-        cut: views.len() > MOST as usize,
+        cut,
         height: rows.len() as f64 * LANE,
         width: WIDTH,
         chosen: chosen.map(look_into),
