@@ -367,8 +367,8 @@ impl Db {
 
     /// Records of the last `most` runs that passed at the same location, in the same version, within the day before.
     pub async fn usual_records(&self, run: &Run, most: i64) -> Result<Vec<RunRecord>> {
-        let rows: Vec<Json<RunRecord>> = sqlx::query_scalar(
-            "SELECT rr.record FROM run r JOIN run_record rr
+        let rows: Vec<String> = sqlx::query_scalar(
+            "SELECT rr.record::text FROM run r JOIN run_record rr
                  ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
                 AND rr.due_at < $4 AND rr.due_at >= $5
              WHERE r.site_id = $1 AND r.journey_id = $2 AND r.location_id = $3
@@ -386,7 +386,16 @@ impl Db {
         .bind(run.id)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.into_iter().map(|r| r.0).collect())
+        // Pages of hundreds of requests make records of hundreds of kilobytes: read two at a time.
+        let read = |rows: &[String]| rows.iter().map(|r| serde_json::from_str(r)).collect::<Vec<_>>();
+        let (front, back) = rows.split_at(rows.len() / 2);
+        let mut records: Vec<serde_json::Result<RunRecord>> = std::thread::scope(|s| {
+            let back = s.spawn(|| read(back));
+            let mut all = read(front);
+            all.extend(back.join().unwrap_or_default());
+            all
+        });
+        records.drain(..).map(|r| r.map_err(|e| content("run_record.record", e))).collect()
     }
 
     /// Records of these runs, as far as they were kept.

@@ -4,7 +4,7 @@
 //! the day, which must be over, is first read, and dropped when a late run of that day comes in: both under one lock,
 //! so that a sheet never misses a run.
 
-use crate::db::{Db, Result};
+use crate::db::{Db, Result, content};
 use crate::runs::{Run, outcome_code, outcome_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
@@ -199,13 +199,13 @@ pub(crate) async fn drop_sheet(tx: &mut PgConnection, site_id: i32, journey_id: 
 impl Db {
     /// All runs of a journey that were due in the stretch, in order of time.
     pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
-        self.each_run(journey_id, site_id, stretch, |p| p.run(site_id, journey_id), |r| r).await
+        self.each_run(journey_id, site_id, stretch, move |p| p.run(site_id, journey_id), |r| r).await
     }
 
     /// When, where and how long a journey's runs were that got through.
     pub async fn timings(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
         let timing = |at, location, ms, outcome: Outcome| outcome.got_through().then_some(Timing { at, location, ms });
-        let from_sheet = |p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
+        let from_sheet = move |p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
         let from_row = |r: Run| timing(r.due_at, r.location_id, r.duration_ms, r.outcome);
         let all = self.each_run(journey_id, site_id, stretch, from_sheet, from_row).await?;
         Ok(all.into_iter().flatten().collect())
@@ -214,17 +214,17 @@ impl Db {
     /// What became of a journey's runs, each with its location, in order of time. Lighter than [`Db::runs`], for
     /// arithmetic over months.
     pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
-        let from_sheet = |p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
+        let from_sheet = move |p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
         self.each_run(journey_id, site_id, stretch, from_sheet, |r| (r.location_id, r.check())).await
     }
 
     /// Takes from each run of the stretch: from sheets on whole days that are over, from rows elsewhere.
-    async fn each_run<T>(
+    async fn each_run<T: Send + 'static>(
         &self,
         journey_id: i32,
         site_id: i32,
         stretch: Stretch,
-        from_sheet: impl Fn(&Packed<'_>) -> T,
+        from_sheet: impl Fn(&Packed<'_>) -> T + Send + 'static,
         from_row: impl Fn(Run) -> T,
     ) -> Result<Vec<T>> {
         let rows = |stretch| self.runs_by_row(&self.pool, journey_id, site_id, stretch);
@@ -240,10 +240,20 @@ impl Db {
         let from_end = Stretch { from: begin_of(end), to: stretch.to };
         let (early, late, sheets) =
             futures::try_join!(rows(until_first), rows(from_end), self.sheets(journey_id, site_id, first, end),)?;
+        // Beside whatever else the page waits for: tens of thousands of runs take a core a while.
+        let unpacked = tokio::task::spawn_blocking(move || {
+            let of_day = |(day, sheet): (i64, Option<Arc<[u8]>>)| {
+                let mut runs = Vec::new();
+                sheet.and_then(|s| unpack(day, &s, &from_sheet, &mut runs)).map(|()| runs)
+            };
+            (first..end).zip(sheets).map(of_day).collect::<Vec<_>>()
+        });
+        let unpacked = unpacked.await.map_err(|e| content("run_day", e))?;
         let mut all: Vec<T> = early.into_iter().map(&from_row).collect();
-        for (day, sheet) in (first..end).zip(sheets) {
-            if sheet.and_then(|s| unpack(day, &s, &from_sheet, &mut all)).is_none() {
-                all.extend(self.make_sheet(journey_id, site_id, day).await?.into_iter().map(&from_row));
+        for (day, runs) in (first..end).zip(unpacked) {
+            match runs {
+                Some(runs) => all.extend(runs),
+                None => all.extend(self.make_sheet(journey_id, site_id, day).await?.into_iter().map(&from_row)),
             }
         }
         all.extend(late.into_iter().map(from_row));

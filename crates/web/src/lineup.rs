@@ -14,7 +14,7 @@ use cadentis_core::timing::Vital;
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{LeftOut, Location, Marker};
 use jiff::SignedDuration;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 const LABEL: f64 = 196.0;
 /// Room for the scale of a lane, right of it.
@@ -192,8 +192,13 @@ impl LineUp {
                     length_text(a_bar_s as f64 * 1000.0)
                 );
             }
+            let mut runs: HashMap<i32, Vec<&Run>> = HashMap::new();
+            for run in played.runs {
+                runs.entry(run.location_id).or_default().push(run);
+            }
             for location in played.locations {
-                let lane = location_lane(frame, &axis, played, location, by_country, a_bar_s, top, happened);
+                let here = runs.remove(&location.id).unwrap_or_default();
+                let lane = location_lane(frame, &axis, played, location, here, by_country, a_bar_s, top, happened);
                 top += lane.height;
                 lanes.push(lane);
             }
@@ -383,14 +388,15 @@ fn location_lane(
     axis: &Axis,
     played: &Played<'_>,
     location: &Location,
+    runs: Vec<&Run>,
     by_country: Option<&Views>,
     a_bar_s: i64,
     top: f64,
     happened: &Happened<'_>,
 ) -> Lane {
-    let runs: Vec<&Run> = played.runs.iter().filter(|r| r.location_id == location.id).collect();
     let mut tally = Tally::default();
-    let out = |r: &Run| happened.maintenance.iter().any(|m| m.stretch.contains(r.due_at));
+    let left_out = LeftOut::cover(happened.maintenance);
+    let out = |r: &Run| left_out.contains(r.due_at);
     for r in &runs {
         if out(r) { tally.left_out += 1 } else { tally.add(r.outcome) }
     }

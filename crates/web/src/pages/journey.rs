@@ -22,7 +22,7 @@ use cadentis_core::stats::{Method, Reading, Samples};
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{LeftOut, Location};
+use cadentis_store::sites::{Journey, LeftOut, Location};
 use cadentis_store::views::Attribute;
 use jiff::Timestamp;
 use std::collections::HashMap;
@@ -123,9 +123,41 @@ pub async fn page(
         promised: goal.map(|g| g.promised),
     };
     let happened = Happened { markers: &markers, maintenance: &maintenance };
-    let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render()?;
+    let read = Read { journey: &j, script: &script, runs: &runs, before: &before, maintenance: &maintenance };
+    // Over weeks both take a core a while.
+    let (lineup, told) = std::thread::scope(|s| {
+        let told = s.spawn(|| told(&frame, &read, &locations, goal.map(|g| g.promised)));
+        let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render();
+        (lineup, told.join())
+    });
+    let told = told.map_err(|_| PageError::Broken(format!("the readings of {} could not be computed", j.name)))?;
+    let Told { says, readings, steps, proof } = told;
+    html(&Page { name: j.name, says, readings, lineup: lineup?, steps, proof, script: j.script, slug: j.slug, frame })
+}
 
-    let left_out = LeftOut::cover(&maintenance);
+/// What the page of a journey has read.
+struct Read<'a> {
+    journey: &'a Journey,
+    script: &'a journey::Journey,
+    runs: &'a [Run],
+    before: &'a [Run],
+    maintenance: &'a [LeftOut],
+}
+
+/// What the page says in words and numbers.
+struct Told {
+    says: Vec<String>,
+    readings: Vec<Figure>,
+    steps: Vec<StepRow>,
+    proof: Vec<Working>,
+}
+
+fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Told {
+    let Read { journey: j, script, runs, before, maintenance } = *read;
+    let past = frame.past();
+    let budget_ms = script.within_ms.map(|ms| ms as f64);
+
+    let left_out = LeftOut::cover(maintenance);
     let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
     let checks: Vec<_> = runs.iter().map(Run::check).collect();
     let tally = Tally::of(&checks, &left_out);
@@ -140,7 +172,6 @@ pub async fn page(
             Outcome::Unmeasured => {}
         }
     }
-    let promised = goal.map(|g| g.promised);
     let label = promised.map_or("availability".into(), |p| format!("availability · goal {:.2}", p * 100.0));
     let readings = vec![
         Figure::new(
@@ -167,9 +198,9 @@ pub async fn page(
     ];
 
     let rows: Vec<StepRow> =
-        script.counted_steps().enumerate().map(|(i, s)| step_row(i, s, &counted, &before)).collect();
+        script.counted_steps().enumerate().map(|(i, s)| step_row(i, s, &counted, before)).collect();
     let here = by_location(counted.iter().copied());
-    let says = sentences(&frame, &j.name, &rows, &here, &locations);
+    let says = sentences(frame, &j.name, &rows, &here, locations);
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
@@ -195,7 +226,7 @@ pub async fn page(
         Working::of("p95 of the whole run", &in_ms(0.95)),
         Working::of("Apdex", &apdex.proof().noting("failed runs count as frustrated")),
     ];
-    html(&Page { name: j.name, says, readings, lineup, steps: rows, proof, script: j.script, slug: j.slug, frame })
+    Told { says, readings, steps: rows, proof }
 }
 
 /// `GET /journeys/{slug}/places`: each step at each location, each location against its own usual, periods up and
