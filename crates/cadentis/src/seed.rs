@@ -256,8 +256,11 @@ fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
         path: made.beacon.path().to_string(),
         ip: made.ip.into(),
         country: made.country.into(),
-        browser: beacon::browser(made.user_agent),
-        os: beacon::os(made.user_agent),
+        region: String::new(),
+        city: String::new(),
+        browser: beacon::browser(made.user_agent).into(),
+        os: beacon::os(made.user_agent).into(),
+        person: 0,
         beacon: made.beacon,
     }
 }

@@ -424,7 +424,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
             due_at: now - jiff::SignedDuration::from_mins(5 * n),
             outcome: if failed { Outcome::Failed } else { Outcome::Passed },
             duration_ms: 1_000.0 + n as f64,
-            steps_ms: vec![1_000.0 + n as f32],
+            steps_ms: [1_000.0 + n as f32].into_iter().collect(),
             trouble: failed.then(|| "Expected \"<i>\", twice".to_string()),
         };
         (run, "r".to_string(), None)

@@ -231,9 +231,12 @@ fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, now: Timestamp) -> Pag
         path: b.path().to_string(),
         ip: privacy::mask(sender.ip),
         country: if country.len() == 2 { country } else { "??".into() },
-        browser: beacon::browser(sender.user_agent),
-        os: beacon::os(sender.user_agent),
-        beacon: b,
+        region: String::new(),
+        city: String::new(),
+        browser: beacon::browser(sender.user_agent).into(),
+        os: beacon::os(sender.user_agent).into(),
+        person: privacy::person(&site.key, &b.more.person),
+        beacon: b.without_person(),
     }
 }
 

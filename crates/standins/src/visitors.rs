@@ -5,6 +5,7 @@
 
 use crate::places::BOOKING_HOST;
 use crate::story::{SITE_ZONE, Story};
+use cadentis_core::visitor::beacon::More;
 use cadentis_core::visitor::{Beacon, Device};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -198,6 +199,7 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
                 blank,
                 errors: if blank { 1 } else { errors },
                 error: if blank { Some("SyntaxError: Unexpected token '?'".into()) } else { error },
+                more: More::default(),
             },
             country,
             user_agent,

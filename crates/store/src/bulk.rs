@@ -1,6 +1,6 @@
 //! History in one go, through COPY: for the demo, for tests and for benchmarks.
 
-use crate::db::{Db, Result};
+use crate::db::{Db, Result, content};
 use crate::runs::{Run, outcome_code};
 use cadentis_core::run::RunRecord;
 use cadentis_core::visitor::PageView;
@@ -55,34 +55,8 @@ impl Db {
     pub async fn copy_page_views(&self, views: impl IntoIterator<Item = (i32, PageView)>) -> Result<()> {
         let mut rows = String::new();
         for (site, v) in views {
-            let b = &v.beacon;
-            let _ = write!(
-                rows,
-                "{site}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}\t{}",
-                v.at,
-                b.id,
-                b.seq,
-                b.visit,
-                v.received_at,
-                escape(&v.family),
-                escape(&v.path),
-                b.device.word(),
-                escape(&v.country),
-                v.browser,
-                v.os,
-                escape(&b.connection),
-                v.ip,
-            );
-            for value in [b.lcp, b.inp, b.cls, b.fcp, b.ttfb, b.load, b.dns, b.connect] {
-                match value {
-                    Some(value) => {
-                        let _ = write!(rows, "\t{}", value as f32);
-                    }
-                    None => rows.push_str("\t\\N"),
-                }
-            }
-            let error = b.error.as_deref().map_or("\\N".into(), escape);
-            let _ = writeln!(rows, "\t{}\t{}\t{}\t{error}", b.abandoned, b.blank, b.errors);
+            let text = serde_json::to_string(&v).map_err(|e| content("page_view.view", e))?;
+            let _ = writeln!(rows, "{site}\t{}\t{}\t{}\t{}", v.at, v.beacon.id, v.beacon.seq, escape(&text));
             if rows.len() > ENOUGH_BYTES {
                 self.copy("page_view", &mut rows).await?;
             }
@@ -107,8 +81,7 @@ impl Db {
 
     /// Tells the planner what came in, and which pages every reader may see without looking.
     pub async fn vacuum(&self) -> Result<()> {
-        for sql in
-            ["VACUUM ANALYZE run", "ANALYZE run_record", "VACUUM ANALYZE page_view", "VACUUM ANALYZE page_view_hour"]
+        for sql in ["VACUUM ANALYZE run", "ANALYZE run_record", "VACUUM ANALYZE sheet", "VACUUM ANALYZE page_view_hour"]
         {
             let mut connection: PoolConnection<Postgres> = self.pool.acquire().await?;
             sqlx::query(sql).execute(&mut *connection as &mut PgConnection).await?;

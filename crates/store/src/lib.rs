@@ -6,11 +6,13 @@
 //!   [`recordings`]: a person at work on a page
 //! - [`work`]: due runs and their leases
 //! - [`runs`]: runs and their records; `sheets`: days of them, packed, for pages over weeks
-//! - [`views`]: page views in and out; [`rollup`]: their cells by the hour
+//! - [`views`]: page views in; [`filed`]: hours of them by columns; [`rollup`]: their cells by the hour; [`visits`]: single
+//!   ones
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 pub mod bulk;
 pub mod db;
+pub mod filed;
 pub mod recordings;
 pub mod rollup;
 pub mod runs;

@@ -6,10 +6,10 @@
 
 use crate::db::{Db, Result, content};
 use crate::sheets::{DAY_S, begin_of, day_of};
-use crate::views::{Attribute, groups};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::{Cell, Rated};
+use cadentis_core::visitor::slices::{Wanted, pools};
+use cadentis_core::visitor::{Attribute, Cell, Filter, Rated};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::{PgConnection, Row};
@@ -40,22 +40,26 @@ impl Db {
             .bind(begin_of(day_of(from)).to_sqlx())
             .execute(&mut *tx)
             .await?;
-        sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
-            .bind(site_id)
-            .bind(hour)
-            .execute(&mut *tx)
-            .await?;
-        for attribute in Attribute::ALL {
-            for g in groups(&mut tx, site_id, stretch, 3600, Some(attribute), &Vital::ALL).await? {
-                let vitals = std::array::from_fn(|i| {
-                    let mut rated = Rated::default();
-                    g.vitals.get(i).into_iter().flatten().for_each(|v| rated.add(Vital::ALL[i], f64::from(*v)));
-                    rated
-                });
-                let (page_views, abandoned, blank, with_errors) = (g.page_views, g.abandoned, g.blank, g.with_errors);
-                let cell = Cell { page_views, abandoned, blank, with_errors, vitals };
-                let cell = HourCell { hour: from, value: g.value, cell };
-                put_cell(&mut tx, "page_view_hour", site_id, attribute, &cell).await?;
+        if let Some(sheet) = self.file_hour(&mut tx, site_id, from).await? {
+            sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
+                .bind(site_id)
+                .bind(hour)
+                .execute(&mut *tx)
+                .await?;
+            let everything = Filter::default();
+            for attribute in Attribute::ROLLED {
+                let wanted = Wanted {
+                    stretch,
+                    filter: &everything,
+                    bucket_s: 3_600,
+                    by: Some(&attribute),
+                    vitals: &Vital::ALL,
+                    exact: false,
+                };
+                for (_, value, pool) in pools(&sheet, &wanted) {
+                    let cell = HourCell { hour: from, value, cell: pool.cell() };
+                    put_cell(&mut tx, "page_view_hour", site_id, &attribute, &cell).await?;
+                }
             }
         }
         sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2")
@@ -72,7 +76,7 @@ impl Db {
         &self,
         site_id: i32,
         stretch: Stretch,
-        by: Attribute,
+        by: &Attribute,
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
         cells_of(&self.pool, "page_view_hour", site_id, stretch, by, vitals).await
@@ -83,7 +87,7 @@ impl Db {
         &self,
         site_id: i32,
         stretch: Stretch,
-        by: Attribute,
+        by: &Attribute,
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
         let first = day_of(stretch.from + SignedDuration::from_secs(DAY_S - 1));
@@ -111,7 +115,7 @@ impl Db {
     }
 
     /// Puts the hours of a day in one and keeps it, unless one of them is about to be rebuilt.
-    async fn make_day(&self, site_id: i32, day: i64, by: Attribute) -> Result<Vec<HourCell>> {
+    async fn make_day(&self, site_id: i32, day: i64, by: &Attribute) -> Result<Vec<HourCell>> {
         let mut tx = self.pool.begin().await?;
         lock_day(&mut tx, site_id, day).await?;
         let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
@@ -131,7 +135,7 @@ impl Db {
         if !changes {
             // Another reader may have made it just before.
             let sql = "DELETE FROM page_view_day WHERE site_id = $1 AND attribute = $2 AND hour = $3";
-            let gone = sqlx::query(sql).bind(site_id).bind(by.column()).bind(whole.from.to_sqlx());
+            let gone = sqlx::query(sql).bind(site_id).bind(by.name()).bind(whole.from.to_sqlx());
             gone.execute(&mut *tx).await?;
             for cell in &made {
                 put_cell(&mut tx, "page_view_day", site_id, by, cell).await?;
@@ -158,7 +162,7 @@ impl Db {
 
 /// Nobody makes a day while one of its hours is rebuilt. Days of runs are locked by their journey; sites have numbers
 /// below zero here.
-async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> Result<()> {
+pub(crate) async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> Result<()> {
     let day = i32::try_from(day).unwrap_or(0);
     sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(-site_id).bind(day).execute(tx).await?;
     Ok(())
@@ -168,13 +172,13 @@ async fn put_cell(
     tx: &mut PgConnection,
     table: &str,
     site_id: i32,
-    by: Attribute,
+    by: &Attribute,
     HourCell { hour, value, cell }: &HourCell,
 ) -> Result<()> {
     let sql = format!("INSERT INTO {table} VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)");
     let row = sqlx::query(sqlx::AssertSqlSafe(sql))
         .bind(site_id)
-        .bind(by.column())
+        .bind(by.name())
         .bind(hour.to_sqlx())
         .bind(value)
         .bind(cell.page_views as i64)
@@ -190,7 +194,7 @@ async fn cells_of<'e>(
     table: &str,
     site_id: i32,
     stretch: Stretch,
-    by: Attribute,
+    by: &Attribute,
     vitals: &[Vital],
 ) -> Result<Vec<HourCell>> {
     // A sketch that nobody asked for is not read.
@@ -207,7 +211,7 @@ async fn cells_of<'e>(
     );
     let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
         .bind(site_id)
-        .bind(by.column())
+        .bind(by.name())
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .fetch_all(from)

@@ -7,9 +7,13 @@ use cadentis_core::goal::{Check, Tally};
 use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
+use smallvec::SmallVec;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, FromRow};
 use uuid::Uuid;
+
+/// Milliseconds of each step. Most journeys have few: a page over weeks holds tens of thousands of these.
+pub type Steps = SmallVec<[f32; 8]>;
 
 /// One run without its record.
 #[derive(Debug, Clone)]
@@ -21,7 +25,7 @@ pub struct Run {
     pub due_at: Timestamp,
     pub outcome: Outcome,
     pub duration_ms: f64,
-    pub steps_ms: Vec<f32>,
+    pub steps_ms: Steps,
     pub trouble: Option<String>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f32; 3]>,
@@ -94,7 +98,7 @@ pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
                 due_at: r.due_at.to_jiff(),
                 outcome: outcome_of(r.outcome)?,
                 duration_ms: r.duration_ms,
-                steps_ms: r.steps_ms,
+                steps_ms: r.steps_ms.into(),
                 trouble: r.trouble,
                 split_ms: r.split_ms.and_then(|s| s.try_into().ok()),
             })
@@ -264,7 +268,7 @@ impl Db {
         let run = |(id, location_id, due_at, outcome, duration_ms, trouble, version): Row| {
             let (journey_id, site_id) = journey;
             let outcome = outcome_of(outcome)?;
-            let steps_ms = Vec::new();
+            let steps_ms = Steps::new();
             let due_at = due_at.to_jiff();
             let split_ms = None;
             let run =

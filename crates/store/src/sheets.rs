@@ -363,7 +363,7 @@ mod tests {
             due_at: begin_of(20_000) + SignedDuration::from_micros(us),
             outcome: Outcome::ALL[outcome],
             duration_ms,
-            steps_ms,
+            steps_ms: steps_ms.into(),
             trouble,
         })
     }

@@ -1,50 +1,13 @@
-//! Page views: batches in, groups out.
+//! Page views: batches in, rows out. What is asked about many of them is answered from their sheets.
 
-use crate::db::{Db, Result};
+use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::hour_of;
-use cadentis_core::timing::Vital;
 use cadentis_core::visitor::PageView;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use sqlx::{AssertSqlSafe, PgConnection, Row};
 use std::collections::{BTreeSet, HashMap};
 use uuid::Uuid;
-
-/// What page views can be grouped by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Attribute {
-    Family,
-    Device,
-    Country,
-}
-
-impl Attribute {
-    pub const ALL: [Attribute; 3] = [Attribute::Family, Attribute::Device, Attribute::Country];
-
-    /// Name of the column, and of the attribute in the roll-up.
-    pub fn column(self) -> &'static str {
-        match self {
-            Attribute::Family => "family",
-            Attribute::Device => "device",
-            Attribute::Country => "country",
-        }
-    }
-}
-
-/// Page views of one bucket of time that share one value of an attribute, every sample kept.
-#[derive(Debug, Clone, Default)]
-pub struct Group {
-    /// Beginning of the bucket, in seconds.
-    pub bucket: i64,
-    pub value: String,
-    pub page_views: u64,
-    pub abandoned: u64,
-    pub blank: u64,
-    pub with_errors: u64,
-    /// In the order of [`Vital::ALL`]; empty for those not asked for.
-    pub vitals: [Vec<f32>; 5],
-}
 
 impl Db {
     /// Stores a batch in one transaction and marks its hours for the roll-up.
@@ -53,7 +16,7 @@ impl Db {
     /// any other, so a repeat changes nothing.
     pub async fn store_page_views(&self, batch: &[(i32, PageView)]) -> Result<()> {
         // PostgreSQL refuses to touch one row twice in one statement: the newest of each stays.
-        let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> = HashMap::new();
+        let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> = HashMap::with_capacity(batch.len());
         for (site, view) in batch {
             let held = newest.entry((*site, view.at, view.beacon.id)).or_insert(view);
             if view.beacon.seq > held.beacon.seq {
@@ -63,60 +26,22 @@ impl Db {
         // In one order everywhere, so that two servers never wait for each other's rows.
         let mut rows: Vec<(i32, &PageView)> = newest.into_iter().map(|((site, ..), v)| (site, v)).collect();
         rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
-
-        macro_rules! column {
-            ($row:ident => $value:expr) => {
-                rows.iter().map(|(_, $row)| $value).collect::<Vec<_>>()
-            };
-        }
-        let float = |v: Option<f64>| v.map(|v| v as f32);
+        let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
+        let texts = texts.map_err(|e| content("page_view.view", e))?;
         let hours: BTreeSet<(i32, Timestamp)> = rows.iter().map(|(site, v)| (*site, hour_of(v.at))).collect();
         let mut tx = self.pool.begin().await?;
         sqlx::query(
-            "INSERT INTO page_view (site_id, at, id, seq, visit, received_at, family, path, device, country, browser,
-                 os, connection, ip, lcp, inp, cls, fcp, ttfb, load, dns, connect, abandoned, blank, errors, error)
-             SELECT a.site_id, a.at, a.id, a.seq, a.visit, a.received_at, a.family, a.path, a.device, a.country,
-                 a.browser, a.os, a.connection, a.ip::inet, a.lcp, a.inp, a.cls, a.fcp, a.ttfb, a.load, a.dns,
-                 a.connect, a.abandoned, a.blank, a.errors, a.error
-             FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::uuid[], $6::timestamptz[],
-                 $7::text[], $8::text[], $9::text[], $10::text[], $11::text[], $12::text[], $13::text[], $14::text[],
-                 $15::float4[], $16::float4[], $17::float4[], $18::float4[], $19::float4[], $20::float4[],
-                 $21::float4[], $22::float4[], $23::bool[], $24::bool[], $25::int[], $26::text[])
-               AS a(site_id, at, id, seq, visit, received_at, family, path, device, country, browser, os, connection,
-                 ip, lcp, inp, cls, fcp, ttfb, load, dns, connect, abandoned, blank, errors, error)
-             ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, received_at = excluded.received_at,
-                 lcp = excluded.lcp, inp = excluded.inp, cls = excluded.cls, fcp = excluded.fcp,
-                 ttfb = excluded.ttfb, load = excluded.load, dns = excluded.dns, connect = excluded.connect,
-                 abandoned = excluded.abandoned, blank = excluded.blank, errors = excluded.errors,
-                 error = excluded.error
+            "INSERT INTO page_view (site_id, at, id, seq, view)
+             SELECT a.site_id, a.at, a.id, a.seq, a.view::json
+             FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[]) AS a(site_id, at, id, seq, view)
+             ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
              WHERE page_view.seq < excluded.seq",
         )
         .bind(rows.iter().map(|(site, _)| *site).collect::<Vec<_>>())
-        .bind(column!(v => v.at.to_sqlx()))
-        .bind(column!(v => v.beacon.id))
-        .bind(column!(v => v.beacon.seq))
-        .bind(column!(v => v.beacon.visit))
-        .bind(column!(v => v.received_at.to_sqlx()))
-        .bind(column!(v => v.family.as_str()))
-        .bind(column!(v => v.path.as_str()))
-        .bind(column!(v => v.beacon.device.word()))
-        .bind(column!(v => v.country.as_str()))
-        .bind(column!(v => v.browser))
-        .bind(column!(v => v.os))
-        .bind(column!(v => v.beacon.connection.as_str()))
-        .bind(column!(v => v.ip.to_string()))
-        .bind(column!(v => float(v.beacon.lcp)))
-        .bind(column!(v => float(v.beacon.inp)))
-        .bind(column!(v => float(v.beacon.cls)))
-        .bind(column!(v => float(v.beacon.fcp)))
-        .bind(column!(v => float(v.beacon.ttfb)))
-        .bind(column!(v => float(v.beacon.load)))
-        .bind(column!(v => float(v.beacon.dns)))
-        .bind(column!(v => float(v.beacon.connect)))
-        .bind(column!(v => v.beacon.abandoned))
-        .bind(column!(v => v.beacon.blank))
-        .bind(column!(v => v.beacon.errors))
-        .bind(column!(v => v.beacon.error.as_deref()))
+        .bind(rows.iter().map(|(_, v)| v.at.to_sqlx()).collect::<Vec<_>>())
+        .bind(rows.iter().map(|(_, v)| v.beacon.id).collect::<Vec<_>>())
+        .bind(rows.iter().map(|(_, v)| v.beacon.seq).collect::<Vec<_>>())
+        .bind(texts)
         .execute(&mut *tx)
         .await?;
         sqlx::query(
@@ -131,34 +56,21 @@ impl Db {
         Ok(())
     }
 
-    /// Groups raw page views by bucket and, if asked, by an attribute. Samples of the vitals asked
-    /// for come whole, so that whatever is computed from them is exact.
-    pub async fn groups(
-        &self,
-        site_id: i32,
-        stretch: Stretch,
-        bucket_s: i64,
-        by: Option<Attribute>,
-        vitals: &[Vital],
-    ) -> Result<Vec<Group>> {
-        let mut connection = self.pool.acquire().await?;
-        groups(&mut connection, site_id, stretch, bucket_s, by, vitals).await
-    }
-
-    /// How many different visits, and page views, there were.
-    pub async fn count_visits(&self, site_id: i32, stretch: Stretch) -> Result<(u64, u64)> {
-        let (visits, views): (i64, i64) = sqlx::query_as(
-            "SELECT count(DISTINCT visit), count(*) FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3",
+    /// The newest page views, newest first.
+    pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<PageView>> {
+        let rows: Vec<String> = sqlx::query_scalar(
+            "SELECT view::text FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4",
         )
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_one(&self.pool)
+        .bind(most)
+        .fetch_all(&self.pool)
         .await?;
-        Ok((visits.unsigned_abs(), views.unsigned_abs()))
+        read(rows)
     }
 
-    /// The ids of all page views, to compare with those that were acknowledged.
+    /// The ids of all page views that are still rows, to compare with those that were acknowledged.
     pub async fn page_view_ids(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Uuid>> {
         Ok(sqlx::query_scalar("SELECT id FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3")
             .bind(site_id)
@@ -200,58 +112,7 @@ impl Db {
     }
 }
 
-pub(crate) async fn groups(
-    connection: &mut PgConnection,
-    site_id: i32,
-    stretch: Stretch,
-    bucket_s: i64,
-    by: Option<Attribute>,
-    vitals: &[Vital],
-) -> Result<Vec<Group>> {
-    let value = by.map_or("''", Attribute::column);
-    let lists: String = Vital::ALL
-        .into_iter()
-        .map(|v| {
-            let column = v.name().to_lowercase();
-            if vitals.contains(&v) {
-                format!(", coalesce(array_agg({column}) FILTER (WHERE {column} IS NOT NULL), '{{}}') AS {column}")
-            } else {
-                format!(", '{{}}'::float4[] AS {column}")
-            }
-        })
-        .collect();
-    // Made of column names of ours; values are bound.
-    let sql = format!(
-        "SELECT date_bin($4 * interval '1 second', at, 'epoch') AS bucket, {value} AS value, count(*) AS page_views,
-             count(*) FILTER (WHERE abandoned) AS abandoned, count(*) FILTER (WHERE blank) AS blank,
-             count(*) FILTER (WHERE errors > 0) AS with_errors {lists}
-         FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 GROUP BY 1, 2 ORDER BY 1, 2"
-    );
-    let rows = sqlx::query(AssertSqlSafe(sql))
-        .bind(site_id)
-        .bind(stretch.from.to_sqlx())
-        .bind(stretch.to.to_sqlx())
-        .bind(bucket_s)
-        .fetch_all(connection)
-        .await?;
-    rows.iter()
-        .map(|r| {
-            let count = |name: &str| r.try_get::<i64, _>(name).map(i64::unsigned_abs);
-            Ok(Group {
-                bucket: r.try_get::<jiff_sqlx::Timestamp, _>("bucket")?.to_jiff().as_second(),
-                value: r.try_get("value")?,
-                page_views: count("page_views")?,
-                abandoned: count("abandoned")?,
-                blank: count("blank")?,
-                with_errors: count("with_errors")?,
-                vitals: [
-                    r.try_get("lcp")?,
-                    r.try_get("inp")?,
-                    r.try_get("cls")?,
-                    r.try_get("fcp")?,
-                    r.try_get("ttfb")?,
-                ],
-            })
-        })
-        .collect()
+/// Page views out of their texts.
+pub(crate) fn read(rows: Vec<String>) -> Result<Vec<PageView>> {
+    rows.iter().map(|r| serde_json::from_str(r).map_err(|e| content("page_view.view", e))).collect()
 }

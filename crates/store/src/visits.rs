@@ -1,176 +1,156 @@
-//! Single page views: those of a visit, those of a page family, those with script errors.
+//! Single page views: those of a visit or a person, those of a page family, those with script errors.
 
 use crate::db::{Db, Result};
+use crate::filed::Filed;
 use cadentis_core::calendar::Stretch;
+use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::Occurrence;
+use cadentis_core::visitor::slices::{different, rows};
 use cadentis_core::visitor::spent::Moments;
+use cadentis_core::visitor::{Filter, Seen, Sheet, Told};
 use jiff::{SignedDuration, Timestamp};
-use jiff_sqlx::ToSqlx;
-use sqlx::{AssertSqlSafe, FromRow};
 use uuid::Uuid;
-
-/// One page view as it was stored.
-#[derive(Debug, Clone, FromRow)]
-pub struct Viewed {
-    #[sqlx(try_from = "jiff_sqlx::Timestamp")]
-    at: AtJiff,
-    pub id: Uuid,
-    pub visit: Uuid,
-    pub family: String,
-    pub path: String,
-    pub device: String,
-    pub country: String,
-    pub browser: String,
-    pub os: String,
-    pub connection: String,
-    pub lcp: Option<f32>,
-    pub inp: Option<f32>,
-    pub cls: Option<f32>,
-    pub fcp: Option<f32>,
-    pub ttfb: Option<f32>,
-    pub load: Option<f32>,
-    pub dns: Option<f32>,
-    pub connect: Option<f32>,
-    pub abandoned: bool,
-    pub blank: bool,
-    pub errors: i32,
-    pub error: Option<String>,
-}
-
-/// A moment out of a row.
-#[derive(Debug, Clone, Copy)]
-struct AtJiff(Timestamp);
-
-impl From<jiff_sqlx::Timestamp> for AtJiff {
-    fn from(at: jiff_sqlx::Timestamp) -> AtJiff {
-        AtJiff(at.to_jiff())
-    }
-}
-
-impl Viewed {
-    pub fn at(&self) -> Timestamp {
-        self.at.0
-    }
-
-    pub fn moments(&self) -> Moments {
-        moments_of((self.dns, self.connect, self.ttfb, self.fcp, self.lcp))
-    }
-}
-
-/// dns, connect, ttfb, fcp, lcp
-type Timings = (Option<f32>, Option<f32>, Option<f32>, Option<f32>, Option<f32>);
-
-fn moments_of((lookup, connect, ttfb, fcp, lcp): Timings) -> Moments {
-    let of = |v: Option<f32>| v.map(f64::from);
-    Moments { lookup: of(lookup), connect: of(connect), ttfb: of(ttfb), fcp: of(fcp), lcp: of(lcp) }
-}
-
-/// All columns of a [`Viewed`].
-const COLUMNS: &str = "at, id, visit, family, path, device, country, browser, os, connection, lcp, inp, cls, fcp, ttfb,
-                       load, dns, connect, abandoned, blank, errors, error";
 
 /// A visit lasts no longer than this around one of its page views.
 const AROUND_H: i64 = 24;
 
+/// Names of columns, with those that a filter needs.
+pub fn with_filter(columns: &[&str], filter: &Filter) -> Vec<String> {
+    columns.iter().map(|c| c.to_string()).chain(filter.parts().map(|(a, _)| a.name())).collect()
+}
+
+/// Hour and id of a row.
+type Place = (i64, u128);
+
+fn place(sheet: &Sheet, row: usize) -> Option<Place> {
+    Some((sheet.hour_s, sheet.id("id", row)?))
+}
+
 impl Db {
     /// The page views of a visit within a day of this moment, in order of time.
-    pub async fn visit(&self, site_id: i32, visit: Uuid, near: Timestamp, most: i64) -> Result<Vec<Viewed>> {
+    pub async fn visit(&self, site_id: i32, visit: Uuid, near: Timestamp, most: usize) -> Result<Vec<Seen>> {
         let day = SignedDuration::from_hours(AROUND_H);
-        let sql = format!(
-            "SELECT {COLUMNS} FROM page_view
-             WHERE site_id = $1 AND visit = $2 AND at >= $3 AND at < $4 ORDER BY at, id LIMIT $5"
-        );
-        Ok(sqlx::query_as(AssertSqlSafe(sql))
-            .bind(site_id)
-            .bind(visit)
-            .bind((near - day).to_sqlx())
-            .bind((near + day).to_sqlx())
-            .bind(most)
-            .fetch_all(&self.pool)
-            .await?)
+        self.of_one(site_id, "visit", visit.as_u128(), Stretch { from: near - day, to: near + day }, most).await
     }
 
-    /// The newest page views, newest first.
-    pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<Viewed>> {
-        self.listed(site_id, stretch, None, "at DESC", most).await
+    /// The page views in the stretch whose column has this id, in order of time: of a `visit` or a `person`.
+    pub async fn of_one(
+        &self,
+        site_id: i32,
+        column: &str,
+        id: u128,
+        stretch: Stretch,
+        most: usize,
+    ) -> Result<Vec<Seen>> {
+        let columns = ["id".to_string(), column.to_string()];
+        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let mut places: Vec<(i64, Place)> = Vec::new();
+        for sheet in &sheets {
+            let keep = rows(sheet, stretch, &Filter::default());
+            let here = (0..sheet.rows).filter(|row| keep[*row] && sheet.id(column, *row) == Some(id));
+            places.extend(here.filter_map(|row| Some((sheet.at_ms(row)?, place(sheet, row)?))));
+        }
+        places.sort_unstable();
+        let places: Vec<Place> = places.into_iter().take(most).map(|(_, place)| place).collect();
+        self.seen(site_id, &places).await
     }
 
-    /// The page views with the longest LCP, longest first; of one page family if given.
+    /// What happened on the page views of a visit, in order of time.
+    pub async fn told_of_visit(&self, site_id: i32, visit: Uuid, views: &[Seen]) -> Result<Vec<Told>> {
+        let (Some(first), Some(last)) = (views.first(), views.last()) else { return Ok(Vec::new()) };
+        let stretch = Stretch { from: first.at, to: last.at + SignedDuration::from_millis(1) };
+        let columns = Told::COLUMNS.map(String::from);
+        let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;
+        let mut all = Vec::new();
+        for sheet in &sheets {
+            let here = (0..sheet.rows).filter(|row| sheet.id("visit", *row) == Some(visit.as_u128()));
+            all.extend(here.filter_map(|row| Told::of(sheet, row)));
+        }
+        all.sort_by(|a, b| (a.at, a.after).partial_cmp(&(b.at, b.after)).unwrap_or(std::cmp::Ordering::Equal));
+        Ok(all)
+    }
+
+    /// The page views with the highest value of a vital, highest first.
     pub async fn slowest_page_views(
         &self,
         site_id: i32,
         stretch: Stretch,
-        family: Option<&str>,
-        most: i64,
-    ) -> Result<Vec<Viewed>> {
-        self.listed(site_id, stretch, family, "lcp DESC NULLS LAST", most).await
+        filter: &Filter,
+        vital: Vital,
+        most: usize,
+    ) -> Result<Vec<Seen>> {
+        let column = vital.name().to_lowercase();
+        let columns = with_filter(&["id", &column], filter);
+        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let mut slowest: Vec<(f32, Place)> = Vec::new();
+        for sheet in &sheets {
+            let keep = rows(sheet, stretch, filter);
+            let values = sheet.numbers(&column).iter().enumerate().filter(|(row, v)| keep[*row] && !v.is_nan());
+            slowest.extend(values.filter_map(|(row, v)| Some((*v, place(sheet, row)?))));
+            slowest.sort_by(|a, b| b.0.total_cmp(&a.0));
+            slowest.truncate(most);
+        }
+        let places: Vec<Place> = slowest.into_iter().map(|(_, place)| place).collect();
+        self.seen(site_id, &places).await
     }
 
-    async fn listed(
-        &self,
-        site_id: i32,
-        stretch: Stretch,
-        family: Option<&str>,
-        order: &'static str,
-        most: i64,
-    ) -> Result<Vec<Viewed>> {
-        let sql = format!(
-            "SELECT {COLUMNS} FROM page_view
-             WHERE site_id = $1 AND at >= $2 AND at < $3 AND ($4::text IS NULL OR family = $4) ORDER BY {order} LIMIT $5"
-        );
-        Ok(sqlx::query_as(AssertSqlSafe(sql))
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(family)
-            .bind(most)
-            .fetch_all(&self.pool)
-            .await?)
+    /// How many different visits there were, and people of whom the page told who they are.
+    pub async fn count_visits(&self, site_id: i32, stretch: Stretch, filter: &Filter) -> Result<(u64, u64)> {
+        let columns = with_filter(&["visit", "person"], filter);
+        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        Ok((different(&sheets, stretch, filter, "visit"), different(&sheets, stretch, filter, "person")))
     }
 
-    /// What page views of a family reported of their load: at most `most`, chosen by their ids, which are random.
-    pub async fn moments(&self, site_id: i32, stretch: Stretch, family: &str, most: i64) -> Result<Vec<Moments>> {
-        let sql = "SELECT dns, connect, ttfb, fcp, lcp FROM page_view
-                   WHERE site_id = $1 AND at >= $2 AND at < $3 AND family = $4 AND lcp IS NOT NULL
-                   ORDER BY id LIMIT $5";
-        let rows: Vec<Timings> = sqlx::query_as(sql)
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(family)
-            .bind(most)
-            .fetch_all(&self.pool)
-            .await?;
-        Ok(rows.into_iter().map(moments_of).collect())
+    /// What page views reported of their load, at most `most` of them, evenly chosen.
+    pub async fn moments(&self, site_id: i32, stretch: Stretch, filter: &Filter, most: usize) -> Result<Vec<Moments>> {
+        let columns = with_filter(&["dns", "connect", "ttfb", "fcp", "lcp"], filter);
+        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let mut all = Vec::new();
+        for sheet in &sheets {
+            let keep = rows(sheet, stretch, filter);
+            let of = |name: &str, row: usize| sheet.number(name, row).map(f64::from);
+            all.extend((0..sheet.rows).filter(|row| keep[*row] && of("lcp", *row).is_some()).map(|row| Moments {
+                lookup: of("dns", row),
+                connect: of("connect", row),
+                ttfb: of("ttfb", row),
+                fcp: of("fcp", row),
+                lcp: of("lcp", row),
+            }));
+        }
+        let step = all.len().div_ceil(most.max(1)).max(1);
+        Ok(all.into_iter().step_by(step).collect())
     }
 
-    /// Page views with script errors, newest first; of one page family if given.
+    /// Page views with script errors, newest first.
     pub async fn errors(
         &self,
         site_id: i32,
         stretch: Stretch,
-        family: Option<&str>,
-        most: i64,
+        filter: &Filter,
+        most: usize,
     ) -> Result<Vec<Occurrence>> {
-        type Row = (jiff_sqlx::Timestamp, Uuid, String, String, Option<String>);
-        let sql = "SELECT at, visit, family, browser, error FROM page_view
-                   WHERE site_id = $1 AND at >= $2 AND at < $3 AND errors > 0 AND ($4::text IS NULL OR family = $4)
-                   ORDER BY at DESC LIMIT $5";
-        let rows: Vec<Row> = sqlx::query_as(sql)
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(family)
-            .bind(most)
-            .fetch_all(&self.pool)
-            .await?;
-        let occurrence = |(at, visit, family, browser, error): Row| Occurrence {
-            at: at.to_jiff(),
-            visit,
-            family,
-            browser,
-            text: error.unwrap_or_else(|| "an error without a text".into()),
-        };
-        Ok(rows.into_iter().map(occurrence).collect())
+        let columns = with_filter(&["visit", "family", "browser", "errors", "error"], filter);
+        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let mut all = Vec::new();
+        for sheet in sheets.iter().rev() {
+            let keep = rows(sheet, stretch, filter);
+            let wrong =
+                (0..sheet.rows).rev().filter(|row| keep[*row] && sheet.number("errors", *row).unwrap_or(0.0) > 0.0);
+            all.extend(wrong.filter_map(|row| {
+                let text = sheet.text("error", row);
+                Some(Occurrence {
+                    at: Timestamp::from_millisecond(sheet.at_ms(row)?).ok()?,
+                    visit: Uuid::from_u128(sheet.id("visit", row).unwrap_or(0)),
+                    family: sheet.text("family", row).to_string(),
+                    browser: sheet.text("browser", row).to_string(),
+                    text: if text.is_empty() { "an error without a text" } else { text }.to_string(),
+                })
+            }));
+            if all.len() >= most {
+                all.truncate(most);
+                break;
+            }
+        }
+        Ok(all)
     }
 }

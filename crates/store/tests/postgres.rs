@@ -4,14 +4,15 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Cover, Pace, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::{Beacon, PageView};
+use cadentis_core::visitor::beacon::More;
+use cadentis_core::visitor::{Attribute, Beacon, PageView};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
+use cadentis_store::filed::Filed;
 use cadentis_store::rollup::HourCell;
 use cadentis_store::runs::{Finished, Try};
 use cadentis_store::scripts::{Edit, Life, Saved};
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace};
-use cadentis_store::views::Attribute;
 use jiff::{SignedDuration, Timestamp};
 use std::sync::LazyLock;
 use uuid::Uuid;
@@ -91,6 +92,7 @@ fn view(id: u128, at_s: i64, seq: i32, lcp: Option<f64>) -> (i32, PageView) {
         blank: false,
         errors: 0,
         error: Some("tab\tand \\N and \"quotes\"".into()),
+        more: More::default(),
     };
     let view = PageView {
         at,
@@ -99,8 +101,11 @@ fn view(id: u128, at_s: i64, seq: i32, lcp: Option<f64>) -> (i32, PageView) {
         path: "/".into(),
         ip: "198.51.100.0".parse().expect("an address"),
         country: "NO".into(),
-        browser: "Chrome",
-        os: "Linux",
+        region: String::new(),
+        city: String::new(),
+        browser: "Chrome".into(),
+        os: "Linux".into(),
+        person: 0,
         beacon,
     };
     (1, view)
@@ -134,9 +139,9 @@ async fn a_repeated_or_reordered_beacon_changes_nothing_and_the_last_one_wins() 
     {
         db.store_page_views(&batch).await.expect("stored");
     }
-    let groups = db.groups(1, hour(), 3600, None, &Vital::ALL).await.expect("groups");
-    assert_eq!((groups.len(), groups[0].page_views), (1, 1));
-    assert_eq!(groups[0].vitals[0], vec![2100.0]);
+    let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["lcp".into()]).await.expect("sheets");
+    assert_eq!(sheets.iter().map(|s| s.rows).sum::<usize>(), 1);
+    assert_eq!(sheets[0].numbers("lcp"), [2100.0]);
 }
 
 #[tokio::test]
@@ -144,14 +149,14 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
     let (db, _) = db().await;
     let lcp = |db: Db| async move {
         while db.roll_up_one().await.expect("rolled up") {}
-        let cells = db.cells(1, hour(), Attribute::Family, &[Vital::Lcp]).await.expect("cells");
+        let cells = db.cells(1, hour(), &Attribute::Family, &[Vital::Lcp]).await.expect("cells");
         // A day made of them, and read again as it was kept, says the same.
         let day = Stretch {
             from: hour().from - SignedDuration::from_hours(30),
             to: hour().to + SignedDuration::from_hours(30),
         };
         for _ in 0..2 {
-            let by_day = db.cells_by_day(1, day, Attribute::Family, &[Vital::Lcp]).await.expect("days");
+            let by_day = db.cells_by_day(1, day, &Attribute::Family, &[Vital::Lcp]).await.expect("days");
             assert_eq!(by_day.len(), 1);
             let says = |c: &HourCell| (c.value.clone(), c.cell.page_views, c.cell.vital(Vital::Lcp).clone());
             assert_eq!(says(&by_day[0]), says(&cells[0]));
@@ -182,8 +187,10 @@ async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stor
     db.copy_page_views(views.clone()).await.expect("copied");
     // Every one of them is there already, to the last character.
     db.store_page_views(&views).await.expect("stored");
-    let groups = db.groups(1, hour(), 3600, None, &[Vital::Lcp]).await.expect("groups");
-    assert_eq!((groups[0].page_views, groups[0].vitals[0].len()), (50, 33));
+    let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &[]).await.expect("sheets");
+    assert_eq!(sheets[0].rows, 50);
+    assert_eq!(sheets[0].numbers("lcp").iter().filter(|v| !v.is_nan()).count(), 33);
+    assert_eq!(sheets[0].text("error", 7), "tab\tand \\N and \"quotes\"");
 }
 
 #[tokio::test]
@@ -433,7 +440,7 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
         due_at: at_second(begin + n * 3_600),
         outcome: if n % 7 == 0 { Outcome::Failed } else { Outcome::Passed },
         duration_ms: 500.0 + n as f64,
-        steps_ms: vec![1.5, n as f32],
+        steps_ms: [1.5, n as f32].into_iter().collect(),
         trouble: (n % 7 == 0).then(|| format!("trouble “{n}”")),
         split_ms: None,
     };

@@ -9,6 +9,7 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::State as Standing;
 use cadentis_core::run::Outcome;
+use cadentis_core::visitor::Filter;
 use cadentis_store::sites::{LeftOut, Marker, Site};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
@@ -21,12 +22,20 @@ struct When {
     against: Option<String>,
 }
 
+/// Texts of all parameters of this name, in the order of the address.
+pub fn all_of(request: &HttpRequest, name: &str) -> Vec<String> {
+    let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
+    pairs.filter(|(n, _)| n == name).map(|(_, value)| value.into_owned()).collect()
+}
+
 /// What an address asks about, without what a page has around it.
 pub struct Asked {
     pub site: Site,
     pub stretch: Stretch,
     pub kind: Against,
     pub now: Timestamp,
+    /// Which page views are asked about: `only=device:phone`, as often as wanted.
+    pub filter: Filter,
 }
 
 impl Asked {
@@ -44,7 +53,9 @@ impl Asked {
             _ => Stretch::last(default_s, now),
         };
         let kind = when.against.as_deref().and_then(Against::parse).unwrap_or_default();
-        Ok(Asked { site, stretch, kind, now })
+        let only = all_of(request, "only");
+        let (filter, _) = Filter::parse(only.iter().map(String::as_str));
+        Ok(Asked { site, stretch, kind, now, filter })
     }
 
     /// The stretch up to now: what lies ahead has nothing to read.
@@ -63,14 +74,23 @@ pub struct Frame {
     pub against: Option<Stretch>,
     kind: Against,
     pub now: Timestamp,
-    /// `from=…&to=…&against=…`, for links.
+    /// `from=…&to=…&against=…` and the filter, for links.
     pub query: String,
+    pub filter: Filter,
     pub words: String,
     pub against_words: String,
     pub zone: String,
     pub strip: Strip,
     pub quick: Vec<Quick>,
     pub places: Vec<Place>,
+}
+
+fn with_filter(mut query: String, filter: &Filter) -> String {
+    for text in filter.texts() {
+        query += "&only=";
+        query.extend(url::form_urlencoded::byte_serialize(text.as_bytes()));
+    }
+    query
 }
 
 pub struct Place {
@@ -120,10 +140,11 @@ const QUICK: [(&str, i64); 6] =
 impl Frame {
     /// What the address asks about, and what stands around it on every page.
     pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
-        let Asked { site, stretch, kind, now } = Asked::load(state, request, default_s).await?;
+        let Asked { site, stretch, kind, now, filter } = Asked::load(state, request, default_s).await?;
         let against = stretch.against(kind, &site.zone);
         let query_of = |s: &Stretch| {
-            format!("from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), kind.word())
+            let when = format!("from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), kind.word());
+            with_filter(when, &filter)
         };
         let quick = QUICK
             .into_iter()
@@ -151,7 +172,14 @@ impl Frame {
             against,
             now,
             site,
+            filter,
         })
+    }
+
+    /// The address of this stretch with another filter.
+    pub fn query_with(&self, filter: &Filter) -> String {
+        let when = self.query.split("&only=").next().unwrap_or("");
+        with_filter(when.to_string(), filter)
     }
 
     /// The stretch up to now: what lies ahead has nothing to read.

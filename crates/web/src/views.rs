@@ -3,9 +3,10 @@
 use crate::State;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::Pool;
+use cadentis_core::visitor::slices::{Wanted, pools};
+use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::Result;
-use cadentis_store::views::Attribute;
+use cadentis_store::filed::Filed;
 use std::collections::BTreeMap;
 
 /// Stretches up to this long are read from raw page views and are exact; longer ones from hours.
@@ -23,38 +24,35 @@ impl Views {
         state: &State,
         site_id: i32,
         stretch: Stretch,
+        filter: &Filter,
         by: Attribute,
         vitals: &[Vital],
         most: i64,
     ) -> Result<Views> {
         if stretch.seconds() <= RAW_S {
-            let bucket_s = stretch.bucket_seconds(most);
-            let groups = state.db.groups(site_id, stretch, bucket_s, Some(by), vitals).await?;
-            let pools = groups.into_iter().map(|g| {
-                let mut pool = Pool::default();
-                pool.count(g.page_views, g.abandoned, g.blank, g.with_errors);
-                pool.add_samples(&g.vitals);
-                (g.bucket, g.value, pool)
-            });
-            return Ok(Views { bucket_s, pools: pools.collect() });
+            return Views::filed(state, site_id, stretch, filter, by, vitals, stretch.bucket_seconds(most)).await;
         }
-        Views::rolled(state, site_id, stretch, by, vitals, most).await
+        Views::rolled(state, site_id, stretch, filter, by, vitals, most).await
     }
 
-    /// Reads whole hours from the roll-up, however short the stretch: for lines beside others.
+    /// Reads whole hours, however short the stretch: for lines beside others.
     pub async fn rolled(
         state: &State,
         site_id: i32,
         stretch: Stretch,
+        filter: &Filter,
         by: Attribute,
         vitals: &[Vital],
         most: i64,
     ) -> Result<Views> {
         let bucket_s = stretch.bucket_seconds(most).max(3_600);
+        if !filter.is_empty() || !Attribute::ROLLED.contains(&by) {
+            return Views::filed(state, site_id, stretch, filter, by, vitals, bucket_s).await;
+        }
         let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
         let cells = match bucket_s % 86_400 {
-            0 => state.db.cells_by_day(site_id, stretch, by, vitals).await?,
-            _ => state.db.cells(site_id, stretch, by, vitals).await?,
+            0 => state.db.cells_by_day(site_id, stretch, &by, vitals).await?,
+            _ => state.db.cells(site_id, stretch, &by, vitals).await?,
         };
         for c in cells {
             let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;
@@ -63,6 +61,43 @@ impl Views {
             pool.add_rated(&c.cell.vitals);
         }
         Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect() })
+    }
+
+    /// Reads the columns that are asked about, page view by page view.
+    async fn filed(
+        state: &State,
+        site_id: i32,
+        stretch: Stretch,
+        filter: &Filter,
+        by: Attribute,
+        vitals: &[Vital],
+        bucket_s: i64,
+    ) -> Result<Views> {
+        let exact = stretch.seconds() <= RAW_S;
+        let wanted = Wanted { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
+        let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
+        // Millions of page views take a core a while: both of them, then.
+        let half = |sheets: &[Sheet]| {
+            let mut by: BTreeMap<(i64, String), Pool> = BTreeMap::new();
+            for (bucket, value, pool) in sheets.iter().flat_map(|s| pools(s, &wanted)) {
+                by.entry((bucket, value)).or_default().absorb(&pool);
+            }
+            by
+        };
+        let (front, back) = sheets.split_at(sheets.len() / 2);
+        let mut all = std::thread::scope(|s| {
+            let back = s.spawn(|| half(back));
+            let mut all = half(front);
+            for (key, pool) in back.join().unwrap_or_default() {
+                all.entry(key).or_default().absorb(&pool);
+            }
+            all
+        });
+        let mut pools = Vec::with_capacity(all.len());
+        while let Some(((bucket, value), pool)) = all.pop_first() {
+            pools.push((bucket, value, pool));
+        }
+        Ok(Views { bucket_s, pools })
     }
 
     /// Everything in one.

@@ -3,16 +3,19 @@
 //! One page view may send several beacons (at load, when hidden); each carries all that is known,
 //! the same `id` and a higher `seq`. The last one wins; a repeat changes nothing.
 
+use super::happening::{Happened, Happening};
 use super::privacy;
 use crate::calendar::stretch::at_second;
 use jiff::Timestamp;
-use serde::Deserialize;
-use serde_json::Value;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use uuid::Uuid;
 
 /// A beacon as it came, every field checked.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Beacon {
     pub id: Uuid,
     pub seq: i32,
@@ -25,14 +28,22 @@ pub struct Beacon {
     pub url: String,
     pub device: Device,
     pub connection: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lcp: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub inp: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cls: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fcp: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ttfb: Option<f64>,
     /// Navigation start to the end of the load event; `None` when it was left before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dns: Option<f64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect: Option<f64>,
     /// Left before the load event.
     pub abandoned: bool,
@@ -40,11 +51,65 @@ pub struct Beacon {
     pub blank: bool,
     pub errors: i32,
     /// Text of the first script error.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub error: Option<String>,
+    #[serde(default, skip_serializing_if = "More::is_nothing")]
+    pub more: More,
+}
+
+/// What newer snippets tell besides, all of it optional.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct More {
+    /// How the page came to be shown; empty for an ordinary load.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub how: String,
+    /// Opened in a tab that was not looked at.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub background: bool,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub release: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub environment: String,
+    /// Given by the page; only a hash of it is stored.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub person: String,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, String>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub figures: BTreeMap<String, f64>,
+    /// Which element was the largest, moved most, answered late.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub lcp_element: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub cls_element: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub inp_element: String,
+    /// Which script kept the slow answer waiting longest.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub inp_script: String,
+    /// The three parts of LCP after the first byte, in milliseconds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lcp_delay: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lcp_fetch: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lcp_render: Option<f64>,
+    /// Milliseconds of frames that took longer than 50 ms, before the page had loaded.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub long_frames: Option<f64>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub happened: Vec<Happening>,
+}
+
+impl More {
+    fn is_nothing(&self) -> bool {
+        *self == More::default()
+    }
 }
 
 /// What is stored of one page view: a beacon with what the server knows, and nothing personal.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PageView {
     pub beacon: Beacon,
     pub at: Timestamp,
@@ -53,11 +118,18 @@ pub struct PageView {
     pub path: String,
     pub ip: IpAddr,
     pub country: String,
-    pub browser: &'static str,
-    pub os: &'static str,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub region: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub city: String,
+    pub browser: Cow<'static, str>,
+    pub os: Cow<'static, str>,
+    /// Hash of the id that the page gave for the person; 0 when it gave none.
+    #[serde(default)]
+    pub person: u64,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Device {
     Phone,
@@ -93,6 +165,12 @@ fn wrong(field: impl Into<String>, says: impl Into<String>) -> BeaconError {
 pub const MAX_BATCH: usize = 100;
 /// The longest body of one batch, in bytes.
 pub const MAX_BYTES: usize = 64 * 1024;
+/// The most labels, and the most figures, of a page view; and how long a name and a value may be.
+pub const MAX_LABELS: usize = 10;
+pub const MAX_LABEL_NAME: usize = 30;
+const MAX_LABEL: usize = 60;
+/// The most that is told of what happened on a page view.
+pub const MAX_HAPPENED: usize = 80;
 /// No timing of a page view is longer than an hour.
 const MAX_MS: f64 = 3_600_000.0;
 /// A page is not reported about for longer than this after it was opened.
@@ -203,7 +281,31 @@ impl Beacon {
             blank: flag("blank")?,
             errors: if map.contains_key("errors") { whole("errors", 0, 10_000)? as i32 } else { 0 },
             error: (!error.is_empty()).then_some(error),
+            more: More {
+                how: short("how", 16)?,
+                background: flag("background")?,
+                release: short("release", 40)?,
+                environment: short("environment", 40)?,
+                person: short("person", 200)?,
+                labels: labels(map, place)?,
+                figures: figures(map, place)?,
+                lcp_element: short("lcp_element", 120)?,
+                cls_element: short("cls_element", 120)?,
+                inp_element: short("inp_element", 120)?,
+                inp_script: privacy::cut_query(&short("inp_script", 300)?).to_string(),
+                lcp_delay: number("lcp_delay", MAX_MS)?,
+                lcp_fetch: number("lcp_fetch", MAX_MS)?,
+                lcp_render: number("lcp_render", MAX_MS)?,
+                long_frames: number("long_frames", MAX_MS)?,
+                happened: happened(map, place)?,
+            },
         })
+    }
+
+    /// The beacon without what the page said of who it was.
+    pub fn without_person(mut self) -> Beacon {
+        self.more.person.clear();
+        self
     }
 
     /// The page's host name without port, in lower case.
@@ -228,6 +330,111 @@ impl Beacon {
         let at = (self.at_ms + moved).min(received.as_millisecond());
         Timestamp::from_millisecond(at).unwrap_or_else(|_| at_second(0))
     }
+}
+
+/// Whether a label or figure may be called so: a letter, then letters, digits, `-` and `_`.
+pub fn is_label_name(name: &str) -> bool {
+    name.len() <= MAX_LABEL_NAME
+        && name.starts_with(|c: char| c.is_ascii_alphabetic())
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
+}
+
+/// An object of at most [`MAX_LABELS`] well-named entries.
+fn named<'a>(
+    map: &'a Map<String, Value>,
+    field: &str,
+    place: &str,
+) -> Result<impl Iterator<Item = (String, &'a String, &'a Value)>, BeaconError> {
+    let at = format!("{place}.{field}");
+    let entries = match map.get(field) {
+        None | Some(Value::Null) => None,
+        Some(Value::Object(entries)) => Some(entries),
+        Some(_) => return Err(wrong(at, "not an object")),
+    };
+    if let Some(n) = entries.map(Map::len).filter(|n| *n > MAX_LABELS) {
+        return Err(wrong(at, format!("{n} of them; at most {MAX_LABELS}")));
+    }
+    if let Some(name) = entries.into_iter().flatten().map(|(name, _)| name).find(|name| !is_label_name(name)) {
+        let name: String = name.chars().take(MAX_LABEL_NAME).collect();
+        return Err(wrong(at, format!("“{name}” is no name: a letter, then letters, digits, - and _, at most 30")));
+    }
+    Ok(entries.into_iter().flatten().map(move |(name, value)| (format!("{at}.{name}"), name, value)))
+}
+
+fn labels(map: &Map<String, Value>, place: &str) -> Result<BTreeMap<String, String>, BeaconError> {
+    let read = |(at, name, value): (String, &String, &Value)| match value {
+        Value::String(s) => {
+            Ok((name.clone(), s.chars().filter(|c| !c.is_control()).take(MAX_LABEL).collect::<String>()))
+        }
+        Value::Bool(b) => Ok((name.clone(), b.to_string())),
+        _ => Err(wrong(at, "neither a text nor true or false")),
+    };
+    named(map, "labels", place)?.map(read).collect()
+}
+
+fn figures(map: &Map<String, Value>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
+    let read = |(at, name, value): (String, &String, &Value)| {
+        let number = value.as_f64().filter(|n| n.abs() <= 1e15).ok_or_else(|| wrong(at, "not a number up to 1e15"))?;
+        Ok((name.clone(), number))
+    };
+    named(map, "figures", place)?.map(read).collect()
+}
+
+fn happened(map: &Map<String, Value>, place: &str) -> Result<Vec<Happening>, BeaconError> {
+    let all = match map.get("happened") {
+        None | Some(Value::Null) => return Ok(Vec::new()),
+        Some(Value::Array(all)) if all.len() <= MAX_HAPPENED => all,
+        Some(Value::Array(all)) => {
+            return Err(wrong(format!("{place}.happened"), format!("{} of them; at most {MAX_HAPPENED}", all.len())));
+        }
+        Some(_) => return Err(wrong(format!("{place}.happened"), "not an array")),
+    };
+    all.iter().enumerate().map(|(i, one)| happening(one, &format!("{place}.happened[{i}]"))).collect()
+}
+
+fn happening(value: &Value, place: &str) -> Result<Happening, BeaconError> {
+    let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
+    let field = |name: &str| format!("{place}.{name}");
+    let text = |name: &str, most: usize| match map.get(name) {
+        None | Some(Value::Null) => Ok(String::new()),
+        // A stack has lines.
+        Some(Value::String(s)) => Ok(s.chars().filter(|c| !c.is_control() || *c == '\n').take(most).collect()),
+        Some(_) => Err(wrong(field(name), "not a text")),
+    };
+    let number = |name: &str, most: f64| match map.get(name) {
+        None | Some(Value::Null) => Ok(None),
+        Some(v) => match v.as_f64() {
+            Some(n) if (0.0..=most).contains(&n) => Ok(Some(n)),
+            Some(n) => Err(wrong(field(name), format!("{n} is not from 0 to {most}"))),
+            None => Err(wrong(field(name), "not a number")),
+        },
+    };
+    let what = text("what", 20)?;
+    let what = Happened::parse(&what).ok_or_else(|| {
+        let known: Vec<&str> = Happened::ALL.iter().map(|h| h.word()).collect();
+        wrong(field("what"), format!("“{what}” is none of {}", known.join(", ")))
+    })?;
+    let name: String = text("name", 300)?;
+    let name = match what {
+        Happened::Request | Happened::Resource | Happened::Route => privacy::cut_query(&name).to_string(),
+        _ => name,
+    };
+    let trace = text("trace", 32)?;
+    if !(trace.is_empty() || trace.len() == 32 && trace.bytes().all(|b| b.is_ascii_hexdigit())) {
+        return Err(wrong(field("trace"), "not 32 hexadecimal digits"));
+    }
+    Ok(Happening {
+        ms: number("ms", MAX_MS)?,
+        status: number("status", 999.0)?.map(|n| n as u16),
+        bytes: number("bytes", 1e12)?,
+        method: text("method", 10)?,
+        code: text("code", 40)?,
+        stack: text("stack", 1_000)?,
+        by: number("by", MAX_HAPPENED as f64)?.map(|n| n as u16),
+        offline: map.get("offline").is_some_and(|v| v == &Value::Bool(true)),
+        trace,
+        ..Happening::new(what, number("at", MAX_OPEN_MS as f64)?.unwrap_or(0.0), name)
+    })
 }
 
 fn host(url: &str) -> String {
@@ -310,14 +517,67 @@ mod tests {
             ("at", json!(0), "beacon.at: 0 is not from 946684800000 to 4102444800000"),
             ("visit", Value::Null, "beacon.visit: not a text"),
             ("sent", json!(1_794_999_999_999i64), "beacon.sent: not within the 48 hours after `at`"),
+            ("labels", json!([1]), "beacon.labels: not an object"),
+            ("labels", json!({"plan": 3}), "beacon.labels.plan: neither a text nor true or false"),
+            ("figures", json!({"cart": "3"}), "beacon.figures.cart: not a number up to 1e15"),
+            (
+                "happened",
+                json!([{"what": "dance"}]),
+                "beacon.happened[0].what: “dance” is none of request, error, resource, console, phrase, action, event, route",
+            ),
+            ("happened", json!([{"what": "request", "ms": -2}]), "beacon.happened[0].ms: -2 is not from 0 to 3600000"),
+            (
+                "happened",
+                json!([{"what": "request", "trace": "xyz"}]),
+                "beacon.happened[0].trace: not 32 hexadecimal digits",
+            ),
         ] {
             let mut b = good();
             b[field] = value;
             assert_eq!(read(&b).unwrap_err(), want);
         }
+        let mut b = good();
+        b["labels"] = (0..10_000).map(|i| (format!("l{i}"), json!("x"))).collect::<Map<_, _>>().into();
+        assert_eq!(read(&b).unwrap_err(), "beacon.labels: 10000 of them; at most 10");
+        b["labels"] = json!({"<b>": "x"});
+        assert!(read(&b).unwrap_err().starts_with("beacon.labels: “<b>” is no name"));
+        b["labels"] = Value::Null;
+        b["happened"] = vec![json!({"what": "event", "name": "x"}); MAX_HAPPENED + 1].into();
+        assert_eq!(read(&b).unwrap_err(), "beacon.happened: 81 of them; at most 80");
         let two = json!([good(), 7]).to_string();
         assert_eq!(Beacon::read(two.as_bytes()).unwrap_err().to_string(), "beacon[1]: not an object");
         assert_eq!(Beacon::read(b"{").unwrap_err().field, "body");
+    }
+
+    #[test]
+    fn what_is_stored_of_a_page_view_is_read_back_and_addresses_of_requests_lose_their_query() {
+        let mut b = good();
+        b["labels"] = json!({"plan": "gold", "signed-in": true});
+        b["figures"] = json!({"cart": 3.5});
+        b["happened"] = json!([
+            {"what": "action", "at": 900, "name": "button#search"},
+            {"what": "request", "at": 950, "name": "https://a.example/api?token=1", "method": "GET", "ms": 80.5,
+             "status": 503, "code": "BUSY", "trace": "0af7651916cd43dd8448eb211c80319c", "by": 0},
+        ]);
+        let beacon = read(&b).unwrap();
+        assert_eq!(beacon.more.happened[1].name, "https://a.example/api");
+        assert_eq!(beacon.more.labels["signed-in"], "true");
+        let view = PageView {
+            at: beacon.at(at_second(1_795_000_010)),
+            received_at: at_second(1_795_000_010),
+            family: "Sailings".into(),
+            path: beacon.path().into(),
+            ip: "198.51.100.0".parse().unwrap(),
+            country: "NO".into(),
+            region: String::new(),
+            city: "Oslo".into(),
+            browser: "Chrome".into(),
+            os: "Android".into(),
+            person: 7,
+            beacon,
+        };
+        let stored = serde_json::to_string(&view).unwrap();
+        assert_eq!(serde_json::from_str::<PageView>(&stored).unwrap(), view);
     }
 
     #[test]

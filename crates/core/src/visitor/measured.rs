@@ -1,7 +1,7 @@
 //! The samples of one vital, pooled from wherever they came: raw page views (exact) or cells of the
 //! roll-up (within 1 %). Percentiles are read off the pool, never averaged.
 
-use super::cell::Rated;
+use super::cell::{Cell, Rated};
 use crate::stats::compare::share_shift;
 use crate::stats::{Proof, Reading, Samples, Sketch, share};
 use crate::timing::{Apdex, Rating, Vital};
@@ -51,6 +51,16 @@ impl Pool {
         for (held, rated) in self.merged.iter_mut().zip(vitals) {
             held.merge(rated);
         }
+    }
+
+    /// The pool as a cell of the roll-up.
+    pub fn cell(&self) -> Cell {
+        let mut vitals = self.merged.clone();
+        for ((vital, rated), values) in Vital::ALL.into_iter().zip(&mut vitals).zip(&self.exact) {
+            values.iter().for_each(|v| rated.add(vital, *v));
+        }
+        let Pool { page_views, abandoned, blank, with_errors, .. } = *self;
+        Cell { page_views, abandoned, blank, with_errors, vitals }
     }
 
     /// Adds everything that another pool holds.

@@ -1,14 +1,23 @@
 //! Real users: what a beacon may say, which page it was, what is kept of a person.
 
+pub mod attribute;
 pub mod beacon;
 pub mod cell;
 pub mod errors;
 pub mod family;
+pub mod filed;
+pub mod happening;
 pub mod measured;
 pub mod privacy;
+pub mod sheet;
+pub mod slices;
 pub mod spent;
 
+pub use attribute::{Attribute, Filter};
 pub use beacon::{Beacon, BeaconError, Device, PageView};
 pub use cell::{Cell, Rated};
 pub use family::Families;
+pub use filed::{Seen, Told};
+pub use happening::{Fault, Happened, Happening};
 pub use measured::{Measured, Pool, has_risen};
+pub use sheet::{Column, Sheet};

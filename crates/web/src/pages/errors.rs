@@ -10,13 +10,13 @@ use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
+use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::errors::{Kind, kinds};
-use cadentis_store::views::Attribute;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 /// No more page views with errors are read for one page.
-const MOST: i64 = 20_000;
+const MOST: usize = 20_000;
 
 #[derive(Template)]
 #[template(path = "errors.html")]
@@ -53,14 +53,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
     let family = wanted.family.filter(|f| !f.is_empty());
     let (site_id, past) = (frame.site.id, frame.past());
-    let (found, views) = futures::try_join!(
-        state.db.errors(site_id, past, family.as_deref(), MOST),
-        Views::load(&state, site_id, past, Attribute::Family, &[], 1),
-    )?;
-    let views = match &family {
-        Some(family) => views.only(family),
-        None => views,
+    let filter = match &family {
+        Some(family) => frame.filter.clone().and(Attribute::Family, family),
+        None => frame.filter.clone(),
     };
+    let (found, views) = futures::try_join!(
+        state.db.errors(site_id, past, &filter, MOST),
+        Views::load(&state, site_id, past, &filter, Attribute::Family, &[], 1),
+    )?;
     let (all, kinds) = (views.all(), kinds(&found));
     let touched = share(all.with_errors, all.page_views);
     let says = match kinds.first() {
@@ -74,7 +74,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             format::thousands(first.visits)
         ),
     };
-    let read = if found.len() as i64 == MOST {
+    let read = if found.len() == MOST {
         format!("Only the newest {} page views with errors of this stretch were read.", format::thousands(MOST as u64))
     } else {
         format!("All {} page views with errors of this stretch were read.", format::thousands(found.len() as u64))

@@ -14,14 +14,14 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
+use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::spent::{PARTS, around_p75};
-use cadentis_store::views::Attribute;
 use serde::Deserialize;
 
 /// So many page views are read for where the load goes.
-const SAMPLE: i64 = 20_000;
-const MOST_ERRORS: i64 = 5_000;
+const SAMPLE: usize = 20_000;
+const MOST_ERRORS: usize = 5_000;
 
 #[derive(Template)]
 #[template(path = "family.html")]
@@ -52,10 +52,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
     let (views, before, limits) = futures::try_join!(
-        Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
+        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
         async {
             match frame.against {
-                Some(a) => Views::rolled(&state, site_id, a, Attribute::Family, &Vital::ALL, 96).await.map(Some),
+                Some(a) => {
+                    Views::rolled(&state, site_id, a, &frame.filter, Attribute::Family, &Vital::ALL, 96).await.map(Some)
+                }
                 None => Ok(None),
             }
         },
@@ -127,12 +129,13 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
+    let filter = frame.filter.clone().and(Attribute::Family, &name);
     let (moments, slowest, errors) = futures::try_join!(
-        state.db.moments(site_id, past, &name, SAMPLE),
-        state.db.slowest_page_views(site_id, past, Some(&name), 12),
-        state.db.errors(site_id, past, Some(&name), MOST_ERRORS),
+        state.db.moments(site_id, past, &filter, SAMPLE),
+        state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
+        state.db.errors(site_id, past, &filter, MOST_ERRORS),
     )?;
-    let chosen = if moments.len() as i64 == SAMPLE { ", chosen by their ids, which are random" } else { "" };
+    let chosen = if moments.len() >= SAMPLE / 2 { ", chosen evenly" } else { "" };
     let spent = around_p75(&moments).map(|(spent, n)| {
         let says = format!(
             "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{chosen}.",

@@ -20,8 +20,8 @@ use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
 use cadentis_core::stats::{Proof, share};
 use cadentis_core::timing::Vital;
+use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::sites::{Goal, LeftOut, Site};
-use cadentis_store::views::Attribute;
 use cadentis_store::{Result, StoreError};
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
@@ -89,13 +89,19 @@ pub async fn budget_over(
     let out = LeftOut::cover(&left_out(state, site, goal, months).await?);
     let bucket_s = stretch.bucket_seconds(points);
     let whole = Stretch { from: months.from, to: stretch.to };
-    let checks: Vec<Check> =
-        state.db.checks(goal.journey_id, site.id, whole).await?.into_iter().map(|(_, c)| c).collect();
-    let buckets = Tally::buckets(&checks, &out, bucket_s);
-    let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
-    let counted = goal::counted(months, &[], &out, &site.zone);
-    let promise = Promise { promised: goal.promised, period: Period::Month, zone: &site.zone, counted: &counted };
-    let course = promise.course(stretch, &buckets, bucket_s);
+    let checks = state.db.checks(goal.journey_id, site.id, whole).await?;
+    let (zone, promised) = (site.zone.clone(), goal.promised);
+    // Two months of runs: beside what else the page reads.
+    let course = web::block(move || {
+        let checks: Vec<Check> = checks.into_iter().map(|(_, c)| c).collect();
+        let buckets = Tally::buckets(&checks, &out, bucket_s);
+        let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
+        let counted = goal::counted(months, &[], &out, &zone);
+        let promise = Promise { promised, period: Period::Month, zone: &zone, counted: &counted };
+        promise.course(stretch, &buckets, bucket_s)
+    });
+    let course =
+        course.await.map_err(|_| StoreError::Content { place: "goal", says: "the server is ending".into() })?;
     Ok(course.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect())
 }
 
@@ -105,9 +111,16 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result:
     for goal in state.db.goals(frame.site.id).await? {
         goals.push(card(&state, &frame, &goal).await?);
     }
-    let views =
-        Views::load(&state, frame.site.id, frame.past(), Attribute::Family, &[Vital::Lcp, Vital::Inp, Vital::Cls], 1)
-            .await?;
+    let views = Views::load(
+        &state,
+        frame.site.id,
+        frame.past(),
+        &Filter::default(),
+        Attribute::Family,
+        &[Vital::Lcp, Vital::Inp, Vital::Cls],
+        1,
+    )
+    .await?;
     let limits = state.db.budgets(frame.site.id).await?;
     let vitals = [Vital::Lcp, Vital::Inp, Vital::Cls];
     let budgets = views

@@ -18,12 +18,12 @@ use cadentis_core::run::Outcome;
 use cadentis_core::run::level::{self, Period, periods};
 use cadentis_core::run::spell::{Gathered, Spell};
 use cadentis_core::stats::change::{Change, changes};
-use cadentis_core::stats::{Method, Reading, Samples};
+use cadentis_core::stats::{Method, Reading, Samples, readings as percentiles};
 use cadentis_core::timing::{Apdex, Vital};
+use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, LeftOut, Location};
-use cadentis_store::views::Attribute;
 use jiff::Timestamp;
 use std::collections::HashMap;
 
@@ -75,15 +75,28 @@ struct StepRow {
     fill: f64,
 }
 
+/// The steps of a run that it got through.
+fn steps_through(run: &Run) -> &[f32] {
+    match run.outcome {
+        Outcome::Passed | Outcome::Slow => &run.steps_ms,
+        // The last step of a failed run is the one that failed: its time says how long we waited.
+        Outcome::Failed => run.steps_ms.split_last().map_or(&[], |(_, before)| before),
+        Outcome::Unmeasured => &[],
+    }
+}
+
 /// Samples of one step of runs that got that far.
 pub(super) fn step_samples<'a>(runs: impl Iterator<Item = &'a Run>, step: usize) -> Samples {
-    // The last step of a failed run is the one that failed: its time says how long we waited.
-    let of = |r: &Run| match r.outcome {
-        Outcome::Passed | Outcome::Slow => r.steps_ms.get(step).copied(),
-        Outcome::Failed if step + 1 < r.steps_ms.len() => r.steps_ms.get(step).copied(),
-        _ => None,
-    };
-    Samples::new(runs.filter_map(of).map(f64::from))
+    Samples::new(runs.filter_map(|r| steps_through(r).get(step).copied()).map(f64::from))
+}
+
+/// Times of each of so many steps, of runs that got that far, in one walk over the runs.
+fn step_times<'a>(runs: impl Iterator<Item = &'a Run>, steps: usize) -> Vec<Vec<f64>> {
+    let mut times = vec![Vec::new(); steps];
+    for run in runs {
+        times.iter_mut().zip(steps_through(run)).for_each(|(times, ms)| times.push(f64::from(*ms)));
+    }
+    times
 }
 
 pub async fn page(
@@ -96,6 +109,9 @@ pub async fn page(
     let j = journey_of(&state, site.id, &slug).await?;
     let script =
         journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let everything = Filter::default();
+    // Over weeks a point a day: the rhythm of the day would hide what changed.
+    let points = if past.seconds() > 14 * 86_400 { 48 } else { 96 };
     let goals = state.db.goals(site.id).await?;
     let goal = goals.iter().find(|g| g.journey_id == j.id);
     let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
@@ -103,8 +119,8 @@ pub async fn page(
         runs_against(&state, &frame, j.id),
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, Attribute::Device, &[Vital::Lcp], 96),
-        Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 36),
+        Views::load(&state, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], points),
+        Views::rolled(&state, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36),
         async {
             match goal {
                 Some(g) => budget_over(&state, site, g, past, 60).await,
@@ -197,8 +213,10 @@ fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option
         ),
     ];
 
+    let steps: Vec<&Step> = script.counted_steps().collect();
+    let (now, then) = (step_times(counted.iter().copied(), steps.len()), step_times(before.iter(), steps.len()));
     let rows: Vec<StepRow> =
-        script.counted_steps().enumerate().map(|(i, s)| step_row(i, s, &counted, before)).collect();
+        steps.iter().zip(now.iter().zip(&then)).map(|(s, (now, then))| step_row(s, now, then)).collect();
     let here = by_location(counted.iter().copied());
     let says = sentences(frame, &j.name, &rows, &here, locations);
     let stretch = vec![
@@ -415,17 +433,17 @@ pub async fn changes_part(
     })
 }
 
-fn step_row(i: usize, step: &Step, counted: &[&Run], before: &[Run]) -> StepRow {
-    let samples = step_samples(counted.iter().copied(), i);
-    let p75 = samples.reading(0.75);
-    let then = step_samples(before.iter(), i).percentile(0.75, Method::NearestRank);
+fn step_row(step: &Step, now: &[f64], then: &[f64]) -> StepRow {
+    let (read, _) = percentiles(now, &[0.5, 0.75, 0.95]);
+    let [median, p75, p95] = [&read[0], &read[1], &read[2]].map(|r| *r);
+    let then = percentiles(then, &[0.75]).0[0].value;
     let seconds = |r: &Reading| r.value.map_or(NO_DATA.into(), format::seconds);
     let share = p75.value.zip(step.within_ms).map_or(0.0, |(v, b)| v / b as f64);
     StepRow {
         name: step.name.clone(),
-        median: samples.percentile(0.5, Method::NearestRank).map_or(NO_DATA.into(), format::seconds),
+        median: seconds(&median),
         p75: seconds(&p75),
-        p95: seconds(&samples.reading(0.95)),
+        p95: seconds(&p95),
         budget: step.within_ms.map_or("–".into(), |b| format!("{:.1}", b as f64 / 1000.0)),
         against: p75.value.zip(then).map_or("–".into(), |(a, b)| format::difference_s(a - b)),
         tone: step.within_ms.map_or("within", |b| tone(Standing::of(&p75, b as f64))),

@@ -15,9 +15,9 @@ use cadentis_core::run::Outcome;
 use cadentis_core::run::place::{self, Around, Compared, Whose, whose};
 use cadentis_core::run::spell::Spell;
 use cadentis_core::stats::Samples;
+use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, LeftOut, Location};
-use cadentis_store::views::Attribute;
 use jiff::{SignedDuration, Timestamp};
 
 #[derive(Template)]
@@ -84,6 +84,7 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let past = frame.past();
+    let everything = Filter::default();
     let locations = state.db.locations().await?;
     let location = locations.iter().find(|l| l.slug == *slug);
     let location = location.ok_or_else(|| PageError::NotFound(format!("the location {slug}")))?;
@@ -92,8 +93,8 @@ pub async fn page(
     let (journeys, maintenance, views, usual) = futures::try_join!(
         state.db.journeys(frame.site.id),
         state.db.maintenance(frame.site.id, past),
-        Views::rolled(&state, frame.site.id, past, Attribute::Country, &[], 1_000),
-        Views::rolled(&state, frame.site.id, week_before, Attribute::Country, &[], 1_000),
+        Views::rolled(&state, frame.site.id, past, &everything, Attribute::Country, &[], 1_000),
+        Views::rolled(&state, frame.site.id, week_before, &everything, Attribute::Country, &[], 1_000),
     )?;
     let left_out = LeftOut::cover(&maintenance);
     let mut all = Vec::new();

@@ -16,9 +16,9 @@ use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::run::{Outcome, Split, cause};
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
+use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_core::{goal, journey};
 use cadentis_store::runs::Run;
-use cadentis_store::views::Attribute;
 use jiff::SignedDuration;
 
 #[derive(Template)]
@@ -60,14 +60,15 @@ impl Row {
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Now", SIX_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
+    let everything = Filter::default();
     let (journeys, goals) = futures::try_join!(state.db.journeys(site.id), state.db.goals(site.id))?;
     // The line-up is that of the first journey.
     let first_goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
     let (markers, maintenance, views, by_country, budgets, spent) = futures::try_join!(
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, Attribute::Family, &Vital::ALL, 72),
-        Views::rolled(&state, site.id, past, Attribute::Country, &[Vital::Lcp], 24),
+        Views::load(&state, site.id, past, &everything, Attribute::Family, &Vital::ALL, 72),
+        Views::rolled(&state, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 24),
         state.db.budgets(site.id),
         async {
             match first_goal {

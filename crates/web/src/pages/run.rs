@@ -17,7 +17,7 @@ use cadentis_core::run::{
     DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where, cause,
 };
 use cadentis_core::stats::{Method, Samples};
-use cadentis_store::runs::{Accepted, Run, Try};
+use cadentis_store::runs::{Accepted, Run, Steps, Try};
 use cadentis_store::sites::{Journey, Location};
 use jiff::{Timestamp, Zoned, tz::TimeZone};
 use serde::Deserialize;
@@ -222,7 +222,7 @@ pub async fn trial(
         due_at: trial.asked_at,
         outcome: record.outcome,
         duration_ms: record.duration_ms,
-        steps_ms: Vec::new(),
+        steps_ms: Steps::new(),
         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
         split_ms: None,
     };

@@ -12,14 +12,14 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::Seen;
 use cadentis_core::visitor::spent::spent;
-use cadentis_store::visits::Viewed;
 use jiff::Timestamp;
 use serde::Deserialize;
 use uuid::Uuid;
 
 /// No visit is shown longer than this.
-const MOST: i64 = 300;
+const MOST: usize = 300;
 
 #[derive(Template)]
 #[template(path = "visit.html")]
@@ -82,15 +82,15 @@ pub async fn page(
     let near = wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
     let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
     // What is said is said of what is shown.
-    let cut = views.len() > MOST as usize;
-    views.truncate(MOST as usize);
+    let cut = views.len() > MOST;
+    views.truncate(MOST);
     let (Some(first), Some(last)) = (views.first(), views.last()) else {
         return Err(PageError::NotFound(format!("page views of the visit {id} within a day of {near}")));
     };
-    let begun = first.at();
+    let begun = first.at;
     // The line ends when the last page had loaded, as far as that is known.
     let last_ms = [last.load, last.lcp, last.ttfb].into_iter().flatten().fold(0.0f32, f32::max);
-    let length_ms = (last.at().duration_since(begun).as_millis_f64() + f64::from(last_ms)).max(1.0);
+    let length_ms = (last.at.duration_since(begun).as_millis_f64() + f64::from(last_ms)).max(1.0);
     let chosen = views.iter().find(|v| Some(v.id) == wanted.view).or(views.iter().find(|v| !wrong(v).is_empty()));
     let chosen_id = chosen.map(|v| v.id);
     let zone = frame.site.zone.clone();
@@ -99,14 +99,14 @@ pub async fn page(
         .iter()
         .enumerate()
         .map(|(nth, v)| {
-            let after = v.at().duration_since(begun).as_millis_f64();
+            let after = v.at.duration_since(begun).as_millis_f64();
             let took = f64::from([v.load, v.lcp].into_iter().flatten().fold(0.0f32, f32::max));
             let wrong = wrong(v);
             Row {
-                link: format!("{}&{}", view_link(v.at(), v.visit, v.id), frame.query),
+                link: format!("{}&{}", view_link(v.at, v.visit, v.id), frame.query),
                 here: Some(v.id) == chosen_id,
                 tone: tone_of(v),
-                time: v.at().to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
+                time: v.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
                 after: format!("+{}", length_text(after)),
                 path: v.path.clone(),
                 family: (v.family.clone(), format!("{}&{}", family_link(&v.family), frame.query)),
@@ -162,7 +162,7 @@ fn rated(vital: Vital, value: f64) -> &'static str {
 }
 
 /// What went wrong on a page view, in words.
-fn wrong(v: &Viewed) -> Vec<String> {
+fn wrong(v: &Seen) -> Vec<String> {
     let mut wrong = Vec::new();
     if v.blank {
         wrong.push("stayed blank".to_string());
@@ -181,7 +181,7 @@ fn wrong(v: &Viewed) -> Vec<String> {
     wrong
 }
 
-fn tone_of(v: &Viewed) -> &'static str {
+fn tone_of(v: &Seen) -> &'static str {
     match (v.blank || v.abandoned || v.errors > 0, wrong(v).is_empty()) {
         (true, _) => "broken",
         (false, false) => "strained",
@@ -189,7 +189,7 @@ fn tone_of(v: &Viewed) -> &'static str {
     }
 }
 
-fn look_into(v: &Viewed) -> Chosen {
+fn look_into(v: &Seen) -> Chosen {
     let seconds = |ms: Option<f32>| ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))));
     let vital = |vital: Vital, value: Option<f32>| match value.map(f64::from) {
         None => (vital.name(), "not told".to_string(), "nodata"),

@@ -15,9 +15,7 @@ use cadentis_core::goal::State as Standing;
 use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
-use cadentis_core::visitor::{Measured, Pool, has_risen};
-use cadentis_store::views::Attribute;
-use cadentis_store::visits::Viewed;
+use cadentis_core::visitor::{Attribute, Measured, PageView, Pool, Seen, has_risen};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
@@ -92,16 +90,22 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
     let (views, before, visits, limits) = futures::try_join!(
-        Views::load(&state, site_id, past, Attribute::Family, &Vital::ALL, 96),
+        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
         async {
             match frame.against {
-                Some(a) => Views::rolled(&state, site_id, a, Attribute::Device, &LANES, 96).await.map(Some),
+                Some(a) => {
+                    Views::rolled(&state, site_id, a, &frame.filter, Attribute::Device, &LANES, 96).await.map(Some)
+                }
                 None => Ok(None),
             }
         },
         async {
             // Counting different visits reads every row: not over weeks.
-            if past.seconds() <= 13 * 3600 { state.db.count_visits(site_id, past).await.map(Some) } else { Ok(None) }
+            if past.seconds() <= 13 * 3600 {
+                state.db.count_visits(site_id, past, &frame.filter).await.map(Some)
+            } else {
+                Ok(None)
+            }
         },
         state.db.budgets(site_id),
     )?;
@@ -418,9 +422,9 @@ pub(super) fn view_link(at: Timestamp, visit: Uuid, id: Uuid) -> String {
 /// A page view in a list: its address, and what stands in the columns.
 pub(super) type SeenRow = (String, Vec<String>);
 
-pub(super) fn slow_row(s: &Viewed, zone: &TimeZone) -> SeenRow {
+pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
     let cells = vec![
-        format::day_clock(s.at(), zone),
+        format::day_clock(s.at, zone),
         s.path.clone(),
         s.family.clone(),
         s.device.clone(),
@@ -430,7 +434,7 @@ pub(super) fn slow_row(s: &Viewed, zone: &TimeZone) -> SeenRow {
         s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         s.errors.to_string(),
     ];
-    (view_link(s.at(), s.visit, s.id), cells)
+    (view_link(s.at, s.visit, s.id), cells)
 }
 
 #[derive(Template)]
@@ -453,7 +457,7 @@ struct Slices {
 pub async fn slices_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vitals = [wanted(&request)];
-    let load = |by| Views::load(&state, asked.site.id, asked.past(), by, &vitals, 1);
+    let load = |by| Views::load(&state, asked.site.id, asked.past(), &asked.filter, by, &vitals, 1);
     let (devices, countries) = futures::try_join!(load(Attribute::Device), load(Attribute::Country))?;
     let rows = slices(vitals[0], &[("", &devices.values()), ("from ", &countries.values())]);
     html(&Slices { vital: vitals[0].name(), rows })
@@ -468,7 +472,7 @@ struct Slowest {
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
 pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), None, 12).await?;
+    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), &asked.filter, wanted(&request), 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 
@@ -483,18 +487,19 @@ pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<H
     let newest = state.db.newest_page_views(asked.site.id, stretch, 9).await?;
     let refused = state.db.refused(asked.site.id, stretch).await?;
     let zone = &asked.site.zone;
-    let row = |s: &Viewed| {
-        let lcp = match (s.lcp, s.abandoned, s.blank) {
+    let row = |s: &PageView| {
+        let lcp = match (s.beacon.lcp, s.beacon.abandoned, s.beacon.blank) {
             (_, _, true) => "blank".into(),
             (_, true, _) => "abandoned".into(),
-            (lcp, ..) => lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
+            (lcp, ..) => lcp.map_or("–".into(), |v| Vital::Lcp.text(v)),
         };
-        let time = s.at().to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
-        let cells = vec![time, s.path.clone(), s.device.clone(), s.country.clone(), s.browser.clone(), lcp];
-        (view_link(s.at(), s.visit, s.id), cells)
+        let time = s.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
+        let device = s.beacon.device.word().to_string();
+        let cells = vec![time, s.path.clone(), device, s.country.clone(), s.browser.to_string(), lcp];
+        (view_link(s.at, s.beacon.visit, s.beacon.id), cells)
     };
     html(&Arrivals {
-        complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at(), zone)),
+        complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),
         rows: newest.iter().map(row).collect(),
         refused: refused
             .iter()

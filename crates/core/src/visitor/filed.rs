@@ -1,0 +1,411 @@
+//! Page views filed into sheets by columns, and read back row by row.
+//!
+//! One sheet holds an hour's page views, another what happened on them; both tell the attributes under the same names,
+//! so that one filter narrows either. A column in which nobody told anything is left out.
+
+use super::attribute::Attribute;
+use super::beacon::PageView;
+use super::happening::{Fault, Happened};
+use super::sheet::{Column, Sheet, SheetError};
+use super::slices::ended;
+use super::spent::Moments;
+use jiff::Timestamp;
+use std::collections::BTreeSet;
+use uuid::Uuid;
+
+/// Numbers of a page view: name of the column, and where it stands.
+type Number = (&'static str, fn(&PageView) -> Option<f64>);
+
+const NUMBERS: [Number; 14] = [
+    ("lcp", |v| v.beacon.lcp),
+    ("inp", |v| v.beacon.inp),
+    ("cls", |v| v.beacon.cls),
+    ("fcp", |v| v.beacon.fcp),
+    ("ttfb", |v| v.beacon.ttfb),
+    ("load", |v| v.beacon.load),
+    ("dns", |v| v.beacon.dns),
+    ("connect", |v| v.beacon.connect),
+    ("errors", |v| Some(f64::from(v.beacon.errors)).filter(|n| *n > 0.0)),
+    ("lcp_delay", |v| v.beacon.more.lcp_delay),
+    ("lcp_fetch", |v| v.beacon.more.lcp_fetch),
+    ("lcp_render", |v| v.beacon.more.lcp_render),
+    ("long_frames", |v| v.beacon.more.long_frames),
+    ("late", |v| Some(v.received_at.duration_since(v.at).as_secs_f64())),
+];
+
+/// Texts of a page view that are no attributes.
+type Text = (&'static str, fn(&PageView) -> String);
+
+const TEXTS: [Text; 9] = [
+    ("path", |v| v.path.clone()),
+    ("ip", |v| v.ip.to_string()),
+    ("how", |v| v.beacon.more.how.clone()),
+    ("ended", |v| ended(v.beacon.abandoned, v.beacon.blank).to_string()),
+    ("error", |v| v.beacon.error.clone().unwrap_or_default()),
+    ("lcp_element", |v| v.beacon.more.lcp_element.clone()),
+    ("cls_element", |v| v.beacon.more.cls_element.clone()),
+    ("inp_element", |v| v.beacon.more.inp_element.clone()),
+    ("inp_script", |v| v.beacon.more.inp_script.clone()),
+];
+
+/// Columns that tell of one person: emptied when their time is over.
+pub const PERSONAL: [&str; 5] = ["ip", "person", "visit", "error", "text"];
+
+fn attribute(view: &PageView, attribute: &Attribute) -> String {
+    match attribute {
+        Attribute::Family => view.family.clone(),
+        Attribute::Device => view.beacon.device.word().into(),
+        Attribute::Country => view.country.clone(),
+        Attribute::Region => view.region.clone(),
+        Attribute::City => view.city.clone(),
+        Attribute::Browser => view.browser.to_string(),
+        Attribute::Os => view.os.to_string(),
+        Attribute::Connection => view.beacon.connection.clone(),
+        Attribute::Release => view.beacon.more.release.clone(),
+        Attribute::Environment => view.beacon.more.environment.clone(),
+        Attribute::Label(key) => view.beacon.more.labels.get(key).cloned().unwrap_or_default(),
+    }
+}
+
+/// The hour's page views; `views` are in order of time.
+///
+/// # Errors
+/// Never, unless columns were made of different numbers of rows: a mistake here.
+pub fn page_views(hour_s: i64, views: &[PageView]) -> Result<Sheet, SheetError> {
+    let mut sheet = Sheet::new(hour_s);
+    sheet.put("at", Column::Moments(views.iter().map(|v| since(hour_s, v.at)).collect()))?;
+    sheet.put("id", Column::ids(views.iter().map(|v| v.beacon.id.as_u128())))?;
+    sheet.put("visit", Column::ids(views.iter().map(|v| v.beacon.visit.as_u128())))?;
+    put_ids(&mut sheet, "person", views.iter().map(|v| u128::from(v.person)))?;
+    put_attributes(&mut sheet, views)?;
+    for (name, of) in TEXTS {
+        put_words(&mut sheet, name, views.iter().map(of))?;
+    }
+    for (name, of) in NUMBERS {
+        put_numbers(&mut sheet, name, views.iter().map(of))?;
+    }
+    let figures: BTreeSet<&String> = views.iter().flat_map(|v| v.beacon.more.figures.keys()).collect();
+    for figure in figures {
+        put_numbers(
+            &mut sheet,
+            &format!("figure.{figure}"),
+            views.iter().map(|v| v.beacon.more.figures.get(figure).copied()),
+        )?;
+    }
+    Ok(sheet)
+}
+
+/// What happened on the hour's page views; each at the moment of its page view, `after` so many milliseconds. `ours`
+/// says whether a host is the site's.
+///
+/// # Errors
+/// As [`page_views`].
+pub fn happenings(hour_s: i64, views: &[PageView], ours: impl Fn(&str) -> bool) -> Result<Sheet, SheetError> {
+    let all: Vec<(&PageView, usize)> =
+        views.iter().flat_map(|v| (0..v.beacon.more.happened.len()).map(move |nth| (v, nth))).collect();
+    let mut sheet = Sheet::new(hour_s);
+    if all.is_empty() {
+        return Ok(sheet);
+    }
+    let each = || all.iter().map(|(v, nth)| &v.beacon.more.happened[*nth]);
+    sheet.put("at", Column::Moments(all.iter().map(|(v, _)| since(hour_s, v.at)).collect()))?;
+    sheet.put("view", Column::ids(all.iter().map(|(v, _)| v.beacon.id.as_u128())))?;
+    sheet.put("visit", Column::ids(all.iter().map(|(v, _)| v.beacon.visit.as_u128())))?;
+    put_ids(&mut sheet, "person", all.iter().map(|(v, _)| u128::from(v.person)))?;
+    put_numbers(&mut sheet, "nth", all.iter().map(|(_, nth)| Some(*nth as f64)))?;
+    for a in Attribute::ALL {
+        put_words(&mut sheet, &a.name(), all.iter().map(|(v, _)| attribute(v, &a)))?;
+    }
+    put_words(&mut sheet, "what", each().map(|h| h.what.word().to_string()))?;
+    put_words(&mut sheet, "name", each().map(|h| h.family()))?;
+    put_words(&mut sheet, "text", each().map(|h| h.name.clone()))?;
+    put_words(&mut sheet, "code", each().map(|h| h.code.clone()))?;
+    put_words(&mut sheet, "trace", each().map(|h| h.trace.clone()))?;
+    put_words(&mut sheet, "stack", each().map(|h| h.stack.clone()))?;
+    put_words(&mut sheet, "place", each().map(|h| h.place()))?;
+    put_words(&mut sheet, "fault", each().map(|h| h.fault(&ours).map_or("", Fault::words).to_string()))?;
+    put_words(&mut sheet, "failed", each().map(|h| if h.is_failed() { "failed" } else { "" }.to_string()))?;
+    put_numbers(&mut sheet, "after", each().map(|h| Some(h.at)))?;
+    put_numbers(&mut sheet, "ms", each().map(|h| h.ms))?;
+    put_numbers(&mut sheet, "status", each().map(|h| h.status.map(f64::from)))?;
+    put_numbers(&mut sheet, "bytes", each().map(|h| h.bytes))?;
+    put_numbers(&mut sheet, "by", each().map(|h| h.by.map(f64::from)))?;
+    Ok(sheet)
+}
+
+fn since(hour_s: i64, at: Timestamp) -> u32 {
+    u32::try_from(at.as_millisecond() - hour_s * 1_000).unwrap_or(0)
+}
+
+fn put_attributes(sheet: &mut Sheet, views: &[PageView]) -> Result<(), SheetError> {
+    let labels: BTreeSet<&String> = views.iter().flat_map(|v| v.beacon.more.labels.keys()).collect();
+    let labels = labels.into_iter().map(|key| Attribute::Label(key.clone()));
+    for a in Attribute::ALL.into_iter().chain(labels) {
+        put_words(sheet, &a.name(), views.iter().map(|v| attribute(v, &a)))?;
+    }
+    Ok(())
+}
+
+fn put_words(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = String>) -> Result<(), SheetError> {
+    match Column::words(rows) {
+        Column::Words(w) if w.values.iter().all(String::is_empty) => Ok(()),
+        column => sheet.put(name, column),
+    }
+}
+
+fn put_ids(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = u128>) -> Result<(), SheetError> {
+    match Column::ids(rows) {
+        Column::Ids(ids) if ids.values.iter().all(|id| *id == 0) => Ok(()),
+        column => sheet.put(name, column),
+    }
+}
+
+fn put_numbers(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = Option<f64>>) -> Result<(), SheetError> {
+    match Column::numbers(rows.map(|n| n.map(|n| n as f32))) {
+        Column::Numbers(n) if n.iter().all(|n| n.is_nan()) => Ok(()),
+        column => sheet.put(name, column),
+    }
+}
+
+/// One page view as its sheet has it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Seen {
+    pub at: Timestamp,
+    pub id: Uuid,
+    pub visit: Uuid,
+    /// 0 when nobody said who it was.
+    pub person: u64,
+    pub family: String,
+    pub path: String,
+    pub device: String,
+    pub country: String,
+    pub browser: String,
+    pub os: String,
+    pub connection: String,
+    pub release: String,
+    pub how: String,
+    pub lcp: Option<f32>,
+    pub inp: Option<f32>,
+    pub cls: Option<f32>,
+    pub fcp: Option<f32>,
+    pub ttfb: Option<f32>,
+    pub load: Option<f32>,
+    pub dns: Option<f32>,
+    pub connect: Option<f32>,
+    pub lcp_delay: Option<f32>,
+    pub lcp_fetch: Option<f32>,
+    pub lcp_render: Option<f32>,
+    pub long_frames: Option<f32>,
+    pub abandoned: bool,
+    pub blank: bool,
+    pub errors: u32,
+    pub error: Option<String>,
+    pub lcp_element: String,
+    pub cls_element: String,
+    pub inp_element: String,
+    pub inp_script: String,
+    /// Labels and figures that the page gave.
+    pub labels: Vec<(String, String)>,
+}
+
+impl Seen {
+    /// A row of a sheet that holds all columns of page views.
+    pub fn of(sheet: &Sheet, row: usize) -> Option<Seen> {
+        let text = |name: &str| sheet.text(name, row).to_string();
+        let number = |name: &str| sheet.number(name, row);
+        let ended = sheet.text("ended", row);
+        let label = |(name, _): (&str, &Column)| {
+            if let Some(key) = name.strip_prefix("label.") {
+                return Some((key.to_string(), text(name))).filter(|(_, v)| !v.is_empty());
+            }
+            let key = name.strip_prefix("figure.")?;
+            Some((key.to_string(), number(name)?.to_string()))
+        };
+        Some(Seen {
+            at: Timestamp::from_millisecond(sheet.at_ms(row)?).ok()?,
+            id: Uuid::from_u128(sheet.id("id", row)?),
+            visit: Uuid::from_u128(sheet.id("visit", row).unwrap_or(0)),
+            person: sheet.id("person", row).unwrap_or(0) as u64,
+            family: text("family"),
+            path: text("path"),
+            device: text("device"),
+            country: text("country"),
+            browser: text("browser"),
+            os: text("os"),
+            connection: text("connection"),
+            release: text("release"),
+            how: text("how"),
+            lcp: number("lcp"),
+            inp: number("inp"),
+            cls: number("cls"),
+            fcp: number("fcp"),
+            ttfb: number("ttfb"),
+            load: number("load"),
+            dns: number("dns"),
+            connect: number("connect"),
+            lcp_delay: number("lcp_delay"),
+            lcp_fetch: number("lcp_fetch"),
+            lcp_render: number("lcp_render"),
+            long_frames: number("long_frames"),
+            abandoned: ended.starts_with("abandoned"),
+            blank: ended.ends_with("blank"),
+            errors: number("errors").unwrap_or(0.0) as u32,
+            error: Some(text("error")).filter(|e| !e.is_empty()),
+            lcp_element: text("lcp_element"),
+            cls_element: text("cls_element"),
+            inp_element: text("inp_element"),
+            inp_script: text("inp_script"),
+            labels: sheet.columns().filter_map(label).collect(),
+        })
+    }
+
+    pub fn moments(&self) -> Moments {
+        let of = |v: Option<f32>| v.map(f64::from);
+        Moments {
+            lookup: of(self.dns),
+            connect: of(self.connect),
+            ttfb: of(self.ttfb),
+            fcp: of(self.fcp),
+            lcp: of(self.lcp),
+        }
+    }
+}
+
+/// One thing that happened, as its sheet has it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Told {
+    /// When its page view began, and how many milliseconds later it happened.
+    pub at: Timestamp,
+    pub after: f64,
+    pub nth: u16,
+    pub view: Uuid,
+    pub visit: Uuid,
+    pub person: u64,
+    /// Of the page.
+    pub family: String,
+    pub browser: String,
+    pub release: String,
+    pub what: Happened,
+    pub name: String,
+    pub text: String,
+    pub ms: Option<f32>,
+    pub status: Option<u16>,
+    pub bytes: Option<f32>,
+    pub code: String,
+    pub trace: String,
+    pub stack: String,
+    pub place: String,
+    /// In the words of [`Fault`]; empty when nobody's.
+    pub fault: String,
+    pub failed: bool,
+    pub by: Option<u16>,
+}
+
+impl Told {
+    /// The columns it is made of.
+    pub const COLUMNS: [&'static str; 22] = [
+        "at", "after", "nth", "view", "visit", "person", "family", "browser", "release", "what", "name", "text", "ms",
+        "status", "bytes", "code", "trace", "stack", "place", "fault", "failed", "by",
+    ];
+
+    pub fn of(sheet: &Sheet, row: usize) -> Option<Told> {
+        let text = |name: &str| sheet.text(name, row).to_string();
+        let number = |name: &str| sheet.number(name, row);
+        Some(Told {
+            at: Timestamp::from_millisecond(sheet.at_ms(row)?).ok()?,
+            after: f64::from(number("after").unwrap_or(0.0)),
+            nth: number("nth").unwrap_or(0.0) as u16,
+            view: Uuid::from_u128(sheet.id("view", row)?),
+            visit: Uuid::from_u128(sheet.id("visit", row).unwrap_or(0)),
+            person: sheet.id("person", row).unwrap_or(0) as u64,
+            family: text("family"),
+            browser: text("browser"),
+            release: text("release"),
+            what: Happened::parse(sheet.text("what", row))?,
+            name: text("name"),
+            text: text("text"),
+            ms: number("ms"),
+            status: number("status").map(|n| n as u16),
+            bytes: number("bytes"),
+            code: text("code"),
+            trace: text("trace"),
+            stack: text("stack"),
+            place: text("place"),
+            fault: text("fault"),
+            failed: !sheet.text("failed", row).is_empty(),
+            by: number("by").map(|n| n as u16),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+    use crate::visitor::Beacon;
+    use crate::visitor::happening::Happening;
+    use serde_json::json;
+
+    const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
+
+    fn view(second: i64, more: serde_json::Value) -> PageView {
+        let at = (HOUR + second) * 1_000;
+        let mut beacon = json!({"id": Uuid::from_u128(second as u128 + 1), "seq": 1, "at": at, "sent": at, "visit": Uuid::from_u128(9),
+            "url": "https://a.example/sailings", "device": "phone", "connection": "4g", "lcp": 1_500.5});
+        more.as_object().into_iter().flatten().for_each(|(k, v)| beacon[k.as_str()] = v.clone());
+        let beacon = Beacon::read(beacon.to_string().as_bytes()).unwrap().remove(0);
+        PageView {
+            at: at_second(HOUR + second),
+            received_at: at_second(HOUR + second + 4),
+            family: "Sailings".into(),
+            path: "/sailings".into(),
+            ip: "198.51.100.0".parse().unwrap(),
+            country: "NO".into(),
+            region: String::new(),
+            city: String::new(),
+            browser: "Chrome".into(),
+            os: "Android".into(),
+            person: 0,
+            beacon,
+        }
+    }
+
+    #[test]
+    fn a_page_view_and_what_happened_on_it_are_read_back_as_they_were_told() {
+        let views = [
+            view(
+                5,
+                json!({"labels": {"plan": "gold"}, "figures": {"cart": 3}, "abandoned": true, "lcp_element": "img.hero"}),
+            ),
+            view(
+                9,
+                json!({"errors": 2, "error": "x", "happened": [
+                    {"what": "action", "at": 900, "name": "button#search"},
+                    {"what": "request", "at": 950, "name": "https://a.example/api/12?t=1", "method": "GET", "ms": 80.5, "status": 503, "by": 0},
+                    {"what": "error", "at": 990, "name": "Error: 503", "stack": "at go (https://a.example/app.js:1:2)"},
+                ]}),
+            ),
+        ];
+        let sheet = page_views(HOUR, &views).unwrap();
+        assert!(sheet.words("region").is_none() && sheet.ids("person").is_none(), "nobody told it");
+        let seen: Vec<Seen> = (0..2).filter_map(|row| Seen::of(&sheet, row)).collect();
+        assert_eq!(seen[0].labels, [("cart".to_string(), "3".to_string()), ("plan".into(), "gold".into())]);
+        assert_eq!(
+            (seen[0].at, seen[0].lcp, seen[0].abandoned, seen[0].blank),
+            (views[0].at, Some(1_500.5), true, false)
+        );
+        assert_eq!((seen[1].errors, seen[1].error.as_deref(), seen[1].visit.as_u128()), (2, Some("x"), 9));
+        let told = happenings(HOUR, &views, |host| host == "a.example").unwrap();
+        let told: Vec<Told> = (0..told.rows).filter_map(|row| Told::of(&told, row)).collect();
+        assert_eq!(
+            told.iter().map(|t| t.name.as_str()).collect::<Vec<_>>(),
+            ["button#search", "GET a.example/api/‹n›", "Error: ‹n›"]
+        );
+        let request = &told[1];
+        assert_eq!((request.ms, request.status, request.by), (Some(80.5), Some(503), Some(0)));
+        assert_eq!((request.fault.as_str(), request.failed, request.after), ("gateway", true, 950.0));
+        assert_eq!((told[2].place.as_str(), told[2].view), ("go app.js", views[1].beacon.id));
+        let happening = &views[1].beacon.more.happened[0];
+        assert_eq!(*happening, Happening::new(Happened::Action, 900.0, "button#search"));
+    }
+}

@@ -1,0 +1,405 @@
+//! Sheets: an hour of page views, or of what happened on them, by columns.
+//!
+//! A question about millions of page views reads two or three columns of them and leaves the others where they are. A
+//! column of texts keeps each text once and a code a row; numbers keep their four bytes, alike ones beside each other,
+//! so that whatever packs them finds the repetition. Everything is exact: what was measured is what is read.
+
+use std::collections::{BTreeMap, HashMap};
+use std::hash::Hash;
+
+/// One column of a sheet.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Column {
+    Words(Coded<String>),
+    Ids(Coded<u128>),
+    /// What is unknown is NaN.
+    Numbers(Vec<f32>),
+    /// Milliseconds since the hour began.
+    Moments(Vec<u32>),
+}
+
+/// Values that are kept once, and for each row which of them it has.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Coded<T> {
+    pub values: Vec<T>,
+    pub codes: Vec<u32>,
+}
+
+impl<T: Clone + Eq + Hash> Coded<T> {
+    pub fn of(rows: impl IntoIterator<Item = T>) -> Coded<T> {
+        let (mut values, mut codes, mut known) = (Vec::new(), Vec::new(), HashMap::new());
+        for row in rows {
+            let code = *known.entry(row).or_insert_with_key(|row| {
+                values.push(row.clone());
+                values.len() as u32 - 1
+            });
+            codes.push(code);
+        }
+        Coded { values, codes }
+    }
+
+    pub fn get(&self, row: usize) -> Option<&T> {
+        self.values.get(*self.codes.get(row)? as usize)
+    }
+}
+
+/// Why bytes are no column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a column of a sheet ends in the middle, or refers to what is not there")]
+pub struct SheetError;
+
+const WORDS: u8 = 1;
+const IDS: u8 = 2;
+const NUMBERS: u8 = 3;
+const MOMENTS: u8 = 4;
+
+impl Column {
+    pub fn words<S: Into<String>>(rows: impl IntoIterator<Item = S>) -> Column {
+        Column::Words(Coded::of(rows.into_iter().map(Into::into)))
+    }
+
+    pub fn ids(rows: impl IntoIterator<Item = u128>) -> Column {
+        Column::Ids(Coded::of(rows))
+    }
+
+    /// `None` is unknown.
+    pub fn numbers(rows: impl IntoIterator<Item = Option<f32>>) -> Column {
+        Column::Numbers(rows.into_iter().map(|n| n.unwrap_or(f32::NAN)).collect())
+    }
+
+    pub fn len(&self) -> usize {
+        match self {
+            Column::Words(c) => c.codes.len(),
+            Column::Ids(c) => c.codes.len(),
+            Column::Numbers(n) => n.len(),
+            Column::Moments(m) => m.len(),
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// A kind, the number of rows, and the rows.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        let mut begin = |kind: u8| {
+            out.push(kind);
+            out.extend((self.len() as u32).to_le_bytes());
+        };
+        match self {
+            Column::Words(c) => {
+                begin(WORDS);
+                out.extend((c.values.len() as u32).to_le_bytes());
+                for value in &c.values {
+                    out.extend((value.len() as u32).to_le_bytes());
+                    out.extend(value.as_bytes());
+                }
+                put_codes(&c.codes, c.values.len(), &mut out);
+            }
+            Column::Ids(c) => {
+                begin(IDS);
+                out.extend((c.values.len() as u32).to_le_bytes());
+                c.values.iter().for_each(|id| out.extend(id.to_le_bytes()));
+                // All different: in order of rows, no code needed.
+                if c.values.len() < c.codes.len() {
+                    put_codes(&c.codes, c.values.len(), &mut out);
+                }
+            }
+            Column::Numbers(numbers) => {
+                begin(NUMBERS);
+                put_planes(numbers.iter().map(|n| n.to_bits()), numbers.len(), &mut out);
+            }
+            Column::Moments(moments) => {
+                begin(MOMENTS);
+                let mut before = 0u32;
+                for moment in moments {
+                    // Rows are in order of time, so steps are small; zigzag lets one that is not be read, too.
+                    let step = moment.wrapping_sub(before) as i32;
+                    put_varint(((step << 1) ^ (step >> 31)) as u32, &mut out);
+                    before = *moment;
+                }
+            }
+        }
+        out
+    }
+
+    /// # Errors
+    /// When the bytes were not written by [`Column::to_bytes`].
+    pub fn from_bytes(bytes: &[u8]) -> Result<Column, SheetError> {
+        let mut r = Reader(bytes);
+        let kind = r.take(1)?[0];
+        let rows = r.u32()? as usize;
+        let column = match kind {
+            WORDS => {
+                let count = r.u32()? as usize;
+                let mut values = Vec::with_capacity(count.min(bytes.len()));
+                for _ in 0..count {
+                    let length = r.u32()? as usize;
+                    values.push(std::str::from_utf8(r.take(length)?).map_err(|_| SheetError)?.to_string());
+                }
+                let codes = r.codes(rows, count)?;
+                Column::Words(Coded { values, codes })
+            }
+            IDS => {
+                let count = r.u32()? as usize;
+                let raw = r.take(count.checked_mul(16).ok_or(SheetError)?)?;
+                let values: Vec<u128> = raw.as_chunks::<16>().0.iter().map(|c| u128::from_le_bytes(*c)).collect();
+                let codes = if count == rows { (0..rows as u32).collect() } else { r.codes(rows, count)? };
+                Column::Ids(Coded { values, codes })
+            }
+            NUMBERS => Column::Numbers(r.planes(rows)?.into_iter().map(f32::from_bits).collect()),
+            MOMENTS => {
+                let mut moments = Vec::with_capacity(rows.min(bytes.len()));
+                let mut before = 0u32;
+                for _ in 0..rows {
+                    let zigzag = r.varint()?;
+                    let step = (zigzag >> 1) as i32 ^ -((zigzag & 1) as i32);
+                    before = before.wrapping_add(step as u32);
+                    moments.push(before);
+                }
+                Column::Moments(moments)
+            }
+            _ => return Err(SheetError),
+        };
+        if r.0.is_empty() { Ok(column) } else { Err(SheetError) }
+    }
+}
+
+/// Bytes that a code takes among so many values: none when there is one.
+fn width(values: usize) -> usize {
+    match values {
+        0..=1 => 0,
+        2..=0x100 => 1,
+        0x101..=0x1_0000 => 2,
+        _ => 4,
+    }
+}
+
+fn put_codes(codes: &[u32], values: usize, out: &mut Vec<u8>) {
+    let width = width(values);
+    codes.iter().for_each(|c| out.extend(&c.to_le_bytes()[..width]));
+}
+
+/// The first bytes of all numbers, then the second of all, and so on.
+fn put_planes(bits: impl Iterator<Item = u32> + Clone, rows: usize, out: &mut Vec<u8>) {
+    out.reserve(rows * 4);
+    for plane in 0..4 {
+        out.extend(bits.clone().map(|b| (b >> (8 * plane)) as u8));
+    }
+}
+
+fn put_varint(mut n: u32, out: &mut Vec<u8>) {
+    while n >= 0x80 {
+        out.push(n as u8 | 0x80);
+        n >>= 7;
+    }
+    out.push(n as u8);
+}
+
+/// Takes bytes off the front.
+struct Reader<'a>(&'a [u8]);
+
+impl<'a> Reader<'a> {
+    fn take(&mut self, n: usize) -> Result<&'a [u8], SheetError> {
+        let (taken, rest) = self.0.split_at_checked(n).ok_or(SheetError)?;
+        self.0 = rest;
+        Ok(taken)
+    }
+
+    fn u32(&mut self) -> Result<u32, SheetError> {
+        self.take(4)?.try_into().map(u32::from_le_bytes).map_err(|_| SheetError)
+    }
+
+    fn varint(&mut self) -> Result<u32, SheetError> {
+        let mut n = 0u32;
+        for shift in (0..35).step_by(7) {
+            let byte = self.take(1)?[0];
+            n |= u32::from(byte & 0x7f).checked_shl(shift).unwrap_or(0);
+            if byte & 0x80 == 0 {
+                return Ok(n);
+            }
+        }
+        Err(SheetError)
+    }
+
+    fn codes(&mut self, rows: usize, values: usize) -> Result<Vec<u32>, SheetError> {
+        let width = width(values);
+        let raw = self.take(rows.checked_mul(width).ok_or(SheetError)?)?;
+        let codes: Vec<u32> = match width {
+            // Rows without a value among no values cannot be.
+            0 if values == 0 && rows > 0 => return Err(SheetError),
+            // A count that no bytes stand behind could be anything.
+            0 if rows > MOST_ROWS => return Err(SheetError),
+            0 => vec![0; rows],
+            1 => raw.iter().map(|b| u32::from(*b)).collect(),
+            2 => raw.as_chunks::<2>().0.iter().map(|c| u32::from(u16::from_le_bytes(*c))).collect(),
+            _ => raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect(),
+        };
+        if codes.iter().all(|c| (*c as usize) < values) { Ok(codes) } else { Err(SheetError) }
+    }
+
+    fn planes(&mut self, rows: usize) -> Result<Vec<u32>, SheetError> {
+        let raw = self.take(rows.checked_mul(4).ok_or(SheetError)?)?;
+        if rows == 0 {
+            return Ok(Vec::new());
+        }
+        let mut planes = raw.chunks_exact(rows);
+        let mut bits = vec![0u32; rows];
+        for shift in (0..32).step_by(8) {
+            let plane = planes.next().ok_or(SheetError)?;
+            bits.iter_mut().zip(plane).for_each(|(b, p)| *b |= u32::from(*p) << shift);
+        }
+        Ok(bits)
+    }
+}
+
+/// An hour holds fewer rows than this.
+const MOST_ROWS: usize = 1 << 28;
+
+/// Columns of one hour, as many as were asked for.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Sheet {
+    /// When the hour began, in seconds since 1970.
+    pub hour_s: i64,
+    pub rows: usize,
+    columns: BTreeMap<String, Column>,
+}
+
+impl Sheet {
+    pub fn new(hour_s: i64) -> Sheet {
+        Sheet { hour_s, ..Sheet::default() }
+    }
+
+    /// # Errors
+    /// When it has another number of rows than the columns before it.
+    pub fn put(&mut self, name: impl Into<String>, column: Column) -> Result<(), SheetError> {
+        if !self.columns.is_empty() && column.len() != self.rows {
+            return Err(SheetError);
+        }
+        self.rows = column.len();
+        self.columns.insert(name.into(), column);
+        Ok(())
+    }
+
+    pub fn columns(&self) -> impl Iterator<Item = (&str, &Column)> {
+        self.columns.iter().map(|(name, c)| (name.as_str(), c))
+    }
+
+    pub fn words(&self, name: &str) -> Option<&Coded<String>> {
+        match self.columns.get(name)? {
+            Column::Words(c) => Some(c),
+            _ => None,
+        }
+    }
+
+    pub fn ids(&self, name: &str) -> Option<&Coded<u128>> {
+        match self.columns.get(name)? {
+            Column::Ids(c) => Some(c),
+            _ => None,
+        }
+    }
+
+    /// Empty when there is no such column.
+    pub fn numbers(&self, name: &str) -> &[f32] {
+        match self.columns.get(name) {
+            Some(Column::Numbers(n)) => n,
+            _ => &[],
+        }
+    }
+
+    /// Milliseconds since the hour began; empty when they were not asked for.
+    pub fn moments(&self, name: &str) -> &[u32] {
+        match self.columns.get(name) {
+            Some(Column::Moments(m)) => m,
+            _ => &[],
+        }
+    }
+
+    /// The text of a row; empty when the column is not there.
+    pub fn text(&self, name: &str, row: usize) -> &str {
+        self.words(name).and_then(|c| c.get(row)).map_or("", String::as_str)
+    }
+
+    /// The number of a row, if it is known.
+    pub fn number(&self, name: &str, row: usize) -> Option<f32> {
+        self.numbers(name).get(row).copied().filter(|n| !n.is_nan())
+    }
+
+    pub fn id(&self, name: &str, row: usize) -> Option<u128> {
+        self.ids(name)?.get(row).copied()
+    }
+
+    /// Milliseconds since 1970 of a row.
+    pub fn at_ms(&self, row: usize) -> Option<i64> {
+        Some(self.hour_s * 1_000 + i64::from(*self.moments("at").get(row)?))
+    }
+
+    /// Lets go of the columns that nobody asked for.
+    pub fn keep(&mut self, wanted: impl Fn(&str) -> bool) {
+        self.columns.retain(|name, _| wanted(name));
+    }
+
+    /// Only the rows for which `keep` holds.
+    pub fn only(&self, keep: &[bool]) -> Sheet {
+        let kept = |row: usize| keep.get(row).copied().unwrap_or(false);
+        let rows: Vec<usize> = (0..self.rows).filter(|row| kept(*row)).collect();
+        let columns = self.columns.iter().map(|(name, column)| {
+            let column = match column {
+                Column::Words(c) => Column::words(rows.iter().filter_map(|r| c.get(*r).cloned())),
+                Column::Ids(c) => Column::ids(rows.iter().filter_map(|r| c.get(*r).copied())),
+                Column::Numbers(n) => Column::Numbers(rows.iter().filter_map(|r| n.get(*r).copied()).collect()),
+                Column::Moments(m) => Column::Moments(rows.iter().filter_map(|r| m.get(*r).copied()).collect()),
+            };
+            (name.clone(), column)
+        });
+        Sheet { hour_s: self.hour_s, rows: rows.len(), columns: columns.collect() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn column() -> impl Strategy<Value = Column> {
+        prop_oneof![
+            prop::collection::vec("[a-c]{0,2}|\\PC{0,6}", 0..400).prop_map(Column::words),
+            prop::collection::vec(prop_oneof![0..9u128, any::<u128>()], 0..400).prop_map(Column::ids),
+            prop::collection::vec(prop::option::of(0f32..9e6), 0..400).prop_map(Column::numbers),
+            prop::collection::vec(any::<u32>(), 0..400).prop_map(Column::Moments),
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read_back_and_what_is_cut_or_longer_is_refused(column in column(), cut in 0.0..1.0f64) {
+            let bytes = column.to_bytes();
+            // NaN is unlike itself, so bytes are compared.
+            prop_assert_eq!(Column::from_bytes(&bytes).map(|c| c.to_bytes()), Ok(bytes.clone()));
+            let cut = (bytes.len() as f64 * cut) as usize;
+            prop_assert_eq!(Column::from_bytes(&bytes[..cut]), Err(SheetError));
+            prop_assert_eq!(Column::from_bytes(&[&bytes[..], &[0]].concat()), Err(SheetError));
+        }
+
+        #[test]
+        fn no_bytes_make_it_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), kind in 0u8..6) {
+            let _ = Column::from_bytes(&[&[kind, 3, 0, 0, 0], &bytes[..]].concat());
+            let _ = Column::from_bytes(&bytes);
+        }
+
+        #[test]
+        fn rows_that_are_kept_stay_together(rows in prop::collection::vec((0..4u32, any::<bool>()), 0..60)) {
+            let mut sheet = Sheet::new(0);
+            sheet.put("n", Column::numbers(rows.iter().map(|r| Some(r.0 as f32)))).unwrap();
+            sheet.put("w", Column::words(rows.iter().map(|r| r.0.to_string()))).unwrap();
+            let kept = sheet.only(&rows.iter().map(|r| r.1).collect::<Vec<_>>());
+            let want: Vec<u32> = rows.iter().filter(|r| r.1).map(|r| r.0).collect();
+            prop_assert_eq!(kept.rows, want.len());
+            for (row, n) in want.iter().enumerate() {
+                prop_assert_eq!(kept.number("n", row), Some(*n as f32));
+                prop_assert_eq!(kept.text("w", row), n.to_string());
+            }
+        }
+    }
+}
