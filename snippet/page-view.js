@@ -62,6 +62,8 @@ function measure(settings) {
     return (above ? above + ' > ' : '') + tag;
   }
 
+  var loaded = document.readyState === 'complete';
+  addEventListener('load', function () { loaded = true; });
   var view, changed, painted, origin, pending, lastAction, labels = {}, figures = {}, person = '';
   var allowed = settings.consent !== 'wait' && !navigator.globalPrivacyControl;
   var held = visit();
@@ -276,7 +278,8 @@ function measure(settings) {
     navigation();
     phrases();
     if (leaving) {
-      view.abandoned = view.how !== 'soft' && document.readyState !== 'complete' && !view.load;
+      // A page that is left is `complete` at once, whatever was still to come: only the load event tells.
+      view.abandoned = view.how !== 'soft' && !loaded;
       view.blank = !painted && !performance.getEntriesByName('first-contentful-paint').length;
     }
     if (!changed && view.seq > 0) return;

@@ -179,12 +179,47 @@ impl Drop for Looker {
     }
 }
 
+/// Head and body of a request, as far as it comes within some seconds.
+fn read_request(stream: &mut std::net::TcpStream) -> String {
+    let _ = stream.set_read_timeout(Some(Duration::from_secs(5)));
+    let (mut all, mut piece) = (Vec::new(), [0u8; 8_192]);
+    loop {
+        let n = stream.read(&mut piece).unwrap_or(0);
+        all.extend_from_slice(&piece[..n]);
+        let text = String::from_utf8_lossy(&all).into_owned();
+        let whole = text.split_once("\r\n\r\n").map(|(head, body)| {
+            let length =
+                head.lines().find_map(|l| l.to_ascii_lowercase().strip_prefix("content-length:")?.trim().parse().ok());
+            body.len() >= length.unwrap_or(0usize)
+        });
+        if n == 0 || whole == Some(true) {
+            return text;
+        }
+    }
+}
+
 /// Serves what `answer` gives for a path, as media type and body, on a port of its own until the
 /// test ends; 500 for the rest. Answers the address.
 ///
 /// # Panics
 /// When no port is free.
 pub fn serve(answer: impl Fn(&str) -> Option<(&'static str, String)> + Send + Sync + 'static) -> String {
+    serve_told(move |asked| answer(asked.path))
+}
+
+/// What a request said.
+pub struct Asked<'a> {
+    pub path: &'a str,
+    pub head: &'a str,
+    pub body: &'a str,
+}
+
+/// The same for handlers that want to know more than the path. A media type that begins with a number is a status, as in
+/// `503 application/json`.
+///
+/// # Panics
+/// As [`serve`].
+pub fn serve_told(answer: impl Fn(&Asked<'_>) -> Option<(&'static str, String)> + Send + Sync + 'static) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = format!("http://{}", listener.local_addr().expect("an address"));
     let answer = Arc::new(answer);
@@ -193,11 +228,14 @@ pub fn serve(answer: impl Fn(&str) -> Option<(&'static str, String)> + Send + Sy
             // A browser opens connections that it may never use: each is waited for on its own.
             let answer = answer.clone();
             std::thread::spawn(move || {
-                let mut request = [0u8; 2048];
-                let n = stream.read(&mut request).unwrap_or(0);
-                let asked = String::from_utf8_lossy(&request[..n]).into_owned();
-                let path = asked.split(' ').nth(1).unwrap_or("");
-                let (status, (kind, body)) = match answer(path) {
+                let asked = read_request(&mut stream);
+                let (head, body) = asked.split_once("\r\n\r\n").unwrap_or((&asked, ""));
+                let path = head.split(' ').nth(1).unwrap_or("");
+                let (status, (kind, body)) = match answer(&Asked { path, head, body }) {
+                    Some((kind, body)) if kind.starts_with(|c: char| c.is_ascii_digit()) => {
+                        let (status, kind) = kind.split_once(' ').unwrap_or((kind, "text/plain"));
+                        (status, (kind, body))
+                    }
                     Some(found) => ("200 OK", found),
                     None => ("500 Oh", ("text/plain", String::new())),
                 };

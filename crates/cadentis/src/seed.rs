@@ -1,22 +1,23 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
 use crate::Failure;
-use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
 use cadentis_core::run::{Outcome, Split};
-use cadentis_core::visitor::{PageView, beacon};
+use cadentis_core::visitor::{PageView, beacon, privacy};
 use cadentis_standins::places::{BOOKING_HOST, NEXT_HOST, PLACES, by_slug};
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
+use cadentis_store::filed::ROWS_DAYS;
 use cadentis_store::runs::Run;
 use cadentis_store::scripts::Life;
-use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, Site};
+use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, SavedFunnel, Site};
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::time::Instant;
 use uuid::Uuid;
@@ -70,6 +71,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         for one in rolling {
             one.await??;
         }
+        db.forget_rows(story.now).await?;
         db.vacuum().await?;
         tracing::info!("{runs} runs and {views} page views written in {:.1} s", begun.elapsed().as_secs_f64());
     } else {
@@ -90,6 +92,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         ("/cabin", "Cabin and passengers"),
         ("/booking/*/pass", "Boarding pass"),
         ("/booking/**", "Booking held"),
+        ("/desk", "Service desk"),
     ]
     .map(|(p, n)| (p.to_string(), n.to_string()))
     .into();
@@ -103,6 +106,17 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             apdex_t_s: 1.5,
         })
         .await?;
+    db.save_funnel(
+        id,
+        &SavedFunnel {
+            name: "From the timetable to the boarding pass".into(),
+            steps: ["Timetable", "Sailings list", "Cabin and passengers", "Booking held", "Boarding pass"]
+                .map(String::from)
+                .into(),
+            within_s: 3_600,
+        },
+    )
+    .await?;
     let mut locations = Vec::new();
     for p in PLACES {
         let new = NewLocation {
@@ -223,6 +237,9 @@ async fn write_views(db: Db, site: Site, story: Story, begin: Timestamp, wanted:
     let a_minute = wanted as f64 / minutes as f64 / visitors::PAGES_A_VISIT;
     let mut written = 0;
     let mut rows = Vec::new();
+    // Days whose rows would be gone by now are filed hour by hour; a visit may last into the next.
+    let rows_from = story.now - SignedDuration::from_hours(24 * ROWS_DAYS - 12);
+    let mut hours: BTreeMap<Timestamp, Vec<PageView>> = BTreeMap::new();
     let mut owed = 0.0;
     for minute in 0..minutes {
         let at = at_second(begin.as_second() + minute * 60);
@@ -235,17 +252,34 @@ async fn write_views(db: Db, site: Site, story: Story, begin: Timestamp, wanted:
                 if at >= story.now {
                     break;
                 }
-                rows.push((site.id, page_view(made, at, &site)));
+                let view = page_view(made, at, &site);
+                match hour_of(at) {
+                    hour if hour < hour_of(rows_from) => hours.entry(hour).or_default().push(view),
+                    _ => rows.push((site.id, view)),
+                }
             }
+        }
+        while hours.first_key_value().is_some_and(|(hour, _)| *hour < at - SignedDuration::from_hours(6)) {
+            let Some((hour, views)) = hours.pop_first() else { break };
+            written += file(&db, &site, hour, views).await?;
         }
         if rows.len() > 20_000 {
             written += rows.len();
             db.copy_page_views(std::mem::take(&mut rows)).await?;
         }
     }
+    for (hour, views) in hours {
+        written += file(&db, &site, hour, views).await?;
+    }
     written += rows.len();
     db.copy_page_views(rows).await?;
     Ok(written)
+}
+
+async fn file(db: &Db, site: &Site, hour: Timestamp, mut views: Vec<PageView>) -> Result<usize, Failure> {
+    views.sort_by_key(|v| v.at);
+    db.file_history(site.id, hour, &views).await?;
+    Ok(views.len())
 }
 
 fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
@@ -256,11 +290,11 @@ fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
         path: made.beacon.path().to_string(),
         ip: made.ip.into(),
         country: made.country.into(),
-        region: String::new(),
-        city: String::new(),
+        region: made.region.into(),
+        city: made.city.into(),
         browser: beacon::browser(made.user_agent).into(),
         os: beacon::os(made.user_agent).into(),
-        person: 0,
-        beacon: made.beacon,
+        person: privacy::person(&site.key, &made.beacon.more.person),
+        beacon: made.beacon.without_person(),
     }
 }

@@ -94,6 +94,12 @@ async fn keep_house(db: Db, cadence: bool, ready: Arc<AtomicBool>) {
         let kept = async {
             if beats.is_multiple_of(240) {
                 db.ensure_days_around(now).await?;
+                let (days, columns) = db.forget_rows(now).await?;
+                if days + columns > 0 {
+                    tracing::info!(
+                        "rows of {days} days and {columns} columns about people have left: their time is over"
+                    );
+                }
                 for site in db.sites().await? {
                     let gone = db.forget(&site, now).await?;
                     if gone > 0 {

@@ -4,6 +4,8 @@
 //! bounded; what does not fit is turned away with [`Refusal::Busy`] and counted. What is refused is
 //! counted by reason and written down every few seconds.
 
+mod places;
+
 use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::{Beacon, BeaconError, PageView, beacon, privacy};
 use cadentis_store::Db;
@@ -23,8 +25,11 @@ pub struct Sender<'a> {
     pub origin: Option<&'a str>,
     pub user_agent: &'a str,
     pub ip: IpAddr,
-    /// ISO 3166 code from a trusted proxy; empty when unknown.
+    /// ISO 3166 code from a trusted proxy; empty when unknown: then a table tells it.
     pub country: &'a str,
+    /// Finer places from a trusted proxy; empty when unknown.
+    pub region: &'a str,
+    pub city: &'a str,
 }
 
 /// Why beacons were turned away.
@@ -38,6 +43,8 @@ pub enum Refusal {
     TooLarge(usize),
     #[error("{0}")]
     Malformed(#[from] BeaconError),
+    #[error("more than {MOST_A_MINUTE} beacons in a minute from one network")]
+    Flood,
     /// The queue is full, or the database does not take anything just now. Try again later.
     #[error("too busy; nothing of this was kept")]
     Busy,
@@ -51,6 +58,7 @@ impl Refusal {
             Refusal::ForeignOrigin { .. } => "foreign-origin",
             Refusal::TooLarge(_) => "too-large",
             Refusal::Malformed(_) => "malformed",
+            Refusal::Flood => "flood",
             Refusal::Busy => "busy",
         }
     }
@@ -75,6 +83,14 @@ const SITE_FOR: Duration = Duration::from_secs(5);
 /// The most page views one transaction takes.
 const BATCH: usize = 4_000;
 
+/// The most beacons that one masked network may send to a site in a minute: many people share one, but not so many.
+pub const MOST_A_MINUTE: u32 = 3_000;
+/// Networks that are counted at a time; more than that in a minute are let through.
+const MOST_NETWORKS: usize = 100_000;
+
+/// The minute, and how many beacons came in it from each network to each site.
+type Minute = (i64, HashMap<(i32, IpAddr), u32>);
+
 /// A site and since when it is held here.
 type Held = (Instant, Arc<Site>);
 /// Site, hour and reason of what was turned away.
@@ -87,7 +103,8 @@ pub struct Intake {
     waiting: Arc<AtomicUsize>,
     capacity: usize,
     sites: Arc<RwLock<HashMap<String, Held>>>,
-    refused: Arc<Mutex<HashMap<Turned, u64>>>,
+    refused: Arc<Mutex<HashMap<Turned, (u64, String)>>>,
+    minute: Arc<Mutex<Minute>>,
 }
 
 impl Intake {
@@ -101,6 +118,7 @@ impl Intake {
             capacity,
             sites: Arc::default(),
             refused: Arc::default(),
+            minute: Arc::default(),
         };
         tokio::spawn(write(db, receiver, intake.waiting.clone()));
         let counting = intake.clone();
@@ -127,8 +145,8 @@ impl Intake {
         let mut site_id = 0;
         let answer = self.take(key, sender, body, now, &mut site_id).await;
         match &answer {
-            Err(refusal) => self.count(site_id, now, refusal.reason()),
-            Ok(Accepted::Bot) => self.count(site_id, now, "bot"),
+            Err(refusal) => self.count(site_id, now, refusal.reason(), refusal.to_string()),
+            Ok(Accepted::Bot) => self.count(site_id, now, "bot", sender.user_agent.chars().take(120).collect()),
             Ok(Accepted::Stored) => {}
         }
         answer
@@ -160,6 +178,9 @@ impl Intake {
         if privacy::is_bot(sender.user_agent) {
             return Ok(Accepted::Bot);
         }
+        if self.is_flood(site.id, privacy::mask(sender.ip), beacons.len() as u32, now) {
+            return Err(Refusal::Flood);
+        }
         let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, now))).collect();
         let (done, committed) = oneshot::channel();
         // Counted before the writer can have it, or it would be taken off before it was put on.
@@ -172,6 +193,20 @@ impl Intake {
             Ok(Ok(())) => Ok(Accepted::Stored),
             _ => Err(Refusal::Busy),
         }
+    }
+
+    fn is_flood(&self, site_id: i32, network: IpAddr, beacons: u32, now: Timestamp) -> bool {
+        let Ok(mut held) = self.minute.lock() else { return false };
+        let minute = now.as_second() / 60;
+        if held.0 != minute {
+            *held = (minute, HashMap::new());
+        }
+        if held.1.len() >= MOST_NETWORKS && !held.1.contains_key(&(site_id, network)) {
+            return false;
+        }
+        let count = held.1.entry((site_id, network)).or_default();
+        *count = count.saturating_add(beacons);
+        *count > MOST_A_MINUTE
     }
 
     /// (batches that wait, how many may)
@@ -197,25 +232,26 @@ impl Intake {
         Ok(site)
     }
 
-    fn count(&self, site_id: i32, now: Timestamp, reason: &'static str) {
+    fn count(&self, site_id: i32, now: Timestamp, reason: &'static str, example: String) {
         if let Ok(mut refused) = self.refused.lock() {
-            *refused.entry((site_id, hour_of(now), reason)).or_default() += 1;
+            let held = refused.entry((site_id, hour_of(now), reason)).or_default();
+            *held = (held.0 + 1, example);
         }
     }
 
     /// Writes the counts down; what cannot be written is kept for the next time.
     pub async fn write_counts(&self) {
         let counts: Vec<_> = match self.refused.lock() {
-            Ok(mut refused) => refused.drain().map(|((s, h, r), n)| (s, h, r, n)).collect(),
+            Ok(mut refused) => refused.drain().map(|((s, h, r), (n, example))| (s, h, r, n, example)).collect(),
             Err(_) => return,
         };
-        let rows: Vec<_> = counts.iter().map(|(s, h, r, n)| (*s, *h, r.to_string(), *n)).collect();
+        let rows: Vec<_> = counts.iter().map(|(s, h, r, n, e)| (*s, *h, r.to_string(), *n, e.clone())).collect();
         if !rows.is_empty()
             && self.db.count_refused(&rows).await.is_err()
             && let Ok(mut refused) = self.refused.lock()
         {
-            for (s, h, r, n) in counts {
-                *refused.entry((s, h, r)).or_default() += n;
+            for (s, h, r, n, example) in counts {
+                refused.entry((s, h, r)).or_insert((0, example)).0 += n;
             }
         }
     }
@@ -224,15 +260,24 @@ impl Intake {
 fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, now: Timestamp) -> PageView {
     let country: String =
         sender.country.chars().filter(char::is_ascii_alphabetic).take(2).collect::<String>().to_ascii_uppercase();
+    let known = |text: &str| text.chars().filter(|c| !c.is_control()).take(60).collect::<String>();
+    let environment = site.environment_of(&b.host()).to_string();
+    let mut b = b.cut(&site.collecting.keep);
+    if b.more.environment.is_empty() {
+        b.more.environment = environment;
+    }
     PageView {
         at: b.at(now),
         received_at: now,
         family: site.families.of(b.path()).to_string(),
         path: b.path().to_string(),
         ip: privacy::mask(sender.ip),
-        country: if country.len() == 2 { country } else { "??".into() },
-        region: String::new(),
-        city: String::new(),
+        country: match country.len() {
+            2 => country,
+            _ => places::country(privacy::mask(sender.ip)).unwrap_or_else(|| "??".into()),
+        },
+        region: known(sender.region),
+        city: known(sender.city),
         browser: beacon::browser(sender.user_agent).into(),
         os: beacon::os(sender.user_agent).into(),
         person: privacy::person(&site.key, &b.more.person),

@@ -16,6 +16,7 @@
         li.children[1].textContent = 'from €' + s.price;
         li.children[2].textContent = 'Choose the ' + s.leaves;
         li.children[2].href = '/cabin?sailing=' + encodeURIComponent(s.id);
+        li.children[2].dataset.action = 'choose-sailing';
         ul.appendChild(li);
       });
       list.replaceChildren(ul);

@@ -64,7 +64,8 @@ impl Site {
     pub fn start(ports: Ports, snippet: Option<(&str, &str)>) -> io::Result<Site> {
         let switches = Arc::new(RwLock::new(Switches::default()));
         let tag = snippet.map_or(String::new(), |(address, key)| {
-            format!("<script async src=\"{address}\" data-site=\"{key}\"></script>")
+            let own = address.replace("/snippet.js", &format!("/snippet/{key}.js"));
+            format!("<script async src=\"{own}\" data-release=\"40.3\"></script>")
         });
         let ferries = Ferries { switches: switches.clone(), snippet: Arc::new(tag) };
         let booking = HttpServer::new(move || {
@@ -241,7 +242,7 @@ async fn timetable(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
         "",
         &format!(
             "<form action=\"/sailings\"><div><label for=from>From</label><select id=from name=from>{options}</select></div>\
-             <div><label for=to>To</label><select id=to name=to>{options}</select></div><button>Find sailings</button></form>\
+             <div><label for=to>To</label><select id=to name=to>{options}</select></div><button data-action=find-sailings>Find sailings</button></form>\
              <table><tr><th>Leaves<th>From<th>To<th>State</tr>{rows}</table>"
         ),
     )
@@ -294,7 +295,7 @@ async fn cabin(site: web::Data<Ferries>) -> HttpResponse {
             "<form method=post action=\"/booking\"><div><label for=lead>Lead passenger</label><input id=lead name=lead></div>\
              <div><label for=count>Passengers</label><select id=count name=count>{counts}</select></div>\
              <div><label for=cabin>Cabin</label><select id=cabin name=cabin><option>None</option><option>Two berths</option></select></div>\
-             <button>Hold the booking</button></form>"
+             <button data-action=hold-booking>Hold the booking</button></form>"
         ),
     )
 }
@@ -313,7 +314,7 @@ async fn held(site: web::Data<Ferries>, code: web::Path<String>) -> HttpResponse
     site.page(
         "Your booking is held",
         "",
-        &format!("<p>Booking <b>{code}</b> is held for you for 30 minutes.</p><p><a href=\"/booking/{code}/pass\">Boarding pass</a></p>"),
+        &format!("<p>Booking <b>{code}</b> is held for you for 30 minutes.</p><p><a href=\"/booking/{code}/pass\" data-action=boarding-pass>Boarding pass</a></p>"),
     )
 }
 

@@ -3,10 +3,10 @@
 //! The same model writes the thirty days of history and, by [`keep_arriving`], the beacons that go
 //! on coming in through the front door.
 
-use crate::places::BOOKING_HOST;
+use crate::places::{BOOKING_HOST, MAP_HOST};
 use crate::story::{SITE_ZONE, Story};
 use cadentis_core::visitor::beacon::More;
-use cadentis_core::visitor::{Beacon, Device};
+use cadentis_core::visitor::{Beacon, Device, Happened, Happening};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
@@ -20,8 +20,34 @@ use uuid::Uuid;
 pub struct Made {
     pub beacon: Beacon,
     pub country: &'static str,
+    /// Empty where nobody would know.
+    pub region: &'static str,
+    pub city: &'static str,
     pub user_agent: &'static str,
     pub ip: [u8; 4],
+}
+
+/// (country, region, city, share of the country)
+const CITIES: [(&str, &str, &str, f64); 9] = [
+    ("NO", "Vestland", "Bergen", 0.4),
+    ("NO", "Oslo", "Oslo", 0.35),
+    ("NO", "Rogaland", "Stavanger", 0.25),
+    ("GB", "Scotland", "Aberdeen", 0.45),
+    ("GB", "England", "Newcastle", 0.35),
+    ("GB", "England", "London", 0.2),
+    ("DE", "Hamburg", "Hamburg", 0.6),
+    ("DE", "Schleswig-Holstein", "Kiel", 0.4),
+    ("CA", "Nova Scotia", "Halifax", 1.0),
+];
+
+/// The release of the site that served a page at that moment.
+fn release(story: &Story, at: Timestamp) -> &'static str {
+    match () {
+        () if story.slow_release.contains(at) => "41.0",
+        () if story.blank_release.contains(at) => "40.2",
+        () if at >= story.begin() && at < story.blank_release.from => "40.1",
+        () => "40.3",
+    }
 }
 
 /// (country, share, milliseconds added by distance)
@@ -97,6 +123,35 @@ const PAGES: [(&str, f64, f64, f64); 5] = [
     ("/booking/K7Q2/pass", 60.0, 0.75, 0.0),
 ];
 
+/// A page for those who have a question, like [`PAGES`].
+const DESK: (&str, f64, f64, f64) = ("/desk", 30.0, 0.9, 0.0);
+
+/// What people press on a page.
+fn action(path: &str) -> &'static str {
+    match path {
+        "/" => "find-sailings",
+        "/sailings" => "choose-sailing",
+        "/cabin" => "hold-booking",
+        "/desk" => "ask",
+        p if p.ends_with("pass") => "print-pass",
+        _ => "boarding-pass",
+    }
+}
+
+/// Most people press what the page is for, once it is there; who finds the list of sailings broken tries again.
+fn with_action(mut happened: Vec<Happening>, path: &str, works: bool, lcp: f64) -> Vec<Happening> {
+    let pressed = Happening::new(Happened::Action, (lcp + 4_000.0).round(), action(path));
+    if works {
+        happened.push(pressed);
+    } else if happened.iter().any(|h| h.status == Some(503)) {
+        let again = happened.len() as u16;
+        happened.push(Happening { name: "try-again".into(), ..pressed });
+        let asked = happened.iter().find(|h| h.status == Some(503)).cloned();
+        happened.extend(asked.map(|a| Happening { at: lcp.round() + 4_200.0, by: Some(again), ..a }));
+    }
+    happened
+}
+
 fn pick<T: Copy>(from: &[T], share: impl Fn(&T) -> f64, random: &mut SmallRng) -> T {
     let mut left = random.random::<f64>() * from.iter().map(&share).sum::<f64>();
     for t in from {
@@ -143,9 +198,22 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
         };
     let ip = [198, 51, random.random(), 0];
     let visit = Uuid::from_u128(random.random());
-    let mut made = Vec::new();
+    let places: Vec<_> = CITIES.iter().filter(|c| c.0 == country).collect();
+    let (region, city) = if places.is_empty() {
+        ("", "")
+    } else {
+        Some(pick(&places, |c| c.3, random)).map_or(("", ""), |c| (c.1, c.2))
+    };
+    // One in seven is signed in as an islander, who travels often.
+    let person =
+        if random.random_bool(0.14) { format!("islander-{}", random.random_range(1..3_000)) } else { String::new() };
+    let mut made: Vec<Made> = Vec::new();
     let mut at = at;
-    for (i, (path, think, weight, goes_on)) in PAGES.into_iter().enumerate() {
+    // A few have a question instead of a journey.
+    let asks = random.random_bool(0.05);
+    let pages: Vec<_> =
+        PAGES.iter().take(if asks { 1 } else { PAGES.len() }).copied().chain(asks.then_some(DESK)).collect();
+    for (i, (path, think, weight, goes_on)) in pages.into_iter().enumerate() {
         if story.outage.contains(at) || story.maintenance.contains(at) {
             break;
         }
@@ -158,6 +226,13 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
         let mut lcp = fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
         let mut errors = 0;
         let mut error = None;
+        let mut more = More {
+            release: release(story, at).into(),
+            environment: "production".into(),
+            person: person.clone(),
+            labels: [("fare".to_string(), if person.is_empty() { "guest" } else { "islander" }.to_string())].into(),
+            ..More::default()
+        };
         if path == "/sailings" {
             if story.slow_release.contains(at) {
                 lcp += 950.0 * noise(0.2, random);
@@ -165,12 +240,57 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
             if story.map_slow.contains(at) && distance > 140.0 {
                 lcp += 1_700.0 * noise(0.2, random);
             }
-            if story.api_503.contains(at) && random.random_bool(0.25) {
+            let busy = story.api_503.contains(at) && random.random_bool(0.25);
+            let asked = Happening {
+                method: "GET".into(),
+                ms: Some((network * 1.1 + 115.0 * noise(0.3, random)).round()),
+                status: Some(if busy { 503 } else { 200 }),
+                code: if busy { "TIMETABLE_BUSY".into() } else { String::new() },
+                trace: format!("{:032x}", random.random::<u128>()),
+                bytes: Some(640.0),
+                ..Happening::new(Happened::Request, ttfb.round() + 90.0, format!("http://{BOOKING_HOST}/api/sailings"))
+            };
+            more.happened.push(asked);
+            let map_ms = network * 2.2
+                + 30.0 * noise(0.4, random)
+                + if story.map_slow.contains(at) && distance > 140.0 { 1_700.0 } else { 0.0 };
+            more.happened.push(Happening {
+                ms: Some(map_ms.round()),
+                status: Some(200),
+                bytes: Some(420.0),
+                ..Happening::new(Happened::Resource, ttfb.round() + 20.0, format!("http://{MAP_HOST}/v2/map.js"))
+            });
+            if busy {
                 errors = 1;
-                error = Some("Error: sailings: 503".to_string());
+                let text = "Error: sailings: 503";
+                error = Some(text.to_string());
+                let stack = format!("Error: sailings: 503\n    at http://{BOOKING_HOST}/static/app.js:7:31");
+                let at = ttfb.round() + 320.0;
+                more.happened.push(Happening { stack, ..Happening::new(Happened::Error, at, text) });
             }
         }
         let blank = old && story.blank_release.contains(at) && random.random_bool(0.7);
+        if blank {
+            let text = "SyntaxError: Unexpected token '?'";
+            let stack = format!("SyntaxError: Unexpected token '?'\n    at http://{BOOKING_HOST}/static/app.js:1:2210");
+            more.happened = vec![Happening { stack, ..Happening::new(Happened::Error, ttfb.round() + 60.0, text) }];
+        } else {
+            let fetched = path == "/" || path.ends_with("pass");
+            more.lcp_element = match path {
+                "/" => "img.hero",
+                "/sailings" => "ul.sailings",
+                p if p.ends_with("pass") => "img[name=code]",
+                _ => "h1",
+            }
+            .into();
+            let rest = (lcp - ttfb).max(0.0);
+            more.lcp_delay = Some(if fetched { rest * 0.2 } else { 0.0 }.round());
+            more.lcp_fetch = Some(if fetched { rest * 0.45 } else { 0.0 }.round());
+            more.lcp_render = Some((rest * if fetched { 0.35 } else { 1.0 }).round());
+            more.long_frames = Some((60.0 * slow * slow * noise(0.6, random)).round());
+            more.inp_element = action(path).into();
+            more.cls_element = if path == "/sailings" { "div.map" } else { "img.hero" }.into();
+        }
         let load = lcp * 1.1 + 180.0 * noise(0.4, random);
         let abandoned = !blank && lcp > 3_000.0 && random.random_bool(((lcp - 3_000.0) / 14_000.0).clamp(0.0, 0.6));
         let cls = if random.random_bool(0.8) { 0.03 } else { 0.09 * weight } * noise(0.7, random);
@@ -199,9 +319,14 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
                 blank,
                 errors: if blank { 1 } else { errors },
                 error: if blank { Some("SyntaxError: Unexpected token '?'".into()) } else { error },
-                more: More::default(),
+                more: More {
+                    happened: with_action(more.happened, path, errors == 0 && !blank && !abandoned, lcp),
+                    ..more
+                },
             },
             country,
+            region,
+            city,
             user_agent,
             ip,
         });
@@ -216,12 +341,16 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
 
 /// A beacon as the snippet writes it.
 pub fn as_json(b: &Beacon) -> Value {
-    json!({
+    let mut beacon = json!({
         "id": b.id, "seq": b.seq, "at": b.at_ms, "sent": b.sent_ms, "visit": b.visit, "url": b.url,
         "device": b.device.word(), "connection": b.connection, "lcp": b.lcp, "inp": b.inp, "cls": b.cls,
         "fcp": b.fcp, "ttfb": b.ttfb, "load": b.load, "dns": b.dns, "connect": b.connect,
         "abandoned": b.abandoned, "blank": b.blank, "errors": b.errors, "error": b.error,
-    })
+    });
+    if let (Some(all), Ok(Value::Object(more))) = (beacon.as_object_mut(), serde_json::to_value(&b.more)) {
+        all.extend(more);
+    }
+    beacon
 }
 
 /// Posts beacons for ever, about `a_day` page views a day, to `address` (the collect URL with its
@@ -256,6 +385,8 @@ pub async fn keep_arriving(address: String, a_day: f64) {
                     .header("user-agent", made.user_agent)
                     .header("x-forwarded-for", std::net::Ipv4Addr::from(made.ip).to_string())
                     .header("x-visitor-country", made.country)
+                    .header("x-visitor-region", made.region)
+                    .header("x-visitor-city", made.city)
                     .body(as_json(&beacon).to_string())
                     .send()
                     .await;
@@ -317,10 +448,7 @@ mod tests {
             for made in visit(&story, at, &mut random) {
                 let body = as_json(&made.beacon).to_string();
                 let read = Beacon::read(body.as_bytes()).unwrap_or_else(|e| panic!("{e}: {body}"));
-                assert_eq!(
-                    (read[0].id, read[0].lcp, &read[0].url),
-                    (made.beacon.id, made.beacon.lcp, &made.beacon.url)
-                );
+                assert_eq!(read[0], made.beacon);
             }
         }
     }

@@ -105,6 +105,20 @@ impl Db {
         Ok(wanted.iter().filter_map(|(_, id)| found.remove(id)).collect())
     }
 
+    /// The labels that page views of the stretch carry.
+    pub async fn labels(&self, site_id: i32, stretch: Stretch) -> Result<Vec<String>> {
+        let names: Vec<String> = sqlx::query_scalar(
+            "SELECT DISTINCT substr(name, 7) FROM sheet WHERE site_id = $1 AND what = 'view' AND name >= 'label.'
+               AND name < 'label/' AND hour >= $2 AND hour < $3 ORDER BY 1 LIMIT 10",
+        )
+        .bind(site_id)
+        .bind(hour_of(stretch.from).to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(names)
+    }
+
     /// Domains of a site.
     async fn domains(&self, tx: &mut PgConnection, site_id: i32) -> Result<Vec<String>> {
         let domains: Option<Vec<String>> =
@@ -126,12 +140,22 @@ impl Db {
             return Ok(None);
         }
         let views = rows_of(tx, site_id, hour).await?;
+        Ok(Some(self.put_views(tx, site_id, hour, &views).await?))
+    }
+
+    /// Files these page views as all that there are of the hour, in order of time; gives their sheet.
+    pub(crate) async fn put_views(
+        &self,
+        tx: &mut PgConnection,
+        site_id: i32,
+        hour: Timestamp,
+        views: &[PageView],
+    ) -> Result<Sheet> {
         let domains = self.domains(tx, site_id).await?;
-        for what in [Filed::PageViews, Filed::Happenings] {
-            let sheet = file(what, hour, &views, &domains)?;
-            self.put_sheet(tx, what, site_id, &sheet).await?;
-        }
-        Ok(Some(file(Filed::PageViews, hour, &views, &domains)?))
+        self.put_sheet(tx, Filed::Happenings, site_id, &file(Filed::Happenings, hour, views, &domains)?).await?;
+        let sheet = file(Filed::PageViews, hour, views, &domains)?;
+        self.put_sheet(tx, Filed::PageViews, site_id, &sheet).await?;
+        Ok(sheet)
     }
 
     /// Replaces a sheet.

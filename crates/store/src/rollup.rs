@@ -9,7 +9,7 @@ use crate::sheets::{DAY_S, begin_of, day_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Wanted, pools};
-use cadentis_core::visitor::{Attribute, Cell, Filter, Rated};
+use cadentis_core::visitor::{Attribute, Cell, Filter, PageView, Rated, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::{PgConnection, Row};
@@ -33,7 +33,6 @@ impl Db {
                 .await?;
         let Some((site_id, hour)) = row else { return Ok(false) };
         let from = hour.to_jiff();
-        let stretch = Stretch { from, to: from + SignedDuration::from_hours(1) };
         lock_day(&mut tx, site_id, day_of(from)).await?;
         sqlx::query("DELETE FROM page_view_day WHERE site_id = $1 AND hour = $2")
             .bind(site_id)
@@ -41,26 +40,7 @@ impl Db {
             .execute(&mut *tx)
             .await?;
         if let Some(sheet) = self.file_hour(&mut tx, site_id, from).await? {
-            sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
-                .bind(site_id)
-                .bind(hour)
-                .execute(&mut *tx)
-                .await?;
-            let everything = Filter::default();
-            for attribute in Attribute::ROLLED {
-                let wanted = Wanted {
-                    stretch,
-                    filter: &everything,
-                    bucket_s: 3_600,
-                    by: Some(&attribute),
-                    vitals: &Vital::ALL,
-                    exact: false,
-                };
-                for (_, value, pool) in pools(&sheet, &wanted) {
-                    let cell = HourCell { hour: from, value, cell: pool.cell() };
-                    put_cell(&mut tx, "page_view_hour", site_id, &attribute, &cell).await?;
-                }
-            }
+            put_cells(&mut tx, site_id, from, &sheet).await?;
         }
         sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2")
             .bind(site_id)
@@ -69,6 +49,16 @@ impl Db {
             .await?;
         tx.commit().await?;
         Ok(true)
+    }
+
+    /// Files and rolls up an hour of history at once, without rows: for demos, tests and benchmarks. The page views are
+    /// all that there are of it, in order of time.
+    pub async fn file_history(&self, site_id: i32, hour: Timestamp, views: &[PageView]) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let sheet = self.put_views(&mut tx, site_id, hour, views).await?;
+        put_cells(&mut tx, site_id, hour, &sheet).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// Cells by one attribute of all whole hours that begin in the stretch.
@@ -165,6 +155,32 @@ impl Db {
 pub(crate) async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> Result<()> {
     let day = i32::try_from(day).unwrap_or(0);
     sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(-site_id).bind(day).execute(tx).await?;
+    Ok(())
+}
+
+/// Replaces the cells of an hour.
+async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timestamp, sheet: &Sheet) -> Result<()> {
+    sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
+        .bind(site_id)
+        .bind(hour.to_sqlx())
+        .execute(&mut *tx)
+        .await?;
+    let everything = Filter::default();
+    let stretch = Stretch { from: hour, to: hour + SignedDuration::from_hours(1) };
+    for attribute in Attribute::ROLLED {
+        let wanted = Wanted {
+            stretch,
+            filter: &everything,
+            bucket_s: 3_600,
+            by: Some(&attribute),
+            vitals: &Vital::ALL,
+            exact: false,
+        };
+        for (_, value, pool) in pools(sheet, &wanted) {
+            let cell = HourCell { hour, value, cell: pool.cell() };
+            put_cell(tx, "page_view_hour", site_id, &attribute, &cell).await?;
+        }
+    }
     Ok(())
 }
 

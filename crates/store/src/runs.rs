@@ -402,6 +402,16 @@ impl Db {
         records.drain(..).map(|r| r.map_err(|e| content("run_record.record", e))).collect()
     }
 
+    /// The record of a journey's newest run that passed, if one was kept.
+    pub async fn newest_passed_record(&self, site_id: i32, journey_id: i32) -> Result<Option<RunRecord>> {
+        let sql = "SELECT rr.record FROM run r JOIN run_record rr
+                       ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
+                   WHERE r.site_id = $1 AND r.journey_id = $2 AND r.outcome = 0 ORDER BY r.due_at DESC LIMIT 1";
+        let row: Option<Json<RunRecord>> =
+            sqlx::query_scalar(sql).bind(site_id).bind(journey_id).fetch_optional(&self.pool).await?;
+        Ok(row.map(|r| r.0))
+    }
+
     /// Records of these runs, as far as they were kept.
     pub async fn records(&self, runs: &[&Run]) -> Result<Vec<RunRecord>> {
         let Some(first) = runs.first() else { return Ok(Vec::new()) };

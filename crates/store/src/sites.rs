@@ -5,7 +5,7 @@ use cadentis_core::calendar::{Cadence, Cover, Pace, Stretch};
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::run::DeviceProfile;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::Families;
+use cadentis_core::visitor::{Collecting, Families};
 use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
@@ -30,9 +30,21 @@ pub struct Site {
     pub keep_failed_days: i32,
     /// Where the back end shows a trace, with `{trace}` for its id; empty when it does not.
     pub trace_link: String,
+    /// How long anything is known of people, in days.
+    pub keep_people_days: i32,
+    pub collecting: Collecting,
+    /// Patterns and names of page families as they are kept.
+    pub patterns: Vec<(String, String)>,
 }
 
 impl Site {
+    /// The environment whose address has this host; the first when none has.
+    pub fn environment_of(&self, host: &str) -> &str {
+        let of = |address: &str| cadentis_core::visitor::beacon::origin_host(address) == host;
+        let found = self.environments.iter().find(|(_, address)| of(address)).or(self.environments.first());
+        found.map_or("", |(name, _)| name)
+    }
+
     /// The names of its environments; without any there is production alone.
     pub fn environment_names(&self) -> Vec<String> {
         let names: Vec<String> = self.environments.iter().map(|(name, _)| name.clone()).collect();
@@ -69,6 +81,8 @@ struct SiteRow {
     keep_days: i32,
     keep_failed_days: i32,
     trace_link: String,
+    keep_people_days: i32,
+    collecting: Json<Collecting>,
 }
 
 impl SiteRow {
@@ -79,13 +93,16 @@ impl SiteRow {
             name: self.name,
             zone: TimeZone::get(&self.zone).map_err(|e| content("site.zone", e))?,
             domains: self.domains,
-            families: Families::new(self.families.0),
+            families: Families::new(self.families.0.iter().cloned()),
+            patterns: self.families.0,
             apdex_t_s: self.apdex_t_s,
             parts: self.parts,
             environments: self.environments.0,
             keep_days: self.keep_days,
             keep_failed_days: self.keep_failed_days,
             trace_link: self.trace_link,
+            keep_people_days: self.keep_people_days,
+            collecting: self.collecting.0,
         })
     }
 }
@@ -409,6 +426,48 @@ impl Db {
         Ok(())
     }
 
+    /// What is collected from visitors, which pages are one family, which hosts are the site's, how long people are
+    /// known.
+    pub async fn set_collecting(&self, site: &Site) -> Result<()> {
+        let sql = "UPDATE site SET collecting = $2, families = $3, domains = $4, keep_people_days = $5 WHERE id = $1";
+        sqlx::query(sql)
+            .bind(site.id)
+            .bind(Json(&site.collecting))
+            .bind(Json(&site.patterns))
+            .bind(&site.domains)
+            .bind(site.keep_people_days)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// The funnels of a site by name.
+    pub async fn funnels(&self, site_id: i32) -> Result<Vec<SavedFunnel>> {
+        let sql = "SELECT name, steps, within_s FROM funnel WHERE site_id = $1 ORDER BY name";
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps a funnel; one of the same name is replaced.
+    pub async fn save_funnel(&self, site_id: i32, funnel: &SavedFunnel) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO funnel (site_id, name, steps, within_s) VALUES ($1, $2, $3, $4)
+             ON CONFLICT (site_id, name) DO UPDATE SET steps = excluded.steps, within_s = excluded.within_s",
+        )
+        .bind(site_id)
+        .bind(&funnel.name)
+        .bind(&funnel.steps)
+        .bind(funnel.within_s)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    pub async fn delete_funnel(&self, site_id: i32, name: &str) -> Result<()> {
+        let sql = "DELETE FROM funnel WHERE site_id = $1 AND name = $2";
+        sqlx::query(sql).bind(site_id).bind(name).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// Environments, how long evidence is kept, where traces are.
     pub async fn set_site(&self, site: &Site) -> Result<()> {
         let sql =
@@ -479,6 +538,14 @@ impl Db {
             .await?;
         Ok(())
     }
+}
+
+/// A funnel as it is kept: page families in order, from the first to the last within so many seconds.
+#[derive(Debug, Clone, PartialEq, FromRow)]
+pub struct SavedFunnel {
+    pub name: String,
+    pub steps: Vec<String>,
+    pub within_s: i32,
 }
 
 #[derive(Debug, Clone)]

@@ -80,21 +80,37 @@ impl Db {
             .await?)
     }
 
-    /// Adds to the counts of what was turned away.
-    pub async fn count_refused(&self, counts: &[(i32, Timestamp, String, u64)]) -> Result<()> {
-        for (site, hour, reason, count) in counts {
+    /// Adds to the counts of what was turned away: site, hour, reason, how many, and the newest in words.
+    pub async fn count_refused(&self, counts: &[(i32, Timestamp, String, u64, String)]) -> Result<()> {
+        for (site, hour, reason, count, example) in counts {
             sqlx::query(
-                "INSERT INTO refused VALUES ($1, $2, $3, $4)
-                 ON CONFLICT (site_id, hour, reason) DO UPDATE SET count = refused.count + excluded.count",
+                "INSERT INTO refused VALUES ($1, $2, $3, $4, $5, now())
+                 ON CONFLICT (site_id, hour, reason) DO UPDATE
+                 SET count = refused.count + excluded.count, example = excluded.example, last_at = excluded.last_at",
             )
             .bind(site)
             .bind(hour.to_sqlx())
             .bind(reason)
             .bind(*count as i64)
+            .bind(example)
             .execute(&self.pool)
             .await?;
         }
         Ok(())
+    }
+
+    /// What was turned away in the stretch by reason, most first, with the newest of each in words and its moment.
+    pub async fn refused_lately(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Refused>> {
+        Ok(sqlx::query_as(
+            "SELECT reason, sum(count)::bigint AS count, max(last_at) AS last_at,
+                    (array_agg(example ORDER BY last_at DESC NULLS LAST))[1] AS example
+             FROM refused WHERE site_id = $1 AND hour >= $2 AND hour < $3 GROUP BY 1 ORDER BY 2 DESC",
+        )
+        .bind(site_id)
+        .bind(hour_of(stretch.from).to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?)
     }
 
     /// Counts of what was turned away by reason, most first.
@@ -109,6 +125,21 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.into_iter().map(|(reason, n)| (reason, n.unsigned_abs())).collect())
+    }
+}
+
+/// What was turned away for one reason.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct Refused {
+    pub reason: String,
+    pub count: i64,
+    last_at: Option<jiff_sqlx::Timestamp>,
+    pub example: String,
+}
+
+impl Refused {
+    pub fn last(&self) -> Option<Timestamp> {
+        self.last_at.map(|at| at.to_jiff())
     }
 }
 

@@ -121,7 +121,8 @@ impl Db {
         Ok(all.into_iter().step_by(step).collect())
     }
 
-    /// Page views with script errors, newest first.
+    /// What went wrong in pages, newest first: script errors, errors on the console, phrases that must not appear,
+    /// resources that failed.
     pub async fn errors(
         &self,
         site_id: i32,
@@ -129,21 +130,31 @@ impl Db {
         filter: &Filter,
         most: usize,
     ) -> Result<Vec<Occurrence>> {
-        let columns = with_filter(&["visit", "family", "browser", "errors", "error"], filter);
-        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let columns = with_filter(
+            &["what", "failed", "text", "place", "view", "visit", "person", "family", "browser", "release"],
+            filter,
+        );
+        let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;
         let mut all = Vec::new();
         for sheet in sheets.iter().rev() {
             let keep = rows(sheet, stretch, filter);
-            let wrong =
-                (0..sheet.rows).rev().filter(|row| keep[*row] && sheet.number("errors", *row).unwrap_or(0.0) > 0.0);
+            let is_wrong = |row: &usize| {
+                let what = sheet.text("what", *row);
+                what != "request" && what != "action" && !sheet.text("failed", *row).is_empty()
+            };
+            let wrong = (0..sheet.rows).rev().filter(|row| keep[*row]).filter(is_wrong);
             all.extend(wrong.filter_map(|row| {
-                let text = sheet.text("error", row);
                 Some(Occurrence {
                     at: Timestamp::from_millisecond(sheet.at_ms(row)?).ok()?,
+                    what: sheet.text("what", row).to_string(),
+                    place: sheet.text("place", row).to_string(),
+                    release: sheet.text("release", row).to_string(),
+                    view: Uuid::from_u128(sheet.id("view", row)?),
                     visit: Uuid::from_u128(sheet.id("visit", row).unwrap_or(0)),
+                    person: sheet.id("person", row).unwrap_or(0) as u64,
                     family: sheet.text("family", row).to_string(),
                     browser: sheet.text("browser", row).to_string(),
-                    text: if text.is_empty() { "an error without a text" } else { text }.to_string(),
+                    text: sheet.text("text", row).to_string(),
                 })
             }));
             if all.len() >= most {

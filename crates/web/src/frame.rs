@@ -4,6 +4,7 @@ use crate::State;
 use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
+use crate::pages::own_parameters;
 use actix_web::HttpRequest;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
@@ -62,6 +63,16 @@ impl Asked {
     pub fn past(&self) -> Stretch {
         up_to_now(self.stretch, self.now)
     }
+
+    /// The address of this stretch with another filter.
+    pub fn query_with(&self, filter: &Filter) -> String {
+        with_filter(when(&self.stretch, self.kind), filter)
+    }
+}
+
+/// The part of an address that says when.
+fn when(stretch: &Stretch, kind: Against) -> String {
+    format!("from={}&to={}&against={}", Stretch::moment(stretch.from), Stretch::moment(stretch.to), kind.word())
 }
 
 fn up_to_now(stretch: Stretch, now: Timestamp) -> Stretch {
@@ -77,6 +88,9 @@ pub struct Frame {
     /// `from=…&to=…&against=…` and the filter, for links.
     pub query: String,
     pub filter: Filter,
+    /// The path of this page, and what its address says besides, each parameter with an `&` behind it.
+    pub here: String,
+    pub own: String,
     pub words: String,
     pub against_words: String,
     pub zone: String,
@@ -142,10 +156,7 @@ impl Frame {
     pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
         let Asked { site, stretch, kind, now, filter } = Asked::load(state, request, default_s).await?;
         let against = stretch.against(kind, &site.zone);
-        let query_of = |s: &Stretch| {
-            let when = format!("from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), kind.word());
-            with_filter(when, &filter)
-        };
+        let query_of = |s: &Stretch| with_filter(when(s, kind), &filter);
         let quick = QUICK
             .into_iter()
             .map(|(label, s)| Quick { label, query: query_of(&Stretch::last(s, now)), here: s == stretch.seconds() })
@@ -173,18 +184,29 @@ impl Frame {
             now,
             site,
             filter,
+            here: request.path().to_string(),
+            own: own_parameters(request, &[]),
         })
     }
 
     /// The address of this stretch with another filter.
     pub fn query_with(&self, filter: &Filter) -> String {
-        let when = self.query.split("&only=").next().unwrap_or("");
-        with_filter(when.to_string(), filter)
+        with_filter(when(&self.stretch, self.kind), filter)
     }
 
     /// The stretch up to now: what lies ahead has nothing to read.
     pub fn past(&self) -> Stretch {
         up_to_now(self.stretch, self.now)
+    }
+
+    /// The address of another stretch with the same filter.
+    pub fn query_of(&self, stretch: &Stretch) -> String {
+        with_filter(when(stretch, self.kind), &self.filter)
+    }
+
+    /// What the address says of this page, but for `all`.
+    pub fn own_without_all(&self) -> String {
+        self.own.split_inclusive('&').filter(|p| !p.starts_with("all=")).collect()
     }
 
     /// What it is compared with, as the address says it.

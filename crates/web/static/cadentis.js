@@ -130,6 +130,13 @@
         location.href = address.href;
         break;
       }
+      case 'd': {
+        var split = Array.from(document.querySelectorAll('[data-split] a'));
+        if (!split.length) return;
+        var on = split.findIndex(function (a) { return a.getAttribute('aria-current'); });
+        location.href = split[(on + 1) % split.length].href;
+        break;
+      }
       case '?': keys.showModal(); break;
       default: return;
     }

@@ -24,7 +24,7 @@ pub struct Beacon {
     /// When the beacon was sent, by the same clock.
     pub sent_ms: i64,
     pub visit: Uuid,
-    /// The page's address without query and fragment.
+    /// The page's address without fragment; see [`Beacon::cut`] for its query.
     pub url: String,
     pub device: Device,
     pub connection: String,
@@ -254,14 +254,14 @@ impl Beacon {
         if !(0..=MAX_OPEN_MS).contains(&(sent_ms - at_ms)) {
             return Err(wrong(field("sent"), "not within the 48 hours after `at`"));
         }
-        let error = short("error", 300)?;
+        let error = privacy::cut_queries(&short("error", 300)?);
         Ok(Beacon {
             id: id("id")?,
             seq: whole("seq", 0, 1_000)? as i32,
             at_ms,
             sent_ms,
             visit: id("visit")?,
-            url: privacy::cut_query(url).chars().take(1_000).collect(),
+            url: url.split('#').next().unwrap_or("").chars().take(1_000).collect(),
             device: match text("device")? {
                 "phone" => Device::Phone,
                 "tablet" => Device::Tablet,
@@ -280,8 +280,9 @@ impl Beacon {
             abandoned: flag("abandoned")?,
             blank: flag("blank")?,
             errors: if map.contains_key("errors") { whole("errors", 0, 10_000)? as i32 } else { 0 },
-            error: (!error.is_empty()).then_some(error),
+            error: (!error.is_empty()).then(|| error.clone()),
             more: More {
+                happened: with_error(happened(map, place)?, &error),
                 how: short("how", 16)?,
                 background: flag("background")?,
                 release: short("release", 40)?,
@@ -297,7 +298,6 @@ impl Beacon {
                 lcp_fetch: number("lcp_fetch", MAX_MS)?,
                 lcp_render: number("lcp_render", MAX_MS)?,
                 long_frames: number("long_frames", MAX_MS)?,
-                happened: happened(map, place)?,
             },
         })
     }
@@ -311,6 +311,12 @@ impl Beacon {
     /// The page's host name without port, in lower case.
     pub fn host(&self) -> String {
         host(&self.url)
+    }
+
+    /// The beacon with only these query parameters left in its address.
+    pub fn cut(mut self, keep: &[String]) -> Beacon {
+        self.url = privacy::keep_query(&self.url, keep);
+        self
     }
 
     pub fn path(&self) -> &str {
@@ -392,6 +398,14 @@ fn happened(map: &Map<String, Value>, place: &str) -> Result<Vec<Happening>, Bea
     all.iter().enumerate().map(|(i, one)| happening(one, &format!("{place}.happened[{i}]"))).collect()
 }
 
+/// Older snippets tell the first script error by its text alone: it happened all the same.
+fn with_error(mut happened: Vec<Happening>, error: &str) -> Vec<Happening> {
+    if !error.is_empty() && !happened.iter().any(|h| h.what == Happened::Error) {
+        happened.push(Happening::new(Happened::Error, 0.0, error));
+    }
+    happened
+}
+
 fn happening(value: &Value, place: &str) -> Result<Happening, BeaconError> {
     let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
     let field = |name: &str| format!("{place}.{name}");
@@ -417,7 +431,7 @@ fn happening(value: &Value, place: &str) -> Result<Happening, BeaconError> {
     let name: String = text("name", 300)?;
     let name = match what {
         Happened::Request | Happened::Resource | Happened::Route => privacy::cut_query(&name).to_string(),
-        _ => name,
+        _ => privacy::cut_queries(&name),
     };
     let trace = text("trace", 32)?;
     if !(trace.is_empty() || trace.len() == 32 && trace.bytes().all(|b| b.is_ascii_hexdigit())) {
@@ -429,7 +443,7 @@ fn happening(value: &Value, place: &str) -> Result<Happening, BeaconError> {
         bytes: number("bytes", 1e12)?,
         method: text("method", 10)?,
         code: text("code", 40)?,
-        stack: text("stack", 1_000)?,
+        stack: privacy::cut_queries(&text("stack", 1_000)?),
         by: number("by", MAX_HAPPENED as f64)?.map(|n| n as u16),
         offline: map.get("offline").is_some_and(|v| v == &Value::Bool(true)),
         trace,
@@ -497,7 +511,7 @@ mod tests {
 
     #[test]
     fn a_beacon_is_read_and_its_query_cut() {
-        let b = read(&good()).unwrap();
+        let b = read(&good()).unwrap().cut(&[]);
         assert_eq!(
             (b.url.as_str(), b.path(), b.host().as_str()),
             ("https://book.marram.example/sailings", "/sailings", "book.marram.example")

@@ -5,9 +5,17 @@ use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use uuid::Uuid;
 
-/// A page view on which a script error happened; `text` is of the first.
+/// A script error, or something else that went wrong in a page.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Occurrence {
+    /// `error`, `console`, `phrase` or `resource`.
+    pub what: String,
+    /// Where in the scripts; empty when nobody told.
+    pub place: String,
+    pub release: String,
+    pub view: Uuid,
+    /// 0 when nobody said who it was.
+    pub person: u64,
     pub at: Timestamp,
     pub visit: Uuid,
     pub family: String,
@@ -18,7 +26,12 @@ pub struct Occurrence {
 /// Occurrences of one kind.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Kind {
+    pub what: String,
     pub pattern: String,
+    pub place: String,
+    pub count: u64,
+    pub people: u64,
+    pub releases: Vec<(String, u64)>,
     /// The newest text as it was.
     pub example: String,
     pub page_views: u64,
@@ -85,19 +98,24 @@ fn without_numbers(run: &str) -> String {
 
 /// Gathers them, those that touched most visits first.
 pub fn kinds(occurrences: &[Occurrence]) -> Vec<Kind> {
-    let mut by: BTreeMap<String, Vec<&Occurrence>> = BTreeMap::new();
+    let mut by: BTreeMap<(String, String, String), Vec<&Occurrence>> = BTreeMap::new();
     for o in occurrences {
-        by.entry(pattern(&o.text)).or_default().push(o);
+        by.entry((o.what.clone(), pattern(&o.text), o.place.clone())).or_default().push(o);
     }
     let mut kinds: Vec<Kind> = by
         .into_iter()
-        .filter_map(|(pattern, mut all)| {
+        .filter_map(|((what, pattern, place), mut all)| {
             all.sort_by_key(|o| std::cmp::Reverse(o.at));
             let (newest, oldest) = (*all.first()?, *all.last()?);
             Some(Kind {
+                what,
                 pattern,
+                place,
+                count: all.len() as u64,
+                people: all.iter().map(|o| o.person).filter(|p| *p != 0).collect::<HashSet<_>>().len() as u64,
+                releases: counted(all.iter().map(|o| o.release.as_str()).filter(|r| !r.is_empty())),
                 example: newest.text.clone(),
-                page_views: all.len() as u64,
+                page_views: all.iter().map(|o| o.view).collect::<HashSet<_>>().len() as u64,
                 visits: all.iter().map(|o| o.visit).collect::<HashSet<_>>().len() as u64,
                 first: oldest.at,
                 last: newest.at,
@@ -144,6 +162,11 @@ mod tests {
     #[test]
     fn a_kind_tells_its_visits_its_pages_and_since_when() {
         let o = |s: i64, visit: u128, family: &str, text: &str| Occurrence {
+            what: "error".into(),
+            place: String::new(),
+            release: "7".into(),
+            view: Uuid::from_u128(s as u128),
+            person: visit as u64,
             at: at_second(s),
             visit: Uuid::from_u128(visit),
             family: family.into(),
@@ -160,7 +183,8 @@ mod tests {
         assert_eq!(kinds.len(), 2);
         let first = &kinds[0];
         assert_eq!((first.pattern.as_str(), first.example.as_str()), ("berth ‹n› is gone", "berth 3 is gone"));
-        assert_eq!((first.page_views, first.visits), (3, 2));
+        assert_eq!((first.page_views, first.visits, first.people), (3, 2, 2));
+        assert_eq!(first.releases, [("7".to_string(), 3)]);
         assert_eq!((first.first, first.last), (at_second(10), at_second(30)));
         assert_eq!(first.families, [("Cabin".to_string(), 2), ("Home".to_string(), 1)]);
         assert_eq!(first.newest[0], (at_second(30), Uuid::from_u128(1)));
@@ -178,6 +202,7 @@ mod tests {
         fn no_text_makes_it_panic_and_every_occurrence_is_in_one_kind(texts in prop::collection::vec(".{0,60}", 0..20)) {
             let all: Vec<Occurrence> = texts.into_iter().enumerate().map(|(i, text)| Occurrence {
                 at: at_second(i as i64), visit: Uuid::from_u128(i as u128), family: "F".into(), browser: "B".into(), text,
+                what: "error".into(), place: String::new(), release: String::new(), view: Uuid::from_u128(i as u128), person: 0,
             }).collect();
             prop_assert_eq!(kinds(&all).iter().map(|k| k.page_views).sum::<u64>(), all.len() as u64);
         }

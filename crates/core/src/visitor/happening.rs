@@ -195,8 +195,10 @@ fn frame(line: &str) -> Option<String> {
     };
     let path = address.split_once("://").map_or(address, |(_, rest)| rest);
     let file = cut_query(path).trim_end_matches(|c: char| c.is_ascii_digit() || c == ':');
-    let file = file.rsplit('/').next().unwrap_or(file);
-    (!file.is_empty()).then(|| format!("{name} {file}").trim_start().to_string())
+    // A script that stands in the page itself has the address of the page.
+    let (_, file) = file.split_once('/')?;
+    let file = file.rsplit('/').next().filter(|f| !f.is_empty()).unwrap_or("page");
+    Some(format!("{name} {file}").trim_start().to_string())
 }
 
 /// An address with those of its segments left open that name one thing: numbers, ids, dates.
@@ -291,6 +293,7 @@ mod tests {
         );
         assert_eq!(of("show@https://a.example/s/app.js:12:7\n@https://a.example/:1:1"), "show app.js");
         assert_eq!(of("TypeError: x\n    at https://a.example/s/app.js:12:7"), "app.js");
+        assert_eq!(of("E\n    at go (https://a.example/:9:103)"), "go page");
         assert_eq!(of("no stack"), "");
     }
 }

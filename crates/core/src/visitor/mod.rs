@@ -1,11 +1,16 @@
 //! Real users: what a beacon may say, which page it was, what is kept of a person.
 
+pub mod acts;
 pub mod attribute;
 pub mod beacon;
+pub mod beside;
+pub mod calls;
 pub mod cell;
+pub mod collecting;
 pub mod errors;
 pub mod family;
 pub mod filed;
+pub mod funnel;
 pub mod happening;
 pub mod measured;
 pub mod privacy;
@@ -16,6 +21,7 @@ pub mod spent;
 pub use attribute::{Attribute, Filter};
 pub use beacon::{Beacon, BeaconError, Device, PageView};
 pub use cell::{Cell, Rated};
+pub use collecting::Collecting;
 pub use family::Families;
 pub use filed::{Seen, Told};
 pub use happening::{Fault, Happened, Happening};

@@ -34,6 +34,36 @@ pub fn cut_query(url: &str) -> &str {
     url.split(['?', '#']).next().unwrap_or("")
 }
 
+/// A text with the queries and fragments of all addresses in it cut: stacks and messages quote addresses whole.
+pub fn cut_queries(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find("://") {
+        let end = rest[at..]
+            .find(|c: char| c.is_whitespace() || matches!(c, ')' | '"' | '\'' | '>'))
+            .map_or(rest.len(), |n| at + n);
+        let (address, after) = rest.split_at(end);
+        out.push_str(cut_query(address));
+        // Line and column stand behind the query.
+        if let Some(query) = address.find(['?', '#']).map(|n| &address[n..]) {
+            let place = query.trim_end_matches(|c: char| c.is_ascii_digit() || c == ':');
+            let place = &query[place.len()..];
+            out.push_str(place.find(':').map_or("", |n| &place[n..]));
+        }
+        rest = after;
+    }
+    out + rest
+}
+
+/// An address whose query has only these parameters left, in the order of the address.
+pub fn keep_query(url: &str, names: &[String]) -> String {
+    let cut = cut_query(url);
+    let query = url.split('#').next().and_then(|u| u.split_once('?')).map_or("", |(_, query)| query);
+    let kept: Vec<&str> =
+        query.split('&').filter(|pair| names.iter().any(|n| pair.split('=').next() == Some(n.as_str()))).collect();
+    if kept.is_empty() { cut.to_string() } else { format!("{cut}?{}", kept.join("&")) }
+}
+
 /// Whether the browser names itself as a program that visits pages on its own.
 ///
 /// Such programs follow the convention of saying so in words (common practice, no published
@@ -74,5 +104,14 @@ mod tests {
     fn queries_and_fragments_are_cut() {
         assert_eq!(cut_query("https://a.example/p?token=1#x"), "https://a.example/p");
         assert_eq!(cut_query("https://a.example/p#token=1?x"), "https://a.example/p");
+        let stack = "Error: https://a.example/p?t=1 is gone\n    at f (https://a.example/s.js?v=3:12:7)\n  at https://a.example/#x:1:2";
+        let cut =
+            "Error: https://a.example/p is gone\n    at f (https://a.example/s.js:12:7)\n  at https://a.example/:1:2";
+        assert_eq!(cut_queries(stack), cut);
+        assert_eq!(cut_queries("what? no address"), "what? no address");
+        let keep = |url| keep_query(url, &["q".to_string(), "page".to_string()]);
+        assert_eq!(keep("https://a.example/p?token=1&q=ferry&quiet=1&page=2#x"), "https://a.example/p?q=ferry&page=2");
+        assert_eq!(keep("https://a.example/p?token=1"), "https://a.example/p");
+        assert_eq!(keep("https://a.example/p#?q=1"), "https://a.example/p");
     }
 }

@@ -39,6 +39,8 @@ pub async fn collect(
         user_agent: head("user-agent").unwrap_or(""),
         ip,
         country: trusted("x-visitor-country").unwrap_or(""),
+        region: trusted("x-visitor-region").unwrap_or(""),
+        city: trusted("x-visitor-city").unwrap_or(""),
     };
     match state.intake.receive(&key, &sender, &body, Timestamp::now()).await {
         Ok(_) => allow(HttpResponse::NoContent(), &sender).finish(),
@@ -55,11 +57,15 @@ fn refused(refusal: &Refusal) -> HttpResponseBuilder {
         Refusal::ForeignOrigin { .. } => StatusCode::FORBIDDEN,
         Refusal::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
         Refusal::Malformed(_) => StatusCode::BAD_REQUEST,
+        Refusal::Flood => StatusCode::TOO_MANY_REQUESTS,
         Refusal::Busy => StatusCode::SERVICE_UNAVAILABLE,
     };
     let mut answer = HttpResponse::build(status);
     if status == StatusCode::SERVICE_UNAVAILABLE {
         answer.insert_header((header::RETRY_AFTER, "5"));
+    }
+    if status == StatusCode::TOO_MANY_REQUESTS {
+        answer.insert_header((header::RETRY_AFTER, "60"));
     }
     answer
 }

@@ -1,8 +1,6 @@
 //! One module per place.
 
 mod bring;
-mod errors;
-mod family;
 mod goals;
 mod har;
 mod journey;
@@ -17,9 +15,10 @@ mod runs;
 mod script;
 mod setup;
 mod start;
-mod visit;
 mod visitors;
 mod weeks;
+
+pub use visitors::own_parameters;
 
 use crate::State;
 use crate::error::PageError;
@@ -70,14 +69,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/{what:runs|trials}/{id}/har", web::get().to(run::har))
         .route("/{what:runs|trials}/{id}/log", web::get().to(run::log))
         .route("/trials/{id}", web::get().to(run::trial))
-        .route("/visitors", web::get().to(visitors::page))
-        .route("/visitors/arrivals", web::get().to(visitors::arrivals))
-        .route("/visitors/slices", web::get().to(visitors::slices_part))
-        .route("/visitors/errors", web::get().to(errors::page))
-        .route("/visitors/family", web::get().to(family::page))
-        .route("/visitors/family/load", web::get().to(family::load_part))
-        .route("/visitors/visits/{id}", web::get().to(visit::page))
-        .route("/visitors/slowest", web::get().to(visitors::slowest))
+        .configure(visitors::routes)
         .route("/goals", web::get().to(goals::page));
 }
 

@@ -1,8 +1,9 @@
 //! One page family: its vitals over time, where its load goes, its slow page views and its errors.
 
+use super::super::{Figure, TWELVE_HOURS, html};
 use super::errors::{self, Row};
-use super::visitors::{SERIES_HEIGHT, SeenRow, Series, all_series, family_link, readings, slow_row};
-use super::{Figure, TWELVE_HOURS, html};
+use super::filter::FilterLine;
+use super::{SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, tabs};
 use crate::State;
 use crate::draw::{Axis, ticks};
 use crate::error::PageError;
@@ -27,6 +28,8 @@ const MOST_ERRORS: usize = 5_000;
 #[template(path = "family.html")]
 struct Page {
     frame: Frame,
+    tabs: Tabs,
+    filter: FilterLine,
     name: String,
     link: String,
     says: String,
@@ -51,7 +54,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
-    let (views, before, limits) = futures::try_join!(
+    let (views, before, limits, labels) = futures::try_join!(
         Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
         async {
             match frame.against {
@@ -62,6 +65,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             }
         },
         state.db.budgets(site_id),
+        state.db.labels(site_id, past),
     )?;
     let whole = views.all().page_views;
     let (views, before) = (views.only(&name), before.map(|b| b.only(&name)));
@@ -84,6 +88,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         series: all_series(&frame, &views, before.as_ref(), &limits),
         series_height: SERIES_HEIGHT,
         link: family_link(&name),
+        tabs: tabs("/visitors/family"),
+        filter: FilterLine::of(&frame, &labels),
         name,
         frame,
     })

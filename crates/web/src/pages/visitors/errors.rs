@@ -1,7 +1,8 @@
 //! Script errors of visitors, gathered by what went wrong.
 
-use super::visitors::family_link;
-use super::{TWELVE_HOURS, Working, html};
+use super::super::{TWELVE_HOURS, Working, html};
+use super::filter::FilterLine;
+use super::{Tabs, family_link, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
@@ -22,6 +23,8 @@ const MOST: usize = 20_000;
 #[template(path = "errors.html")]
 struct Page {
     frame: Frame,
+    tabs: Tabs,
+    filter: FilterLine,
     says: String,
     family: Option<String>,
     rows: Vec<Row>,
@@ -29,6 +32,11 @@ struct Page {
 }
 
 pub(super) struct Row {
+    pub what: String,
+    pub place: String,
+    pub releases: String,
+    pub people: u64,
+    pub count: String,
     pub pattern: String,
     pub example: String,
     pub visits: String,
@@ -57,16 +65,17 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         Some(family) => frame.filter.clone().and(Attribute::Family, family),
         None => frame.filter.clone(),
     };
-    let (found, views) = futures::try_join!(
+    let (found, views, labels) = futures::try_join!(
         state.db.errors(site_id, past, &filter, MOST),
         Views::load(&state, site_id, past, &filter, Attribute::Family, &[], 1),
+        state.db.labels(site_id, past),
     )?;
     let (all, kinds) = (views.all(), kinds(&found));
     let touched = share(all.with_errors, all.page_views);
     let says = match kinds.first() {
-        None => "No page view in this stretch told of a script error.".to_string(),
+        None => "Nothing went wrong in this stretch that a page view told of.".to_string(),
         Some(first) => format!(
-            "{} of page views told of a script error, of {} kind{}. “{}” touched most visits: {}.",
+            "{} of page views told of a script error; {} kind{} of trouble in all. “{}” touched most visits: {}.",
             format::percent(touched, 2, None),
             kinds.len(),
             if kinds.len() == 1 { "" } else { "s" },
@@ -75,21 +84,22 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         ),
     };
     let read = if found.len() == MOST {
-        format!("Only the newest {} page views with errors of this stretch were read.", format::thousands(MOST as u64))
+        format!("Only the newest {} of this stretch were read.", format::thousands(MOST as u64))
     } else {
-        format!("All {} page views with errors of this stretch were read.", format::thousands(found.len() as u64))
+        format!("All {} of this stretch were read.", format::thousands(found.len() as u64))
     };
     let proof = vec![Working::new(
         "Script errors",
         vec![
             format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
             read,
-            "A page view counts once, by the text of its first error. Texts that differ only by numbers, ids and addresses are one kind.".into(),
-            "Rejections that nobody handled count as errors; what a page writes on its console does not.".into(),
+            "Of one kind are texts that differ only by numbers, ids and addresses and come from the same place: function and file of the innermost line of the stack, without line numbers, so that a release leaves them alone.".into(),
+            "Script errors and rejections that nobody handled; errors that the page writes on its console; phrases that must not appear; pictures, scripts and styles that did not come. Only the first two count as script errors of a page view.".into(),
         ],
     )];
     let rows = kinds.iter().map(|k| row(k, found.len() as u64, &frame.site.zone)).collect();
-    html(&Page { says, family, rows, proof, frame })
+    let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &labels));
+    html(&Page { tabs, filter, says, family, rows, proof, frame })
 }
 
 /// One kind in a table; `all` page views had errors.
@@ -97,12 +107,19 @@ pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
     let moment = |at| format::day_clock(at, zone);
     let browsers: Vec<String> =
         k.browsers.iter().take(3).map(|(b, n)| format!("{b} {}", format::thousands(*n))).collect();
+    let releases: Vec<String> =
+        k.releases.iter().take(3).map(|(r, n)| format!("{r} ({})", format::thousands(*n))).collect();
     Row {
+        what: k.what.clone(),
+        place: k.place.clone(),
+        releases: releases.join(", "),
+        people: k.people,
+        count: format::thousands(k.count),
         pattern: k.pattern.clone(),
         example: k.example.clone(),
         visits: format::thousands(k.visits),
         page_views: format::thousands(k.page_views),
-        share: format::percent(share(k.page_views, all), 0, None),
+        share: format::percent(share(k.count, all), 0, None),
         first: moment(k.first),
         last: moment(k.last),
         families: k.families.iter().take(4).map(|(f, n)| (f.clone(), format::thousands(*n), family_link(f))).collect(),

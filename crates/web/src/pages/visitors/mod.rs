@@ -1,5 +1,18 @@
 //! Visitors: the mosaic of page families, distributions, slices, vitals over time, what arrives.
 
+mod acts;
+mod blind;
+mod collecting;
+mod errors;
+mod explain;
+mod family;
+mod filter;
+mod funnels;
+mod requests;
+mod visit;
+
+pub use filter::own_parameters;
+
 use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
 use crate::draw::{Axis, line, round_up, ticks};
@@ -8,24 +21,81 @@ use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, WIDTH, tone};
 use crate::views::Views;
+use actix_web::web::ServiceConfig;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::State as Standing;
 use cadentis_core::goal::budget::{self, Budget, Metric};
+use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::slices::worst_minute;
 use cadentis_core::visitor::{Attribute, Measured, PageView, Pool, Seen, has_risen};
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+use filter::FilterLine;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 use url::form_urlencoded::Serializer;
 use uuid::Uuid;
 
+pub fn routes(config: &mut ServiceConfig) {
+    config
+        .route("/visitors", web::get().to(page))
+        .route("/visitors/values", web::get().to(filter::values_part))
+        .route("/visitors/arrivals", web::get().to(arrivals))
+        .route("/visitors/slowest", web::get().to(slowest))
+        .route("/visitors/explain", web::get().to(explain::carriers_part))
+        .route("/visitors/breakdown", web::get().to(explain::breakdown_part))
+        .route("/visitors/trouble", web::get().to(explain::trouble_part))
+        .route("/visitors/errors", web::get().to(errors::page))
+        .route("/visitors/requests", web::get().to(requests::page))
+        .route("/visitors/actions", web::get().to(acts::page))
+        .route("/visitors/funnels", web::get().to(funnels::page))
+        .route("/visitors/funnels", web::post().to(funnels::save))
+        .route("/visitors/funnels/delete", web::post().to(funnels::delete))
+        .route("/visitors/blind-spots", web::get().to(blind::page))
+        .route("/visitors/family", web::get().to(family::page))
+        .route("/visitors/family/load", web::get().to(family::load_part))
+        .route("/visitors/family/beside", web::get().to(blind::beside_part))
+        .route("/visitors/find", web::get().to(visit::find))
+        .route("/visitors/visits/{id}", web::get().to(visit::page))
+        .route("/setup/visitors", web::get().to(collecting::page))
+        .route("/setup/visitors", web::post().to(collecting::save))
+        .route("/setup/visitors/live", web::get().to(collecting::live_part))
+        .route("/setup/visitors/families", web::post().to(collecting::preview_part))
+        .route("/setup/visitors/forget", web::post().to(collecting::forget));
+}
+
+/// The pages about visitors: name, address, whether it is this one.
+pub type Tabs = Vec<(&'static str, &'static str, bool)>;
+
+fn tabs(here: &str) -> Tabs {
+    [
+        ("Pages", "/visitors"),
+        ("Requests", "/visitors/requests"),
+        ("Actions", "/visitors/actions"),
+        ("Errors", "/visitors/errors"),
+        ("Funnels", "/visitors/funnels"),
+        ("Blind spots", "/visitors/blind-spots"),
+        ("Collecting", "/setup/visitors"),
+    ]
+    .map(|(name, path)| (name, path, path == here))
+    .to_vec()
+}
+
 #[derive(Template)]
 #[template(path = "visitors.html")]
 struct Page {
     frame: Frame,
+    tabs: Tabs,
+    filter: FilterLine,
+    worst: Option<(String, String)>,
+    /// Filters that could not be read.
+    misread: String,
     says: String,
     readings: Vec<Figure>,
     vital: &'static str,
@@ -89,7 +159,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
-    let (views, before, visits, limits) = futures::try_join!(
+    let (views, before, visits, limits, labels, worst) = futures::try_join!(
         Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
         async {
             match frame.against {
@@ -108,6 +178,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             }
         },
         state.db.budgets(site_id),
+        state.db.labels(site_id, past),
+        worst(&state, &frame, vital),
     )?;
     let all = views.all();
     let measured = all.measured(vital);
@@ -117,6 +189,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let page = Page {
         says: sentence(vital, &all, &families),
         readings: readings(&frame, &all, before.as_ref(), visits),
+        tabs: tabs("/visitors"),
+        filter: FilterLine::of(&frame, &labels),
+        misread: filter::misread(&request).join(", "),
+        worst,
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| (v.name(), v == vital)).to_vec(),
         mosaic: mosaic(vital, &families, all.page_views),
@@ -127,11 +203,37 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
         series: all_series(&frame, &views, before.as_ref(), &limits),
         series_height: SERIES_HEIGHT,
-        families: families.iter().map(|(name, pool)| family_row(name, pool)).collect(),
+        families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
         proof: proof(&frame, vital, &all),
         frame,
     };
     html(&page)
+}
+
+/// A minute with fewer samples than this is not called the worst.
+const LEAST: usize = 20;
+
+/// The worst minute of the stretch in words, and the address of the minutes around it.
+async fn worst(state: &State, frame: &Frame, vital: Vital) -> cadentis_store::Result<Option<(String, String)>> {
+    let past = frame.past();
+    // Minutes of weeks are beyond what anybody would act on, and want every sample read.
+    if past.seconds() > 3 * 86_400 {
+        return Ok(None);
+    }
+    let column = vital.name().to_lowercase();
+    let columns = with_filter(&[&column], &frame.filter);
+    let sheets = state.db.sheets_of(Filed::PageViews, frame.site.id, past, &columns).await?;
+    Ok(worst_minute(&sheets, past, &frame.filter, vital, LEAST).map(|w| {
+        let around = Stretch { from: at_second(w.at_s - 900), to: at_second(w.at_s + 960) };
+        let says = format!(
+            "Worst minute: {}, {} at p75 of {} page views.",
+            format::day_clock(at_second(w.at_s), &frame.site.zone),
+            vital.text(w.p75),
+            w.samples
+        );
+        let query = frame.query_of(&around);
+        (says, format!("/visitors?vital={}&{query}", vital.name()))
+    }))
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
@@ -298,50 +400,46 @@ fn histogram(vital: Vital, m: &Measured) -> Histogram {
     (bars, width - 0.8, quantiles, marks.iter().map(|v| (x(*v), vital.text(*v))).collect())
 }
 
-fn slices(vital: Vital, groups: &[(&str, &[(String, Pool)])]) -> Vec<(String, String, String, &'static str)> {
-    let mut all: Vec<(f64, String, String, String, &'static str)> = groups
-        .iter()
-        .flat_map(|(prefix, values)| values.iter().map(move |(v, p)| (format!("{prefix}{v}"), p)))
-        .filter_map(|(name, pool)| {
-            let r = pool.measured(vital).reading(0.75);
-            let value = r.value.filter(|_| r.samples >= 100)?;
-            Some((
-                value,
-                name,
-                format::thousands(pool.page_views),
-                format::vital(vital, &r),
-                tone(Standing::of_vital(vital, &r)),
-            ))
-        })
-        .collect();
-    all.sort_by(|a, b| b.0.total_cmp(&a.0));
-    all.into_iter().take(5).map(|(_, name, views, p75, tone)| (name, views, p75, tone)).collect()
+/// The tone of a reading of a vital by its thresholds.
+fn slow_tone(vital: Vital, reading: &Reading) -> &'static str {
+    tone(Standing::of_vital(vital, reading))
 }
 
 /// Vitals that have a lane over time.
 pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
-pub(super) const SERIES_HEIGHT: f64 = 4.0 * 46.0 + 22.0;
+pub(super) const SERIES_HEIGHT: f64 = 5.0 * 46.0 + 22.0;
 
-/// A lane for each of [`LANES`] and one for the abandoned share.
+/// What a lane shows over time.
+#[derive(Clone, Copy, PartialEq)]
+enum Shown {
+    /// Its 75th percentile.
+    Vital(Vital),
+    /// Share of those who waited over 4 T for the largest paint.
+    Frustrated,
+    Abandoned,
+}
+
+/// A lane for each of [`LANES`], one for the frustrated and one for the abandoned share.
 pub(super) fn all_series(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Vec<Series> {
-    let lanes = LANES.into_iter().map(Some).chain([None]).enumerate();
+    let lanes = LANES.into_iter().map(Shown::Vital).chain([Shown::Frustrated, Shown::Abandoned]).enumerate();
     lanes.map(|(i, v)| series(frame, v, i, views, before, limits)).collect()
 }
 
-/// A lane of a vital's p75, or of the abandoned share.
-fn series(
-    frame: &Frame,
-    vital: Option<Vital>,
-    nth: usize,
-    views: &Views,
-    before: Option<&Views>,
-    limits: &[Budget],
-) -> Series {
+fn series(frame: &Frame, shown: Shown, nth: usize, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Series {
     let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 };
     let top = nth as f64 * 46.0;
-    let value = |pool: &Pool| match vital {
-        Some(v) => pool.measured(v).reading(0.75).value,
-        None => pool.abandoned_share(),
+    let t_ms = frame.site.apdex_t_s * 1000.0;
+    let value = |pool: &Pool| match shown {
+        Shown::Vital(v) => pool.measured(v).reading(0.75).value,
+        Shown::Frustrated => {
+            let apdex = pool.measured(Vital::Lcp).apdex(t_ms);
+            share(apdex.frustrated, apdex.samples())
+        }
+        Shown::Abandoned => pool.abandoned_share(),
+    };
+    let vital = match shown {
+        Shown::Vital(v) => Some(v),
+        _ => None,
     };
     let points = |views: &Views, shift_s: i64| -> Vec<(i64, f64, u64)> {
         views
@@ -374,13 +472,24 @@ fn series(
     };
     let all = views.all();
     Series {
-        title: vital.map_or("Abandoned".into(), |v| v.name().to_string()),
+        title: match shown {
+            Shown::Vital(v) => v.name().to_string(),
+            Shown::Frustrated => "Frustrated".into(),
+            Shown::Abandoned => "Abandoned".into(),
+        },
         sub: match vital {
             Some(v) => format!(
                 "p75 {} · budget {}",
                 format::vital(v, &all.measured(v).reading(0.75)),
                 v.text(limit.unwrap_or_default())
             ),
+            None if shown == Shown::Frustrated => {
+                format!(
+                    "{} waited over {:.0} s for LCP",
+                    format::percent(value(&all), 2, None),
+                    4.0 * frame.site.apdex_t_s
+                )
+            }
             None => format!("{} of page views", format::percent(all.abandoned_share(), 2, None)),
         },
         top,
@@ -395,7 +504,7 @@ fn series(
     }
 }
 
-fn family_row(name: &str, pool: &Pool) -> FamilyRow {
+fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     let mut cells: Vec<(String, &'static str)> = [Vital::Lcp, Vital::Inp, Vital::Cls]
         .into_iter()
         .map(|v| {
@@ -403,6 +512,8 @@ fn family_row(name: &str, pool: &Pool) -> FamilyRow {
             (format::vital(v, &r), tone(Standing::of_vital(v, &r)))
         })
         .collect();
+    let apdex = pool.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0);
+    cells.push((format::thousands(apdex.frustrated), "plain"));
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
         cells.push((format::percent(share, 1, None), "plain"));
     }
@@ -443,24 +554,6 @@ struct Arrivals {
     rows: Vec<SeenRow>,
     complete: String,
     refused: String,
-}
-
-#[derive(Template)]
-#[template(path = "slices.html")]
-struct Slices {
-    vital: &'static str,
-    /// Slice, page views, p75, tone.
-    rows: Vec<(String, String, String, &'static str)>,
-}
-
-/// Slices by device and country: read after the page, which does not wait for them.
-pub async fn slices_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let vitals = [wanted(&request)];
-    let load = |by| Views::load(&state, asked.site.id, asked.past(), &asked.filter, by, &vitals, 1);
-    let (devices, countries) = futures::try_join!(load(Attribute::Device), load(Attribute::Country))?;
-    let rows = slices(vitals[0], &[("", &devices.values()), ("from ", &countries.values())]);
-    html(&Slices { vital: vitals[0].name(), rows })
 }
 
 #[derive(Template)]

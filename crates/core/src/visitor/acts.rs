@@ -1,0 +1,238 @@
+//! What visitors do: actions as things of their own, with what came of them; and whose visits had most trouble.
+
+use super::attribute::Filter;
+use super::calls::most_first;
+use super::sheet::Sheet;
+use super::slices::rows;
+use crate::calendar::Stretch;
+use crate::stats::{Reading, readings};
+use jiff::Timestamp;
+use std::collections::{BTreeMap, HashMap};
+
+/// The same action again within this time of one that failed is another try.
+pub const AGAIN_MS: f64 = 30_000.0;
+
+/// What came of the actions of one name.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Action {
+    pub name: String,
+    /// Page family where it is done most.
+    pub page: String,
+    pub attempts: u64,
+    /// Attempts that led to a request that failed or to a script error.
+    pub failed: u64,
+    /// Attempts that repeat a failed one within [`AGAIN_MS`].
+    pub again: u64,
+    /// Failed attempts after which the visit did nothing more.
+    pub left: u64,
+    /// Requests they led to, and milliseconds until the last of them had come, at the 50th and 75th percentile.
+    pub requests: u64,
+    pub ms: Vec<Reading>,
+    /// What they asked for, most first.
+    pub asked: Vec<(String, u64)>,
+}
+
+/// The columns that [`actions`] reads of what happened.
+pub const COLUMNS: [&str; 10] = ["what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
+
+struct One {
+    visit: u128,
+    view: u128,
+    nth: u16,
+    /// Milliseconds since 1970.
+    at: f64,
+    name: String,
+    page: String,
+    failed: bool,
+    until: Option<f64>,
+    asked: Vec<String>,
+}
+
+/// The actions of the stretch, those that failed most often first.
+///
+/// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
+/// within a second of an action. Common practice, no published source.)
+pub fn actions(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Action> {
+    let (mut all, mut last): (Vec<One>, HashMap<u128, f64>) = (Vec::new(), HashMap::new());
+    for sheet in sheets {
+        let keep = rows(sheet, stretch, filter);
+        let mut of: HashMap<(u128, u16), usize> = HashMap::new();
+        let at =
+            |row: usize| sheet.at_ms(row).unwrap_or(0) as f64 + f64::from(sheet.number("after", row).unwrap_or(0.0));
+        let here = || (0..sheet.rows).filter(|row| keep[*row]);
+        for row in here() {
+            let (visit, view) = (sheet.id("visit", row).unwrap_or(0), sheet.id("view", row).unwrap_or(0));
+            let latest = last.entry(visit).or_insert(0.0);
+            *latest = latest.max(at(row));
+            if sheet.text("what", row) != "action" {
+                continue;
+            }
+            let nth = sheet.number("nth", row).unwrap_or(0.0) as u16;
+            of.insert((view, nth), all.len());
+            let (name, page) = (sheet.text("name", row).to_string(), sheet.text("family", row).to_string());
+            all.push(One { visit, view, nth, at: at(row), name, page, failed: false, until: None, asked: Vec::new() });
+        }
+        for row in here() {
+            let Some(by) = sheet.number("by", row) else { continue };
+            let Some(one) = of.get(&(sheet.id("view", row).unwrap_or(0), by as u16)).and_then(|i| all.get_mut(*i))
+            else {
+                continue;
+            };
+            one.failed |= !sheet.text("failed", row).is_empty();
+            if sheet.text("what", row) == "request" {
+                one.asked.push(sheet.text("name", row).to_string());
+                let came = at(row) + f64::from(sheet.number("ms", row).unwrap_or(0.0)) - one.at;
+                one.until = Some(one.until.unwrap_or(0.0).max(came));
+            }
+        }
+    }
+    all.sort_by(|a, b| {
+        (a.visit, a.at, a.view, a.nth).partial_cmp(&(b.visit, b.at, b.view, b.nth)).unwrap_or(std::cmp::Ordering::Equal)
+    });
+    let mut by: BTreeMap<String, (Action, Vec<f64>, HashMap<String, u64>, HashMap<String, u64>)> = BTreeMap::new();
+    // The moment of the newest failed attempt by visit and name.
+    let mut failed_at: HashMap<(u128, &str), f64> = HashMap::new();
+    for one in &all {
+        let (action, ms, asked, pages) = by.entry(one.name.clone()).or_default();
+        action.attempts += 1;
+        action.requests += one.asked.len() as u64;
+        ms.extend(one.until);
+        one.asked.iter().for_each(|name| *asked.entry(name.clone()).or_default() += 1);
+        *pages.entry(one.page.clone()).or_default() += 1;
+        if failed_at.get(&(one.visit, one.name.as_str())).is_some_and(|at| one.at - at <= AGAIN_MS) {
+            action.again += 1;
+        }
+        if one.failed {
+            action.failed += 1;
+            failed_at.insert((one.visit, one.name.as_str()), one.at);
+            // What it led to itself came within its own time; anything later is going on.
+            let over = one.at + one.until.unwrap_or(0.0) + 1_000.0;
+            action.left += u64::from(last.get(&one.visit).is_none_or(|l| *l <= over));
+        } else {
+            failed_at.remove(&(one.visit, one.name.as_str()));
+        }
+    }
+    let mut out: Vec<Action> = by
+        .into_iter()
+        .map(|(name, (action, ms, asked, pages))| Action {
+            name,
+            page: most_first(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
+            ms: readings(&ms, &[0.5, 0.75]).0,
+            asked: most_first(asked),
+            ..action
+        })
+        .collect();
+    out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
+    out
+}
+
+/// What befell one visit, or one person.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Trouble {
+    pub id: u128,
+    pub page_views: u64,
+    pub errors: u64,
+    pub abandoned: u64,
+    pub blank: u64,
+    /// Page views whose largest paint was poor.
+    pub slow: u64,
+    pub last: Timestamp,
+    /// The page family it was on last.
+    pub page: String,
+}
+
+impl Trouble {
+    /// How many page views had trouble of any kind, each kind counted.
+    pub fn score(&self) -> u64 {
+        self.errors + self.abandoned + self.blank + self.slow
+    }
+}
+
+/// Those with most trouble, by `visit` or `person`, worst first.
+pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str, most: usize) -> Vec<Trouble> {
+    let mut by: HashMap<u128, Trouble> = HashMap::new();
+    let poor = crate::timing::Vital::Lcp.thresholds().1 as f32;
+    for sheet in sheets {
+        let keep = rows(sheet, stretch, filter);
+        for row in (0..sheet.rows).filter(|row| keep[*row]) {
+            let Some(id) = sheet.id(column, row).filter(|id| *id != 0) else { continue };
+            let t = by.entry(id).or_default();
+            let ended = sheet.text("ended", row);
+            t.id = id;
+            t.page_views += 1;
+            t.errors += u64::from(sheet.number("errors", row).is_some_and(|n| n > 0.0));
+            t.abandoned += u64::from(ended.starts_with("abandoned"));
+            t.blank += u64::from(ended.ends_with("blank"));
+            t.slow += u64::from(sheet.number("lcp", row).is_some_and(|v| v > poor));
+            let at = sheet.at_ms(row).and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or_default();
+            if at >= t.last {
+                t.last = at;
+                t.page = sheet.text("family", row).to_string();
+            }
+        }
+    }
+    let mut all: Vec<Trouble> = by.into_values().filter(|t| t.score() > 0).collect();
+    all.sort_by(|a, b| b.score().cmp(&a.score()).then(b.last.cmp(&a.last)).then(a.id.cmp(&b.id)));
+    all.truncate(most);
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+    use crate::visitor::sheet::Column;
+
+    const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
+
+    /// What, name, second, nth, by, milliseconds, failed, visit. All of one page view a visit.
+    type Row = (&'static str, &'static str, f32, u16, Option<u16>, Option<f32>, bool, u128);
+
+    fn sheet(rows: &[Row]) -> Sheet {
+        let mut s = Sheet::new(HOUR);
+        let columns = [
+            ("at", Column::Moments(vec![0; rows.len()])),
+            ("what", Column::words(rows.iter().map(|r| r.0))),
+            ("name", Column::words(rows.iter().map(|r| r.1))),
+            ("after", Column::numbers(rows.iter().map(|r| Some(r.2 * 1_000.0)))),
+            ("nth", Column::numbers(rows.iter().map(|r| Some(f32::from(r.3))))),
+            ("by", Column::numbers(rows.iter().map(|r| r.4.map(f32::from)))),
+            ("ms", Column::numbers(rows.iter().map(|r| r.5))),
+            ("failed", Column::words(rows.iter().map(|r| if r.6 { "failed" } else { "" }))),
+            ("family", Column::words(rows.iter().map(|_| "Cabin"))),
+            ("view", Column::ids(rows.iter().map(|r| r.7))),
+            ("visit", Column::ids(rows.iter().map(|r| r.7))),
+        ];
+        columns.into_iter().for_each(|(name, column)| s.put(name, column).unwrap());
+        s
+    }
+
+    #[test]
+    fn an_action_tells_its_tries_its_failures_and_who_gave_up() {
+        let rows: [Row; 9] = [
+            // Fails, is tried again, works.
+            ("action", "pay", 1.0, 0, None, None, false, 1),
+            ("request", "POST /pay", 1.1, 1, Some(0), Some(300.0), true, 1),
+            ("action", "pay", 9.0, 2, None, None, false, 1),
+            ("request", "POST /pay", 9.1, 3, Some(2), Some(500.0), false, 1),
+            // Fails, and nothing follows.
+            ("action", "pay", 5.0, 0, None, None, false, 2),
+            ("error", "x is gone", 5.2, 1, Some(0), None, true, 2),
+            // Works at once; the error had another reason.
+            ("action", "pay", 2.0, 0, None, None, false, 3),
+            ("error", "y is gone", 30.0, 1, None, None, true, 3),
+            ("action", "help", 3.0, 2, None, None, false, 3),
+        ];
+        let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
+        let all = actions(&[sheet(&rows)], stretch, &Filter::default());
+        let pay = &all[0];
+        assert_eq!((pay.name.as_str(), pay.attempts, pay.failed, pay.again, pay.left), ("pay", 4, 2, 1, 1));
+        assert_eq!(
+            (pay.requests, pay.asked.clone(), pay.page.as_str()),
+            (2, vec![("POST /pay".to_string(), 2)], "Cabin")
+        );
+        // Until the answer: 100 and 300 ms, 100 and 500 ms.
+        assert!((pay.ms[0].value.unwrap() - 400.0).abs() < 1.0 && (pay.ms[1].value.unwrap() - 600.0).abs() < 1.0);
+        assert_eq!((all[1].name.as_str(), all[1].attempts, all[1].failed), ("help", 1, 0));
+    }
+}

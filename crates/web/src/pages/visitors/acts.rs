@@ -1,0 +1,98 @@
+//! User actions: attempts, what came of them, who gave up.
+
+use super::super::{TWELVE_HOURS, Working, html};
+use super::filter::FilterLine;
+use super::{Tabs, family_link, tabs};
+use crate::State;
+use crate::error::PageError;
+use crate::format::{self, NO_DATA};
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::stats::share;
+use cadentis_core::visitor::acts::{Action, COLUMNS, actions};
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+
+#[derive(Template)]
+#[template(path = "visitor_actions.html")]
+struct Page {
+    frame: Frame,
+    tabs: Tabs,
+    filter: FilterLine,
+    says: String,
+    rows: Vec<Row>,
+    proof: Vec<Working>,
+}
+
+struct Row {
+    name: String,
+    page: (String, String),
+    attempts: String,
+    worked: String,
+    tone: &'static str,
+    again: String,
+    left: String,
+    median: String,
+    p75: String,
+    asked: String,
+}
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let (site_id, past) = (frame.site.id, frame.past());
+    let columns = with_filter(&COLUMNS, &frame.filter);
+    let (sheets, labels) = futures::try_join!(
+        state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
+        state.db.labels(site_id, past),
+    )?;
+    let all = actions(&sheets, past, &frame.filter);
+    let says = match all.first().filter(|a| a.failed > 0) {
+        None if all.is_empty() => "No action was told in this stretch.".to_string(),
+        None => format!("Each of {} actions worked.", format::thousands(all.iter().map(|a| a.attempts).sum())),
+        Some(worst) => format!(
+            "“{}” failed {} of {} times; {} tried again, and after {} of the failures the visit did nothing more.",
+            worst.name,
+            format::thousands(worst.failed),
+            format::thousands(worst.attempts),
+            format::thousands(worst.again),
+            format::thousands(worst.left)
+        ),
+    };
+    let proof = vec![Working::new(
+        "Actions",
+        vec![
+            format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+            "An action is what a visitor pressed, by what the page calls it (data-action) or by its element, never by its text; or what the page names itself.".into(),
+            "What begins within a second of it was led to by it. It failed when a request or script error that it led to did.".into(),
+            "Tried again: the same action in the same visit within 30 s of one that failed. Gave up: nothing else was told of the visit afterwards.".into(),
+        ],
+    )];
+    let page = Page {
+        tabs: tabs("/visitors/actions"),
+        filter: FilterLine::of(&frame, &labels),
+        says,
+        rows: all.iter().take(80).map(|a| row(a, &frame)).collect(),
+        proof,
+        frame,
+    };
+    html(&page)
+}
+
+fn row(a: &Action, frame: &Frame) -> Row {
+    let ms = |nth: usize| a.ms.get(nth).and_then(|r| r.value).map_or(NO_DATA.into(), |v| format!("{v:.0}"));
+    let asked: Vec<String> =
+        a.asked.iter().take(2).map(|(name, n)| format!("{name} ({})", format::thousands(*n))).collect();
+    Row {
+        name: a.name.clone(),
+        page: (a.page.clone(), format!("{}&{}", family_link(&a.page), frame.query)),
+        attempts: format::thousands(a.attempts),
+        worked: format::percent(share(a.attempts - a.failed, a.attempts), 1, Some(1.0)),
+        tone: if a.failed * 100 >= a.attempts { "strained" } else { "within" },
+        again: format::thousands(a.again),
+        left: format::thousands(a.left),
+        median: ms(0),
+        p75: ms(1),
+        asked: asked.join(", "),
+    }
+}

@@ -1,0 +1,249 @@
+//! Which slice explains it, the page views broken down by any attribute, and whose visits had most trouble.
+
+use super::super::{TWELVE_HOURS, html};
+use super::{slow_tone, wanted};
+use crate::State;
+use crate::error::PageError;
+use crate::filters;
+use crate::format;
+use crate::frame::Asked;
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::stats::share;
+use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::acts::{Trouble, troubled};
+use cadentis_core::visitor::slices::carriers;
+use cadentis_core::visitor::{Attribute, Pool};
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+use serde::Deserialize;
+use uuid::Uuid;
+
+#[derive(Template)]
+#[template(path = "carriers.html")]
+struct Carriers {
+    vital: &'static str,
+    all: String,
+    /// Attribute and value, share of samples, share of what is not good, how many more, address.
+    rows: Vec<(String, String, String, String, String)>,
+}
+
+/// Attributes that are looked through for an explanation.
+const LOOKED_THROUGH: [Attribute; 8] = Attribute::ROLLED;
+const NAMED: usize = 6;
+
+/// `GET /visitors/explain`: values that carry more of what is not good than of all page views.
+pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let vital = wanted(&request);
+    let mut parts: Vec<(Attribute, Vec<(String, Pool)>)> = Vec::new();
+    for attribute in LOOKED_THROUGH {
+        let views =
+            Views::load(&state, asked.site.id, asked.past(), &asked.filter, attribute.clone(), &[vital], 1).await?;
+        parts.push((attribute, views.values()));
+    }
+    let all: (u64, u64) = parts.first().map_or((0, 0), |(_, values)| {
+        let counts = values.iter().map(|(_, pool)| pool.measured(vital).counts);
+        counts.fold((0, 0), |(n, bad), c| (n + c.iter().sum::<u64>(), bad + c[1] + c[2]))
+    });
+    let row = |c: &cadentis_core::visitor::slices::Carrier| {
+        let filter = asked.filter.clone().and(c.attribute.clone(), &c.value);
+        (
+            format!("{} {}", c.attribute.title(), c.value),
+            format!("{:.0} %", c.share * 100.0),
+            format!("{:.0} %", c.share_not_good * 100.0),
+            format::thousands(c.excess.round() as u64),
+            format!("/visitors?vital={}&{}", vital.name(), asked.query_with(&filter)),
+        )
+    };
+    let found = carriers(vital, &parts);
+    html(&Carriers {
+        vital: vital.name(),
+        all: format!("{} of {} page views are not good", format::thousands(all.1), format::thousands(all.0)),
+        rows: found.iter().filter(|c| c.excess >= 1.0).take(NAMED).map(row).collect(),
+    })
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct By {
+    by: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "breakdown.html")]
+struct Breakdown {
+    vital: &'static str,
+    title: String,
+    /// Title, address, whether it is this one.
+    attributes: Vec<(String, String, bool)>,
+    rows: Vec<BreakdownRow>,
+    more: usize,
+    csv: String,
+}
+
+struct BreakdownRow {
+    value: String,
+    link: String,
+    views: String,
+    share: String,
+    p75: String,
+    tone: &'static str,
+    against: String,
+    good: f64,
+    middling: f64,
+    poor: f64,
+    abandoned: String,
+    errors: String,
+}
+
+const ROWS: usize = 25;
+
+/// `GET /visitors/breakdown?by=…`: page views by one attribute, each value beside its own in the stretch compared with;
+/// as CSV with `csv=1`.
+pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let (vital, site_id) = (wanted(&request), asked.site.id);
+    let vitals = [vital];
+    let by = web::Query::<By>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let by = by.by.as_deref().and_then(Attribute::parse).unwrap_or_else(|| {
+        // Within a country its regions, within a region its cities.
+        let narrowed = |a: &Attribute| asked.filter.parts().any(|(known, _)| known == a);
+        match (narrowed(&Attribute::Region), narrowed(&Attribute::Country)) {
+            (true, _) => Attribute::City,
+            (_, true) => Attribute::Region,
+            _ => Attribute::Country,
+        }
+    });
+    let against = asked.stretch.against(asked.kind, &asked.site.zone);
+    let (views, before, labels) = futures::try_join!(
+        Views::load(&state, site_id, asked.past(), &asked.filter, by.clone(), &vitals, 1),
+        async {
+            match against {
+                Some(a) => Views::rolled(&state, site_id, a, &asked.filter, by.clone(), &vitals, 1).await.map(Some),
+                None => Ok(None),
+            }
+        },
+        state.db.labels(site_id, asked.past()),
+    )?;
+    let then = before.map(|b| b.values()).unwrap_or_default();
+    let values = views.values();
+    let whole: u64 = values.iter().map(|(_, p)| p.page_views).sum();
+    if request.query_string().split('&').any(|p| p == "csv=1") {
+        return Ok(as_csv(&by, vital, &values, whole));
+    }
+    let row = |(value, pool): &(String, Pool)| {
+        let m = pool.measured(vital);
+        let reading = m.reading(0.75);
+        let was = then.iter().find(|(v, _)| v == value).and_then(|(_, p)| p.measured(vital).reading(0.75).value);
+        let of = |r: Rating| 120.0 * m.share(r).unwrap_or(0.0);
+        BreakdownRow {
+            link: format!(
+                "/visitors?vital={}&{}",
+                vital.name(),
+                asked.query_with(&asked.filter.clone().and(by.clone(), value))
+            ),
+            value: if value.is_empty() { "not told".into() } else { value.clone() },
+            views: format::thousands(pool.page_views),
+            share: format::percent(share(pool.page_views, whole), 1, None),
+            p75: format::vital(vital, &reading),
+            tone: slow_tone(vital, &reading),
+            against: match reading.value.zip(was) {
+                Some((now, was)) if vital == Vital::Cls => format!("{:+.3}", now - was),
+                Some((now, was)) => format!("{} s", format::difference_s(now - was)),
+                None => "–".into(),
+            },
+            good: of(Rating::Good),
+            middling: of(Rating::NeedsImprovement),
+            poor: of(Rating::Poor),
+            abandoned: format::percent(pool.abandoned_share(), 1, None),
+            errors: format::percent(pool.error_share(), 1, None),
+        }
+    };
+    let address = |a: &Attribute| {
+        format!("/visitors/breakdown?by={}&vital={}&{}", a.name(), vital.name(), asked.query_with(&asked.filter))
+    };
+    let all = Attribute::ALL.into_iter().chain(labels.into_iter().map(Attribute::Label));
+    html(&Breakdown {
+        vital: vital.name(),
+        title: by.title(),
+        attributes: all.map(|a| (a.title(), address(&a), a == by)).collect(),
+        rows: values.iter().take(ROWS).map(row).collect(),
+        more: values.len().saturating_sub(ROWS),
+        csv: format!("{}&csv=1", address(&by)),
+    })
+}
+
+fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -> HttpResponse {
+    let mut csv = csv::Writer::from_writer(Vec::new());
+    let header = [
+        by.title(),
+        "page views".into(),
+        "share".into(),
+        format!("{} p75", vital.name()),
+        "samples".into(),
+        "abandoned".into(),
+        "with errors".into(),
+    ];
+    // Writing to memory cannot fail.
+    let _ = csv.write_record(&header);
+    for (value, pool) in values {
+        let m = pool.measured(vital);
+        let text = |n: Option<f64>| n.map_or(String::new(), |n| format!("{n:.4}"));
+        let _ = csv.write_record([
+            value.clone(),
+            pool.page_views.to_string(),
+            text(share(pool.page_views, whole)),
+            text(m.reading(0.75).value),
+            m.samples().to_string(),
+            pool.abandoned.to_string(),
+            pool.with_errors.to_string(),
+        ]);
+    }
+    HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("content-disposition", "attachment; filename=\"page-views.csv\""))
+        .body(csv.into_inner().unwrap_or_default())
+}
+
+#[derive(Template)]
+#[template(path = "trouble.html")]
+struct TroublePart {
+    people: Vec<TroubleRow>,
+    visits: Vec<TroubleRow>,
+}
+
+struct TroubleRow {
+    link: String,
+    last: String,
+    page: String,
+    says: String,
+}
+
+/// `GET /visitors/trouble`: the visits, and the people of whom pages told who they are, that had most trouble.
+pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let columns = with_filter(&["visit", "person", "family", "ended", "errors", "lcp"], &asked.filter);
+    let sheets = state.db.sheets_of(Filed::PageViews, asked.site.id, asked.past(), &columns).await?;
+    let zone = &asked.site.zone;
+    let rows = |column: &str| {
+        let row = |t: &Trouble| {
+            let link = if column == "visit" {
+                format!("/visitors/visits/{}?at={}", Uuid::from_u128(t.id), t.last.as_millisecond())
+            } else {
+                format!("/visitors/find?person={:016x}&{}", t.id, asked.query_with(&asked.filter))
+            };
+            let counted = [(t.errors, "with errors"), (t.abandoned, "abandoned"), (t.blank, "blank"), (t.slow, "slow")];
+            let kinds: Vec<String> =
+                counted.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!("{n} {word}")).collect();
+            TroubleRow {
+                link,
+                last: format::day_clock(t.last, zone),
+                page: t.page.clone(),
+                says: format!("{} of {} page views", kinds.join(", "), t.page_views),
+            }
+        };
+        troubled(&sheets, asked.past(), &asked.filter, column, 6).iter().map(row).collect::<Vec<_>>()
+    };
+    html(&TroublePart { people: rows("person"), visits: rows("visit") })
+}

@@ -1,0 +1,127 @@
+//! The line that says which page views a page is about, and narrows them.
+
+use super::super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::error::PageError;
+use crate::format;
+use crate::frame::{Asked, Frame, all_of};
+use crate::views::Views;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::timing::Vital;
+use cadentis_core::visitor::{Attribute, Filter};
+use serde::Deserialize;
+
+/// What a page on visitors begins with.
+pub struct FilterLine {
+    /// What is wanted in words, and the address without it.
+    pub chips: Vec<(String, String)>,
+    pub nothing: String,
+    /// Phone, desktop, all: word, address, whether it is on.
+    pub split: Vec<(&'static str, String, bool)>,
+    /// Title and address of the values of each attribute.
+    pub attributes: Vec<(String, String)>,
+}
+
+impl FilterLine {
+    pub fn of(frame: &Frame, labels: &[String]) -> FilterLine {
+        let to = |filter: &Filter| format!("{}?{}{}", frame.here, frame.own, frame.query_with(filter));
+        let chips = frame.filter.parts().flat_map(|(attribute, values)| {
+            values.iter().map(|value| {
+                let shown = if value.is_empty() { "not told" } else { value };
+                (format!("{} {shown}", attribute.title()), to(&frame.filter.clone().without(attribute, value)))
+            })
+        });
+        let only = |device: Option<&str>| {
+            let other = ["phone", "tablet", "desktop"];
+            let bare = other.iter().fold(frame.filter.clone(), |f, d| f.without(&Attribute::Device, d));
+            device.map_or(bare.clone(), |d| bare.and(Attribute::Device, d))
+        };
+        let split = [("phone", Some("phone")), ("desktop", Some("desktop")), ("all", None)]
+            .map(|(word, device)| (word, to(&only(device)), only(device) == frame.filter));
+        let attributes = Attribute::ALL.into_iter().chain(labels.iter().map(|l| Attribute::Label(l.clone())));
+        FilterLine {
+            chips: chips.collect(),
+            nothing: to(&Filter::default()),
+            split: split.to_vec(),
+            attributes: attributes
+                .map(|a| {
+                    let address = format!(
+                        "/visitors/values?attribute={}&path={}&{}{}",
+                        a.name(),
+                        frame.here,
+                        frame.own,
+                        frame.query
+                    );
+                    (a.title(), address)
+                })
+                .collect(),
+        }
+    }
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    attribute: Option<String>,
+    path: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "filter_values.html")]
+struct Values {
+    /// Value, page views, p75 of LCP, address, whether it is wanted already.
+    rows: Vec<(String, String, String, String, bool)>,
+    more: usize,
+}
+
+/// So many values of an attribute are offered.
+const OFFERED: usize = 14;
+
+/// `GET /visitors/values?attribute=…`: the values of an attribute in the stretch, most page views first, each a link
+/// that narrows the page by it.
+pub async fn values_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let attribute = wanted.attribute.as_deref().and_then(Attribute::parse);
+    let attribute = attribute.ok_or_else(|| PageError::NotFound("this attribute of page views".into()))?;
+    // Only pages of ours are led back to.
+    let path = wanted.path.filter(|p| p.starts_with("/visitors")).unwrap_or_else(|| "/visitors".into());
+    let here: Vec<String> =
+        asked.filter.parts().filter(|(a, _)| **a == attribute).flat_map(|(_, values)| values.to_vec()).collect();
+    // Alternatives of the same attribute are offered, too: it is left out of what narrows.
+    let others = here.iter().fold(asked.filter.clone(), |f, value| f.without(&attribute, value));
+    let views = Views::load(&state, asked.site.id, asked.past(), &others, attribute.clone(), &[Vital::Lcp], 1).await?;
+    let values = views.values();
+    let own = own_parameters(&request, &["attribute", "path"]);
+    let row = |(value, pool): &(String, cadentis_core::visitor::Pool)| {
+        let filter = asked.filter.clone();
+        let on = here.contains(value);
+        let filter = if on { filter.without(&attribute, value) } else { filter.and(attribute.clone(), value) };
+        (
+            if value.is_empty() { "not told".to_string() } else { value.clone() },
+            format::thousands(pool.page_views),
+            format::vital(Vital::Lcp, &pool.measured(Vital::Lcp).reading(0.75)),
+            format!("{path}?{own}{}", asked.query_with(&filter)),
+            on,
+        )
+    };
+    let rows = values.iter().take(OFFERED).map(row).collect();
+    html(&Values { rows, more: values.len().saturating_sub(OFFERED) })
+}
+
+/// The parameters of an address that belong to its page alone, each with an `&` behind it.
+pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
+    let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
+    let own = pairs.filter(|(n, _)| !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n));
+    own.map(|(n, v)| {
+        let encoded = |text: &str| url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
+        format!("{}={}&", encoded(&n), encoded(&v))
+    })
+    .collect()
+}
+
+/// Texts that no filter could be read from.
+pub fn misread(request: &HttpRequest) -> Vec<String> {
+    let only = all_of(request, "only");
+    Filter::parse(only.iter().map(String::as_str)).1
+}

@@ -1,0 +1,148 @@
+//! Requests that the pages make, by family: how many, how long, what became of them, whose fault.
+
+use super::super::{TWELVE_HOURS, Working, html};
+use super::filter::FilterLine;
+use super::{Tabs, tabs, view_link};
+use crate::State;
+use crate::error::PageError;
+use crate::format::{self, NO_DATA};
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::stats::{Reading, share};
+use cadentis_core::visitor::Fault;
+use cadentis_core::visitor::calls::{COLUMNS, Calls, calls};
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+use serde::Deserialize;
+
+#[derive(Template)]
+#[template(path = "visitor_requests.html")]
+struct Page {
+    frame: Frame,
+    tabs: Tabs,
+    filter: FilterLine,
+    says: String,
+    resources: bool,
+    rows: Vec<Row>,
+    proof: Vec<Working>,
+}
+
+struct Row {
+    name: String,
+    count: String,
+    failed: String,
+    tone: &'static str,
+    ms: Vec<String>,
+    statuses: String,
+    codes: String,
+    /// Words and how many of the failed.
+    faults: Vec<(&'static str, String)>,
+    pages: String,
+    newest: Vec<Newest>,
+}
+
+struct Newest {
+    time: String,
+    link: String,
+    says: String,
+    trace: Option<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    what: Option<String>,
+}
+
+/// From this share of failed calls on a family is worth pointing at.
+const TROUBLE: f64 = 0.01;
+
+pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let resources = wanted.what.as_deref() == Some("resource");
+    let what = if resources { "resource" } else { "request" };
+    let (site_id, past) = (frame.site.id, frame.past());
+    let columns = with_filter(&COLUMNS, &frame.filter);
+    let (sheets, labels) = futures::try_join!(
+        state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
+        state.db.labels(site_id, past),
+    )?;
+    let all = calls(&sheets, past, &frame.filter, what);
+    let proof = vec![Working::new(
+        if resources { "Resources" } else { "Requests" },
+        vec![
+            format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
+            format!("{} calls in {} families, all read.", format::thousands(all.iter().map(|c| c.count).sum()), all.len()),
+            "A family is a method and an address without its query, with numbers, ids and dates left open.".into(),
+            "Failed: no answer, a status of 400 or more, or an error code of the application's own. Visitor: the browser was offline, or 4xx. Gateway: no answer, 502, 503, 504. Back end: other 5xx, or an error code in a good answer. Third party: a host that is not the site's.".into(),
+            "Of resources each page view tells the six slowest and those that failed.".into(),
+        ],
+    )];
+    let page = Page {
+        tabs: tabs("/visitors/requests"),
+        filter: FilterLine::of(&frame, &labels),
+        says: sentence(&all, what),
+        resources,
+        rows: all.iter().take(60).map(|c| row(c, &frame)).collect(),
+        proof,
+        frame,
+    };
+    html(&page)
+}
+
+fn sentence(all: &[Calls], what: &str) -> String {
+    let (count, failed) = all.iter().fold((0, 0), |(n, f), c| (n + c.count, f + c.failed));
+    let Some(worst) = all.first().filter(|c| c.failed > 0) else {
+        return match count {
+            0 => format!("No {what} was told in this stretch."),
+            _ => format!("None of {} {what}s failed.", format::thousands(count)),
+        };
+    };
+    let whose = Fault::ALL.iter().zip(worst.faults).max_by_key(|(_, n)| *n).map_or("", |(f, _)| f.words());
+    format!(
+        "{} of {} {what}s failed. “{}” failed most: {} of {}, mostly the {whose}’s doing, for {} visits.",
+        format::percent(share(failed, count), 2, None),
+        format::thousands(count),
+        worst.name,
+        format::thousands(worst.failed),
+        format::thousands(worst.count),
+        format::thousands(worst.visits),
+    )
+}
+
+fn row(c: &Calls, frame: &Frame) -> Row {
+    let ms = |r: &Reading| r.value.map_or(NO_DATA.into(), |v| format!("{v:.0}"));
+    let listed = |list: &[(String, u64)], most: usize| {
+        let some: Vec<String> =
+            list.iter().take(most).map(|(name, n)| format!("{name} ({})", format::thousands(*n))).collect();
+        some.join(", ")
+    };
+    let bad = share(c.failed, c.count).unwrap_or(0.0);
+    let newest = c.newest.iter().map(|f| {
+        let status = if f.status == 0 { "no answer".to_string() } else { f.status.to_string() };
+        Newest {
+            time: format::day_clock(f.at, &frame.site.zone),
+            link: format!("{}&{}", view_link(f.at, f.visit, f.view), frame.query),
+            says: format!("{status} {}", f.code).trim_end().to_string(),
+            trace: Some(f.trace.as_str()).filter(|t| !t.is_empty()).and_then(|t| frame.site.trace_address(t)),
+        }
+    });
+    Row {
+        name: c.name.clone(),
+        count: format::thousands(c.count),
+        failed: format::percent(share(c.failed, c.count), 2, None),
+        tone: if bad >= TROUBLE { "strained" } else { "within" },
+        ms: if c.ms.is_empty() { vec![NO_DATA.into(); 3] } else { c.ms.iter().map(ms).collect() },
+        statuses: listed(&c.statuses, 4),
+        codes: listed(&c.codes, 3),
+        faults: Fault::ALL
+            .iter()
+            .zip(c.faults)
+            .filter(|(_, n)| *n > 0)
+            .map(|(f, n)| (f.words(), format::thousands(n)))
+            .collect(),
+        pages: listed(&c.pages, 3),
+        newest: newest.collect(),
+    }
+}

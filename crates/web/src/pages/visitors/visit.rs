@@ -1,0 +1,397 @@
+//! One visit: its page views and what happened on them on a line, what went wrong, and one page view looked into.
+//! Finding visits of a person.
+
+use super::super::script::see;
+use super::super::{TWELVE_HOURS, html};
+use super::family::SpentBar;
+use super::{family_link, view_link};
+use crate::State;
+use crate::error::PageError;
+use crate::filters;
+use crate::format;
+use crate::frame::Frame;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::privacy;
+use cadentis_core::visitor::spent::spent;
+use cadentis_core::visitor::{Happened, Seen, Told};
+use jiff::Timestamp;
+use serde::Deserialize;
+use uuid::Uuid;
+
+/// No visit is shown longer than this.
+const MOST: usize = 300;
+
+#[derive(Template)]
+#[template(path = "visit.html")]
+struct Page {
+    frame: Frame,
+    id: Uuid,
+    who: String,
+    says: String,
+    cut: bool,
+    /// Whether everything that happened is shown, or what went wrong alone.
+    all: bool,
+    rows: Vec<Row>,
+    width: f64,
+    height: f64,
+    chosen: Option<Chosen>,
+    person: Option<String>,
+}
+
+/// A page view on the line and in the table.
+struct Row {
+    link: String,
+    here: bool,
+    tone: &'static str,
+    time: String,
+    after: String,
+    path: String,
+    family: (String, String),
+    cells: Vec<(String, &'static str)>,
+    wrong: String,
+    /// On the line: top, left, width until its largest paint or load.
+    y: f64,
+    x: f64,
+    w: f64,
+    /// What happened on it.
+    told: Vec<ToldRow>,
+    /// On the line: left, kind, tone, and words.
+    ticks: Vec<(f64, &'static str, &'static str, String)>,
+}
+
+/// One thing that happened, in the table.
+struct ToldRow {
+    after: String,
+    what: &'static str,
+    name: String,
+    says: String,
+    tone: &'static str,
+    trace: Option<String>,
+}
+
+/// The page view that is looked into.
+struct Chosen {
+    path: String,
+    spent: Option<SpentBar>,
+    /// Name, value, tone.
+    timings: Vec<(&'static str, String, &'static str)>,
+    error: Option<String>,
+    /// What was largest, moved most, answered late; the parts of LCP.
+    elements: Vec<(&'static str, String)>,
+    labels: Vec<(String, String)>,
+    resources: Vec<ToldRow>,
+    stacks: Vec<(String, String)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    all: Option<String>,
+    /// Milliseconds since 1970 of one of its page views.
+    at: Option<i64>,
+    view: Option<Uuid>,
+}
+
+const WIDTH: f64 = 1_248.0;
+const LABEL: f64 = 300.0;
+const LANE: f64 = 20.0;
+
+pub async fn page(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let near = wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
+    let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
+    // What is said is said of what is shown.
+    let cut = views.len() > MOST;
+    views.truncate(MOST);
+    let (Some(first), Some(last)) = (views.first(), views.last()) else {
+        return Err(PageError::NotFound(format!("page views of the visit {id} within a day of {near}")));
+    };
+    let begun = first.at;
+    let told = state.db.told_of_visit(frame.site.id, *id, &views).await?;
+    let all = wanted.all.is_some();
+    // The line ends when the last page had loaded, as far as that is known.
+    let last_ms = [last.load, last.lcp, last.ttfb].into_iter().flatten().fold(0.0f32, f32::max);
+    let length_ms = (last.at.duration_since(begun).as_millis_f64() + f64::from(last_ms)).max(1.0);
+    let chosen = views.iter().find(|v| Some(v.id) == wanted.view).or(views.iter().find(|v| !wrong(v).is_empty()));
+    let chosen_id = chosen.map(|v| v.id);
+    let zone = frame.site.zone.clone();
+    let scale = (WIDTH - LABEL - 10.0) / length_ms;
+    let rows: Vec<Row> = views
+        .iter()
+        .enumerate()
+        .map(|(nth, v)| {
+            let after = v.at.duration_since(begun).as_millis_f64();
+            let took = f64::from([v.load, v.lcp].into_iter().flatten().fold(0.0f32, f32::max));
+            let wrong = wrong(v);
+            Row {
+                link: format!("{}&{}", view_link(v.at, v.visit, v.id), frame.query),
+                here: Some(v.id) == chosen_id,
+                tone: tone_of(v),
+                time: v.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
+                after: format!("+{}", length_text(after)),
+                path: v.path.clone(),
+                family: (v.family.clone(), format!("{}&{}", family_link(&v.family), frame.query)),
+                cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)].map(vital_cell).to_vec(),
+                wrong: wrong.join(", "),
+                y: nth as f64 * LANE,
+                x: LABEL + after * scale,
+                w: (took * scale).max(3.0),
+                told: told.iter().filter(|t| t.view == v.id && is_shown(t, all)).map(|t| told_row(t, &frame)).collect(),
+                ticks: told
+                    .iter()
+                    .filter(|t| t.view == v.id && t.what != Happened::Resource || t.view == v.id && t.failed)
+                    .map(|t| (LABEL + (after + t.after) * scale, t.what.word(), told_tone(t), t.name.clone()))
+                    .collect(),
+            }
+        })
+        .collect();
+    let troubled = views.iter().filter(|v| !wrong(v).is_empty()).count();
+    let ended = match (last.abandoned, last.blank) {
+        (_, true) => "; it ended on a page that stayed blank",
+        (true, _) => "; it ended on a page that was left before it had loaded",
+        _ => "",
+    };
+    let says = format!(
+        "Began {}, {} page view{} over {}; {} of them had trouble{ended}.",
+        format::day_clock(begun, &zone),
+        views.len(),
+        if views.len() == 1 { "" } else { "s" },
+        length_text(length_ms),
+        if troubled == 0 { "none".into() } else { troubled.to_string() },
+    );
+    let page = Page {
+        id: *id,
+        who: format!("{} · {} · {} on {}", first.device, first.country, first.browser, first.os),
+        person: (first.person != 0).then(|| format!("/visitors/find?person={:016x}&{}", first.person, frame.query)),
+        says,
+        cut,
+        all,
+        height: rows.len() as f64 * LANE,
+        width: WIDTH,
+        chosen: chosen.map(|v| look_into(v, &told, &frame)),
+        rows,
+        frame,
+    };
+    html(&page)
+}
+
+/// Without being asked for everything: what somebody did, and what went wrong.
+fn is_shown(t: &Told, all: bool) -> bool {
+    all || t.failed || matches!(t.what, Happened::Action | Happened::Event | Happened::Route)
+}
+
+fn told_tone(t: &Told) -> &'static str {
+    if t.failed { "broken" } else { "within" }
+}
+
+fn told_row(t: &Told, frame: &Frame) -> ToldRow {
+    let mut says = Vec::new();
+    match t.status {
+        Some(0) => says.push("no answer".to_string()),
+        Some(status) => says.push(status.to_string()),
+        None => {}
+    }
+    if !t.code.is_empty() {
+        says.push(t.code.clone());
+    }
+    says.extend(t.ms.map(|ms| format!("{ms:.0} ms")));
+    says.extend(t.bytes.filter(|b| *b > 0.0).map(|b| format!("{:.1} kB", b / 1000.0)));
+    if !t.fault.is_empty() {
+        says.push(match t.fault.as_str() {
+            "visitor" => "the visitor’s side".into(),
+            fault => format!("the {fault}’s doing"),
+        });
+    }
+    if !t.place.is_empty() {
+        says.push(format!("in {}", t.place));
+    }
+    ToldRow {
+        after: format!("{:.2} s", t.after / 1000.0),
+        what: t.what.word(),
+        name: if t.what == Happened::Request { t.name.clone() } else { t.text.clone() },
+        says: says.join(", "),
+        tone: told_tone(t),
+        trace: Some(t.trace.as_str()).filter(|t| !t.is_empty()).and_then(|t| frame.site.trace_address(t)),
+    }
+}
+
+#[derive(Template)]
+#[template(path = "find.html")]
+struct FindPage {
+    frame: Frame,
+    says: String,
+    typed: String,
+    /// Address, and what stands in the columns.
+    rows: Vec<(String, Vec<String>)>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Sought {
+    who: Option<String>,
+    person: Option<String>,
+}
+
+/// `GET /visitors/find?who=…`: the visits of a person by the id that pages gave, or a visit by its own id.
+pub async fn find(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let sought = web::Query::<Sought>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let typed = sought.who.unwrap_or_default().trim().to_string();
+    if let Ok(visit) = Uuid::parse_str(&typed) {
+        return Ok(see(&format!("/visitors/visits/{visit}?{}", frame.query)));
+    }
+    let person = match sought.person.as_deref().and_then(|p| u64::from_str_radix(p, 16).ok()) {
+        Some(person) => person,
+        None => privacy::person(&frame.site.key, &typed),
+    };
+    let past = frame.past();
+    let views = match person {
+        0 => Vec::new(),
+        person => state.db.of_one(frame.site.id, "person", u128::from(person), past, MOST).await?,
+    };
+    let zone = &frame.site.zone;
+    let mut visits: Vec<(Uuid, Vec<&Seen>)> = Vec::new();
+    for v in &views {
+        match visits.iter_mut().find(|(id, _)| *id == v.visit) {
+            Some((_, seen)) => seen.push(v),
+            None => visits.push((v.visit, vec![v])),
+        }
+    }
+    let row = |(id, seen): &(Uuid, Vec<&Seen>)| {
+        let (first, last) = (seen[0], seen[seen.len() - 1]);
+        let troubled = seen.iter().filter(|v| !wrong(v).is_empty()).count();
+        let cells = vec![
+            format::day_clock(first.at, zone),
+            seen.len().to_string(),
+            format!("{} · {} on {}", first.device, first.browser, first.os),
+            last.family.clone(),
+            if troubled == 0 {
+                "no trouble".into()
+            } else {
+                format!("{troubled} with trouble: {}", wrong(last).join(", "))
+            },
+        ];
+        (format!("/visitors/visits/{id}?at={}&{}", first.at.as_millisecond(), frame.query), cells)
+    };
+    let rows: Vec<_> = visits.iter().rev().map(row).collect();
+    let says = match (person, rows.len()) {
+        (0, _) => "Type the id that pages give for a person, or the id of a visit.".to_string(),
+        (_, 0) => format!("Nobody of this id visited {}.", frame.words),
+        (_, n) => format!("{n} visit{} in this stretch, newest first.", if n == 1 { "" } else { "s" }),
+    };
+    html(&FindPage { says, typed, rows, frame })
+}
+
+fn vital_cell((vital, value): (Vital, Option<f32>)) -> (String, &'static str) {
+    match value.map(f64::from) {
+        None => ("–".into(), "within"),
+        Some(v) => (vital.text(v), rated(vital, v)),
+    }
+}
+
+fn rated(vital: Vital, value: f64) -> &'static str {
+    match vital.rate(value) {
+        Rating::Good => "within",
+        Rating::NeedsImprovement => "strained",
+        Rating::Poor => "broken",
+    }
+}
+
+/// What went wrong on a page view, in words.
+fn wrong(v: &Seen) -> Vec<String> {
+    let mut wrong = Vec::new();
+    if v.blank {
+        wrong.push("stayed blank".to_string());
+    }
+    if v.abandoned {
+        wrong.push("left before it had loaded".into());
+    }
+    if v.errors > 0 {
+        wrong.push(format!("{} script error{}", v.errors, if v.errors == 1 { "" } else { "s" }));
+    }
+    for (vital, value) in [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)] {
+        if let Some(value) = value.map(f64::from).filter(|value| vital.rate(*value) == Rating::Poor) {
+            wrong.push(format!("{} {} is poor", vital.name(), vital.text(value)));
+        }
+    }
+    wrong
+}
+
+fn tone_of(v: &Seen) -> &'static str {
+    match (v.blank || v.abandoned || v.errors > 0, wrong(v).is_empty()) {
+        (true, _) => "broken",
+        (false, false) => "strained",
+        (false, true) => "within",
+    }
+}
+
+fn look_into(v: &Seen, told: &[Told], frame: &Frame) -> Chosen {
+    let seconds = |ms: Option<f32>| ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))));
+    let vital = |vital: Vital, value: Option<f32>| match value.map(f64::from) {
+        None => (vital.name(), "not told".to_string(), "nodata"),
+        Some(value) => (vital.name(), vital.text(value), rated(vital, value)),
+    };
+    Chosen {
+        path: v.path.clone(),
+        spent: spent(&v.moments()).map(|s| SpentBar::of(&s, String::new())),
+        timings: vec![
+            ("looking up the name", seconds(v.dns), "within"),
+            ("connecting", seconds(v.connect), "within"),
+            vital(Vital::Ttfb, v.ttfb),
+            vital(Vital::Fcp, v.fcp),
+            vital(Vital::Lcp, v.lcp),
+            ("loaded", seconds(v.load), "within"),
+            vital(Vital::Inp, v.inp),
+            vital(Vital::Cls, v.cls),
+            ("connection", if v.connection.is_empty() { "not told".into() } else { v.connection.clone() }, "within"),
+        ],
+        error: v.error.clone(),
+        elements: elements(v),
+        labels: v.labels.clone(),
+        resources: told
+            .iter()
+            .filter(|t| t.view == v.id && matches!(t.what, Happened::Resource | Happened::Request))
+            .map(|t| told_row(t, frame))
+            .collect(),
+        stacks: told
+            .iter()
+            .filter(|t| t.view == v.id && !t.stack.is_empty())
+            .map(|t| (t.text.clone(), t.stack.clone()))
+            .collect(),
+    }
+}
+
+/// Which elements and scripts the vitals come from.
+fn elements(v: &Seen) -> Vec<(&'static str, String)> {
+    let part = |name: &str, ms: Option<f32>| ms.map(|ms| format!("{} s {name}", format::seconds(f64::from(ms))));
+    let mut all = Vec::new();
+    if !v.lcp_element.is_empty() {
+        let parts =
+            [part("until it was asked for", v.lcp_delay), part("to fetch", v.lcp_fetch), part("to show", v.lcp_render)];
+        let parts: Vec<String> = parts.into_iter().flatten().collect();
+        let parts = if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
+        all.push(("largest", format!("{}{parts}", v.lcp_element)));
+    }
+    if !v.cls_element.is_empty() {
+        all.push(("moved most", v.cls_element.clone()));
+    }
+    if !v.inp_element.is_empty() {
+        all.push(("answered late", format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string()));
+    }
+    if let Some(ms) = v.long_frames.filter(|ms| *ms > 0.0) {
+        all.push(("long frames before it had loaded", format!("{ms:.0} ms")));
+    }
+    if !v.how.is_empty() {
+        all.push(("how it was opened", v.how.replace('_', " ")));
+    }
+    if !v.release.is_empty() {
+        all.push(("release", v.release.clone()));
+    }
+    all
+}
