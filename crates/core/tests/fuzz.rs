@@ -6,9 +6,14 @@ use cadentis_core::calendar::{Cron, Repeat, Rule, Stretch, ical};
 use cadentis_core::journey;
 use cadentis_core::run::Har;
 use cadentis_core::stats::Sketch;
+use cadentis_core::visitor::{Beacon, Column, Filter, filed};
 use jiff::civil::date;
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
+
+fn beacon_received() -> jiff::Timestamp {
+    jiff::Timestamp::from_millisecond(1_795_000_004_080).expect("a moment")
+}
 
 /// A text that begins right and then goes wrong: pieces of the language in any order.
 fn pieces(words: &'static [&'static str]) -> impl Strategy<Value = String> {
@@ -46,6 +51,37 @@ const SCRIPT: &[&str] = &[
     "address ",
     "title ",
     "css ",
+];
+const BEACON: &[&str] = &[
+    "{",
+    "}",
+    "[",
+    "]",
+    ",",
+    ":",
+    "\"",
+    "\"id\":",
+    "\"0192f0c4-0000-7000-8000-000000000001\"",
+    "\"seq\":",
+    "1",
+    "-1",
+    "1e999",
+    "null",
+    "true",
+    "\"at\":1795000000000",
+    "\"sent\":1795000004000",
+    "\"visit\":\"0192f0c4-0000-7000-8000-000000000002\"",
+    "\"url\":\"https://a.example/?x#y\"",
+    "\"device\":\"phone\"",
+    "\"labels\":{\"plan\":\"gold\"}",
+    "\"happened\":[{",
+    "\"what\":\"request\"",
+    "\"name\":\"http://x/?a:1:2\"",
+    "\"status\":503",
+    "\"ms\":80.5",
+    "\"stack\":\"at f (http://x/?q:1:2)\"",
+    "\\u0000",
+    "\u{1F6A2}",
 ];
 const CRON: &[&str] = &["*", "/", "-", ",", " ", "0", "59", "7", "31", "jan", "sun", "feb-", "*/"];
 const ICAL: &[&str] = &[
@@ -126,6 +162,31 @@ const HAR: &[&str] = &[
 const LENGTH: &[&str] = &["P", "T", "1", "-", "+", "W", "D", "H", "M", "S", "Y", ".", "9999999999", " "];
 
 proptest! {
+    #[test]
+    fn no_beacon_makes_the_reader_panic_and_what_it_takes_can_be_filed(body in pieces(BEACON), whole: bool) {
+        let body = if whole { format!("{{\"id\":\"0192f0c4-0000-7000-8000-000000000001\",\"seq\":1,\"at\":1795000000000,\"sent\":1795000004000,\"visit\":\"0192f0c4-0000-7000-8000-000000000002\",\"url\":\"https://a.example/\",\"device\":\"phone\",{body}}}") } else { body };
+        for beacon in Beacon::read(body.as_bytes()).unwrap_or_default() {
+            let at = beacon.at(beacon_received());
+            let view = cadentis_core::visitor::PageView {
+                at, received_at: at, family: "F".into(), path: beacon.path().into(), ip: [198, 51, 100, 0].into(), country: "NO".into(),
+                region: String::new(), city: String::new(), browser: "B".into(), os: "O".into(), person: 0, beacon,
+            };
+            let hour = at.as_second().div_euclid(3_600) * 3_600;
+            let sheet = filed::page_views(hour, std::slice::from_ref(&view)).expect("a sheet");
+            prop_assert_eq!(filed::Seen::of(&sheet, 0).map(|s| s.id), Some(view.beacon.id));
+            let told = filed::happenings(hour, &[view], |_| true).expect("a sheet");
+            prop_assert!((0..told.rows).all(|row| filed::Told::of(&told, row).is_some()));
+        }
+    }
+
+    #[test]
+    fn no_bytes_and_no_address_make_columns_and_filters_panic(bytes in prop::collection::vec(any::<u8>(), 0..120), text in "\\PC{0,40}") {
+        let _ = Column::from_bytes(&bytes);
+        let (filter, _) = Filter::parse([text.as_str(), &format!("device:{text}"), &format!("label.{text}")]);
+        let texts = filter.texts();
+        prop_assert_eq!(Filter::parse(texts.iter().map(String::as_str)).0, filter);
+    }
+
     #[test]
     fn a_script_is_read_or_refused(text in pieces(SCRIPT)) {
         if let Ok(journey) = journey::parse(&text) {

@@ -5,6 +5,7 @@
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
+use cadentis_core::visitor::beacon::owns;
 use cadentis_core::visitor::filed::{PERSONAL, happenings, page_views};
 use cadentis_core::visitor::{Column, PageView, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
@@ -29,6 +30,9 @@ impl Filed {
     }
 }
 
+/// From so many hours on a stretch is read in two halves at a time.
+const WORTH_TWO: i64 = 48;
+
 /// Rows are kept for so many days after theirs: a beacon comes at most two days late.
 pub const ROWS_DAYS: i64 = 4;
 
@@ -41,6 +45,22 @@ impl Db {
         stretch: Stretch,
         columns: &[String],
     ) -> Result<Vec<Sheet>> {
+        let hours = stretch.seconds() / 3_600;
+        if hours < WORTH_TWO {
+            return self.some_sheets(what, site_id, stretch, columns).await;
+        }
+        // Weeks are read over two connections: each gives the database a core of its own.
+        let middle = hour_of(stretch.from) + SignedDuration::from_hours(hours / 2);
+        let (early, late) = (Stretch { from: stretch.from, to: middle }, Stretch { from: middle, to: stretch.to });
+        let (mut all, late) = futures::try_join!(
+            self.some_sheets(what, site_id, early, columns),
+            self.some_sheets(what, site_id, late, columns),
+        )?;
+        all.extend(late);
+        Ok(all)
+    }
+
+    async fn some_sheets(&self, what: Filed, site_id: i32, stretch: Stretch, columns: &[String]) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.to_vec();
         if !names.is_empty() && !names.iter().any(|n| n == "at") {
@@ -285,40 +305,26 @@ async fn rows_of(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result
 fn file(what: Filed, hour: Timestamp, views: &[PageView], domains: &[String]) -> Result<Sheet> {
     let sheet = match what {
         Filed::PageViews => page_views(hour.as_second(), views),
-        Filed::Happenings => {
-            happenings(hour.as_second(), views, |host| domains.iter().any(|d| d.eq_ignore_ascii_case(host)))
-        }
+        Filed::Happenings => happenings(hour.as_second(), views, |host| owns(domains, host)),
     };
     sheet.map_err(|e| content("sheet", e))
 }
 
 type Packed = (jiff_sqlx::Timestamp, String, Vec<u8>);
 
-/// Sheets out of their columns, on two cores.
+/// Sheets out of their columns.
 fn unpack(mut packed: Vec<Packed>) -> Result<Vec<Sheet>> {
     packed.sort_by_key(|(hour, ..)| hour.to_jiff());
-    let half = |packed: &[Packed]| -> Result<Vec<Sheet>> {
-        let mut sheets: Vec<Sheet> = Vec::new();
-        for (hour, name, bytes) in packed {
-            let hour_s = hour.to_jiff().as_second();
-            if sheets.last().is_none_or(|s| s.hour_s != hour_s) {
-                sheets.push(Sheet::new(hour_s));
-            }
-            let column = Column::from_bytes(bytes).map_err(|e| content("sheet.packed", e))?;
-            if let Some(sheet) = sheets.last_mut() {
-                sheet.put(name.clone(), column).map_err(|e| content("sheet.packed", e))?;
-            }
+    let mut sheets: Vec<Sheet> = Vec::new();
+    for (hour, name, bytes) in packed {
+        let hour_s = hour.to_jiff().as_second();
+        if sheets.last().is_none_or(|s| s.hour_s != hour_s) {
+            sheets.push(Sheet::new(hour_s));
         }
-        Ok(sheets)
-    };
-    let middle = packed.get(packed.len() / 2).map(|(hour, ..)| hour.to_jiff());
-    let cut = packed.partition_point(|(hour, ..)| Some(hour.to_jiff()) < middle);
-    let (front, back) = packed.split_at(cut);
-    let (front, back) = std::thread::scope(|s| {
-        let back = s.spawn(|| half(back));
-        (half(front), back.join())
-    });
-    let mut sheets = front?;
-    sheets.extend(back.map_err(|_| content("sheet.packed", "could not be unpacked"))??);
+        let column = Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?;
+        if let Some(sheet) = sheets.last_mut() {
+            sheet.put(name, column).map_err(|e| content("sheet.packed", e))?;
+        }
+    }
     Ok(sheets)
 }

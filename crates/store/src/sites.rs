@@ -5,6 +5,7 @@ use cadentis_core::calendar::{Cadence, Cover, Pace, Stretch};
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::run::DeviceProfile;
 use cadentis_core::timing::Vital;
+use cadentis_core::visitor::beacon::{origin_host, owns};
 use cadentis_core::visitor::{Collecting, Families};
 use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
@@ -40,7 +41,7 @@ pub struct Site {
 impl Site {
     /// The environment whose address has this host; the first when none has.
     pub fn environment_of(&self, host: &str) -> &str {
-        let of = |address: &str| cadentis_core::visitor::beacon::origin_host(address) == host;
+        let of = |address: &str| origin_host(address) == host;
         let found = self.environments.iter().find(|(_, address)| of(address)).or(self.environments.first());
         found.map_or("", |(name, _)| name)
     }
@@ -58,8 +59,7 @@ impl Site {
 
     /// Whether a host name belongs to the site: one of its domains or below one.
     pub fn owns(&self, host: &str) -> bool {
-        let host = host.split(':').next().unwrap_or("");
-        self.domains.iter().any(|d| host == d || host.strip_suffix(d.as_str()).is_some_and(|h| h.ends_with('.')))
+        owns(&self.domains, host)
     }
 
     pub fn zone_name(&self) -> &str {

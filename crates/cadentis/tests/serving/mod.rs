@@ -1,5 +1,8 @@
 //! The real server on a database of its own in a real PostgreSQL.
 
+#[allow(dead_code, reason = "not every test sends beacons")]
+pub mod beacons;
+
 use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
 use cadentis_store::sites::NewSite;

@@ -35,6 +35,9 @@ pub struct Action {
 /// The columns that [`actions`] reads of what happened.
 pub const COLUMNS: [&str; 10] = ["what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
+/// What came of the actions of one name: counts, times until the answer, what they asked for, the pages.
+type Gathered = (Action, Vec<f64>, HashMap<String, u64>, HashMap<String, u64>);
+
 struct One {
     visit: u128,
     view: u128,
@@ -89,7 +92,7 @@ pub fn actions(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Actio
     all.sort_by(|a, b| {
         (a.visit, a.at, a.view, a.nth).partial_cmp(&(b.visit, b.at, b.view, b.nth)).unwrap_or(std::cmp::Ordering::Equal)
     });
-    let mut by: BTreeMap<String, (Action, Vec<f64>, HashMap<String, u64>, HashMap<String, u64>)> = BTreeMap::new();
+    let mut by: BTreeMap<String, Gathered> = BTreeMap::new();
     // The moment of the newest failed attempt by visit and name.
     let mut failed_at: HashMap<(u128, &str), f64> = HashMap::new();
     for one in &all {

@@ -458,6 +458,12 @@ fn host(url: &str) -> String {
     host.split(':').next().unwrap_or("").to_ascii_lowercase()
 }
 
+/// Whether a host name belongs to a site: one of its domains or below one.
+pub fn owns(domains: &[String], host: &str) -> bool {
+    let host = host.split(':').next().unwrap_or("");
+    domains.iter().any(|d| host == d || host.strip_suffix(d.as_str()).is_some_and(|h| h.ends_with('.')))
+}
+
 /// The host name in an `Origin` header, without port.
 pub fn origin_host(origin: &str) -> String {
     host(origin)

@@ -116,8 +116,7 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
         views.sort_by_key(|v| v.at);
         let Some(first) = views.iter().find(|v| v.step == 0).copied() else { continue };
         let mut here = first;
-        for nth in 0..families.len() {
-            let h = &mut held[nth];
+        for (nth, h) in held.iter_mut().enumerate() {
             h.step.reached += 1;
             if here.person != 0 {
                 h.people.insert(here.person);

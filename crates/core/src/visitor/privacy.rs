@@ -38,11 +38,12 @@ pub fn cut_query(url: &str) -> &str {
 pub fn cut_queries(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
-    while let Some(at) = rest.find("://") {
-        let end = rest[at..]
-            .find(|c: char| c.is_whitespace() || matches!(c, ')' | '"' | '\'' | '>'))
-            .map_or(rest.len(), |n| at + n);
-        let (address, after) = rest.split_at(end);
+    while let Some(at) = rest.find("://").map(|at| at + 3) {
+        // What stands before an address may hold a question mark of its own.
+        let (before, address) = rest.split_at(at);
+        out.push_str(before);
+        let ends = |c: char| c.is_whitespace() || matches!(c, ')' | '"' | '\'' | '>');
+        let (address, after) = address.split_at(address.find(ends).unwrap_or(address.len()));
         out.push_str(cut_query(address));
         // Line and column stand behind the query.
         if let Some(query) = address.find(['?', '#']).map(|n| &address[n..]) {
@@ -109,6 +110,10 @@ mod tests {
             "Error: https://a.example/p is gone\n    at f (https://a.example/s.js:12:7)\n  at https://a.example/:1:2";
         assert_eq!(cut_queries(stack), cut);
         assert_eq!(cut_queries("what? no address"), "what? no address");
+        assert_eq!(
+            cut_queries("Unexpected '?' at https://a.example/s.js:1:2"),
+            "Unexpected '?' at https://a.example/s.js:1:2"
+        );
         let keep = |url| keep_query(url, &["q".to_string(), "page".to_string()]);
         assert_eq!(keep("https://a.example/p?token=1&q=ferry&quiet=1&page=2#x"), "https://a.example/p?q=ferry&page=2");
         assert_eq!(keep("https://a.example/p?token=1"), "https://a.example/p");

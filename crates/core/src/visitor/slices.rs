@@ -11,7 +11,7 @@ use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Method, Samples};
 use crate::timing::Vital;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
@@ -89,7 +89,9 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
     let values = by.map_or(1, |w| w.values.len());
     let bucket_of = |at_s: i64| at_s.div_euclid(wanted.bucket_s) * wanted.bucket_s;
     let one_bucket = bucket_of(sheet.hour_s) == bucket_of(sheet.hour_s + 3_599);
-    let mut groups: BTreeMap<i64, Vec<Group>> = BTreeMap::new();
+    // Rows are in order of time, so the bucket of one is nearly always that of the one before.
+    let mut groups: Vec<(i64, Vec<Group>)> = Vec::new();
+    let mut here = 0;
     let ended = sheet.words("ended");
     let fates: Vec<[bool; 2]> = ended
         .map(|w| w.values.iter().map(|v| [v.starts_with("abandoned"), v.ends_with("blank")]).collect())
@@ -108,8 +110,13 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
         } else {
             bucket_of(sheet.hour_s + i64::from(sheet.moments("at").get(row).copied().unwrap_or(0)) / 1_000)
         };
-        let groups = groups.entry(bucket).or_insert_with(|| (0..values).map(|_| Group::default()).collect());
-        let group = &mut groups[by.map_or(0, |w| w.codes[row] as usize)];
+        if groups.get(here).is_none_or(|(b, _)| *b != bucket) {
+            here = groups.iter().position(|(b, _)| *b == bucket).unwrap_or_else(|| {
+                groups.push((bucket, (0..values).map(|_| Group::default()).collect()));
+                groups.len() - 1
+            });
+        }
+        let group = &mut groups[here].1[by.map_or(0, |w| w.codes[row] as usize)];
         let [abandoned, blank] = ended.map_or([false; 2], |w| fates[w.codes[row] as usize]);
         let wrong = errors.get(row).is_some_and(|n| *n > 0.0);
         for (count, more) in group.counts.iter_mut().zip([true, abandoned, blank, wrong]) {

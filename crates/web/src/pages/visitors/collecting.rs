@@ -201,10 +201,13 @@ struct Preview {
     rows: Vec<(String, String, String, String)>,
 }
 
+/// Page views of a family, and its paths.
+type Taken<'a> = (u64, Vec<&'a (String, u64)>);
+
 /// What each family would take of these paths.
 fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
     let families = Families::new(patterns.iter().cloned());
-    let mut by: BTreeMap<&str, (u64, Vec<&(String, u64)>)> = BTreeMap::new();
+    let mut by: BTreeMap<&str, Taken<'_>> = BTreeMap::new();
     for path in paths {
         let held = by.entry(families.of(&path.0)).or_default();
         held.0 += path.1;
@@ -213,7 +216,7 @@ fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
     let whole: u64 = paths.iter().map(|(_, n)| n).sum();
     let mut all: Vec<_> = by.into_iter().collect();
     all.sort_by_key(|(_, (n, _))| std::cmp::Reverse(*n));
-    let row = |(name, (n, mut paths)): (&str, (u64, Vec<&(String, u64)>))| {
+    let row = |(name, (n, mut paths)): (&str, Taken<'_>)| {
         paths.sort_by_key(|p| std::cmp::Reverse(p.1));
         let examples: Vec<&str> = paths.iter().take(3).map(|p| p.0.as_str()).collect();
         let more = if paths.len() > 3 { format!(" and {} more", paths.len() - 3) } else { String::new() };

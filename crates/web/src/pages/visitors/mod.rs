@@ -159,8 +159,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let vital = wanted(&request);
     let (site_id, past) = (frame.site.id, frame.past());
+    // What the page shows: the vital it is about, and those with a lane.
+    let shown: Vec<Vital> = Vital::ALL.into_iter().filter(|v| *v == vital || LANES.contains(v)).collect();
     let (views, before, visits, limits, labels, worst) = futures::try_join!(
-        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
+        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &shown, 96),
         async {
             match frame.against {
                 Some(a) => {

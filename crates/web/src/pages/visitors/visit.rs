@@ -146,7 +146,7 @@ pub async fn page(
                 told: told.iter().filter(|t| t.view == v.id && is_shown(t, all)).map(|t| told_row(t, &frame)).collect(),
                 ticks: told
                     .iter()
-                    .filter(|t| t.view == v.id && t.what != Happened::Resource || t.view == v.id && t.failed)
+                    .filter(|t| t.view == v.id && (t.what != Happened::Resource || t.failed))
                     .map(|t| (LABEL + (after + t.after) * scale, t.what.word(), told_tone(t), t.name.clone()))
                     .collect(),
             }

@@ -1,0 +1,332 @@
+//! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
+
+mod serving;
+
+use cadentis_store::filed::Filed;
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
+use uuid::Uuid;
+
+/// A page view some minutes ago, with more of it.
+fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
+    let mut view = beacon(Uuid::new_v4());
+    let now = Timestamp::now().as_millisecond();
+    view["at"] = json!(now - minutes_ago * 60_000);
+    view["visit"] = json!(visit);
+    view["url"] = json!(format!("http://book.marram.example{path}"));
+    more.as_object().into_iter().flatten().for_each(|(k, v)| view[k.as_str()] = v.clone());
+    view
+}
+
+/// Page families, and a back end that shows traces.
+async fn with_families(s: &Served) {
+    let site = s.db.sites().await.expect("sites").remove(0);
+    let patterns =
+        [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")].map(|(p, n)| (p.into(), n.into())).into();
+    let site = cadentis_store::sites::Site { patterns, trace_link: "http://traces.example/{trace}".into(), ..site };
+    s.db.set_site(&site).await.expect("set");
+    s.db.set_collecting(&site).await.expect("set");
+}
+
+async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
+    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
+    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
+    let request =
+        client.post(format!("{}{path}", s.server.address)).header("content-type", "application/x-www-form-urlencoded");
+    let answer = request.body(body).send().await.expect("an answer");
+    (answer.status().as_u16(), answer.text().await.unwrap_or_default())
+}
+
+const TRACE: &str = "0af7651916cd43dd8448eb211c80319c";
+
+#[tokio::test]
+async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_trace_is() {
+    let s = server().await;
+    with_families(&s).await;
+    let visit = Uuid::new_v4();
+    let asked = |status: u16, code: &str, by: Value| {
+        json!({"what": "request", "at": 900, "method": "GET", "status": status, "code": code,
+        "name": "http://book.marram.example/api/sailings/2026-11-24?token=x", "ms": 80, "trace": TRACE, "by": by})
+    };
+    let pressed = json!({"what": "action", "at": 800, "name": "find"});
+    take(
+        &s,
+        json!([
+            view(visit, 5, "/sailings", json!({"happened": [pressed, asked(503, "BUSY", json!(0))]})),
+            view(
+                Uuid::new_v4(),
+                4,
+                "/sailings",
+                json!({"device": "desktop", "happened": [pressed, asked(200, "", json!(0))]})
+            ),
+        ]),
+    )
+    .await;
+    let requests = page(&s, "/visitors/requests").await;
+    assert!(requests.contains("50.00 % of 2 requests failed"), "{requests}");
+    assert!(
+        requests.contains("GET book.marram.example/api/sailings/‹date›") && requests.contains("gateway 1"),
+        "{requests}"
+    );
+    assert!(
+        requests.contains("BUSY (1)") && requests.contains(&format!("http://traces.example/{TRACE}")),
+        "{requests}"
+    );
+    assert!(requests.contains(&format!("/visitors/visits/{visit}?at=")), "it leads to the visit");
+    let desktop = page(&s, "/visitors/requests?only=device:desktop").await;
+    assert!(desktop.contains("None of 1 requests failed."), "{desktop}");
+    let actions = page(&s, "/visitors/actions").await;
+    assert!(actions.contains("“find” failed 1 of 2 times; 0 tried again, and after 1 of the failures"), "{actions}");
+    let line = page(&s, &format!("/visitors/visits/{visit}")).await;
+    assert!(line.contains("503, BUSY, 80 ms, the gateway’s doing"), "{line}");
+    let visitors = page(&s, "/visitors?only=shoe:42").await;
+    assert!(visitors.contains("This is no filter and was left out: shoe:42"), "{visitors}");
+}
+
+#[tokio::test]
+async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
+    let s = server().await;
+    with_families(&s).await;
+    let (status, page_with) =
+        post(&s, "/visitors/funnels", &[("name", "Buy"), ("minutes", "0"), ("step1", "Sailings"), ("step2", "Cabin")])
+            .await;
+    assert!(
+        status == 200
+            && page_with.contains("The time is from 1 to 1440 minutes.")
+            && page_with.contains("value=\"Buy\"")
+    );
+    let good = [("name", "Buy"), ("minutes", "30"), ("step1", "Sailings"), ("step2", "Cabin"), ("step3", "Pay")];
+    assert_eq!(post(&s, "/visitors/funnels", &good).await.0, 303);
+    let mut views = Vec::new();
+    for n in 0..4 {
+        let visit = Uuid::new_v4();
+        views.push(view(visit, 20, "/sailings", json!({})));
+        if n < 3 {
+            views.push(view(
+                visit,
+                18,
+                "/cabin",
+                if n == 2 { json!({"abandoned": true, "lcp": null}) } else { json!({}) },
+            ));
+        }
+        if n < 2 {
+            views.push(view(visit, 15, "/pay", json!({})));
+        }
+    }
+    take(&s, json!(views)).await;
+    let funnels = page(&s, "/visitors/funnels").await;
+    assert!(funnels.contains("Buy: 50 % of 4 visits came to the end; most were lost on"), "{funnels}");
+    assert!(funnels.contains("1 left before it had loaded, 0 waited long or met an error, 0 stopped"), "{funnels}");
+    assert!(funnels.contains("75.0 %") && funnels.contains("66.7 %"), "of all, and of the step before: {funnels}");
+    assert_eq!(post(&s, "/visitors/funnels/delete", &[("name", "Buy")]).await.0, 303);
+    assert!(page(&s, "/visitors/funnels").await.contains("No funnel yet"));
+}
+
+#[tokio::test]
+async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_stay() {
+    let s = server().await;
+    let (visit, other) = (Uuid::new_v4(), Uuid::new_v4());
+    take(
+        &s,
+        json!([
+            view(visit, 5, "/a", json!({"person": "ada@marram.example"})),
+            view(other, 4, "/b", json!({"person": "eve"})),
+        ]),
+    )
+    .await;
+    let find = "/visitors/find?who=ada@marram.example";
+    assert!(page(&s, find).await.contains(&format!("/visitors/visits/{visit}?at=")));
+    let everything = s.db.text_of_every_table().await.expect("read").join("\n");
+    assert!(!everything.contains("ada@") && everything.contains(&visit.to_string()), "only the hash is kept");
+    // Once filed, once more as rows.
+    while s.db.roll_up_one().await.expect("rolled up") {}
+    let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
+    assert!(told.contains("1 page views of this person were taken out"), "{told}");
+    assert!(page(&s, find).await.contains("Nobody of this id visited"));
+    let everything = s.db.text_of_every_table().await.expect("read").join("\n");
+    assert!(!everything.contains(&visit.to_string()) && everything.contains(&other.to_string()));
+    // A late beacon files the hour anew: what was taken out stays out.
+    take(&s, view(other, 4, "/c", json!({}))).await;
+    while s.db.roll_up_one().await.expect("rolled up") {}
+    let sheets = s.db.sheets_of(Filed::PageViews, 1, today(), &["path".into()]).await.expect("sheets");
+    let mut paths: Vec<String> =
+        sheets.iter().flat_map(|sh| (0..sh.rows).map(|r| sh.text("path", r).to_string())).collect();
+    paths.sort();
+    assert_eq!(paths, ["/b", "/c"]);
+    let (_, told) = post(&s, "/setup/visitors/forget", &[("who", &other.to_string())]).await;
+    assert!(told.contains("2 page views of this visit"), "{told}");
+}
+
+#[tokio::test]
+async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
+    let s = server().await;
+    let form = |sample: &'static str, families: &'static str| {
+        [
+            ("domains", "marram.example"),
+            ("sample", sample),
+            ("keep", "from"),
+            ("phrases", "went wrong"),
+            ("trace", ""),
+            ("families", families),
+            ("people_days", "30"),
+        ]
+    };
+    for (sample, families, want) in [
+        ("0", "", "The share of visits is over 0 and at most 1, not 0."),
+        ("much", "", "not “much”"),
+        ("50", "booking Held", "Line 1 of the families: a pattern that begins with / and a name"),
+    ] {
+        let (status, says) = post(&s, "/setup/visitors", &form(sample, families)).await;
+        assert!(status == 200 && says.contains(want), "{says}");
+    }
+    assert_eq!(post(&s, "/setup/visitors", &form("50", "/sailings Sailings")).await.0, 303);
+    let script = page(&s, "/snippet/key.js").await;
+    assert!(script.contains(r#""sample":0.5"#) && script.contains(r#""phrases":["went wrong"]"#), "{}", &script[..400]);
+    assert_eq!(reqwest::get(format!("{}/snippet/nobody.js", s.server.address)).await.expect("an answer").status(), 404);
+    // Settings are believed for five seconds.
+    tokio::time::sleep(std::time::Duration::from_millis(5_200)).await;
+    take(&s, view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"labels": {"fare": "guest"}}))).await;
+    let live = page(&s, "/setup/visitors/live").await;
+    assert!(live.contains("/sailings?from=SKA<") && live.contains("labels fare=guest"), "{live}");
+    let (status, _) =
+        send(&s.server.address, "key", beacon(Uuid::new_v4()).to_string(), "http://evil.example", BROWSER).await;
+    assert_eq!(status, 403);
+    for _ in 0..60 {
+        if page(&s, "/setup/visitors/live").await.contains("evil.example is not a domain of this site") {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert!(page(&s, "/setup/visitors/live").await.contains("evil.example is not a domain of this site"));
+    let (_, preview) = post(&s, "/setup/visitors/families", &[("families", "/sailings Where to")]).await;
+    assert!(preview.contains("Where to") && preview.contains("100.0 %"), "{preview}");
+    let (_, wrong) = post(&s, "/setup/visitors/families", &[("families", "<b>")]).await;
+    assert!(wrong.contains("field-wrong") && !wrong.contains("<b>"), "{wrong}");
+}
+
+#[tokio::test]
+async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
+    let s = server().await;
+    let bad = "<script>alert(1)</script>\"'&";
+    let visit = Uuid::new_v4();
+    let happened = json!([
+        {"what": "action", "at": 1, "name": bad}, {"what": "event", "at": 1, "name": bad}, {"what": "phrase", "at": 1, "name": bad},
+        {"what": "request", "at": 2, "name": format!("http://x.example/{bad}"), "method": "<i>", "status": 500, "code": bad, "by": 0},
+        {"what": "error", "at": 3, "name": bad, "stack": format!("at {bad} (http://x.example/{bad}:1:1)")},
+        {"what": "console", "at": 4, "name": bad}, {"what": "resource", "at": 4, "name": format!("http://x.example/{bad}"), "status": 0},
+    ]);
+    take(&s, view(visit, 3, &format!("/{bad}"), json!({"errors": 1, "error": bad, "connection": bad, "release": bad, "environment": bad,
+        "labels": {"fare": bad}, "person": bad, "lcp_element": bad, "cls_element": bad, "inp_element": bad, "inp_script": bad,
+        "how": bad, "lcp": 9_000, "happened": happened}))).await;
+    let only = "only=label.fare%3A%3Cscript%3Ealert(1)%3C%2Fscript%3E%22'%26";
+    for path in [
+        "/visitors",
+        "/visitors/arrivals",
+        "/visitors/slowest",
+        "/visitors/explain",
+        "/visitors/breakdown?by=label.fare",
+        "/visitors/breakdown?by=release",
+        "/visitors/trouble",
+        "/visitors/errors",
+        "/visitors/requests",
+        "/visitors/requests?what=resource",
+        "/visitors/actions",
+        "/visitors/funnels",
+        "/visitors/blind-spots",
+        "/visitors/values?attribute=label.fare",
+        "/setup/visitors",
+        "/setup/visitors/live",
+        "/visitors/find?who=%3Cscript%3Ealert(1)%3C/script%3E",
+        "/visitors/family/load?family=Other+pages",
+        "/visitors/family?family=Other+pages",
+        &format!("/visitors/visits/{visit}?all=1"),
+        &format!("/visitors?{only}"),
+    ] {
+        let shown = page(&s, path).await;
+        assert!(!shown.contains("<script>alert") && !shown.contains("<i>"), "{path}: {shown}");
+    }
+    assert!(
+        page(&s, &format!("/visitors?{only}")).await.contains("&#60;script&#62;alert(1)"),
+        "the filter is shown as it is"
+    );
+    let csv = page(&s, "/visitors/breakdown?by=label.fare&csv=1").await;
+    let mut rows = csv::Reader::from_reader(csv.as_bytes());
+    assert_eq!(&rows.records().next().expect("a row").expect("RFC 4180")[0], &bad[..bad.len().min(60)]);
+}
+
+#[tokio::test]
+async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() {
+    let s = server().await;
+    let visit = Uuid::new_v4();
+    take(
+        &s,
+        json!([view(visit, 5, "/a", json!({"errors": 1, "error": "x is gone"})), view(visit, 3, "/b", json!({}))]),
+    )
+    .await;
+    while s.db.roll_up_one().await.expect("rolled up") {}
+    let week = SignedDuration::from_hours(24 * 7);
+    let (days, _) = s.db.forget_rows(Timestamp::now() + week).await.expect("forgotten");
+    assert!(days > 0);
+    assert!(s.db.page_view_ids(1, today()).await.expect("ids").is_empty(), "no rows are left");
+    assert!(page(&s, &format!("/visitors/visits/{visit}")).await.contains("2 page views over"));
+    assert!(page(&s, "/visitors/errors").await.contains("x is gone"));
+    // People are known no longer than the site wants.
+    let (_, columns) = s.db.forget_rows(Timestamp::now() + week * 10).await.expect("forgotten");
+    assert!(columns >= 3, "{columns}");
+    let unknown = reqwest::get(format!("{}/visitors/visits/{visit}", s.server.address)).await.expect("an answer");
+    assert_eq!(unknown.status(), 404);
+    assert!(page(&s, "/visitors").await.contains("<dd class=\"within\">2</dd><dt>page views"), "figures stay");
+}
+
+#[tokio::test]
+async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_its_load_goes() {
+    let s = server().await;
+    let (now, visit) = (Timestamp::now().as_millisecond(), Uuid::new_v4());
+    let hostile = "<script>alert(1)</script> berth";
+    let view = |minutes_ago: i64, path: &str, more: Value| {
+        let at = now - minutes_ago * 60_000;
+        let mut view = json!({"id": Uuid::new_v4(), "seq": 1, "at": at, "sent": now, "visit": visit,
+            "device": "phone", "url": format!("http://book.marram.example{path}"), "dns": 20, "connect": 80,
+            "ttfb": 300, "fcp": 700, "lcp": 1_500, "load": 1_800});
+        more.as_object().into_iter().flatten().for_each(|(k, v)| view[k.as_str()] = v.clone());
+        view
+    };
+    let error = |n: u32| json!({"errors": 1, "error": format!("{hostile} {n} is gone")});
+    let left = json!({"abandoned": true, "lcp": null, "load": null});
+    let views = json!([
+        view(9, "/", json!({})),
+        view(8, "/sailings", error(17)),
+        view(7, "/sailings", error(18)),
+        view(6, "/cabin", left)
+    ]);
+    assert_eq!(send(&s.server.address, "key", views.to_string(), OWN, BROWSER).await.0, 204);
+
+    // Two texts, one kind; it leads to the visit.
+    let errors = page(&s, "/visitors/errors").await;
+    assert!(errors.contains("berth ‹n› is gone") && !errors.contains("<script>alert"), "{errors}");
+    assert!(errors.contains("50.00 % of page views told of a script error; 1 kind of trouble in all."), "{errors}");
+    let link = format!("/visitors/visits/{visit}?at=");
+    let rest = errors.split_once(&link).expect("a link to the visit").1;
+    let at: String = rest.chars().take_while(char::is_ascii_digit).collect();
+
+    let line = page(&s, &format!("{link}{at}")).await;
+    assert!(line.contains("4 page views over") && line.contains("3 of them had trouble"), "{line}");
+    assert!(line.contains("it ended on a page that was left before it had loaded"), "{line}");
+    // The first with trouble is looked into: 20, 80, 200, 400 and 800 ms make the 1.50 s.
+    assert!(line.contains("1.50 s until its largest paint") && line.contains("<b>0.20 s</b> waiting"), "{line}");
+    assert!(!line.contains("<script>alert"));
+
+    // Without families of its own, each path is its own.
+    let visitors = page(&s, "/visitors").await;
+    let family = visitors.split_once("/visitors/family?family=").expect("a link to a family").1;
+    let family: String = family.chars().take_while(|c| *c != '&' && *c != '"').collect();
+    let whole = page(&s, &format!("/visitors/family?family={family}")).await;
+    assert!(whole.contains("At the 75th percentile LCP is 1.50 s"), "{whole}");
+    let load = page(&s, &format!("/visitors/family/load?family={family}")).await;
+    assert!(load.contains("Where 1.50 s until the largest paint go"), "{load}");
+    let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address)).await.expect("an answer");
+    assert_eq!(nobody.status(), 404);
+    let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
+    assert_eq!(reqwest::get(unknown).await.expect("an answer").status(), 404);
+}
