@@ -37,6 +37,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(&demo, &looker).await;
     hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
+    a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phones_from_desktops(&demo, &looker).await;
     a_script_is_started_written_played_and_saved(&demo, &looker).await;
     a_journey_recorded_through_the_page_plays(&demo, &looker).await;
     no_page_has_a_serious_violation(&demo, &looker).await;
@@ -253,6 +254,37 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
     visitor.end().await;
 }
 
+async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phones_from_desktops(
+    demo: &Demo,
+    looker: &Looker,
+) {
+    let find = async |css: &str| looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"));
+    looker.driver.goto(&format!("{}/visitors?vital=INP", demo.address)).await.expect("the page opens");
+    let views = "return document.querySelector('.readings dd').textContent";
+    let all = looker.ask(views).await;
+    find(".choose:nth-of-type(3) summary").await.click().await.expect("it opens");
+    let offered = "return [...document.querySelectorAll('.choose[open] a')].some(a => a.textContent.trim() === 'NO')";
+    looker.wait_for("the countries", offered, 15).await;
+    looker
+        .ask("[...document.querySelectorAll('.choose[open] a')].find(a => a.textContent.trim() === 'NO').click()")
+        .await;
+    let chip = "return [...document.querySelectorAll('.filter .chip')].map(c => c.textContent.trim()).join()";
+    looker.wait_for("the filter", &chip.replace("return ", "return 'country NO ×' === "), 15).await;
+    assert_eq!(
+        looker.ask("return new URL(location).searchParams.get('vital')").await,
+        "INP",
+        "the page stays what it was"
+    );
+    assert_ne!(looker.ask(views).await, all, "fewer page views");
+    looker.driver.action_chain().send_keys("d").perform().await.expect("pressed");
+    looker.wait_for("phones only", &chip.replace("return ", "return 'device phone ×,country NO ×' === "), 15).await;
+    find(".subnav a[href^='/visitors/requests']").await.click().await.expect("pressed");
+    looker.wait_for("the requests", "return document.title.startsWith('Requests')", 15).await;
+    assert_eq!(looker.ask(chip).await, "device phone ×,country NO ×");
+    find(".filter .chip").await.click().await.expect("pressed");
+    looker.wait_for("one less", &chip.replace("return ", "return 'country NO ×' === "), 15).await;
+}
+
 async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {
     looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
     let press =
@@ -323,6 +355,12 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
         "/visitors",
         "/visitors/errors",
         "/visitors/family?family=Timetable",
+        "/visitors/requests",
+        "/visitors/actions",
+        "/visitors/funnels",
+        "/visitors/blind-spots",
+        "/visitors/find",
+        "/setup/visitors",
         "/goals",
         "/setup",
     ] {

@@ -1,0 +1,157 @@
+//! Beacons a second that the front door takes, durably, beside a handler that only parses and answers. Server, PostgreSQL
+//! and this load generator share the machine.
+//!
+//! `cadentis-bench-intake [SECONDS] [CONNECTIONS]`; wants `cadentis` beside it (`cargo build --release`).
+
+use actix_web::{App, HttpResponse, HttpServer, web};
+use cadentis_core::visitor::Beacon;
+use cadentis_standins::postgres::{Care, Cluster, free_port};
+use cadentis_store::Db;
+use cadentis_store::sites::NewSite;
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use uuid::Uuid;
+
+type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+/// Ended when dropped.
+struct Ends(Child);
+
+impl Drop for Ends {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[derive(Default)]
+struct Counts {
+    taken: AtomicU64,
+    turned_away: AtomicU64,
+}
+
+fn main() -> Result<(), Failure> {
+    let args: Vec<String> = std::env::args().collect();
+    if args.get(1).is_some_and(|a| a == "bare") {
+        return bare(args[2].parse()?);
+    }
+    let number = |nth: usize, usual: u64| args.get(nth).map_or(Ok(usual), |a| a.parse());
+    let (seconds, connections) = (number(1, 10)?, number(2, 512)?);
+    tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(measure(seconds, connections))
+}
+
+/// Parses a beacon and says that it did.
+fn bare(port: u16) -> Result<(), Failure> {
+    actix_web::rt::System::new().block_on(async {
+        let server = HttpServer::new(|| {
+            App::new().route(
+                "/collect/{key}",
+                web::post().to(|body: web::Bytes| async move {
+                    match Beacon::read(&body) {
+                        Ok(_) => HttpResponse::NoContent(),
+                        Err(_) => HttpResponse::BadRequest(),
+                    }
+                }),
+            )
+        });
+        server.workers(2).bind(("127.0.0.1", port))?.run().await?;
+        Ok(())
+    })
+}
+
+async fn measure(seconds: u64, connections: u64) -> Result<(), Failure> {
+    let folder = std::env::temp_dir().join(format!("cadentis-bench-{}", Uuid::new_v4()));
+    let cluster = Cluster::start(&folder, Care::Durable)?;
+    let url = cluster.create_database("bench")?;
+    let db = Db::connect(&url)?;
+    db.migrate().await?;
+    let domains = ["book.marram.example".to_string()];
+    let site = NewSite { key: "key", name: "Bench", zone: "Europe/Oslo", domains: &domains, families: &[], apdex_t_s: 1.5 };
+    let site_id = db.add_site(&site).await?;
+    let us = std::env::current_exe()?;
+    let program = us.with_file_name("cadentis");
+    let started = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Ends);
+    let (ours, theirs) = (free_port()?, free_port()?);
+    let listen = format!("127.0.0.1:{ours}");
+    let server = started(Command::new(&program).args(["serve", "--no-cadence", "--listen", &listen, "--database-url", &url]))?;
+    wait_for(ours).await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    // In turns, so that a busy minute of the machine falls on both.
+    for round in 1..=3 {
+        let bare = started(Command::new(&us).args(["bare", &theirs.to_string()]))?;
+        wait_for(theirs).await;
+        let plain = load(theirs, seconds, connections).await;
+        drop(bare);
+        let before = db.page_view_ids(site_id, everything()).await?.len() as u64;
+        let durable = load(ours, seconds, connections).await;
+        let after = db.page_view_ids(site_id, everything()).await?.len() as u64;
+        let (taken, away) = (durable.taken.load(Ordering::Relaxed), durable.turned_away.load(Ordering::Relaxed));
+        let (ours, bare) = (taken as f64 / seconds as f64, plain.taken.load(Ordering::Relaxed) as f64 / seconds as f64);
+        println!(
+            "round {round}: {ours:.0} beacons/s durable, {bare:.0} only parsed and answered: {:.2} of it; {taken} acknowledged, {} stored, {away} turned away",
+            ours / bare,
+            after - before
+        );
+    }
+    drop(server);
+    db.close().await;
+    drop(cluster);
+    let _ = std::fs::remove_dir_all(&folder);
+    Ok(())
+}
+
+fn everything() -> cadentis_core::calendar::Stretch {
+    cadentis_core::calendar::Stretch::last(86_400, jiff::Timestamp::now())
+}
+
+async fn wait_for(port: u16) {
+    while TcpStream::connect(("127.0.0.1", port)).await.is_err() {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+/// As many beacons as so many connections get rid of, each waiting for its answer.
+async fn load(port: u16, seconds: u64, connections: u64) -> Arc<Counts> {
+    let counts: Arc<Counts> = Arc::default();
+    let until = Instant::now() + Duration::from_secs(seconds);
+    let senders: Vec<_> = (0..connections).map(|nth| tokio::spawn(send(port, until, nth, counts.clone()))).collect();
+    for sender in senders {
+        let _ = sender.await;
+    }
+    counts
+}
+
+async fn send(port: u16, until: Instant, nth: u64, counts: Arc<Counts>) {
+    let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)).await else { return };
+    let _ = stream.set_nodelay(true);
+    let mut answer = [0u8; 1_024];
+    let mut sent = 0u64;
+    while Instant::now() < until {
+        let now = jiff::Timestamp::now().as_millisecond();
+        let (id, visit) = (Uuid::new_v4(), Uuid::new_v4());
+        let body = format!(
+            r#"{{"id":"{id}","seq":1,"at":{},"sent":{now},"visit":"{visit}","url":"http://book.marram.example/sailings","device":"phone","connection":"4g","lcp":1843.5,"inp":112,"cls":0.0312,"fcp":921.3,"ttfb":310.2,"load":2210,"dns":12,"connect":61,"abandoned":false,"blank":false,"errors":0,"release":"41.0","lcp_element":"ul.sailings","lcp_delay":0,"lcp_fetch":0,"lcp_render":1532,"labels":{{"fare":"guest"}},"happened":[]}}"#,
+            now - 4_000
+        );
+        let network = nth * 131 + sent;
+        let request = format!(
+            "POST /collect/key HTTP/1.1\r\nhost: x\r\norigin: http://book.marram.example\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
+            (network >> 8) & 255,
+            network & 255,
+            body.len()
+        );
+        sent += 1;
+        if stream.write_all(request.as_bytes()).await.is_err() {
+            return;
+        }
+        match stream.read(&mut answer).await {
+            Ok(n) if answer[..n].starts_with(b"HTTP/1.1 204") => counts.taken.fetch_add(1, Ordering::Relaxed),
+            Ok(n) if n > 0 => counts.turned_away.fetch_add(1, Ordering::Relaxed),
+            _ => return,
+        };
+    }
+}
