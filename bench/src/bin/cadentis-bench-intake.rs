@@ -70,14 +70,16 @@ async fn measure(seconds: u64, connections: u64) -> Result<(), Failure> {
     let db = Db::connect(&url)?;
     db.migrate().await?;
     let domains = ["book.marram.example".to_string()];
-    let site = NewSite { key: "key", name: "Bench", zone: "Europe/Oslo", domains: &domains, families: &[], apdex_t_s: 1.5 };
+    let site =
+        NewSite { key: "key", name: "Bench", zone: "Europe/Oslo", domains: &domains, families: &[], apdex_t_s: 1.5 };
     let site_id = db.add_site(&site).await?;
     let us = std::env::current_exe()?;
     let program = us.with_file_name("cadentis");
     let started = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Ends);
     let (ours, theirs) = (free_port()?, free_port()?);
     let listen = format!("127.0.0.1:{ours}");
-    let server = started(Command::new(&program).args(["serve", "--no-cadence", "--listen", &listen, "--database-url", &url]))?;
+    let server =
+        started(Command::new(&program).args(["serve", "--no-cadence", "--listen", &listen, "--database-url", &url]))?;
     wait_for(ours).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     // In turns, so that a busy minute of the machine falls on both.

@@ -37,7 +37,8 @@ const WORTH_TWO: i64 = 48;
 pub const ROWS_DAYS: i64 = 4;
 
 impl Db {
-    /// The sheets of the hours that a stretch touches, with these columns (and always `at`); without any named, with all.
+    /// The sheets of the hours that a stretch touches, with these columns; without any named, with all. `at` comes with
+    /// the first and the last hour anyhow: it says which of their rows lie inside.
     pub async fn sheets_of(
         &self,
         what: Filed,
@@ -63,9 +64,11 @@ impl Db {
     async fn some_sheets(&self, what: Filed, site_id: i32, stretch: Stretch, columns: &[String]) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.to_vec();
-        if !names.is_empty() && !names.iter().any(|n| n == "at") {
+        let moments = names.is_empty() || names.iter().any(|n| n == "at");
+        if !moments {
             names.push("at".into());
         }
+        let ends = [hours.from, hour_of(stretch.to)];
         // One moment for all three questions: an hour is filed or changed, never neither.
         let mut tx = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let changed: Vec<jiff_sqlx::Timestamp> =
@@ -79,7 +82,7 @@ impl Db {
         let packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)> = sqlx::query_as(
             "SELECT hour, name, packed FROM sheet
              WHERE site_id = $1 AND what = $2 AND hour >= $3 AND hour < $4 AND (cardinality($5::text[]) = 0 OR name = ANY($5))
-               AND hour <> ALL($6)",
+               AND hour <> ALL($6) AND ($7 OR name <> 'at' OR hour = ANY($8))",
         )
         .bind(site_id)
         .bind(what.word())
@@ -87,6 +90,8 @@ impl Db {
         .bind(hours.to.to_sqlx())
         .bind(&names)
         .bind(changed.iter().map(|h| h.to_sqlx()).collect::<Vec<_>>())
+        .bind(moments)
+        .bind(ends.map(|h| h.to_sqlx()).to_vec())
         .fetch_all(&mut *tx)
         .await?;
         let domains = self.domains(&mut tx, site_id).await?;

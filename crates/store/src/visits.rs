@@ -42,7 +42,7 @@ impl Db {
         stretch: Stretch,
         most: usize,
     ) -> Result<Vec<Seen>> {
-        let columns = ["id".to_string(), column.to_string()];
+        let columns = ["at".to_string(), "id".to_string(), column.to_string()];
         let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
         let mut places: Vec<(i64, Place)> = Vec::new();
         for sheet in &sheets {
@@ -131,7 +131,7 @@ impl Db {
         most: usize,
     ) -> Result<Vec<Occurrence>> {
         let columns = with_filter(
-            &["what", "failed", "text", "place", "view", "visit", "person", "family", "browser", "release"],
+            &["at", "what", "failed", "text", "place", "view", "visit", "person", "family", "browser", "release"],
             filter,
         );
         let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;

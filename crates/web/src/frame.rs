@@ -209,6 +209,12 @@ impl Frame {
         self.own.split_inclusive('&').filter(|p| !p.starts_with("all=")).collect()
     }
 
+    /// How many points a line over the stretch has at most. Over weeks it is one a day: the rhythm of the day would hide
+    /// what changed.
+    pub fn points(&self) -> i64 {
+        if self.stretch.seconds() > 14 * 86_400 { 48 } else { 96 }
+    }
+
     /// What it is compared with, as the address says it.
     pub fn against_kind(&self) -> &'static str {
         self.kind.word()

@@ -2,7 +2,7 @@
 
 use super::attribute::Filter;
 use super::calls::most_first;
-use super::sheet::Sheet;
+use super::sheet::{IdMap, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
@@ -33,7 +33,7 @@ pub struct Action {
 }
 
 /// The columns that [`actions`] reads of what happened.
-pub const COLUMNS: [&str; 10] = ["what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
+pub const COLUMNS: [&str; 11] = ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
 /// What came of the actions of one name: counts, times until the answer, what they asked for, the pages.
 type Gathered = (Action, Vec<f64>, HashMap<String, u64>, HashMap<String, u64>);
@@ -153,7 +153,7 @@ impl Trouble {
 
 /// Those with most trouble, by `visit` or `person`, worst first.
 pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str, most: usize) -> Vec<Trouble> {
-    let mut by: HashMap<u128, Trouble> = HashMap::new();
+    let mut by: IdMap<Trouble> = IdMap::default();
     let poor = crate::timing::Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);

@@ -6,13 +6,12 @@
 //! a page that had.
 
 use super::attribute::Filter;
-use super::sheet::Sheet;
+use super::sheet::{IdMap, IdSet, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
 use crate::timing::Vital;
-use std::collections::HashMap;
 
 /// One step of a funnel and what became of those who reached it.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -59,7 +58,7 @@ impl Funnel {
 }
 
 /// The columns that [`funnel`] reads.
-pub const COLUMNS: [&str; 6] = ["visit", "person", "family", "lcp", "errors", "ended"];
+pub const COLUMNS: [&str; 7] = ["at", "visit", "person", "family", "lcp", "errors", "ended"];
 
 #[derive(Clone, Copy)]
 struct View {
@@ -74,7 +73,7 @@ struct View {
 /// How the visits of the stretch went through these families, in order, other pages between allowed; from the first to
 /// the last within `within_ms`. A visit counts once, from its first page view of the first family on.
 pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[String], within_ms: i64) -> Funnel {
-    let mut visits: HashMap<u128, Vec<View>> = HashMap::new();
+    let mut visits: IdMap<Vec<View>> = IdMap::default();
     let poor = Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
@@ -95,7 +94,7 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
     }
     struct Held {
         step: Step,
-        people: std::collections::HashSet<u128>,
+        people: IdSet,
         onwards: Vec<f64>,
         went_on: Vec<f64>,
         left: Vec<f64>,

@@ -4,8 +4,30 @@
 //! column of texts keeps each text once and a code a row; numbers keep their four bytes, alike ones beside each other,
 //! so that whatever packs them finds the repetition. Everything is exact: what was measured is what is read.
 
-use std::collections::{BTreeMap, HashMap};
-use std::hash::Hash;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::hash::{BuildHasherDefault, Hash, Hasher};
+
+/// Ids are random: their own bits tell them apart, and millions of them are looked up for one page.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct IdHasher(u64);
+
+impl Hasher for IdHasher {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|b| self.0 = self.0.rotate_left(8) ^ u64::from(*b));
+    }
+
+    fn write_u128(&mut self, id: u128) {
+        // Version and variant stand in fixed places: both halves together have none.
+        self.0 = (id as u64) ^ ((id >> 64) as u64).rotate_left(29);
+    }
+}
+
+pub type IdMap<V> = HashMap<u128, V, BuildHasherDefault<IdHasher>>;
+pub type IdSet = HashSet<u128, BuildHasherDefault<IdHasher>>;
 
 /// One column of a sheet.
 #[derive(Debug, Clone, PartialEq)]
@@ -148,7 +170,7 @@ impl Column {
                 let codes = if count == rows { (0..rows as u32).collect() } else { r.codes(rows, count)? };
                 Column::Ids(Coded { values, codes })
             }
-            NUMBERS => Column::Numbers(r.planes(rows)?.into_iter().map(f32::from_bits).collect()),
+            NUMBERS => Column::Numbers(r.planes(rows)?),
             MOMENTS => {
                 let mut moments = Vec::with_capacity(rows.min(bytes.len()));
                 let mut before = 0u32;
@@ -236,21 +258,21 @@ impl<'a> Reader<'a> {
             2 => raw.as_chunks::<2>().0.iter().map(|c| u32::from(u16::from_le_bytes(*c))).collect(),
             _ => raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect(),
         };
-        if codes.iter().all(|c| (*c as usize) < values) { Ok(codes) } else { Err(SheetError) }
+        let most = codes.iter().fold(0, |most, c| most.max(*c));
+        if codes.is_empty() || (most as usize) < values { Ok(codes) } else { Err(SheetError) }
     }
 
-    fn planes(&mut self, rows: usize) -> Result<Vec<u32>, SheetError> {
+    fn planes(&mut self, rows: usize) -> Result<Vec<f32>, SheetError> {
         let raw = self.take(rows.checked_mul(4).ok_or(SheetError)?)?;
         if rows == 0 {
             return Ok(Vec::new());
         }
         let mut planes = raw.chunks_exact(rows);
-        let mut bits = vec![0u32; rows];
-        for shift in (0..32).step_by(8) {
-            let plane = planes.next().ok_or(SheetError)?;
-            bits.iter_mut().zip(plane).for_each(|(b, p)| *b |= u32::from(*p) << shift);
-        }
-        Ok(bits)
+        let mut plane = || planes.next().ok_or(SheetError);
+        let (a, b, c, d) = (plane()?, plane()?, plane()?, plane()?);
+        let low = a.iter().zip(b).map(|(a, b)| u32::from(*a) | u32::from(*b) << 8);
+        let high = c.iter().zip(d).map(|(c, d)| u32::from(*c) << 16 | u32::from(*d) << 24);
+        Ok(low.zip(high).map(|(low, high)| f32::from_bits(low | high)).collect())
     }
 }
 

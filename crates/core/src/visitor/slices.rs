@@ -6,12 +6,11 @@
 use super::attribute::{Attribute, Filter};
 use super::cell::Rated;
 use super::measured::Pool;
-use super::sheet::Sheet;
+use super::sheet::{IdSet, Sheet};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Method, Samples};
 use crate::timing::Vital;
-use std::collections::HashSet;
 
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
@@ -29,7 +28,11 @@ pub struct Wanted<'a> {
 impl Wanted<'_> {
     /// The columns that are needed for it.
     pub fn columns(&self) -> Vec<String> {
-        let mut names = vec!["at".to_string(), "ended".into(), "errors".into()];
+        let mut names = vec!["ended".to_string(), "errors".into()];
+        // Where buckets are whole hours, moments matter at both ends only.
+        if self.bucket_s % 3_600 != 0 {
+            names.push("at".into());
+        }
         names.extend(self.filter.parts().map(|(a, _)| a.name()));
         names.extend(self.by.map(Attribute::name));
         names.extend(self.vitals.iter().map(|v| v.name().to_lowercase()));
@@ -104,7 +107,10 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
         .map(|(i, v)| (i, sheet.numbers(&v.name().to_lowercase())))
         .collect();
     let begin = bucket_of(sheet.hour_s);
-    for (row, _) in keep.iter().enumerate().filter(|(_, keep)| **keep) {
+    let kept: Vec<u32> = keep.iter().zip(0u32..).filter(|(keep, _)| **keep).map(|(_, row)| row).collect();
+    // Where each kept row's group is: columns are then walked one after the other, each in its own order.
+    let mut places: Vec<(u32, u32)> = Vec::with_capacity(kept.len());
+    for row in kept.iter().map(|row| *row as usize) {
         let bucket = if one_bucket {
             begin
         } else {
@@ -116,18 +122,23 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
                 groups.len() - 1
             });
         }
-        let group = &mut groups[here].1[by.map_or(0, |w| w.codes[row] as usize)];
+        let code = by.map_or(0, |w| w.codes[row]);
+        places.push((here as u32, code));
+        let group = &mut groups[here].1[code as usize];
         let [abandoned, blank] = ended.map_or([false; 2], |w| fates[w.codes[row] as usize]);
         let wrong = errors.get(row).is_some_and(|n| *n > 0.0);
         for (count, more) in group.counts.iter_mut().zip([true, abandoned, blank, wrong]) {
             *count += u64::from(more);
         }
-        for (i, column) in &columns {
-            let Some(value) = column.get(row).filter(|v| !v.is_nan()) else { continue };
+    }
+    for (i, column) in columns {
+        for (row, (bucket, code)) in kept.iter().zip(&places) {
+            let Some(value) = column.get(*row as usize).filter(|v| !v.is_nan()) else { continue };
+            let group = &mut groups[*bucket as usize].1[*code as usize];
             if wanted.exact {
-                group.samples[*i].push(*value);
+                group.samples[i].push(*value);
             } else {
-                group.rated[*i].add(Vital::ALL[*i], f64::from(*value));
+                group.rated[i].add(Vital::ALL[i], f64::from(*value));
             }
         }
     }
@@ -229,7 +240,7 @@ pub fn worst_minute(sheets: &[Sheet], stretch: Stretch, filter: &Filter, vital: 
 
 /// How many different ids stand in a column among the wanted rows; an id of zero is nobody.
 pub fn different(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str) -> u64 {
-    let mut ids: HashSet<u128> = HashSet::new();
+    let mut ids: IdSet = IdSet::default();
     for sheet in sheets {
         let Some(held) = sheet.ids(column) else { continue };
         let mut seen = vec![false; held.values.len()];
@@ -248,6 +259,7 @@ mod tests {
     use crate::timing::Rating;
     use crate::visitor::sheet::Column;
     use proptest::prelude::*;
+    use std::collections::HashSet;
 
     const HOUR: i64 = 1_764_000_000 / 3_600 * 3_600;
 

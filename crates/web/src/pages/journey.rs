@@ -110,8 +110,6 @@ pub async fn page(
     let script =
         journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
     let everything = Filter::default();
-    // Over weeks a point a day: the rhythm of the day would hide what changed.
-    let points = if past.seconds() > 14 * 86_400 { 48 } else { 96 };
     let goals = state.db.goals(site.id).await?;
     let goal = goals.iter().find(|g| g.journey_id == j.id);
     let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
@@ -119,7 +117,7 @@ pub async fn page(
         runs_against(&state, &frame, j.id),
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], points),
+        Views::load(&state, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], frame.points()),
         Views::rolled(&state, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36),
         async {
             match goal {

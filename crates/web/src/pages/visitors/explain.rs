@@ -223,7 +223,7 @@ struct TroubleRow {
 /// `GET /visitors/trouble`: the visits, and the people of whom pages told who they are, that had most trouble.
 pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let columns = with_filter(&["visit", "person", "family", "ended", "errors", "lcp"], &asked.filter);
+    let columns = with_filter(&["at", "visit", "person", "family", "ended", "errors", "lcp"], &asked.filter);
     let sheets = state.db.sheets_of(Filed::PageViews, asked.site.id, asked.past(), &columns).await?;
     let zone = &asked.site.zone;
     let rows = |column: &str| {

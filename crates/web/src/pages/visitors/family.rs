@@ -3,7 +3,7 @@
 use super::super::{Figure, TWELVE_HOURS, html};
 use super::errors::{self, Row};
 use super::filter::FilterLine;
-use super::{SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, tabs};
+use super::{LANES, SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, tabs};
 use crate::State;
 use crate::draw::{Axis, ticks};
 use crate::error::PageError;
@@ -55,12 +55,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
     let (views, before, limits, labels) = futures::try_join!(
-        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &Vital::ALL, 96),
+        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &LANES, frame.points()),
         async {
             match frame.against {
-                Some(a) => {
-                    Views::rolled(&state, site_id, a, &frame.filter, Attribute::Family, &Vital::ALL, 96).await.map(Some)
-                }
+                Some(a) => Views::rolled(&state, site_id, a, &frame.filter, Attribute::Family, &LANES, frame.points())
+                    .await
+                    .map(Some),
                 None => Ok(None),
             }
         },

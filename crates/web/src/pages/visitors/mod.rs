@@ -162,12 +162,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     // What the page shows: the vital it is about, and those with a lane.
     let shown: Vec<Vital> = Vital::ALL.into_iter().filter(|v| *v == vital || LANES.contains(v)).collect();
     let (views, before, visits, limits, labels, worst) = futures::try_join!(
-        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &shown, 96),
+        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &shown, frame.points()),
         async {
             match frame.against {
-                Some(a) => {
-                    Views::rolled(&state, site_id, a, &frame.filter, Attribute::Device, &LANES, 96).await.map(Some)
-                }
+                Some(a) => Views::rolled(&state, site_id, a, &frame.filter, Attribute::Device, &LANES, frame.points())
+                    .await
+                    .map(Some),
                 None => Ok(None),
             }
         },
@@ -223,7 +223,7 @@ async fn worst(state: &State, frame: &Frame, vital: Vital) -> cadentis_store::Re
         return Ok(None);
     }
     let column = vital.name().to_lowercase();
-    let columns = with_filter(&[&column], &frame.filter);
+    let columns = with_filter(&["at", &column], &frame.filter);
     let sheets = state.db.sheets_of(Filed::PageViews, frame.site.id, past, &columns).await?;
     Ok(worst_minute(&sheets, past, &frame.filter, vital, LEAST).map(|w| {
         let around = Stretch { from: at_second(w.at_s - 900), to: at_second(w.at_s + 960) };
