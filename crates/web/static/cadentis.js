@@ -112,6 +112,11 @@
   lineups();
   document.addEventListener('htmx:after:swap', lineups);
 
+  // Values of an attribute are read when somebody wants to choose among them.
+  document.addEventListener('toggle', function (e) {
+    if (e.target.matches('details.choose[open]')) e.target.querySelector('[hx-get]').dispatchEvent(new Event('open'));
+  }, true);
+
   var keys = document.getElementById('keys');
   document.querySelector('[data-keys]').addEventListener('click', function () { keys.showModal(); });
   document.addEventListener('keydown', function (e) {
