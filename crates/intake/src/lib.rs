@@ -313,11 +313,13 @@ async fn write(db: Db, mut queue: mpsc::Receiver<Parcel>, waiting: Arc<AtomicUsi
     }
 }
 
-/// Rebuilds marked hours for ever, resting when there are none.
+/// Rebuilds marked hours for ever, resting when there are none, and four times as long as the last one took: an hour that
+/// beacons pour into is filed anew again and again, and they come first. Meanwhile it is read from its rows.
 pub async fn roll_up(db: Db) {
     loop {
+        let begun = Instant::now();
         let rest = match db.roll_up_one().await {
-            Ok(true) => Duration::from_millis(20),
+            Ok(true) => (begun.elapsed() * 4).clamp(Duration::from_millis(20), Duration::from_secs(60)),
             Ok(false) => Duration::from_secs(2),
             Err(e) => {
                 tracing::warn!("roll-up waits: {e}");

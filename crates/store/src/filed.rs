@@ -270,9 +270,9 @@ impl Db {
             }
             let sql = match column {
                 "visit" => {
-                    "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view->'beacon'->>'visit' = $4"
+                    "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view::json->'beacon'->>'visit' = $4"
                 }
-                _ => "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view->>'person' = $4",
+                _ => "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view::json->>'person' = $4",
             };
             let text = if column == "visit" { uuid::Uuid::from_u128(id).to_string() } else { id.to_string() };
             let mut tx = self.pool.begin().await?;
@@ -296,14 +296,13 @@ impl Db {
 
 /// The rows of an hour, in order of time.
 async fn rows_of(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Vec<PageView>> {
-    let rows: Vec<String> = sqlx::query_scalar(
-        "SELECT view::text FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at, id",
-    )
-    .bind(site_id)
-    .bind(hour.to_sqlx())
-    .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
-    .fetch_all(tx)
-    .await?;
+    let rows: Vec<String> =
+        sqlx::query_scalar("SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at, id")
+            .bind(site_id)
+            .bind(hour.to_sqlx())
+            .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
+            .fetch_all(tx)
+            .await?;
     crate::views::read(rows)
 }
 

@@ -12,6 +12,7 @@ use cadentis_core::visitor::slices::{Wanted, pools};
 use cadentis_core::visitor::{Attribute, Cell, Filter, PageView, Rated, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
+use rand::seq::IndexedRandom;
 use sqlx::{PgConnection, Row};
 use std::collections::{BTreeMap, HashSet};
 
@@ -25,15 +26,27 @@ pub struct HourCell {
 
 impl Db {
     /// Rebuilds one marked hour; `false` when none is marked.
+    ///
+    /// Whoever writes page views meanwhile is not held up: the mark is looked at and not locked, and taken away only if
+    /// it is still the one that was seen before the rows were read.
     pub async fn roll_up_one(&self) -> Result<bool> {
+        // One of the oldest: two servers seldom choose the same.
+        let marked: Vec<(i32, jiff_sqlx::Timestamp)> =
+            sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 8")
+                .fetch_all(&self.pool)
+                .await?;
+        let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else { return Ok(false) };
+        let from = hour.to_jiff();
         let mut tx = self.pool.begin().await?;
-        let row: Option<(i32, jiff_sqlx::Timestamp)> =
-            sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 1 FOR UPDATE SKIP LOCKED")
+        lock_day(&mut tx, site_id, day_of(from)).await?;
+        let seen: Option<jiff_sqlx::Timestamp> =
+            sqlx::query_scalar("SELECT marked_at FROM dirty_hour WHERE site_id = $1 AND hour = $2")
+                .bind(site_id)
+                .bind(hour)
                 .fetch_optional(&mut *tx)
                 .await?;
-        let Some((site_id, hour)) = row else { return Ok(false) };
-        let from = hour.to_jiff();
-        lock_day(&mut tx, site_id, day_of(from)).await?;
+        // Another server was quicker.
+        let Some(seen) = seen else { return Ok(true) };
         sqlx::query("DELETE FROM page_view_day WHERE site_id = $1 AND hour = $2")
             .bind(site_id)
             .bind(begin_of(day_of(from)).to_sqlx())
@@ -42,9 +55,10 @@ impl Db {
         if let Some(sheet) = self.file_hour(&mut tx, site_id, from).await? {
             put_cells(&mut tx, site_id, from, &sheet).await?;
         }
-        sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2")
+        sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2 AND marked_at = $3")
             .bind(site_id)
             .bind(hour)
+            .bind(seen)
             .execute(&mut *tx)
             .await?;
         tx.commit().await?;

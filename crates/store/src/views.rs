@@ -6,7 +6,7 @@ use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::PageView;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use uuid::Uuid;
 
 impl Db {
@@ -28,38 +28,33 @@ impl Db {
         rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
         let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
         let texts = texts.map_err(|e| content("page_view.view", e))?;
-        let hours: BTreeSet<(i32, Timestamp)> = rows.iter().map(|(site, v)| (*site, hour_of(v.at))).collect();
-        let mut tx = self.pool.begin().await?;
+        // One statement is one transaction and one way to the database and back.
         sqlx::query(
-            "INSERT INTO page_view (site_id, at, id, seq, view)
-             SELECT a.site_id, a.at, a.id, a.seq, a.view::json
-             FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[]) AS a(site_id, at, id, seq, view)
-             ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
-             WHERE page_view.seq < excluded.seq",
+            "WITH given AS (
+                 SELECT * FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[])
+                   AS a(site_id, at, id, seq, view)),
+             put AS (
+                 INSERT INTO page_view (site_id, at, id, seq, view) SELECT * FROM given
+                 ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
+                 WHERE page_view.seq < excluded.seq)
+             INSERT INTO dirty_hour (site_id, hour)
+             SELECT DISTINCT site_id, date_trunc('hour', at) AS hour FROM given ORDER BY 1, 2
+             ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
         )
         .bind(rows.iter().map(|(site, _)| *site).collect::<Vec<_>>())
         .bind(rows.iter().map(|(_, v)| v.at.to_sqlx()).collect::<Vec<_>>())
         .bind(rows.iter().map(|(_, v)| v.beacon.id).collect::<Vec<_>>())
         .bind(rows.iter().map(|(_, v)| v.beacon.seq).collect::<Vec<_>>())
         .bind(texts)
-        .execute(&mut *tx)
+        .execute(&self.pool)
         .await?;
-        sqlx::query(
-            "INSERT INTO dirty_hour (site_id, hour) SELECT * FROM unnest($1::int[], $2::timestamptz[])
-             ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
-        )
-        .bind(hours.iter().map(|(site, _)| *site).collect::<Vec<_>>())
-        .bind(hours.iter().map(|(_, hour)| hour.to_sqlx()).collect::<Vec<_>>())
-        .execute(&mut *tx)
-        .await?;
-        tx.commit().await?;
         Ok(())
     }
 
     /// The newest page views, newest first.
     pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<PageView>> {
         let rows: Vec<String> = sqlx::query_scalar(
-            "SELECT view::text FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4",
+            "SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4",
         )
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
