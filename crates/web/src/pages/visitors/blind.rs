@@ -41,14 +41,15 @@ struct Row {
     says: &'static str,
 }
 
-/// The journeys that play on their own, each with the steps and families that its newest passed run came to.
+/// The journeys that play where visitors are, each with the steps and families that its newest passed run came to.
 async fn journeys_visit(
     state: &State,
     asked: &cadentis_store::sites::Site,
 ) -> Result<Vec<(Journey, Vec<(usize, String)>)>, PageError> {
     let mut all = Vec::new();
+    let usual = asked.environment_names().into_iter().next().unwrap_or_default();
     for j in state.db.journeys(asked.id).await? {
-        if j.life == Life::Archived.word() {
+        if j.life == Life::Archived.word() || j.environment != usual {
             continue;
         }
         if let Some(record) = state.db.newest_passed_record(asked.id, j.id).await? {

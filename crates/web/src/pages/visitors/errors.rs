@@ -35,7 +35,8 @@ pub(super) struct Row {
     pub what: String,
     pub place: String,
     pub releases: String,
-    pub people: u64,
+    /// Empty when nobody said who they were.
+    pub people: String,
     pub count: String,
     pub pattern: String,
     pub example: String,
@@ -113,7 +114,11 @@ pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
         what: k.what.clone(),
         place: k.place.clone(),
         releases: releases.join(", "),
-        people: k.people,
+        people: match k.people {
+            0 => String::new(),
+            1 => "1 person".into(),
+            n => format!("{} people", format::thousands(n)),
+        },
         count: format::thousands(k.count),
         pattern: k.pattern.clone(),
         example: k.example.clone(),

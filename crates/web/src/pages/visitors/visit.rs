@@ -118,7 +118,9 @@ pub async fn page(
     let all = wanted.all.is_some();
     // The line ends when the last page had loaded, as far as that is known.
     let last_ms = [last.load, last.lcp, last.ttfb].into_iter().flatten().fold(0.0f32, f32::max);
-    let length_ms = (last.at.duration_since(begun).as_millis_f64() + f64::from(last_ms)).max(1.0);
+    // What happened on it later belongs to the visit, too.
+    let told_ms = told.iter().filter(|t| t.view == last.id).map(|t| t.after).fold(f64::from(last_ms), f64::max);
+    let length_ms = (last.at.duration_since(begun).as_millis_f64() + told_ms).max(1.0);
     let chosen = views.iter().find(|v| Some(v.id) == wanted.view).or(views.iter().find(|v| !wrong(v).is_empty()));
     let chosen_id = chosen.map(|v| v.id);
     let zone = frame.site.zone.clone();
