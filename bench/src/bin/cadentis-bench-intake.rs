@@ -52,8 +52,8 @@ fn bare(port: u16) -> Result<(), Failure> {
                 "/collect/{key}",
                 web::post().to(|body: web::Bytes| async move {
                     match Beacon::read(&body) {
-                        Ok(_) => HttpResponse::NoContent(),
-                        Err(_) => HttpResponse::BadRequest(),
+                        Ok(_) => HttpResponse::NoContent().finish(),
+                        Err(_) => HttpResponse::BadRequest().finish(),
                     }
                 }),
             )

@@ -101,8 +101,14 @@ impl Db {
         Ok((different(&sheets, stretch, filter, "visit"), different(&sheets, stretch, filter, "person")))
     }
 
-    /// What page views reported of their load, at most `most` of them, evenly chosen.
-    pub async fn moments(&self, site_id: i32, stretch: Stretch, filter: &Filter, most: usize) -> Result<Vec<Moments>> {
+    /// What page views reported of their load, at most `most` of them, evenly chosen; and of how many.
+    pub async fn moments(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        filter: &Filter,
+        most: usize,
+    ) -> Result<(Vec<Moments>, usize)> {
         let columns = with_filter(&["dns", "connect", "ttfb", "fcp", "lcp"], filter);
         let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
         let mut all = Vec::new();
@@ -118,7 +124,8 @@ impl Db {
             }));
         }
         let step = all.len().div_ceil(most.max(1)).max(1);
-        Ok(all.into_iter().step_by(step).collect())
+        let whole = all.len();
+        Ok((all.into_iter().step_by(step).collect(), whole))
     }
 
     /// What went wrong in pages, newest first: script errors, errors on the console, phrases that must not appear,

@@ -30,7 +30,8 @@ pub struct Step {
     /// Milliseconds of LCP on this step, at the 75th percentile: of those who went on and of those who were lost.
     pub went_on: Option<Reading>,
     pub left: Option<Reading>,
-    /// Whether trouble here surely went with leaving: share of the troubled among the lost against those who went on.
+    /// Whether trouble here surely went with leaving: share of the troubled among those who left a page that had loaded
+    /// against those who went on. (Who left before it had loaded is no witness: of those, all left.)
     pub trouble_tells: bool,
 }
 
@@ -149,7 +150,7 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
     let read = |values: &[f64], p: f64| readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some());
     let steps = held.into_iter().map(|h| {
         let went_on = h.step.reached - h.step.lost;
-        let tells = share_shift((h.troubled_on, went_on), (h.step.troubled + h.step.abandoned, h.step.lost));
+        let tells = share_shift((h.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
         Step {
             people: h.people.len() as u64,
             onwards: read(&h.onwards, 0.5),
@@ -240,6 +241,10 @@ mod tests {
         assert!(f.steps[0].trouble_tells);
         let few = of(&[(1, 0, 0, 6_000.0, false), (2, 0, 0, 900.0, false), (2, 1, 3, 900.0, false)], 600);
         assert!(!few.steps[0].trouble_tells, "one visit proves nothing");
+        // Whoever left before it had loaded is lost by that alone: it says nothing about waiting.
+        let mut early: Vec<Row> = (1..=200).map(|v| (v, 0, 0, 1_000.0, v > 120)).collect();
+        early.extend((1..=120).map(|v| (v, 1, 10, 1_000.0, false)));
+        assert!(!of(&early, 600).steps[0].trouble_tells);
     }
 
     proptest! {

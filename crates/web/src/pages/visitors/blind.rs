@@ -79,11 +79,15 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         (0, 0) => {
             "Every page family that people use is visited by a journey, and every journey’s pages are used.".into()
         }
-        _ => format!(
-            "{} of page views are on pages that no journey visits; {unused} page famil{} only journeys.",
-            format::percent(cadentis_core::stats::share(unwatched, whole), 1, None),
-            if unused == 1 { "y is seen by" } else { "ies are seen by" }
-        ),
+        _ => {
+            let share = format::percent(cadentis_core::stats::share(unwatched, whole), 1, None);
+            let unused = match unused {
+                0 => String::new(),
+                1 => "; one page family is seen by journeys only".into(),
+                n => format!("; {n} page families are seen by journeys only"),
+            };
+            format!("{share} of page views are on pages that no journey visits{unused}.")
+        }
     };
     let row = |s: &BlindSpot| Row {
         link: format!("{}&{}", family_link(&s.family), frame.query),

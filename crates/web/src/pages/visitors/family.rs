@@ -136,12 +136,16 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
     let filter = frame.filter.clone().and(Attribute::Family, &name);
-    let (moments, slowest, errors) = futures::try_join!(
+    let ((moments, whole), slowest, errors) = futures::try_join!(
         state.db.moments(site_id, past, &filter, SAMPLE),
         state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
         state.db.errors(site_id, past, &filter, MOST_ERRORS),
     )?;
-    let chosen = if moments.len() >= SAMPLE / 2 { ", chosen evenly" } else { "" };
+    let chosen = if moments.len() < whole {
+        format!(", chosen evenly from {}", format::thousands(whole as u64))
+    } else {
+        String::new()
+    };
     let spent = around_p75(&moments).map(|(spent, n)| {
         let says = format!(
             "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{chosen}.",

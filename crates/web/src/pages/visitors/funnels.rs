@@ -130,7 +130,7 @@ async fn show(
             "A visit counts once, from its first page view of the first family; other pages between are allowed, the order is not. Whoever is not at the next page within the time is lost at this one.".into(),
             "Shares refer to all who began; beside them from step to step. Completions and losses add up to all who began.".into(),
             "Left before it had loaded: the page view was abandoned. Waited or met an error: LCP was poor (over 4 s), the page stayed blank, or a script error happened. The rest stopped on a page that worked.".into(),
-            "“Trouble goes with leaving” is said when its share is surely higher among those who left than among those who went on (95 % interval of the difference, Newcombe).".into(),
+            "“Trouble goes with leaving” is said when the share of those who waited long or met an error is surely higher among those who left a page that had loaded than among those who went on (95 % interval of the difference, Newcombe).".into(),
         ],
     )];
     html(&Page {
