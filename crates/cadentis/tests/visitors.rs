@@ -288,7 +288,7 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
         let at = now - minutes_ago * 60_000;
         let mut view = json!({"id": Uuid::new_v4(), "seq": 1, "at": at, "sent": now, "visit": visit,
             "device": "phone", "url": format!("http://book.marram.example{path}"), "dns": 20, "connect": 80,
-            "ttfb": 300, "fcp": 700, "lcp": 1_500, "load": 1_800});
+            "ttfb": 300, "fcp": 700, "lcp": 1_500, "load": 1_800, "lcp_element": "img.hero", "lcp_fetch": 700});
         more.as_object().into_iter().flatten().for_each(|(k, v)| view[k.as_str()] = v.clone());
         view
     };
@@ -325,6 +325,10 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     assert!(whole.contains("At the 75th percentile LCP is 1.50 s"), "{whole}");
     let load = page(&s, &format!("/visitors/family/load?family={family}")).await;
     assert!(load.contains("Where 1.50 s until the largest paint go"), "{load}");
+    assert!(
+        load.contains("<code>img.hero</code>") && load.contains(">0.70 s<"),
+        "its largest element and what it took: {load}"
+    );
     let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address)).await.expect("an answer");
     assert_eq!(nobody.status(), 404);
     let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());

@@ -38,7 +38,9 @@ SELECT site_id, at, id, seq, json_strip_nulls(json_build_object(
         'id', id, 'seq', seq, 'at_ms', (extract(epoch FROM at) * 1000)::bigint,
         'sent_ms', (extract(epoch FROM received_at) * 1000)::bigint, 'visit', visit, 'url', path, 'device', device,
         'connection', connection, 'lcp', lcp, 'inp', inp, 'cls', cls, 'fcp', fcp, 'ttfb', ttfb, 'load', load,
-        'dns', dns, 'connect', connect, 'abandoned', abandoned, 'blank', blank, 'errors', errors, 'error', error)))::text
+        'dns', dns, 'connect', connect, 'abandoned', abandoned, 'blank', blank, 'errors', errors, 'error', error, 'more', CASE WHEN errors > 0 AND error IS NOT NULL THEN
+            json_build_object('happened', json_build_array(json_build_object('what', 'error', 'at', 0, 'name', error)))
+        END)))::text
 FROM old_page_view;
 DROP TABLE old_page_view;
 

@@ -9,8 +9,9 @@ use super::measured::Pool;
 use super::sheet::{IdSet, Sheet};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
-use crate::stats::{Method, Samples};
+use crate::stats::{Method, Reading, Samples, readings};
 use crate::timing::Vital;
+use std::collections::BTreeMap;
 
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
@@ -238,6 +239,52 @@ pub fn worst_minute(sheets: &[Sheet], stretch: Stretch, filter: &Filter, vital: 
     worst
 }
 
+/// Page views that name the same element or script.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Named {
+    pub name: String,
+    /// The value at the 75th percentile of those page views, with how many they are.
+    pub p75: Reading,
+    /// Medians of the other columns that were asked for; `None` where nobody told them.
+    pub medians: Vec<Option<f64>>,
+}
+
+/// Page views gathered by what a column of texts names, most first: values of `number`, and medians of more columns.
+pub fn by_name(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    words: &str,
+    number: &str,
+    more: &[&str],
+) -> Vec<Named> {
+    let mut by: BTreeMap<&str, Vec<Vec<f64>>> = BTreeMap::new();
+    for sheet in sheets {
+        let Some(names) = sheet.words(words) else { continue };
+        let keep = rows(sheet, stretch, filter);
+        for row in (0..sheet.rows).filter(|row| keep[*row]) {
+            let Some(name) = names.get(row).filter(|n| !n.is_empty()) else { continue };
+            let Some(value) = sheet.number(number, row) else { continue };
+            let held = by.entry(name).or_insert_with(|| vec![Vec::new(); more.len() + 1]);
+            held[0].push(f64::from(value));
+            for (values, column) in held[1..].iter_mut().zip(more) {
+                values.extend(sheet.number(column, row).map(f64::from));
+            }
+        }
+    }
+    let median = |values: &Vec<f64>| readings(values, &[0.5]).0[0].value;
+    let mut all: Vec<Named> = by
+        .into_iter()
+        .map(|(name, held)| Named {
+            name: name.to_string(),
+            p75: readings(&held[0], &[0.75]).0[0],
+            medians: held[1..].iter().map(median).collect(),
+        })
+        .collect();
+    all.sort_by(|a, b| b.p75.samples.cmp(&a.p75.samples).then_with(|| a.name.cmp(&b.name)));
+    all
+}
+
 /// How many different ids stand in a column among the wanted rows; an id of zero is nobody.
 pub fn different(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str) -> u64 {
     let mut ids: IdSet = IdSet::default();
@@ -355,6 +402,21 @@ mod tests {
         assert!((phone.share - 0.5).abs() < 1e-9 && (phone.share_not_good - 200.0 / 220.0).abs() < 1e-9);
         // Like the desktops, 20 of 500 would not have been good.
         assert!((phone.excess - 180.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn page_views_are_gathered_by_the_element_they_name() {
+        let mut sheet = Sheet::new(HOUR);
+        let columns = [
+            ("at", Column::Moments(vec![0, 1, 2, 3])),
+            ("lcp_element", Column::words(["img", "h1", "img", ""])),
+            ("lcp", Column::numbers([Some(2_000.0), Some(900.0), Some(3_000.0), Some(9_000.0)])),
+            ("lcp_fetch", Column::numbers([Some(700.0), None, Some(900.0), None])),
+        ];
+        columns.into_iter().for_each(|(name, column)| sheet.put(name, column).unwrap());
+        let found = by_name(&[sheet], hour(), &Filter::default(), "lcp_element", "lcp", &["lcp_fetch"]);
+        let says: Vec<_> = found.iter().map(|n| (n.name.as_str(), n.p75.samples, n.p75.value, n.medians[0])).collect();
+        assert_eq!(says, [("img", 2, Some(3_000.0), Some(700.0)), ("h1", 1, Some(900.0), None)]);
     }
 
     #[test]

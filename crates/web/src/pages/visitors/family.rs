@@ -3,7 +3,9 @@
 use super::super::{Figure, TWELVE_HOURS, html};
 use super::errors::{self, Row};
 use super::filter::FilterLine;
-use super::{LANES, SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, tabs};
+use super::{
+    LANES, SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, slow_tone, tabs,
+};
 use crate::State;
 use crate::draw::{Axis, ticks};
 use crate::error::PageError;
@@ -13,11 +15,15 @@ use crate::frame::{Frame, WIDTH};
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::errors::kinds;
+use cadentis_core::visitor::slices::{Named, by_name};
 use cadentis_core::visitor::spent::{PARTS, around_p75};
+use cadentis_core::visitor::{Attribute, Filter, Sheet};
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
 use serde::Deserialize;
 
 /// So many page views are read for where the load goes.
@@ -103,6 +109,63 @@ struct LoadPart {
     rows: Vec<SeenRow>,
     kinds: Vec<Row>,
     link: String,
+    named: Vec<NamedTable>,
+    /// What this page asked for, what was pressed there, what went wrong: name and address.
+    beside: Vec<(&'static str, String)>,
+}
+
+/// Where a vital comes from: elements or scripts.
+struct NamedTable {
+    title: &'static str,
+    vital: &'static str,
+    columns: Vec<&'static str>,
+    /// Name, page views, p75, tone, medians.
+    rows: Vec<(String, String, String, &'static str, Vec<String>)>,
+}
+
+/// Title, column that names, vital, further columns with their titles.
+type Origin = (&'static str, &'static str, Vital, &'static [(&'static str, &'static str)]);
+
+const ORIGINS: [Origin; 4] = [
+    (
+        "Largest element",
+        "lcp_element",
+        Vital::Lcp,
+        &[
+            ("ttfb", "first byte"),
+            ("lcp_delay", "until asked for"),
+            ("lcp_fetch", "to fetch"),
+            ("lcp_render", "to show"),
+        ],
+    ),
+    ("Pressed, answered late", "inp_element", Vital::Inp, &[]),
+    ("Script that kept it waiting", "inp_script", Vital::Inp, &[]),
+    ("Moved most", "cls_element", Vital::Cls, &[]),
+];
+const NAMED: usize = 4;
+
+fn named_tables(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<NamedTable> {
+    let table = |(title, words, vital, more): Origin| {
+        let columns: Vec<&str> = more.iter().map(|(column, _)| *column).collect();
+        let found = by_name(sheets, stretch, filter, words, &vital.name().to_lowercase(), &columns);
+        let row = |n: &Named| {
+            let median = |ms: &Option<f64>| ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)));
+            (
+                n.name.clone(),
+                format::thousands(n.p75.samples),
+                format::vital(vital, &n.p75),
+                slow_tone(vital, &n.p75),
+                n.medians.iter().map(median).collect(),
+            )
+        };
+        NamedTable {
+            title,
+            vital: vital.name(),
+            columns: more.iter().map(|(_, title)| *title).collect(),
+            rows: found.iter().take(NAMED).map(row).collect(),
+        }
+    };
+    ORIGINS.into_iter().map(table).filter(|t| !t.rows.is_empty()).collect()
 }
 
 /// Where the time until LCP went, drawn.
@@ -136,8 +199,15 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
     let filter = frame.filter.clone().and(Attribute::Family, &name);
-    let ((moments, whole), slowest, errors) = futures::try_join!(
+    let columns: Vec<&str> = ORIGINS
+        .iter()
+        .flat_map(|(_, words, _, more)| more.iter().map(|(column, _)| *column).chain([*words]))
+        .chain(["lcp", "inp", "cls"])
+        .collect();
+    let columns = with_filter(&columns, &filter);
+    let ((moments, whole), sheets, slowest, errors) = futures::try_join!(
         state.db.moments(site_id, past, &filter, SAMPLE),
+        state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
         state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
         state.db.errors(site_id, past, &filter, MOST_ERRORS),
     )?;
@@ -157,5 +227,15 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let zone = &frame.site.zone;
     let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, zone)).collect();
     let rows = slowest.iter().map(|s| slow_row(s, zone)).collect();
-    html(&LoadPart { spent, rows, kinds, link: family_link(&name), frame })
+    let named = named_tables(&sheets, past, &filter);
+    let query = frame.query_with(&filter);
+    let beside = [
+        ("requests", "/visitors/requests?"),
+        ("pictures, scripts, styles", "/visitors/requests?what=resource&"),
+        ("actions", "/visitors/actions?"),
+        ("what went wrong", "/visitors/errors?"),
+        ("by release and all else", "/visitors?"),
+    ];
+    let beside = beside.map(|(name, path)| (name, format!("{path}{query}"))).to_vec();
+    html(&LoadPart { spent, rows, kinds, link: family_link(&name), named, beside, frame })
 }

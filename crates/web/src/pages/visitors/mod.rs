@@ -243,10 +243,14 @@ fn proof(frame: &Frame, vital: Vital, all: &Pool) -> Vec<Working> {
     let past = frame.past();
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
-        format!(
-            "{} page views; every page view is sampled (share 1).",
-            format::thousands(all.page_views)
-        ),
+        match frame.site.collecting.sample {
+            s if s >= 1.0 => format!("{} page views; every visit reports.", format::thousands(all.page_views)),
+            s => format!(
+                "{} page views of the {} % of visits that report now: counts are of those and not scaled up, percentiles and shares are those of the sample.",
+                format::thousands(all.page_views),
+                s * 100.0
+            ),
+        },
         "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
     ];
     let (good, poor) = vital.thresholds();
@@ -295,7 +299,11 @@ pub(super) fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits
     let versus = |share: Option<f64>| {
         share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)))
     };
-    let mut figures = vec![Figure::new(format::thousands(all.page_views), "page views".into(), "within")];
+    let sampled = match frame.site.collecting.sample {
+        s if s >= 1.0 => "page views".to_string(),
+        s => format!("page views · {} % of visits report", s * 100.0),
+    };
+    let mut figures = vec![Figure::new(format::thousands(all.page_views), sampled, "within")];
     if let Some((visits, _)) = visits {
         figures.push(Figure::new(format::thousands(visits), "visits".into(), "within"));
     }
