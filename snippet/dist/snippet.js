@@ -243,13 +243,19 @@ function measure(settings) {
     return send.apply(this, arguments);
   };
 
-  // The slowest resources, and those of other hosts.
+  // The slowest resources, and the slowest one of each other host.
   function resources() {
+    var hosts = {}, foreign = 0;
     var all = performance.getEntriesByType('resource').filter(function (e) {
       return !/^(fetch|xmlhttprequest|beacon)$/.test(e.initiatorType) && e.duration > 0 && e.name.indexOf(target) < 0;
     });
     all.sort(function (a, b) { return b.duration - a.duration; });
-    all.slice(0, 6).forEach(function (e) {
+    all.filter(function (e, i) {
+      var host = new URL(e.name, location.href).hostname, first = host !== location.hostname && !hosts[host] && foreign < 8;
+      if (first) foreign++;
+      hosts[host] = true;
+      return i < 6 || first;
+    }).forEach(function (e) {
       var one = tell('resource', address(e.name), {
         ms: Math.round(10 * e.duration) / 10, bytes: e.transferSize || e.encodedBodySize || undefined, status: e.responseStatus || undefined
       });

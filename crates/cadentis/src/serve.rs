@@ -88,6 +88,7 @@ async fn keep_house(db: Db, cadence: bool, ready: Arc<AtomicBool>) {
     }
     ready.store(true, Ordering::Relaxed);
     tokio::spawn(cadentis_intake::roll_up(db.clone()));
+    tokio::spawn(cadentis_intake::import::work_on_tasks(db.clone()));
     let mut beats: u64 = 0;
     loop {
         let now = Timestamp::now();

@@ -2,11 +2,13 @@
 
 mod serving;
 
-use cadentis_standins::postgres::free_port;
+use cadentis_standins::postgres::{Care, Cluster, free_port};
+use cadentis_store::Db;
 use serde_json::{Value, json};
 use serving::Server;
 use serving::beacons::{BROWSER, OWN, beacon, send, server, today};
 use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use uuid::Uuid;
@@ -64,51 +66,135 @@ async fn a_repeated_beacon_and_an_array_with_repeats_are_stored_once() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn nothing_acknowledged_is_lost_when_the_server_is_killed_in_mid_load_and_nothing_is_stored_twice() {
-    let mut s = server().await;
+async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_are_killed_twenty_times_in_mid_load() {
+    let folder = std::env::temp_dir().join(format!("cadentis-pg-{}-killed", std::process::id()));
+    // Every commit reaches the disk here: this is what is tested.
+    let cluster = Cluster::start(&folder, Care::Durable).expect("PostgreSQL is installed");
+    let db = Db::connect(&cluster.url("postgres")).expect("an address");
+    db.migrate().await.expect("migrations");
+    serving::site(&db).await;
+    let mut server = Server::start(&cluster.url("postgres"));
+    assert_eq!(server.up().await, 200);
     let acknowledged: Arc<Mutex<HashSet<Uuid>>> = Arc::default();
-    for round in 0..3 {
-        let senders: Vec<_> = (0..16)
-            .map(|_| {
-                let (address, acknowledged) = (s.server.address.clone(), acknowledged.clone());
+    for round in 0..20 {
+        let over = Arc::new(AtomicBool::new(false));
+        let senders: Vec<_> = (0..8)
+            .map(|nth| {
+                let (address, acknowledged, over) = (server.address.clone(), acknowledged.clone(), over.clone());
+                // From many networks, so that it is no flood.
+                let network = format!("198.51.{nth}.{round}");
                 tokio::spawn(async move {
                     let client = reqwest::Client::new();
-                    for _ in 0..400 {
+                    while !over.load(Ordering::Relaxed) {
                         let id = Uuid::new_v4();
-                        let sent = client
-                            .post(format!("{address}/collect/key"))
-                            .header("origin", OWN)
-                            .header("user-agent", BROWSER)
-                            .body(beacon(id).to_string())
-                            .send()
-                            .await;
-                        match sent {
+                        let request = client.post(format!("{address}/collect/key")).header("origin", OWN);
+                        let request = request.header("user-agent", BROWSER).header("x-forwarded-for", &network);
+                        match request.body(beacon(id).to_string()).send().await {
                             Ok(answer) if answer.status() == 204 => {
                                 acknowledged.lock().expect("no panic holds it").insert(id);
                             }
                             // Turned away is not acknowledged.
                             Ok(answer) => assert_eq!(answer.status(), 503, "round {round}"),
                             // The server is gone: what was not acknowledged may or may not be there.
-                            Err(_) => return,
+                            Err(_) => tokio::time::sleep(Duration::from_millis(5)).await,
                         }
                     }
                 })
             })
             .collect();
-        tokio::time::sleep(Duration::from_millis(350)).await;
-        s.server.kill();
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        if round % 2 == 0 {
+            server.again().await;
+        } else {
+            assert!(cluster.crash());
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+        over.store(true, Ordering::Relaxed);
         for sender in senders {
             sender.await.expect("no sender panics");
         }
-        s.server.again().await;
+        assert_eq!(server.up().await, 200, "it recovers after round {round}");
     }
     let acknowledged = acknowledged.lock().expect("no panic holds it").clone();
-    assert!(acknowledged.len() > 100, "only {} were acknowledged: nothing was tested", acknowledged.len());
-    let stored = s.db.page_view_ids(1, today()).await.expect("ids");
+    assert!(acknowledged.len() > 400, "only {} were acknowledged: nothing was tested", acknowledged.len());
+    let stored = db.page_view_ids(1, today()).await.expect("ids");
     let distinct: HashSet<Uuid> = stored.iter().copied().collect();
     assert_eq!(stored.len(), distinct.len(), "stored twice");
     let lost = acknowledged.difference(&distinct).count();
     assert_eq!(lost, 0, "of {} acknowledged", acknowledged.len());
+    drop((server, cluster));
+    let _ = std::fs::remove_dir_all(&folder);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_turned_away_until_it_does() {
+    let (db, url) = serving::database().await;
+    serving::site(&db).await;
+    let server = Server::start_with(&url, serving::KEY, &["--queue", "3"]);
+    assert_eq!(server.up().await, 200);
+    let one = || send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER);
+    assert_eq!(one().await.0, 204);
+    let held = db.hold_writers().await.expect("held");
+    let mut waiting = tokio::task::JoinSet::new();
+    for _ in 0..40 {
+        let address = server.address.clone();
+        waiting.spawn(async move {
+            let body = beacon(Uuid::new_v4()).to_string();
+            let request = reqwest::Client::new().post(format!("{address}/collect/key")).header("origin", OWN);
+            let answer = request.header("user-agent", BROWSER).body(body).send().await.expect("an answer");
+            let later = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(String::from);
+            (answer.status().as_u16(), later)
+        });
+    }
+    // Those for which there was no room are told at once; the others wait.
+    let (status, later) = waiting.join_next().await.expect("one of them").expect("no panic");
+    assert_eq!((status, later.as_deref()), (503, Some("5")));
+    let page = reqwest::get(format!("{}/visitors", server.address)).await.expect("a page");
+    assert_eq!(page.status(), 200, "pages go on");
+    held.release().await.expect("released");
+    let mut counts = [0, 0];
+    while let Some(answer) = waiting.join_next().await {
+        counts[usize::from(answer.expect("no panic").0 == 204)] += 1;
+    }
+    assert!(counts[0] > 0 && counts[1] > 0, "{counts:?}");
+    assert_eq!(one().await.0, 204, "it recovers");
+    let stored = db.page_view_ids(1, today()).await.expect("ids").len();
+    assert_eq!(stored, counts[1] + 2, "what was acknowledged and nothing else");
+}
+
+#[tokio::test]
+async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_memory() {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let s = server().await;
+    let host = s.server.address.trim_start_matches("http://").to_string();
+    let mut slow = tokio::net::TcpStream::connect(&host).await.expect("a connection");
+    let head = format!("POST /collect/key HTTP/1.1\r\nHost: {host}\r\nContent-Length: 500\r\n\r\n{{");
+    slow.write_all(head.as_bytes()).await.expect("sent");
+    // Ten million zeros in a few kilobytes: nobody unpacks them at the front door, and no more than may be elsewhere.
+    let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+    (0..1_000).for_each(|_| std::io::Write::write_all(&mut packed, &[0; 100_000]).expect("packed"));
+    let packed = packed.finish().expect("packed");
+    let post = |path: &str| {
+        let request = reqwest::Client::new().post(format!("{}{path}", s.server.address));
+        request.header("content-encoding", "gzip").header("user-agent", BROWSER).body(packed.clone()).send()
+    };
+    let before = memory_of(s.server.process.id());
+    for path in ["/collect/key", "/setup/visitors/import?file=x.csv"] {
+        let answer = post(path).await.expect("an answer");
+        assert_eq!(answer.status(), 413, "{path}");
+    }
+    let grown = memory_of(s.server.process.id()).saturating_sub(before);
+    assert!(grown < 96_000, "{grown} kB more, of 100,000 unpacked");
+    let mut says = String::new();
+    let told = tokio::time::timeout(Duration::from_secs(20), slow.read_to_string(&mut says)).await;
+    assert!(told.is_ok() && says.starts_with("HTTP/1.1 408") && says.contains("too-slow"), "{says}");
+}
+
+/// Resident memory of a process in kilobytes.
+fn memory_of(pid: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap_or_default();
+    line.split_whitespace().nth(1).and_then(|n| n.parse().ok()).unwrap_or(0)
 }
 
 #[tokio::test]

@@ -6,6 +6,7 @@ use cadentis_store::filed::Filed;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
+use std::time::Duration;
 use uuid::Uuid;
 
 /// A page view some minutes ago, with more of it.
@@ -26,7 +27,7 @@ async fn with_families(s: &Served) {
         [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")].map(|(p, n)| (p.into(), n.into())).into();
     let site = cadentis_store::sites::Site { patterns, trace_link: "http://traces.example/{trace}".into(), ..site };
     s.db.set_site(&site).await.expect("set");
-    s.db.set_collecting(&site).await.expect("set");
+    s.db.set_collecting(&site, Timestamp::now()).await.expect("set");
 }
 
 async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
@@ -333,4 +334,85 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     assert_eq!(nobody.status(), 404);
     let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
     assert_eq!(reqwest::get(unknown).await.expect("an answer").status(), 404);
+}
+
+/// Brings a file and gives the answer's status and text.
+async fn bring(s: &Served, name: &str, text: &str) -> (u16, String) {
+    let url = format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
+    let answer = reqwest::Client::new().post(url).body(text.to_string()).send().await.expect("an answer");
+    (answer.status().as_u16(), answer.text().await.unwrap_or_default())
+}
+
+#[tokio::test]
+async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wrong_is_told_by_its_line() {
+    let s = server().await;
+    with_families(&s).await;
+    let at = |hours_ago: i64| Timestamp::now() - SignedDuration::from_hours(hours_ago);
+    // Two that lie long ago, where nothing is a row any more, and one of today.
+    let line = |at: Timestamp, lcp: u32| format!("http://book.marram.example/cabin?token=x,{at},{lcp},NO\n");
+    let old = format!("url,at,lcp,country\n{}{}", line(at(24 * 40), 900), line(at(24 * 40), 1_900));
+    let file = format!("{old}{}http://evil.example/,{},5,NO\n{}", line(at(1), 2_900), at(1), line(at(-3), 3_900));
+    let (status, says) = bring(&s, "loads.csv", &file).await;
+    assert_eq!(status, 200, "{says}");
+    assert!(says.contains("3 page views are there now."), "{says}");
+    assert!(says.contains("line 5.url: evil.example is not a domain of this site"), "{says}");
+    assert!(says.contains("line 6.at: in the future"), "{says}");
+    let (_, again) = bring(&s, "loads.csv", &file).await;
+    assert!(again.contains("0 page views are new, 3 were there already."), "{again}");
+    let seen = page(&s, &format!("/visitors?from={}&to={}", at(24 * 40 + 1), at(24 * 39))).await;
+    assert!(seen.contains("<dd class=\"within\">2</dd>") && seen.contains("Cabin"), "{seen}");
+    assert!(!s.db.text_of_every_table().await.expect("texts").iter().any(|t| t.contains("token")), "its query is cut");
+    let lines = json!({"url": "http://book.marram.example/pay", "at": at(24 * 40), "device": "phone",
+        "happened": [{"what": "request", "at": 9, "name": "http://book.marram.example/api/pay", "method": "POST", "status": 503, "ms": 70}]});
+    assert_eq!(bring(&s, "loads.ndjson", &lines.to_string()).await.0, 200);
+    let stretch = format!("from={}&to={}", at(24 * 40 + 1), at(24 * 39));
+    let asked = page(&s, &format!("/visitors/requests?{stretch}")).await;
+    assert!(asked.contains("POST book.marram.example/api/pay") && asked.contains("gateway 1"), "{asked}");
+    let country = page(&s, &format!("/visitors/breakdown?by=country&{stretch}")).await;
+    // Over more than 13 hours by cells: within 1 %.
+    let titles: Vec<&str> = country.split("<title>").skip(1).filter_map(|t| t.split('<').next()).collect();
+    assert!(country.contains("Norway (NO)") && titles.contains(&"Norway: 2 page views, LCP p75 1.89 s*"), "{titles:?}");
+    for (name, text, want) in [
+        ("loads.xls", "", "A file of page views ends in .har, .csv or .ndjson."),
+        ("loads.har", "{}", "Nothing was taken."),
+        ("loads.csv", "a,b\n1,2\n", "line 1: no column is called “url”"),
+    ] {
+        let (status, says) = bring(&s, name, text).await;
+        assert!(status == 422 && says.contains(want), "{name}: {says}");
+    }
+}
+
+#[tokio::test]
+async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
+    let s = server().await;
+    let at = |hours_ago: i64| Timestamp::now() - SignedDuration::from_hours(hours_ago);
+    let pressed = json!({"happened": [{"what": "action", "at": 5, "name": "find"}]});
+    take(&s, json!([view(Uuid::new_v4(), 5, "/cabin", pressed), view(Uuid::new_v4(), 4, "/help", json!({}))])).await;
+    let old = format!("url,at,lcp\nhttp://book.marram.example/cabin,{},900\n", at(24 * 9));
+    assert_eq!(bring(&s, "old.csv", &old).await.0, 200);
+    let families = |text: String| text.matches(">Cabin<").count();
+    let stretch = format!("from={}&to={}", at(24 * 10), at(-1));
+    assert_eq!(families(page(&s, &format!("/visitors?{stretch}")).await), 0);
+    with_families(&s).await;
+    assert_eq!(post(&s, "/setup/visitors/history", &[]).await.0, 303);
+    let mut part = String::new();
+    for _ in 0..200 {
+        part = page(&s, "/setup/visitors/history").await;
+        if !part.contains("<progress") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(part.contains("hours are in the families of then; 2 page views changed their family"), "{part}");
+    // The rows of today are filed anew in a while; the old hour is there at once.
+    for _ in 0..100 {
+        if page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}")).await.contains("Cabin,2,") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let table = page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}")).await;
+    assert!(table.contains("Cabin,2,") && table.contains("Other pages,1,"), "{table}");
+    let acts = page(&s, "/visitors/actions?only=family:Cabin").await;
+    assert!(acts.contains("Each of 1 actions worked."), "what happened moved with its page view: {acts}");
 }

@@ -4,6 +4,7 @@
 //! bounded; what does not fit is turned away with [`Refusal::Busy`] and counted. What is refused is
 //! counted by reason and written down every few seconds.
 
+pub mod import;
 mod places;
 
 use cadentis_core::calendar::stretch::hour_of;

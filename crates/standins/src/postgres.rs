@@ -171,6 +171,14 @@ impl Cluster {
         format!("postgres://cadentis@127.0.0.1:{}/{database}", self.port)
     }
 
+    /// Kills one of its processes the hard way: the server throws all sessions out and recovers from its log by itself,
+    /// as after a crash. Answers whether one was there.
+    pub fn crash(&self) -> bool {
+        let below = children::below(self.server.id() as i32);
+        let victim = below.first().copied();
+        victim.inspect(|pid| children::signal(*pid, libc::SIGKILL)).is_some()
+    }
+
     pub fn pid(&self) -> u32 {
         self.server.id()
     }

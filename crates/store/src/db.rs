@@ -31,6 +31,15 @@ pub struct Db {
     pub(crate) sheets: Arc<crate::sheets::Cache>,
 }
 
+/// Writers that wait; see [`Db::hold_writers`].
+pub struct Held(sqlx::Transaction<'static, sqlx::Postgres>);
+
+impl Held {
+    pub async fn release(self) -> Result<()> {
+        Ok(self.0.rollback().await?)
+    }
+}
+
 /// The hot tables, each cut into days of UTC.
 const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
 
@@ -113,6 +122,13 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.into_iter().map(|(name, at)| (name, at.map(|t| t.to_jiff()))).collect())
+    }
+
+    /// Lets nobody write page views until it is released: for tests of what happens then.
+    pub async fn hold_writers(&self) -> Result<Held> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("LOCK TABLE dirty_hour IN EXCLUSIVE MODE").execute(&mut *tx).await?;
+        Ok(Held(tx))
     }
 
     /// Closes every connection.

@@ -61,6 +61,20 @@ impl Db {
         Ok(all)
     }
 
+    /// The same of what a stretch is compared with; nothing, if it is compared with nothing.
+    pub async fn sheets_against(
+        &self,
+        what: Filed,
+        site_id: i32,
+        against: Option<Stretch>,
+        columns: &[String],
+    ) -> Result<Vec<Sheet>> {
+        match against {
+            Some(stretch) => self.sheets_of(what, site_id, stretch, columns).await,
+            None => Ok(Vec::new()),
+        }
+    }
+
     async fn some_sheets(&self, what: Filed, site_id: i32, stretch: Stretch, columns: &[String]) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.to_vec();
@@ -176,15 +190,32 @@ impl Db {
         hour: Timestamp,
         views: &[PageView],
     ) -> Result<Sheet> {
-        let domains = self.domains(tx, site_id).await?;
-        self.put_sheet(tx, Filed::Happenings, site_id, &file(Filed::Happenings, hour, views, &domains)?).await?;
-        let sheet = file(Filed::PageViews, hour, views, &domains)?;
+        let (sheet, told) = self.file_both(tx, site_id, hour, views).await?;
+        self.put_sheet(tx, Filed::Happenings, site_id, &told).await?;
         self.put_sheet(tx, Filed::PageViews, site_id, &sheet).await?;
         Ok(sheet)
     }
 
+    /// The sheets of an hour in which there are these page views alone: of them, and of what happened on them.
+    pub(crate) async fn file_both(
+        &self,
+        tx: &mut PgConnection,
+        site_id: i32,
+        hour: Timestamp,
+        views: &[PageView],
+    ) -> Result<(Sheet, Sheet)> {
+        let domains = self.domains(tx, site_id).await?;
+        Ok((file(Filed::PageViews, hour, views, &domains)?, file(Filed::Happenings, hour, views, &domains)?))
+    }
+
     /// Replaces a sheet.
-    async fn put_sheet(&self, tx: &mut PgConnection, what: Filed, site_id: i32, sheet: &Sheet) -> Result<()> {
+    pub(crate) async fn put_sheet(
+        &self,
+        tx: &mut PgConnection,
+        what: Filed,
+        site_id: i32,
+        sheet: &Sheet,
+    ) -> Result<()> {
         let hour = at_second(sheet.hour_s).to_sqlx();
         sqlx::query("DELETE FROM sheet WHERE site_id = $1 AND what = $2 AND hour = $3")
             .bind(site_id)

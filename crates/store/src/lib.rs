@@ -8,11 +8,13 @@
 //! - [`runs`]: runs and their records; `sheets`: days of them, packed, for pages over weeks
 //! - [`views`]: page views in; [`filed`]: hours of them by columns; [`rollup`]: their cells by the hour; [`visits`]: single
 //!   ones
+//! - [`history`]: what changes hours that are long filed: imports, families anew
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 pub mod bulk;
 pub mod db;
 pub mod filed;
+pub mod history;
 pub mod recordings;
 pub mod rollup;
 pub mod runs;

@@ -8,13 +8,16 @@ use crate::db::{Db, Result, content};
 use crate::sheets::{DAY_S, begin_of, day_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Wanted, pools};
+use cadentis_core::visitor::slices::{Wanted, capped, pools};
 use cadentis_core::visitor::{Attribute, Cell, Filter, PageView, Rated, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use rand::seq::IndexedRandom;
 use sqlx::{PgConnection, Row};
 use std::collections::{BTreeMap, HashSet};
+
+/// An hour has at most so many cells by one attribute.
+const MOST_VALUES: usize = 200;
 
 /// The cell of one hour and one value of an attribute.
 #[derive(Debug, Clone)]
@@ -173,7 +176,7 @@ pub(crate) async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> R
 }
 
 /// Replaces the cells of an hour.
-async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timestamp, sheet: &Sheet) -> Result<()> {
+pub(crate) async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timestamp, sheet: &Sheet) -> Result<()> {
     sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
         .bind(site_id)
         .bind(hour.to_sqlx())
@@ -190,7 +193,7 @@ async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timestamp, sheet: 
             vitals: &Vital::ALL,
             exact: false,
         };
-        for (_, value, pool) in pools(sheet, &wanted) {
+        for (_, value, pool) in capped(pools(sheet, &wanted), MOST_VALUES) {
             let cell = HourCell { hour, value, cell: pool.cell() };
             put_cell(tx, "page_view_hour", site_id, &attribute, &cell).await?;
         }

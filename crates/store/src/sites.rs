@@ -428,16 +428,35 @@ impl Db {
 
     /// What is collected from visitors, which pages are one family, which hosts are the site's, how long people are
     /// known.
-    pub async fn set_collecting(&self, site: &Site) -> Result<()> {
-        let sql = "UPDATE site SET collecting = $2, families = $3, domains = $4, keep_people_days = $5 WHERE id = $1";
-        sqlx::query(sql)
-            .bind(site.id)
-            .bind(Json(&site.collecting))
-            .bind(Json(&site.patterns))
-            .bind(&site.domains)
-            .bind(site.keep_people_days)
-            .execute(&self.pool)
-            .await?;
+    pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let (t_s, Json(held)): (f64, Json<Collecting>) =
+            sqlx::query_as("SELECT apdex_t_s, collecting FROM site WHERE id = $1 FOR UPDATE")
+                .bind(site.id)
+                .fetch_one(&mut *tx)
+                .await?;
+        let collecting = site.collecting.clone().after(&held, now);
+        sqlx::query(
+            "UPDATE site SET collecting = $2, families = $3, domains = $4, keep_people_days = $5, apdex_t_s = $6 WHERE id = $1",
+        )
+        .bind(site.id)
+        .bind(Json(&collecting))
+        .bind(Json(&site.patterns))
+        .bind(&site.domains)
+        .bind(site.keep_people_days)
+        .bind(site.apdex_t_s)
+        .execute(&mut *tx)
+        .await?;
+        // Figures break where these change: it is drawn on every time axis.
+        if t_s != site.apdex_t_s {
+            let title = format!("Apdex T {t_s} s → {} s", site.apdex_t_s);
+            put_marker(&mut tx, site.id, now, &title, "Scores before and after it cannot be compared.").await?;
+        }
+        if held.sample != collecting.sample {
+            let title = format!("{} % → {} % of visits report", held.sample * 100.0, collecting.sample * 100.0);
+            put_marker(&mut tx, site.id, now, &title, "Counts of those that report change with it.").await?;
+        }
+        tx.commit().await?;
         Ok(())
     }
 
@@ -506,14 +525,7 @@ impl Db {
     }
 
     pub async fn add_marker(&self, site_id: i32, at: Timestamp, title: &str, detail: &str) -> Result<()> {
-        sqlx::query("INSERT INTO marker (site_id, at, title, detail) VALUES ($1, $2, $3, $4)")
-            .bind(site_id)
-            .bind(at.to_sqlx())
-            .bind(title)
-            .bind(detail)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
+        put_marker(&mut *self.pool.acquire().await?, site_id, at, title, detail).await
     }
 
     pub async fn add_maintenance(&self, site_id: i32, stretch: Stretch, why: &str) -> Result<()> {
@@ -599,5 +611,16 @@ async fn play_at(tx: &mut PgConnection, journey_id: i32, locations: &[i32]) -> R
     .bind(locations)
     .execute(&mut *tx)
     .await?;
+    Ok(())
+}
+
+async fn put_marker(to: &mut PgConnection, site_id: i32, at: Timestamp, title: &str, detail: &str) -> Result<()> {
+    sqlx::query("INSERT INTO marker (site_id, at, title, detail) VALUES ($1, $2, $3, $4)")
+        .bind(site_id)
+        .bind(at.to_sqlx())
+        .bind(title)
+        .bind(detail)
+        .execute(to)
+        .await?;
     Ok(())
 }

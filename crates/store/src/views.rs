@@ -15,40 +15,7 @@ impl Db {
     /// A page view that is there already is replaced by one with a higher `seq` and left alone by
     /// any other, so a repeat changes nothing.
     pub async fn store_page_views(&self, batch: &[(i32, PageView)]) -> Result<()> {
-        // PostgreSQL refuses to touch one row twice in one statement: the newest of each stays.
-        let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> = HashMap::with_capacity(batch.len());
-        for (site, view) in batch {
-            let held = newest.entry((*site, view.at, view.beacon.id)).or_insert(view);
-            if view.beacon.seq > held.beacon.seq {
-                *held = view;
-            }
-        }
-        // In one order everywhere, so that two servers never wait for each other's rows.
-        let mut rows: Vec<(i32, &PageView)> = newest.into_iter().map(|((site, ..), v)| (site, v)).collect();
-        rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
-        let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
-        let texts = texts.map_err(|e| content("page_view.view", e))?;
-        // One statement is one transaction and one way to the database and back.
-        sqlx::query(
-            "WITH given AS (
-                 SELECT * FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[])
-                   AS a(site_id, at, id, seq, view)),
-             put AS (
-                 INSERT INTO page_view (site_id, at, id, seq, view) SELECT * FROM given
-                 ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
-                 WHERE page_view.seq < excluded.seq)
-             INSERT INTO dirty_hour (site_id, hour)
-             SELECT DISTINCT site_id, date_trunc('hour', at) AS hour FROM given ORDER BY 1, 2
-             ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
-        )
-        .bind(rows.iter().map(|(site, _)| *site).collect::<Vec<_>>())
-        .bind(rows.iter().map(|(_, v)| v.at.to_sqlx()).collect::<Vec<_>>())
-        .bind(rows.iter().map(|(_, v)| v.beacon.id).collect::<Vec<_>>())
-        .bind(rows.iter().map(|(_, v)| v.beacon.seq).collect::<Vec<_>>())
-        .bind(texts)
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+        put_rows(&self.pool, batch).await
     }
 
     /// The newest page views, newest first.
@@ -136,6 +103,44 @@ impl Refused {
     pub fn last(&self) -> Option<Timestamp> {
         self.last_at.map(|at| at.to_jiff())
     }
+}
+
+/// See [`Db::store_page_views`].
+pub(crate) async fn put_rows(to: impl sqlx::PgExecutor<'_>, batch: &[(i32, PageView)]) -> Result<()> {
+    // PostgreSQL refuses to touch one row twice in one statement: the newest of each stays.
+    let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> = HashMap::with_capacity(batch.len());
+    for (site, view) in batch {
+        let held = newest.entry((*site, view.at, view.beacon.id)).or_insert(view);
+        if view.beacon.seq > held.beacon.seq {
+            *held = view;
+        }
+    }
+    // In one order everywhere, so that two servers never wait for each other's rows.
+    let mut rows: Vec<(i32, &PageView)> = newest.into_iter().map(|((site, ..), v)| (site, v)).collect();
+    rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
+    let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
+    let texts = texts.map_err(|e| content("page_view.view", e))?;
+    // One statement is one transaction and one way to the database and back.
+    sqlx::query(
+        "WITH given AS (
+             SELECT * FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[])
+               AS a(site_id, at, id, seq, view)),
+         put AS (
+             INSERT INTO page_view (site_id, at, id, seq, view) SELECT * FROM given
+             ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
+             WHERE page_view.seq < excluded.seq)
+         INSERT INTO dirty_hour (site_id, hour)
+         SELECT DISTINCT site_id, date_trunc('hour', at) AS hour FROM given ORDER BY 1, 2
+         ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
+    )
+    .bind(rows.iter().map(|(site, _)| *site).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(_, v)| v.at.to_sqlx()).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(_, v)| v.beacon.id).collect::<Vec<_>>())
+    .bind(rows.iter().map(|(_, v)| v.beacon.seq).collect::<Vec<_>>())
+    .bind(texts)
+    .execute(to)
+    .await?;
+    Ok(())
 }
 
 /// Page views out of their texts.

@@ -97,6 +97,8 @@ pub struct Frame {
     pub strip: Strip,
     pub quick: Vec<Quick>,
     pub places: Vec<Place>,
+    /// What is pinned to the time that the strip shows.
+    pub markers: Vec<Marker>,
 }
 
 fn with_filter(mut query: String, filter: &Filter) -> String {
@@ -166,10 +168,11 @@ impl Frame {
             (Against::Before, Some(a)) => format!("against the stretch before, {} (dashed)", a.words(&site.zone)),
             _ => "against nothing".into(),
         };
-        let strip = Strip::load(state, &site, stretch, against, now).await?;
+        let (strip, markers) = Strip::load(state, &site, stretch, against, now).await?;
         Ok(Frame {
             kind,
             query: query_of(&stretch),
+            markers,
             words: stretch.words(&site.zone),
             against_words,
             zone: site.zone_name().to_string(),
@@ -233,7 +236,7 @@ impl Strip {
         stretch: Stretch,
         against: Option<Stretch>,
         now: Timestamp,
-    ) -> Result<Strip, PageError> {
+    ) -> Result<(Strip, Vec<Marker>), PageError> {
         // Two weeks that end today, moved back as far as the stretch wants it.
         let end = stretch.to.as_second().min(now.as_second() + 3_600);
         let newest = now.as_second() + 3_600;
@@ -256,7 +259,7 @@ impl Strip {
         points.extend(traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))));
         points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
         let day_name = |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
-        Ok(Strip {
+        let strip = Strip {
             from_s: shown.from.as_second(),
             to_s: shown.to.as_second(),
             silhouette: format!("{}Z", line(points)),
@@ -279,7 +282,8 @@ impl Strip {
                 .collect(),
             stretch: axis.window(&stretch).unwrap_or((0.0, 1.5)),
             against: against.and_then(|a| axis.window(&a)),
-        })
+        };
+        Ok((strip, markers))
     }
 }
 

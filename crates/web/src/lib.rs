@@ -12,6 +12,7 @@ mod filters;
 mod format;
 mod frame;
 mod lineup;
+mod map;
 mod pages;
 mod statics;
 mod views;

@@ -5,7 +5,7 @@ use crate::error::PageError;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 
-const FILES: [(&str, &str, &[u8]); 14] = [
+const FILES: [(&str, &str, &[u8]); 15] = [
     ("bootstrap.min.css", "text/css", include_bytes!("../static/vendor/bootstrap.min.css")),
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
@@ -16,6 +16,7 @@ const FILES: [(&str, &str, &[u8]); 14] = [
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),
     ("bring.js", "text/javascript", include_bytes!("../static/bring.js")),
     ("har.js", "text/javascript", include_bytes!("../static/har.js")),
+    ("measured.js", "text/javascript", include_bytes!("../static/measured.js")),
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
     ("record.js", "text/javascript", include_bytes!("../static/record.js")),
     ("start.js", "text/javascript", include_bytes!("../static/start.js")),

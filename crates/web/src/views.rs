@@ -122,6 +122,17 @@ impl Views {
         Views { bucket_s: self.bucket_s, pools }
     }
 
+    /// Each value of the attribute with the beginning of the first bucket it was seen in.
+    pub fn since(&self) -> Vec<(String, i64, Pool)> {
+        let mut values: BTreeMap<&str, (i64, Pool)> = BTreeMap::new();
+        for (bucket, value, pool) in &self.pools {
+            let (since, held) = values.entry(value).or_insert_with(|| (*bucket, Pool::default()));
+            *since = (*since).min(*bucket);
+            held.absorb(pool);
+        }
+        values.into_iter().map(|(value, (since, pool))| (value.to_string(), since, pool)).collect()
+    }
+
     /// One pool a value of the attribute, most page views first.
     pub fn values(&self) -> Vec<(String, Pool)> {
         let mut values: BTreeMap<&str, Pool> = BTreeMap::new();

@@ -14,7 +14,7 @@ use uuid::Uuid;
 pub static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
 
 /// What the tests' servers seal secrets with.
-const KEY: &str = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef";
+pub const KEY: &str = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef";
 
 /// Ended when dropped.
 pub struct Server {
@@ -51,10 +51,11 @@ pub async fn site(db: &Db) -> i32 {
     .expect("a site")
 }
 
-fn spawn(url: &str, address: &str, key: &str) -> Child {
+fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))
         .env("CADENTIS_SECRET_KEY", key)
         .args(["serve", "--no-cadence", "--listen", address.trim_start_matches("http://"), "--database-url", url])
+        .args(more)
         .stderr(Stdio::null())
         .spawn()
         .expect("the server starts")
@@ -63,15 +64,19 @@ fn spawn(url: &str, address: &str, key: &str) -> Child {
 impl Server {
     /// Starts a server on that database, which need not be there.
     pub fn start(url: &str) -> Server {
+        Server::start_with(url, KEY, &[])
+    }
+
+    /// The same with more to say on its command line, and a key for its secrets.
+    pub fn start_with(url: &str, key: &str, more: &[&str]) -> Server {
         let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
-        Server { process: spawn(url, &address, KEY), address, url: url.to_string() }
+        Server { process: spawn(url, &address, key, more), address, url: url.to_string() }
     }
 
     /// The same with another key for its secrets.
     #[allow(dead_code, reason = "not every test keeps secrets")]
     pub fn start_with_key(url: &str, key: &str) -> Server {
-        let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
-        Server { process: spawn(url, &address, key), address, url: url.to_string() }
+        Server::start_with(url, key, &[])
     }
 
     /// Waits until healthz says anything but that it is starting, and gives its status.
@@ -98,7 +103,7 @@ impl Server {
     #[allow(dead_code, reason = "not every test kills its server")]
     pub async fn again(&mut self) {
         self.kill();
-        self.process = spawn(&self.url, &self.address, KEY);
+        self.process = spawn(&self.url, &self.address, KEY, &[]);
         assert_eq!(self.up().await, 200);
     }
 }

@@ -2,6 +2,7 @@
 
 use super::attribute::Filter;
 use super::calls::most_first;
+use super::over::{Bucket, Over};
 use super::sheet::{IdMap, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
@@ -32,7 +33,7 @@ pub struct Action {
     pub asked: Vec<(String, u64)>,
 }
 
-/// The columns that [`actions`] reads of what happened.
+/// The columns that [`Attempts::of`] reads of what happened.
 pub const COLUMNS: [&str; 11] = ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
 /// What came of the actions of one name: counts, times until the answer, what they asked for, the pages.
@@ -51,82 +52,107 @@ struct One {
     asked: Vec<String>,
 }
 
-/// The actions of the stretch, those that failed most often first.
-///
-/// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
-/// within a second of an action. Common practice, no published source.)
-pub fn actions(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Action> {
-    let (mut all, mut last): (Vec<One>, HashMap<u128, f64>) = (Vec::new(), HashMap::new());
-    for sheet in sheets {
-        let keep = rows(sheet, stretch, filter);
-        let mut of: HashMap<(u128, u16), usize> = HashMap::new();
-        let at =
-            |row: usize| sheet.at_ms(row).unwrap_or(0) as f64 + f64::from(sheet.number("after", row).unwrap_or(0.0));
-        let here = || (0..sheet.rows).filter(|row| keep[*row]);
-        for row in here() {
-            let (visit, view) = (sheet.id("visit", row).unwrap_or(0), sheet.id("view", row).unwrap_or(0));
-            let latest = last.entry(visit).or_insert(0.0);
-            *latest = latest.max(at(row));
-            if sheet.text("what", row) != "action" {
-                continue;
-            }
-            let nth = sheet.number("nth", row).unwrap_or(0.0) as u16;
-            of.insert((view, nth), all.len());
-            let (name, page) = (sheet.text("name", row).to_string(), sheet.text("family", row).to_string());
-            all.push(One { visit, view, nth, at: at(row), name, page, failed: false, until: None, asked: Vec::new() });
-        }
-        for row in here() {
-            let Some(by) = sheet.number("by", row) else { continue };
-            let Some(one) = of.get(&(sheet.id("view", row).unwrap_or(0), by as u16)).and_then(|i| all.get_mut(*i))
-            else {
-                continue;
+/// Everything that visitors of a stretch did, in order of visit and time.
+pub struct Attempts {
+    all: Vec<One>,
+    /// When each visit was last heard of, in milliseconds since 1970.
+    last: HashMap<u128, f64>,
+}
+
+impl Attempts {
+    /// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
+    /// within a second of an action. Common practice, no published source.)
+    pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
+        let (mut all, mut last): (Vec<One>, HashMap<u128, f64>) = (Vec::new(), HashMap::new());
+        for sheet in sheets {
+            let keep = rows(sheet, stretch, filter);
+            let mut of: HashMap<(u128, u16), usize> = HashMap::new();
+            let at = |row: usize| {
+                sheet.at_ms(row).unwrap_or(0) as f64 + f64::from(sheet.number("after", row).unwrap_or(0.0))
             };
-            one.failed |= !sheet.text("failed", row).is_empty();
-            if sheet.text("what", row) == "request" {
-                one.asked.push(sheet.text("name", row).to_string());
-                let came = at(row) + f64::from(sheet.number("ms", row).unwrap_or(0.0)) - one.at;
-                one.until = Some(one.until.unwrap_or(0.0).max(came));
+            let here = || (0..sheet.rows).filter(|row| keep[*row]);
+            for row in here() {
+                let (visit, view) = (sheet.id("visit", row).unwrap_or(0), sheet.id("view", row).unwrap_or(0));
+                let latest = last.entry(visit).or_insert(0.0);
+                *latest = latest.max(at(row));
+                if sheet.text("what", row) != "action" {
+                    continue;
+                }
+                let nth = sheet.number("nth", row).unwrap_or(0.0) as u16;
+                of.insert((view, nth), all.len());
+                let (name, page) = (sheet.text("name", row).to_string(), sheet.text("family", row).to_string());
+                let (failed, until, asked) = (false, None, Vec::new());
+                all.push(One { visit, view, nth, at: at(row), name, page, failed, until, asked });
+            }
+            for row in here() {
+                let Some(by) = sheet.number("by", row) else { continue };
+                let Some(one) = of.get(&(sheet.id("view", row).unwrap_or(0), by as u16)).and_then(|i| all.get_mut(*i))
+                else {
+                    continue;
+                };
+                one.failed |= !sheet.text("failed", row).is_empty();
+                if sheet.text("what", row) == "request" {
+                    one.asked.push(sheet.text("name", row).to_string());
+                    let came = at(row) + f64::from(sheet.number("ms", row).unwrap_or(0.0)) - one.at;
+                    one.until = Some(one.until.unwrap_or(0.0).max(came));
+                }
             }
         }
+        all.sort_by(|a, b| {
+            (a.visit, a.at, a.view, a.nth)
+                .partial_cmp(&(b.visit, b.at, b.view, b.nth))
+                .unwrap_or(std::cmp::Ordering::Equal)
+        });
+        Attempts { all, last }
     }
-    all.sort_by(|a, b| {
-        (a.visit, a.at, a.view, a.nth).partial_cmp(&(b.visit, b.at, b.view, b.nth)).unwrap_or(std::cmp::Ordering::Equal)
-    });
-    let mut by: BTreeMap<String, Gathered> = BTreeMap::new();
-    // The moment of the newest failed attempt by visit and name.
-    let mut failed_at: HashMap<(u128, &str), f64> = HashMap::new();
-    for one in &all {
-        let (action, ms, asked, pages) = by.entry(one.name.clone()).or_default();
-        action.attempts += 1;
-        action.requests += one.asked.len() as u64;
-        ms.extend(one.until);
-        one.asked.iter().for_each(|name| *asked.entry(name.clone()).or_default() += 1);
-        *pages.entry(one.page.clone()).or_default() += 1;
-        if failed_at.get(&(one.visit, one.name.as_str())).is_some_and(|at| one.at - at <= AGAIN_MS) {
-            action.again += 1;
+
+    /// By bucket of time; of one action only, if `name` says which. What took a time is the last request it led to.
+    pub fn over(&self, name: Option<&str>, bucket_s: i64) -> Vec<Bucket> {
+        let mut over = Over::new(bucket_s);
+        for one in self.all.iter().filter(|one| name.is_none_or(|n| one.name == n)) {
+            over.add(one.at as i64, one.failed, one.until);
         }
-        if one.failed {
-            action.failed += 1;
-            failed_at.insert((one.visit, one.name.as_str()), one.at);
-            // What it led to itself came within its own time; anything later is going on.
-            let over = one.at + one.until.unwrap_or(0.0) + 1_000.0;
-            action.left += u64::from(last.get(&one.visit).is_none_or(|l| *l <= over));
-        } else {
-            failed_at.remove(&(one.visit, one.name.as_str()));
-        }
+        over.buckets()
     }
-    let mut out: Vec<Action> = by
-        .into_iter()
-        .map(|(name, (action, ms, asked, pages))| Action {
-            name,
-            page: most_first(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
-            ms: readings(&ms, &[0.5, 0.75]).0,
-            asked: most_first(asked),
-            ..action
-        })
-        .collect();
-    out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
-    out
+
+    /// By name, those that failed most often first.
+    pub fn actions(&self) -> Vec<Action> {
+        let mut by: BTreeMap<String, Gathered> = BTreeMap::new();
+        // The moment of the newest failed attempt by visit and name.
+        let mut failed_at: HashMap<(u128, &str), f64> = HashMap::new();
+        for one in &self.all {
+            let (action, ms, asked, pages) = by.entry(one.name.clone()).or_default();
+            action.attempts += 1;
+            action.requests += one.asked.len() as u64;
+            ms.extend(one.until);
+            one.asked.iter().for_each(|name| *asked.entry(name.clone()).or_default() += 1);
+            *pages.entry(one.page.clone()).or_default() += 1;
+            if failed_at.get(&(one.visit, one.name.as_str())).is_some_and(|at| one.at - at <= AGAIN_MS) {
+                action.again += 1;
+            }
+            if one.failed {
+                action.failed += 1;
+                failed_at.insert((one.visit, one.name.as_str()), one.at);
+                // What it led to itself came within its own time; anything later is going on.
+                let over = one.at + one.until.unwrap_or(0.0) + 1_000.0;
+                action.left += u64::from(self.last.get(&one.visit).is_none_or(|l| *l <= over));
+            } else {
+                failed_at.remove(&(one.visit, one.name.as_str()));
+            }
+        }
+        let mut out: Vec<Action> = by
+            .into_iter()
+            .map(|(name, (action, ms, asked, pages))| Action {
+                name,
+                page: most_first(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
+                ms: readings(&ms, &[0.5, 0.75]).0,
+                asked: most_first(asked),
+                ..action
+            })
+            .collect();
+        out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
+        out
+    }
 }
 
 /// What befell one visit, or one person.
@@ -227,7 +253,8 @@ mod tests {
             ("action", "help", 3.0, 2, None, None, false, 3),
         ];
         let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
-        let all = actions(&[sheet(&rows)], stretch, &Filter::default());
+        let attempts = Attempts::of(&[sheet(&rows)], stretch, &Filter::default());
+        let all = attempts.actions();
         let pay = &all[0];
         assert_eq!((pay.name.as_str(), pay.attempts, pay.failed, pay.again, pay.left), ("pay", 4, 2, 1, 1));
         assert_eq!(
@@ -237,5 +264,7 @@ mod tests {
         // Until the answer: 100 and 300 ms, 100 and 500 ms.
         assert!((pay.ms[0].value.unwrap() - 400.0).abs() < 1.0 && (pay.ms[1].value.unwrap() - 600.0).abs() < 1.0);
         assert_eq!((all[1].name.as_str(), all[1].attempts, all[1].failed), ("help", 1, 0));
+        let over = attempts.over(Some("pay"), 3_600);
+        assert_eq!((over[0].count, over[0].failed, over[0].p75.samples), (4, 2, 2));
     }
 }

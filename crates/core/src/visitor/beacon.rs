@@ -196,7 +196,7 @@ impl Beacon {
         }
     }
 
-    fn from_value(value: &Value, place: &str) -> Result<Beacon, BeaconError> {
+    pub(super) fn from_value(value: &Value, place: &str) -> Result<Beacon, BeaconError> {
         let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
         let field = |name: &str| format!("{place}.{name}");
         let text = |name: &str| -> Result<&str, BeaconError> {

@@ -2,6 +2,7 @@
 
 use super::attribute::Filter;
 use super::happening::Fault;
+use super::over::{Bucket, Over};
 use super::sheet::Sheet;
 use super::slices::rows;
 use crate::calendar::Stretch;
@@ -126,6 +127,28 @@ pub fn calls(sheets: &[Sheet], stretch: Stretch, filter: &Filter, what: &str) ->
     all
 }
 
+/// The same by bucket of time; of one family only, if `name` says which.
+pub fn calls_over(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    what: &str,
+    name: Option<&str>,
+    bucket_s: i64,
+) -> Vec<Bucket> {
+    let mut over = Over::new(bucket_s);
+    for sheet in sheets {
+        let keep = rows(sheet, stretch, filter);
+        let wanted =
+            |row: &usize| sheet.text("what", *row) == what && name.is_none_or(|n| sheet.text("name", *row) == n);
+        for row in (0..sheet.rows).filter(|row| keep[*row]).filter(wanted) {
+            let Some(at_ms) = sheet.at_ms(row) else { continue };
+            over.add(at_ms, !sheet.text("failed", row).is_empty(), sheet.number("ms", row).map(f64::from));
+        }
+    }
+    over.buckets()
+}
+
 fn newest_first(failed: &mut Vec<Failed>) {
     failed.sort_by_key(|f| std::cmp::Reverse(f.at));
     failed.truncate(NAMED);
@@ -194,6 +217,9 @@ mod tests {
         assert_eq!((first.codes.clone(), first.faults, first.visits), (vec![("BUSY".to_string(), 2)], [0, 2, 0, 0], 1));
         assert_eq!(first.newest.iter().map(|f| f.view.as_u128()).collect::<Vec<_>>(), [2, 1]);
         assert!(calls(&[sheet(&rows)], hour(), &Filter::default(), "resource").is_empty());
+        let of = |name| calls_over(&[sheet(&rows)], hour(), &Filter::default(), "request", name, 60);
+        assert_eq!((of(None)[0].count, of(None)[0].failed), (4, 2));
+        assert_eq!((of(Some("GET /2"))[0].count, of(Some("GET /2"))[0].p75.value), (1, Some(10.0)));
     }
 
     proptest! {

@@ -1,6 +1,7 @@
 //! What a site lets be collected from its visitors, and for how long.
 
 use super::beacon::is_label_name;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 /// Settings that the snippet gets with the site's own copy of it, and the intake holds to.
@@ -9,6 +10,8 @@ use serde::{Deserialize, Serialize};
 pub struct Collecting {
     /// Share of visits that report, over 0 to 1.
     pub sample: f64,
+    /// Shares that held before, each up to a moment, in order of time.
+    pub before: Vec<(Timestamp, f64)>,
     /// Names of query parameters that are kept; all others are cut.
     pub keep: Vec<String>,
     /// Phrases that must not appear in a page; only which one was found is sent.
@@ -21,14 +24,44 @@ pub struct Collecting {
 
 impl Default for Collecting {
     fn default() -> Collecting {
-        Collecting { sample: 1.0, keep: vec![], phrases: vec![], trace: vec![], consent: false }
+        Collecting { sample: 1.0, before: vec![], keep: vec![], phrases: vec![], trace: vec![], consent: false }
     }
 }
 
 /// No site has more of each.
 const MOST: usize = 20;
 
+/// So many earlier shares are known.
+const MOST_BEFORE: usize = 50;
+
 impl Collecting {
+    /// These settings from this moment on, where others held.
+    pub fn after(mut self, held: &Collecting, now: Timestamp) -> Collecting {
+        self.before = held.before.clone();
+        if self.sample != held.sample {
+            self.before.push((now, held.sample));
+            let over = self.before.len().saturating_sub(MOST_BEFORE);
+            self.before.drain(..over);
+        }
+        self
+    }
+
+    /// The share of visits that reported at a moment.
+    pub fn sample_at(&self, at: Timestamp) -> f64 {
+        self.before.iter().find(|(until, _)| at < *until).map_or(self.sample, |(_, share)| *share)
+    }
+
+    /// How many there were in all, from counts of those that reported at each moment: each stands for 1 ÷ share.
+    ///
+    /// ```
+    /// # use cadentis_core::visitor::Collecting;
+    /// let tenth = Collecting { sample: 0.1, ..Collecting::default() };
+    /// assert_eq!(tenth.in_all([(jiff::Timestamp::now(), 12)]), 120.0);
+    /// ```
+    pub fn in_all(&self, counts: impl IntoIterator<Item = (Timestamp, u64)>) -> f64 {
+        counts.into_iter().map(|(at, n)| n as f64 / self.sample_at(at)).sum()
+    }
+
     /// # Errors
     /// Which setting cannot be, and what would be right.
     pub fn check(&self) -> Result<(), String> {
@@ -60,6 +93,18 @@ impl Collecting {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn counts_of_a_sample_are_scaled_by_the_share_of_their_own_time() {
+        let at = |s: i64| Timestamp::from_second(s).unwrap();
+        let all = Collecting::default();
+        let half = Collecting { sample: 0.5, ..all.clone() }.after(&all, at(100));
+        let tenth = Collecting { sample: 0.1, ..all.clone() }.after(&half, at(200));
+        assert_eq!([99, 100, 199, 200].map(|s| tenth.sample_at(at(s))), [1.0, 0.5, 0.5, 0.1]);
+        assert_eq!(tenth.in_all([(at(50), 7), (at(150), 7), (at(250), 7)]), 7.0 + 14.0 + 70.0);
+        let same = Collecting { consent: true, ..tenth.clone() }.after(&tenth, at(300));
+        assert_eq!(same.before, tenth.before, "another setting is no change of the share");
+    }
 
     #[test]
     fn each_setting_that_cannot_be_is_named_with_what_would_be_right() {

@@ -5,8 +5,9 @@
 
 use super::attribute::Attribute;
 use super::beacon::PageView;
+use super::family::Families;
 use super::happening::{Fault, Happened};
-use super::sheet::{Column, Sheet, SheetError};
+use super::sheet::{Column, IdMap, Sheet, SheetError};
 use super::slices::ended;
 use super::spent::Moments;
 use jiff::Timestamp;
@@ -131,6 +132,36 @@ pub fn happenings(hour_s: i64, views: &[PageView], ours: impl Fn(&str) -> bool) 
     put_numbers(&mut sheet, "bytes", each().map(|h| h.bytes))?;
     put_numbers(&mut sheet, "by", each().map(|h| h.by.map(f64::from)))?;
     Ok(sheet)
+}
+
+/// The sheets of an hour with each page view in the family that its path has now, and how many changed; `None` when none
+/// did.
+///
+/// # Errors
+/// As [`page_views`].
+pub fn refiled(views: &Sheet, told: &Sheet, families: &Families) -> Result<Option<(Sheet, Sheet, u64)>, SheetError> {
+    let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else { return Ok(None) };
+    // Each path once, not each row.
+    let of_path: Vec<&str> = paths.values.iter().map(|p| families.of(p)).collect();
+    let now = || paths.codes.iter().map(|code| of_path[*code as usize]);
+    let changed = now().zip(held.rows()).filter(|(now, was)| now != was).count() as u64;
+    if changed == 0 {
+        return Ok(None);
+    }
+    let (mut views, mut told) = (views.clone(), told.clone());
+    if let (Some(ids), Some(of)) = (views.ids("id"), told.ids("view")) {
+        let by_id: IdMap<&str> = ids.rows().copied().zip(now()).collect();
+        let was = told.words("family");
+        let family = |(row, id): (usize, &u128)| match by_id.get(id) {
+            Some(name) => name.to_string(),
+            None => was.and_then(|w| w.get(row)).cloned().unwrap_or_default(),
+        };
+        let families = Column::words(of.rows().enumerate().map(family));
+        told.put("family", families)?;
+    }
+    let families = Column::words(now());
+    views.put("family", families)?;
+    Ok(Some((views, told, changed)))
 }
 
 fn since(hour_s: i64, at: Timestamp) -> u32 {
@@ -407,5 +438,24 @@ mod tests {
         assert_eq!((told[2].place.as_str(), told[2].view), ("go app.js", views[1].beacon.id));
         let happening = &views[1].beacon.more.happened[0];
         assert_eq!(*happening, Happening::new(Happened::Action, 900.0, "button#search"));
+    }
+
+    #[test]
+    fn new_families_are_told_by_page_views_and_by_what_happened_on_them() {
+        let views = [
+            view(
+                5,
+                json!({"url": "https://a.example/cabin/7", "happened": [{"what": "action", "at": 1, "name": "x"}]}),
+            ),
+            view(9, json!({"happened": [{"what": "action", "at": 1, "name": "y"}]})),
+        ];
+        let views: Vec<PageView> = views.into_iter().map(|v| PageView { path: v.beacon.path().into(), ..v }).collect();
+        let (sheet, told) = (page_views(HOUR, &views).unwrap(), happenings(HOUR, &views, |_| true).unwrap());
+        let families = Families::new([("/cabin/*", "Cabin"), ("/sailings/**", "Sailings")]);
+        let (views, told, changed) = refiled(&sheet, &told, &families).unwrap().unwrap();
+        assert_eq!(changed, 1, "the other was in its family already");
+        assert_eq!(views.words("family").unwrap().rows().collect::<Vec<_>>(), ["Cabin", "Sailings"]);
+        assert_eq!(told.words("family").unwrap().rows().collect::<Vec<_>>(), ["Cabin", "Sailings"]);
+        assert_eq!(refiled(&views, &told, &families), Ok(None), "once is enough");
     }
 }

@@ -6,6 +6,7 @@
 //! a page that had.
 
 use super::attribute::Filter;
+use super::over::{Bucket, Over};
 use super::sheet::{IdMap, IdSet, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
@@ -45,6 +46,8 @@ impl Step {
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Funnel {
     pub steps: Vec<Step>,
+    /// By when visits began: how many did, how many did not come to the end, and how long the others took.
+    pub over: Vec<Bucket>,
 }
 
 impl Funnel {
@@ -72,8 +75,16 @@ struct View {
 }
 
 /// How the visits of the stretch went through these families, in order, other pages between allowed; from the first to
-/// the last within `within_ms`. A visit counts once, from its first page view of the first family on.
-pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[String], within_ms: i64) -> Funnel {
+/// the last within `within_ms`. A visit counts once, from its first page view of the first family on. `bucket_s` is the
+/// length of a bucket of [`Funnel::over`].
+pub fn funnel(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    families: &[String],
+    within_ms: i64,
+    bucket_s: i64,
+) -> Funnel {
     let mut visits: IdMap<Vec<View>> = IdMap::default();
     let poor = Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
@@ -112,6 +123,7 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
             troubled_on: 0,
         })
         .collect();
+    let mut over = Over::new(bucket_s);
     for mut views in visits.into_values() {
         views.sort_by_key(|v| v.at);
         let Some(first) = views.iter().find(|v| v.step == 0).copied() else { continue };
@@ -136,7 +148,9 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
                     here = next;
                 }
                 None => {
-                    if nth + 1 < families.len() {
+                    let lost = nth + 1 < families.len();
+                    over.add(first.at, lost, (!lost).then_some((here.at - first.at) as f64));
+                    if lost {
                         h.step.lost += 1;
                         h.step.abandoned += u64::from(decided.abandoned);
                         h.step.troubled += u64::from(decided.troubled && !decided.abandoned);
@@ -160,7 +174,7 @@ pub fn funnel(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[S
             ..h.step
         }
     });
-    Funnel { steps: steps.collect() }
+    Funnel { steps: steps.collect(), over: over.buckets() }
 }
 
 #[cfg(test)]
@@ -192,7 +206,7 @@ mod tests {
     fn of(rows: &[Row], within_s: i64) -> Funnel {
         let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
         let families: Vec<String> = FAMILIES[..3].iter().map(|f| f.to_string()).collect();
-        funnel(&[sheet(rows)], stretch, &Filter::default(), &families, within_s * 1_000)
+        funnel(&[sheet(rows)], stretch, &Filter::default(), &families, within_s * 1_000, 600)
     }
 
     #[test]
@@ -259,6 +273,7 @@ mod tests {
                 prop_assert_eq!(pair[0].reached - pair[0].lost, pair[1].reached);
             }
             prop_assert!(f.steps.iter().all(|s| s.abandoned + s.troubled <= s.lost));
+            prop_assert_eq!(f.over.iter().map(|b| (b.count, b.failed)).fold((0, 0), |a, b| (a.0 + b.0, a.1 + b.1)), (f.began(), lost));
         }
     }
 }

@@ -4,7 +4,7 @@
 //! column of texts keeps each text once and a code a row; numbers keep their four bytes, alike ones beside each other,
 //! so that whatever packs them finds the repetition. Everything is exact: what was measured is what is read.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::hash::{BuildHasherDefault, Hash, Hasher};
 
 /// Ids are random: their own bits tell them apart, and millions of them are looked up for one page.
@@ -63,6 +63,11 @@ impl<T: Clone + Eq + Hash> Coded<T> {
     pub fn get(&self, row: usize) -> Option<&T> {
         self.values.get(*self.codes.get(row)? as usize)
     }
+
+    /// The value of each row.
+    pub fn rows(&self) -> impl Iterator<Item = &T> {
+        self.codes.iter().filter_map(|code| self.values.get(*code as usize))
+    }
 }
 
 /// Why bytes are no column.
@@ -100,6 +105,26 @@ impl Column {
 
     pub fn is_empty(&self) -> bool {
         self.len() == 0
+    }
+
+    /// A column of the same kind in which nothing is known of so many rows.
+    fn unknown(&self, rows: usize) -> Column {
+        match self {
+            Column::Words(_) => Column::words(vec![""; rows]),
+            Column::Ids(_) => Column::ids(vec![0; rows]),
+            Column::Numbers(_) => Column::Numbers(vec![f32::NAN; rows]),
+            Column::Moments(_) => Column::Moments(vec![0; rows]),
+        }
+    }
+
+    fn followed_by(&self, other: &Column) -> Result<Column, SheetError> {
+        Ok(match (self, other) {
+            (Column::Words(a), Column::Words(b)) => Column::words(a.rows().chain(b.rows()).cloned()),
+            (Column::Ids(a), Column::Ids(b)) => Column::ids(a.rows().chain(b.rows()).copied()),
+            (Column::Numbers(a), Column::Numbers(b)) => Column::Numbers([&a[..], b].concat()),
+            (Column::Moments(a), Column::Moments(b)) => Column::Moments([&a[..], b].concat()),
+            _ => return Err(SheetError),
+        })
     }
 
     /// A kind, the number of rows, and the rows.
@@ -366,6 +391,11 @@ impl Sheet {
     pub fn only(&self, keep: &[bool]) -> Sheet {
         let kept = |row: usize| keep.get(row).copied().unwrap_or(false);
         let rows: Vec<usize> = (0..self.rows).filter(|row| kept(*row)).collect();
+        self.take(&rows)
+    }
+
+    /// These rows in this order.
+    fn take(&self, rows: &[usize]) -> Sheet {
         let columns = self.columns.iter().map(|(name, column)| {
             let column = match column {
                 Column::Words(c) => Column::words(rows.iter().filter_map(|r| c.get(*r).cloned())),
@@ -376,6 +406,28 @@ impl Sheet {
             (name.clone(), column)
         });
         Sheet { hour_s: self.hour_s, rows: rows.len(), columns: columns.collect() }
+    }
+
+    /// The rows of two sheets of one hour in order of time; what only one of them tells is unknown of the other's rows.
+    ///
+    /// # Errors
+    /// When a column is of another kind in each.
+    pub fn joined(&self, other: &Sheet) -> Result<Sheet, SheetError> {
+        let mut both = Sheet::new(self.hour_s);
+        let names: BTreeSet<&String> = self.columns.keys().chain(other.columns.keys()).collect();
+        for name in names {
+            let column = match (self.columns.get(name), other.columns.get(name)) {
+                (Some(a), Some(b)) => a.followed_by(b)?,
+                (Some(a), None) => a.followed_by(&a.unknown(other.rows))?,
+                (None, Some(b)) => b.unknown(self.rows).followed_by(b)?,
+                (None, None) => continue,
+            };
+            both.put(name, column)?;
+        }
+        let mut order: Vec<usize> = (0..both.rows).collect();
+        let at = both.moments("at");
+        order.sort_by_key(|row| at.get(*row).copied());
+        Ok(both.take(&order))
     }
 }
 
@@ -402,6 +454,33 @@ mod tests {
             let cut = (bytes.len() as f64 * cut) as usize;
             prop_assert_eq!(Column::from_bytes(&bytes[..cut]), Err(SheetError));
             prop_assert_eq!(Column::from_bytes(&[&bytes[..], &[0]].concat()), Err(SheetError));
+        }
+
+        #[test]
+        fn joined_sheets_hold_the_rows_of_both_in_order_of_time_and_part_again(
+            a in prop::collection::vec((0..3_600_000u32, "[ab]?"), 0..30), b in prop::collection::vec((0..3_600_000u32, -9f32..9.0), 0..30),
+        ) {
+            let (mut one, mut other) = (Sheet::new(0), Sheet::new(0));
+            one.put("at", Column::Moments(a.iter().map(|r| r.0).collect())).unwrap();
+            one.put("word", Column::words(a.iter().map(|r| r.1.clone()))).unwrap();
+            one.put("id", Column::ids((1..=a.len() as u128).collect::<Vec<_>>())).unwrap();
+            other.put("at", Column::Moments(b.iter().map(|r| r.0).collect())).unwrap();
+            other.put("number", Column::numbers(b.iter().map(|r| Some(r.1)))).unwrap();
+            let both = one.joined(&other).unwrap();
+            prop_assert!(both.moments("at").is_sorted());
+            let of_one: Vec<bool> = (0..both.rows).map(|row| both.id("id", row).is_some_and(|id| id > 0)).collect();
+            let (back, rest) = (both.only(&of_one), both.only(&of_one.iter().map(|k| !k).collect::<Vec<_>>()));
+            let mut told: Vec<(u32, String)> = (0..back.rows).map(|r| (back.moments("at")[r], back.text("word", r).into())).collect();
+            let mut want = a.clone();
+            told.sort();
+            want.sort();
+            prop_assert_eq!(told, want);
+            let mut numbers: Vec<f32> = (0..rest.rows).filter_map(|r| rest.number("number", r)).collect();
+            let mut want: Vec<f32> = b.iter().map(|r| r.1).collect();
+            numbers.sort_by(f32::total_cmp);
+            want.sort_by(f32::total_cmp);
+            prop_assert_eq!(numbers, want);
+            prop_assert!((0..back.rows).all(|r| back.number("number", r).is_none()));
         }
 
         #[test]

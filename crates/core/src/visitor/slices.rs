@@ -285,6 +285,23 @@ pub fn by_name(
     all
 }
 
+/// What values beyond those that are told apart are called together.
+pub const OTHERS: &str = "all others";
+
+/// The pools of at most `most` values, those with most page views; the rest is one, called [`OTHERS`]. Releases and the
+/// like are what pages say: a page that says something new each time must not make as many cells.
+pub fn capped(mut pools: Vec<(i64, String, Pool)>, most: usize) -> Vec<(i64, String, Pool)> {
+    if pools.len() <= most {
+        return pools;
+    }
+    pools.sort_by(|a, b| b.2.page_views.cmp(&a.2.page_views).then_with(|| a.1.cmp(&b.1)));
+    let rest = pools.split_off(most.saturating_sub(1));
+    let mut others: BTreeMap<i64, Pool> = BTreeMap::new();
+    rest.iter().for_each(|(bucket, _, pool)| others.entry(*bucket).or_default().absorb(pool));
+    pools.extend(others.into_iter().map(|(bucket, pool)| (bucket, OTHERS.to_string(), pool)));
+    pools
+}
+
 /// How many different ids stand in a column among the wanted rows; an id of zero is nobody.
 pub fn different(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str) -> u64 {
     let mut ids: IdSet = IdSet::default();
@@ -402,6 +419,20 @@ mod tests {
         assert!((phone.share - 0.5).abs() < 1e-9 && (phone.share_not_good - 200.0 / 220.0).abs() < 1e-9);
         // Like the desktops, 20 of 500 would not have been good.
         assert!((phone.excess - 180.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn values_without_end_are_told_as_others_and_none_is_lost() {
+        let pool = |n: u64| {
+            let mut pool = Pool::default();
+            pool.count(n, 0, 0, 0);
+            pool
+        };
+        let all: Vec<_> = (1..=1_000u64).map(|n| (0, format!("r{n}"), pool(n))).collect();
+        let few = capped(all.clone(), 100);
+        assert_eq!((few.len(), few[0].1.as_str(), few[99].1.as_str()), (100, "r1000", OTHERS));
+        assert_eq!(few.iter().map(|p| p.2.page_views).sum::<u64>(), 500_500);
+        assert_eq!(capped(all[..100].to_vec(), 100).len(), 100, "as many as may be stay as they are");
     }
 
     #[test]

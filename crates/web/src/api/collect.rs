@@ -9,6 +9,8 @@ use futures::StreamExt;
 use jiff::Timestamp;
 use serde_json::json;
 use std::net::{IpAddr, Ipv4Addr};
+use std::time::Duration;
+use tokio::time::timeout;
 
 /// The body is JSON sent as `text/plain`, which a browser sends to another origin without asking
 /// first. 204 means committed.
@@ -18,17 +20,14 @@ pub async fn collect(
     request: HttpRequest,
     mut payload: web::Payload,
 ) -> HttpResponse {
-    let mut body = Vec::new();
-    while let Some(chunk) = payload.next().await {
-        match chunk {
-            Ok(chunk) => body.extend_from_slice(&chunk),
-            Err(_) => return HttpResponse::BadRequest().json(json!({ "reason": "malformed", "says": "body cut off" })),
+    let body = match timeout(WITHIN, read(&mut payload)).await {
+        Ok(Some(body)) => body,
+        Ok(None) => return HttpResponse::BadRequest().json(json!({ "reason": "malformed", "says": "body cut off" })),
+        Err(_) => {
+            let says = format!("the body did not come within {} s", WITHIN.as_secs());
+            return HttpResponse::RequestTimeout().force_close().json(json!({ "reason": "too-slow", "says": says }));
         }
-        if body.len() > MAX_BYTES {
-            // Enough to know; the rest is not read.
-            break;
-        }
-    }
+    };
     let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
     let peer = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |a| a.ip());
     // Only a proxy on this machine is believed about where a visitor comes from.
@@ -49,6 +48,22 @@ pub async fn collect(
             "says": refusal.to_string(),
         })),
     }
+}
+
+/// A body comes within this time: whoever sends it byte by byte does not keep a connection busy.
+const WITHIN: Duration = Duration::from_secs(5);
+
+/// The body as it came: nothing is unpacked here, whatever its headers say. `None` when it breaks off.
+async fn read(payload: &mut web::Payload) -> Option<Vec<u8>> {
+    let mut body = Vec::new();
+    while let Some(chunk) = payload.next().await {
+        body.extend_from_slice(&chunk.ok()?);
+        if body.len() > MAX_BYTES {
+            // Enough to know; the rest is not read.
+            break;
+        }
+    }
+    Some(body)
 }
 
 fn refused(refusal: &Refusal) -> HttpResponseBuilder {

@@ -2,17 +2,20 @@
 
 use super::super::{TWELVE_HOURS, Working, html};
 use super::filter::FilterLine;
-use super::{Tabs, family_link, tabs};
+use super::lanes::{self, Lanes, Words};
+use super::{Tabs, family_link, named_link, own_parameters, tabs};
 use crate::State;
 use crate::error::PageError;
+use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
-use cadentis_core::visitor::acts::{Action, COLUMNS, actions};
+use cadentis_core::visitor::acts::{Action, Attempts, COLUMNS};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
+use serde::Deserialize;
 
 #[derive(Template)]
 #[template(path = "visitor_actions.html")]
@@ -21,12 +24,17 @@ struct Page {
     tabs: Tabs,
     filter: FilterLine,
     says: String,
+    /// The action that the lanes are about, and the address without it.
+    chosen: Option<(String, String)>,
+    lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
 }
 
 struct Row {
     name: String,
+    /// The address of its own lanes.
+    link: String,
     page: (String, String),
     attempts: String,
     worked: String,
@@ -38,15 +46,41 @@ struct Row {
     asked: String,
 }
 
+#[derive(Debug, Default, Deserialize)]
+struct Wanted {
+    /// One action.
+    name: Option<String>,
+}
+
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
     let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, labels) = futures::try_join!(
+    let (sheets, before, labels) = futures::try_join!(
         state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
+        state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
         state.db.labels(site_id, past),
     )?;
-    let all = actions(&sheets, past, &frame.filter);
+    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let name = wanted.name.filter(|n| !n.is_empty());
+    let attempts = Attempts::of(&sheets, past, &frame.filter);
+    let all = attempts.actions();
+    let bucket_s = past.bucket_seconds(frame.points());
+    let then = frame.against.map(|a| Attempts::of(&before, a, &frame.filter));
+    let lanes = lanes::of_buckets(
+        &frame,
+        &Words {
+            title: "Actions over time",
+            count: "Attempts",
+            failed: "Failed",
+            time: "Until the answer",
+            of_what: "attempts",
+        },
+        &attempts.over(name.as_deref(), bucket_s),
+        &then.map_or(vec![], |t| t.over(name.as_deref(), bucket_s)),
+        bucket_s,
+    );
+    let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let says = match all.first().filter(|a| a.failed > 0) {
         None if all.is_empty() => "No action was told in this stretch.".to_string(),
         None => format!("Each of {} actions worked.", format::thousands(all.iter().map(|a| a.attempts).sum())),
@@ -72,6 +106,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         tabs: tabs("/visitors/actions"),
         filter: FilterLine::of(&frame, &labels),
         says,
+        chosen: name.map(|n| (n, without)),
+        lanes,
         rows: all.iter().take(80).map(|a| row(a, &frame)).collect(),
         proof,
         frame,
@@ -84,6 +120,7 @@ fn row(a: &Action, frame: &Frame) -> Row {
     let asked: Vec<String> =
         a.asked.iter().take(2).map(|(name, n)| format!("{name} ({})", format::thousands(*n))).collect();
     Row {
+        link: format!("{}&{}", named_link(&frame.here, &[("name", &a.name)]), frame.query),
         name: a.name.clone(),
         page: (a.page.clone(), format!("{}&{}", family_link(&a.page), frame.query)),
         attempts: format::thousands(a.attempts),

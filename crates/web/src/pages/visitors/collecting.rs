@@ -16,6 +16,7 @@ use cadentis_core::visitor::beside::proposals;
 use cadentis_core::visitor::privacy;
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Collecting, Families, Filter, PageView, Sheet};
+use cadentis_core::visitor::{family, import};
 use cadentis_store::filed::Filed;
 use cadentis_store::sites::Site;
 use jiff::SignedDuration;
@@ -35,6 +36,8 @@ struct Page {
     /// Pattern, page views that it would take: of pages that no family takes.
     proposals: Vec<(String, String)>,
     preview: Preview,
+    /// Columns that a table of page views may have.
+    columns: String,
 }
 
 /// What was typed, or what is kept.
@@ -56,6 +59,8 @@ pub struct Typed {
     families: String,
     #[serde(default)]
     people_days: String,
+    #[serde(default)]
+    satisfied: String,
 }
 
 impl Typed {
@@ -75,6 +80,7 @@ impl Typed {
                 .collect::<Vec<_>>()
                 .join("\n"),
             people_days: site.keep_people_days.to_string(),
+            satisfied: site.apdex_t_s.to_string(),
         }
     }
 
@@ -89,6 +95,7 @@ impl Typed {
             .map_err(|_| format!("The share of visits is a number of per cent, not “{percent}”."))?;
         let collecting = Collecting {
             sample: sample / 100.0,
+            before: vec![],
             keep: self.keep.split_whitespace().map(String::from).collect(),
             phrases: lines(&self.phrases),
             trace: lines(&self.trace),
@@ -97,6 +104,8 @@ impl Typed {
         collecting.check()?;
         let days = self.people_days.trim().parse::<i32>().ok().filter(|d| (1..=800).contains(d));
         let keep_people_days = days.ok_or("What is known of people is kept from 1 to 800 days.")?;
+        let satisfied = self.satisfied.trim().parse::<f64>().ok().filter(|t| (0.1..=60.0).contains(t));
+        let apdex_t_s = satisfied.ok_or("T is from 0.1 to 60 seconds.")?;
         let domains = lines(&self.domains);
         if domains.is_empty() {
             return Err("A site has at least one domain: anything else would be refused.".into());
@@ -105,7 +114,7 @@ impl Typed {
             return Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example."));
         }
         let patterns = families(&self.families)?;
-        Ok(Site { collecting, keep_people_days, domains, patterns, ..site })
+        Ok(Site { collecting, keep_people_days, apdex_t_s, domains, patterns, ..site })
     }
 }
 
@@ -143,7 +152,7 @@ async fn show(
     let paths = paths(state, frame.site.id, frame.past()).await?;
     let loose: Vec<(&str, u64)> = paths
         .iter()
-        .filter(|(path, _)| frame.site.families.of(path) == cadentis_core::visitor::family::OTHER)
+        .filter(|(path, _)| frame.site.families.of(path) == family::OTHER)
         .map(|(p, n)| (p.as_str(), *n))
         .collect();
     let preview = preview(&families(&typed.families).unwrap_or_default(), &paths);
@@ -153,6 +162,7 @@ async fn show(
         says: sentence(&frame.site, &preview),
         server: format!("{}://{}", connection.scheme(), connection.host()),
         proposals: proposals(loose).into_iter().take(8).map(|(p, n)| (p, format::thousands(n))).collect(),
+        columns: import::columns().join(", "),
         wrong,
         told,
         typed,
@@ -197,6 +207,8 @@ async fn paths(state: &State, site_id: i32, stretch: Stretch) -> Result<Vec<(Str
 struct Preview {
     wrong: Option<String>,
     whole: String,
+    /// How many addresses no family takes, in words.
+    loose: String,
     /// Name, page views, share, examples.
     rows: Vec<(String, String, String, String)>,
 }
@@ -214,6 +226,11 @@ fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
         held.1.push(path);
     }
     let whole: u64 = paths.iter().map(|(_, n)| n).sum();
+    let loose = match by.get(family::OTHER).map_or(0, |(_, paths)| paths.len() as u64) {
+        0 => "none".to_string(),
+        1 => "one address".into(),
+        n => format!("{} addresses", format::thousands(n)),
+    };
     let mut all: Vec<_> = by.into_iter().collect();
     all.sort_by_key(|(_, (n, _))| std::cmp::Reverse(*n));
     let row = |(name, (n, mut paths)): (&str, Taken<'_>)| {
@@ -223,7 +240,7 @@ fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
         let share = format::percent(cadentis_core::stats::share(n, whole), 1, None);
         (name.to_string(), format::thousands(n), share, format!("{}{more}", examples.join(", ")))
     };
-    Preview { wrong: None, whole: format::thousands(whole), rows: all.into_iter().map(row).collect() }
+    Preview { wrong: None, whole: format::thousands(whole), loose, rows: all.into_iter().map(row).collect() }
 }
 
 /// `POST /setup/visitors/families`: what the patterns in the form would take, without keeping them.
@@ -235,7 +252,7 @@ pub async fn preview_part(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match families(&typed.families) {
         Ok(patterns) => html(&preview(&patterns, &paths(&state, asked.site.id, asked.past()).await?)),
-        Err(says) => html(&Preview { wrong: Some(says), whole: String::new(), rows: vec![] }),
+        Err(says) => html(&Preview { wrong: Some(says), whole: String::new(), loose: String::new(), rows: vec![] }),
     }
 }
 
@@ -249,10 +266,10 @@ pub async fn save(
         return Ok(answer);
     }
     let typed = typed.into_inner();
-    let site = Asked::load(&state, &request, TWELVE_HOURS).await?.site;
-    match typed.on(site) {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    match typed.on(asked.site) {
         Ok(site) => {
-            state.db.set_collecting(&site).await?;
+            state.db.set_collecting(&site, asked.now).await?;
             Ok(see("/setup/visitors"))
         }
         Err(says) => show(&state, &request, Some(says), None, Some(typed)).await,

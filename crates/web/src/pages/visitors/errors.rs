@@ -2,9 +2,11 @@
 
 use super::super::{TWELVE_HOURS, Working, html};
 use super::filter::FilterLine;
-use super::{Tabs, family_link, tabs};
+use super::lanes::{self, Lanes};
+use super::{Tabs, family_link, named_link, own_parameters, tabs};
 use crate::State;
 use crate::error::PageError;
+use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::views::Views;
@@ -12,7 +14,8 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
 use cadentis_core::visitor::Attribute;
-use cadentis_core::visitor::errors::{Kind, kinds};
+use cadentis_core::visitor::errors::{Kind, Occurrence, kinds, pattern};
+use cadentis_core::visitor::over::Over;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 
@@ -27,6 +30,9 @@ struct Page {
     filter: FilterLine,
     says: String,
     family: Option<String>,
+    /// The kind that the lane is about, and the address without it.
+    chosen: Option<(String, String)>,
+    lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
 }
@@ -39,6 +45,8 @@ pub(super) struct Row {
     pub people: String,
     pub count: String,
     pub pattern: String,
+    /// The address of its own lane.
+    pub link: String,
     pub example: String,
     pub visits: String,
     pub page_views: String,
@@ -55,6 +63,8 @@ pub(super) struct Row {
 #[derive(Debug, Default, Deserialize)]
 struct Wanted {
     family: Option<String>,
+    /// One kind, by its pattern.
+    name: Option<String>,
 }
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
@@ -66,11 +76,38 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         Some(family) => frame.filter.clone().and(Attribute::Family, family),
         None => frame.filter.clone(),
     };
-    let (found, views, labels) = futures::try_join!(
+    let points = frame.points();
+    let (found, views, found_before, before, labels) = futures::try_join!(
         state.db.errors(site_id, past, &filter, MOST),
-        Views::load(&state, site_id, past, &filter, Attribute::Family, &[], 1),
+        Views::load(&state, site_id, past, &filter, Attribute::Device, &[], points),
+        async {
+            match frame.against {
+                Some(a) => state.db.errors(site_id, a, &filter, MOST).await,
+                None => Ok(vec![]),
+            }
+        },
+        async {
+            match frame.against {
+                Some(a) => Views::rolled(&state, site_id, a, &filter, Attribute::Device, &[], points).await.map(Some),
+                None => Ok(None),
+            }
+        },
         state.db.labels(site_id, past),
     )?;
+    let name = wanted.name.filter(|n| !n.is_empty());
+    let bucket_s = views.bucket_s;
+    let over = |found: &[Occurrence]| {
+        // Of what was not read to its end no line could be drawn.
+        if found.len() == MOST {
+            return vec![];
+        }
+        let mut over = Over::new(bucket_s);
+        let wanted = found.iter().filter(|o| name.as_ref().is_none_or(|n| pattern(&o.text) == *n));
+        wanted.for_each(|o| over.add(o.at.as_millisecond(), true, None));
+        over.buckets()
+    };
+    let lanes = lanes::of_errors(&frame, (&over(&found), &views), (&over(&found_before), before.as_ref()));
+    let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let (all, kinds) = (views.all(), kinds(&found));
     let touched = share(all.with_errors, all.page_views);
     let says = match kinds.first() {
@@ -100,7 +137,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     )];
     let rows = kinds.iter().map(|k| row(k, found.len() as u64, &frame.site.zone)).collect();
     let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &labels));
-    html(&Page { tabs, filter, says, family, rows, proof, frame })
+    html(&Page { tabs, filter, says, family, chosen: name.map(|n| (n, without)), lanes, rows, proof, frame })
 }
 
 /// One kind in a table; `all` page views had errors.
@@ -120,6 +157,7 @@ pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
             n => format!("{} people", format::thousands(n)),
         },
         count: format::thousands(k.count),
+        link: named_link("/visitors/errors", &[("name", &k.pattern)]),
         pattern: k.pattern.clone(),
         example: k.example.clone(),
         visits: format::thousands(k.visits),

@@ -1,6 +1,7 @@
 //! Which slice explains it, the page views broken down by any attribute, and whose visits had most trouble.
 
 use super::super::{TWELVE_HOURS, html};
+use super::places::{self, Map};
 use super::{slow_tone, wanted};
 use crate::State;
 use crate::error::PageError;
@@ -75,6 +76,7 @@ struct By {
 struct Breakdown {
     vital: &'static str,
     title: String,
+    map: Option<Map>,
     /// Title, address, whether it is this one.
     attributes: Vec<(String, String, bool)>,
     rows: Vec<BreakdownRow>,
@@ -132,6 +134,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
     if request.query_string().split('&').any(|p| p == "csv=1") {
         return Ok(as_csv(&by, vital, &values, whole));
     }
+    let map = if places::is_place(&by) { Some(places::map(&state, &asked, vital).await?) } else { None };
     let row = |(value, pool): &(String, Pool)| {
         let m = pool.measured(vital);
         let reading = m.reading(0.75);
@@ -143,7 +146,11 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
                 vital.name(),
                 asked.query_with(&asked.filter.clone().and(by.clone(), value))
             ),
-            value: if value.is_empty() { "not told".into() } else { value.clone() },
+            value: match (value.as_str(), &by) {
+                ("", _) => "not told".into(),
+                (code, Attribute::Country) => places::country_name(code),
+                _ => value.clone(),
+            },
             views: format::thousands(pool.page_views),
             share: format::percent(share(pool.page_views, whole), 1, None),
             p75: format::vital(vital, &reading),
@@ -166,6 +173,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
     let all = Attribute::ALL.into_iter().chain(labels.into_iter().map(Attribute::Label));
     html(&Breakdown {
         vital: vital.name(),
+        map,
         title: by.title(),
         attributes: all.map(|a| (a.title(), address(&a), a == by)).collect(),
         rows: values.iter().take(ROWS).map(row).collect(),

@@ -3,25 +3,26 @@
 use super::super::{Figure, TWELVE_HOURS, html};
 use super::errors::{self, Row};
 use super::filter::FilterLine;
-use super::{
-    LANES, SERIES_HEIGHT, SeenRow, Series, Tabs, all_series, family_link, readings, slow_row, slow_tone, tabs,
-};
+use super::lanes::{self, LANES, Lanes};
+use super::{SeenRow, Tabs, family_link, readings, slow_row, slow_tone, tabs};
 use crate::State;
-use crate::draw::{Axis, ticks};
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
-use crate::frame::{Frame, WIDTH};
+use crate::frame::Frame;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::stats::compare::share_shift;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::kinds;
+use cadentis_core::visitor::party::{self, Party, third_parties};
 use cadentis_core::visitor::slices::{Named, by_name};
 use cadentis_core::visitor::spent::{PARTS, around_p75};
-use cadentis_core::visitor::{Attribute, Filter, Sheet};
+use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Deserialize;
@@ -40,9 +41,7 @@ struct Page {
     link: String,
     says: String,
     readings: Vec<Figure>,
-    ticks: Vec<(f64, String)>,
-    series: Vec<Series>,
-    series_height: f64,
+    lanes: Lanes,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -89,10 +88,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     );
     html(&Page {
         says,
-        readings: readings(&frame, &all, before.as_ref(), None),
-        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, &frame.site.zone),
-        series: all_series(&frame, &views, before.as_ref(), &limits),
-        series_height: SERIES_HEIGHT,
+        readings: readings(&frame, &views, before.as_ref(), None),
+        lanes: lanes::of_views(&frame, &views, before.as_ref(), &limits),
         link: family_link(&name),
         tabs: tabs("/visitors/family"),
         filter: FilterLine::of(&frame, &labels),
@@ -110,8 +107,94 @@ struct LoadPart {
     kinds: Vec<Row>,
     link: String,
     named: Vec<NamedTable>,
+    releases: Vec<ReleaseRow>,
+    parties: Vec<PartyRow>,
     /// What this page asked for, what was pressed there, what went wrong: name and address.
     beside: Vec<(&'static str, String)>,
+}
+
+/// A release beside the one before it.
+struct ReleaseRow {
+    name: String,
+    link: String,
+    since: String,
+    views: String,
+    /// p75 of each of [`LANES`], with its tone.
+    vitals: Vec<(String, &'static str)>,
+    not_good: String,
+    abandoned: String,
+    errors: String,
+    tone: &'static str,
+    says: &'static str,
+}
+
+/// So many releases stand beside each other, the newest.
+const RELEASES: usize = 6;
+
+/// The newest releases of the stretch, newest first, each against the one before it.
+fn releases(frame: &Frame, views: &Views, link: &str) -> Vec<ReleaseRow> {
+    let mut all = views.since();
+    all.retain(|(name, ..)| !name.is_empty());
+    all.sort_by_key(|(_, begin, _)| *begin);
+    let not_good = |pool: &Pool| {
+        let [good, middling, poor] = pool.measured(Vital::Lcp).counts;
+        (middling + poor, good + middling + poor)
+    };
+    let row = |(nth, (name, begin, pool)): (usize, &(String, i64, Pool))| {
+        let before = nth.checked_sub(1).and_then(|n| all.get(n)).map(|(.., pool)| not_good(pool));
+        let shift = before.and_then(|b| share_shift(b, not_good(pool)));
+        let (says, tone) = match shift {
+            None => ("", "within"),
+            Some(s) if !s.is_sure() => ("no sure difference", "within"),
+            Some(s) if s.is_rise() => ("surely worse than the one before", "strained"),
+            Some(_) => ("surely better than the one before", "within"),
+        };
+        let (bad, of) = not_good(pool);
+        ReleaseRow {
+            link: format!("{link}&{}", frame.query_with(&frame.filter.clone().and(Attribute::Release, name))),
+            name: name.clone(),
+            since: format::day_clock(at_second(*begin), &frame.site.zone),
+            views: format::thousands(pool.page_views),
+            vitals: LANES
+                .map(|v| {
+                    let reading = pool.measured(v).reading(0.75);
+                    (format::vital(v, &reading), slow_tone(v, &reading))
+                })
+                .to_vec(),
+            not_good: format::percent(share(bad, of), 1, None),
+            abandoned: format::percent(pool.abandoned_share(), 1, None),
+            errors: format::percent(pool.error_share(), 1, None),
+            tone,
+            says,
+        }
+    };
+    all.iter().enumerate().rev().take(RELEASES).map(row).collect()
+}
+
+struct PartyRow {
+    host: String,
+    views: String,
+    of_views: String,
+    told: String,
+    failed: String,
+    tone: &'static str,
+    p75: String,
+    sum: String,
+}
+
+const PARTIES: usize = 8;
+
+fn party_row(p: &Party, page_views: u64) -> PartyRow {
+    PartyRow {
+        host: p.host.clone(),
+        views: format::thousands(p.page_views),
+        of_views: format::percent(share(p.page_views, page_views), 0, None),
+        told: format::thousands(p.told),
+        failed: format::percent(share(p.failed, p.told), 1, None),
+        tone: if p.failed * 100 >= p.told { "strained" } else { "within" },
+        p75: p.p75.value.map_or(format::NO_DATA.into(), |ms| format!("{ms:.0}")),
+        sum: length_text(p.sum_ms / page_views.max(1) as f64),
+    }
 }
 
 /// Where a vital comes from: elements or scripts.
@@ -205,12 +288,17 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
         .chain(["lcp", "inp", "cls"])
         .collect();
     let columns = with_filter(&columns, &filter);
-    let ((moments, whole), sheets, slowest, errors) = futures::try_join!(
+    let told = with_filter(&party::COLUMNS, &filter);
+    let ((moments, whole), sheets, slowest, errors, told, by_release) = futures::try_join!(
         state.db.moments(site_id, past, &filter, SAMPLE),
         state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
         state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
         state.db.errors(site_id, past, &filter, MOST_ERRORS),
+        state.db.sheets_of(Filed::Happenings, site_id, past, &told),
+        Views::load(&state, site_id, past, &filter, Attribute::Release, &LANES, frame.points()),
     )?;
+    let page_views = by_release.all().page_views;
+    let parties = third_parties(&told, past, &filter, |host| frame.site.owns(host));
     let chosen = if moments.len() < whole {
         format!(", chosen evenly from {}", format::thousands(whole as u64))
     } else {
@@ -234,8 +322,18 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
         ("pictures, scripts, styles", "/visitors/requests?what=resource&"),
         ("actions", "/visitors/actions?"),
         ("what went wrong", "/visitors/errors?"),
-        ("by release and all else", "/visitors?"),
+        ("by anything else", "/visitors?"),
     ];
     let beside = beside.map(|(name, path)| (name, format!("{path}{query}"))).to_vec();
-    html(&LoadPart { spent, rows, kinds, link: family_link(&name), named, beside, frame })
+    html(&LoadPart {
+        releases: releases(&frame, &by_release, &family_link(&name)),
+        parties: parties.iter().take(PARTIES).map(|p| party_row(p, page_views)).collect(),
+        spent,
+        rows,
+        kinds,
+        link: family_link(&name),
+        named,
+        beside,
+        frame,
+    })
 }

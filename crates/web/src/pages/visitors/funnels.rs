@@ -3,6 +3,7 @@
 use super::super::script::see;
 use super::super::{TWELVE_HOURS, Working, html};
 use super::filter::FilterLine;
+use super::lanes::{self, Lanes, Words};
 use super::{Tabs, tabs};
 use crate::State;
 use crate::api::scripts::foreign;
@@ -39,6 +40,7 @@ struct Drawn {
     says: String,
     within: String,
     steps: Vec<StepRow>,
+    lanes: Lanes,
 }
 
 struct StepRow {
@@ -102,20 +104,25 @@ async fn show(
     let (saved, sheets, before, labels) = futures::try_join!(
         state.db.funnels(site_id),
         state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
-        async {
-            match frame.against {
-                Some(a) => state.db.sheets_of(Filed::PageViews, site_id, a, &columns).await,
-                None => Ok(Vec::new()),
-            }
-        },
+        state.db.sheets_against(Filed::PageViews, site_id, frame.against, &columns),
         state.db.labels(site_id, past),
     )?;
+    let bucket_s = past.bucket_seconds(frame.points());
     let mut funnels = Vec::new();
     for s in &saved {
         let within_ms = i64::from(s.within_s) * 1_000;
-        let now = funnel(&sheets, past, &frame.filter, &s.steps, within_ms);
-        let then = frame.against.map(|a| funnel(&before, a, &frame.filter, &s.steps, within_ms));
-        funnels.push(drawn(s, &now, then.as_ref()));
+        let now = funnel(&sheets, past, &frame.filter, &s.steps, within_ms, bucket_s);
+        let then = frame.against.map(|a| funnel(&before, a, &frame.filter, &s.steps, within_ms, bucket_s));
+        let words = Words {
+            title: "The funnel over time",
+            count: "Began",
+            failed: "Lost on the way",
+            time: "To the end",
+            of_what: "visits that began",
+        };
+        let before = then.as_ref().map_or(&[][..], |t| &t.over);
+        let lanes = lanes::of_buckets(&frame, &words, &now.over, before, bucket_s);
+        funnels.push(drawn(s, &now, then.as_ref(), lanes));
     }
     let mut families: Vec<String> = frame.site.patterns.iter().map(|(_, name)| name.clone()).collect();
     families.dedup();
@@ -129,6 +136,7 @@ async fn show(
             format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
             "A visit counts once, from its first page view of the first family; other pages between are allowed, the order is not. Whoever is not at the next page within the time is lost at this one.".into(),
             "Shares refer to all who began; beside them from step to step. Completions and losses add up to all who began.".into(),
+            "Over time each visit stands where it began. Those that began less than the funnel’s time before the end may still come to its end: until then they count as lost.".into(),
             "Left before it had loaded: the page view was abandoned. Waited or met an error: LCP was poor (over 4 s), the page stayed blank, or a script error happened. The rest stopped on a page that worked.".into(),
             "“Trouble goes with leaving” is said when the share of those who waited long or met an error is surely higher among those who left a page that had loaded than among those who went on (95 % interval of the difference, Newcombe).".into(),
         ],
@@ -148,7 +156,7 @@ async fn show(
 
 const BAR: f64 = 420.0;
 
-fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>) -> Drawn {
+fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>, lanes: Lanes) -> Drawn {
     let began = now.began();
     let worst = now.steps.iter().max_by_key(|s| s.lost).filter(|s| s.lost > 0);
     let done = format::percent(share(now.completed(), began), 0, None);
@@ -194,7 +202,7 @@ fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>) -> Drawn {
         });
         before = Some(s);
     }
-    Drawn { name: saved.name.clone(), says, within: length_text(f64::from(saved.within_s) * 1_000.0), steps }
+    Drawn { name: saved.name.clone(), says, within: length_text(f64::from(saved.within_s) * 1_000.0), steps, lanes }
 }
 
 /// `POST /visitors/funnels`: keeps a funnel.

@@ -8,6 +8,9 @@ mod explain;
 mod family;
 mod filter;
 mod funnels;
+mod history;
+mod lanes;
+mod places;
 mod requests;
 mod visit;
 
@@ -15,11 +18,10 @@ pub use filter::own_parameters;
 
 use super::{Figure, TWELVE_HOURS, Working, html};
 use crate::State;
-use crate::draw::{Axis, line, round_up, ticks};
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Asked, Frame, WIDTH, tone};
+use crate::frame::{Asked, Frame, tone};
 use crate::views::Views;
 use actix_web::web::ServiceConfig;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -27,7 +29,6 @@ use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::State as Standing;
-use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
@@ -38,6 +39,7 @@ use cadentis_store::visits::with_filter;
 use filter::FilterLine;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use lanes::{LANES, Lanes};
 use serde::Deserialize;
 use url::form_urlencoded::Serializer;
 use uuid::Uuid;
@@ -67,6 +69,10 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/setup/visitors", web::post().to(collecting::save))
         .route("/setup/visitors/live", web::get().to(collecting::live_part))
         .route("/setup/visitors/families", web::post().to(collecting::preview_part))
+        .route("/setup/visitors/history", web::get().to(history::task_part))
+        .route("/setup/visitors/history", web::post().to(history::begin))
+        .route("/setup/visitors/history/stop", web::post().to(history::stop))
+        .route("/setup/visitors/import", web::post().to(history::import))
         .route("/setup/visitors/forget", web::post().to(collecting::forget));
 }
 
@@ -105,9 +111,7 @@ struct Page {
     bin_width: f64,
     histogram_ticks: Vec<(f64, String)>,
     quantiles: Vec<(f64, String, f64, bool)>,
-    ticks: Vec<(f64, String)>,
-    series: Vec<Series>,
-    series_height: f64,
+    lanes: Lanes,
     families: Vec<FamilyRow>,
     proof: Vec<Working>,
 }
@@ -124,17 +128,6 @@ struct Tile {
     p75: String,
     share: String,
     poor_text: String,
-}
-
-pub(super) struct Series {
-    pub title: String,
-    pub sub: String,
-    pub top: f64,
-    pub scale: String,
-    pub line: String,
-    pub against: String,
-    pub budget: Option<f64>,
-    pub reads: String,
 }
 
 struct FamilyRow {
@@ -187,10 +180,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let measured = all.measured(vital);
     let families = views.values();
     let (histogram, bin_width, quantiles, histogram_ticks) = histogram(vital, &measured);
-    let zone = &frame.site.zone;
     let page = Page {
         says: sentence(vital, &all, &families),
-        readings: readings(&frame, &all, before.as_ref(), visits),
+        readings: readings(&frame, &views, before.as_ref(), visits),
         tabs: tabs("/visitors"),
         filter: FilterLine::of(&frame, &labels),
         misread: filter::misread(&request).join(", "),
@@ -202,11 +194,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         bin_width,
         quantiles,
         histogram_ticks,
-        ticks: ticks(&Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 }, zone),
-        series: all_series(&frame, &views, before.as_ref(), &limits),
-        series_height: SERIES_HEIGHT,
+        lanes: lanes::of_views(&frame, &views, before.as_ref(), &limits),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
-        proof: proof(&frame, vital, &all),
+        proof: proof(&frame, vital, &views),
         frame,
     };
     html(&page)
@@ -239,16 +229,18 @@ async fn worst(state: &State, frame: &Frame, vital: Vital) -> cadentis_store::Re
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
-fn proof(frame: &Frame, vital: Vital, all: &Pool) -> Vec<Working> {
+fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
+    let all = &views.all();
     let past = frame.past();
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
-        match frame.site.collecting.sample {
-            s if s >= 1.0 => format!("{} page views; every visit reports.", format::thousands(all.page_views)),
-            s => format!(
-                "{} page views of the {} % of visits that report now: counts are of those and not scaled up, percentiles and shares are those of the sample.",
+        match in_all(frame, views) {
+            None => format!("{} page views; every visit reports.", format::thousands(all.page_views)),
+            Some(whole) => format!(
+                "{} page views reported. Each stands for 1 ÷ the share of visits that reported at its time (now {} %): {} in all. Only this count is scaled; percentiles, shares and all other counts are those of the sample.",
                 format::thousands(all.page_views),
-                s * 100.0
+                frame.site.collecting.sample * 100.0,
+                format::thousands(whole.round() as u64)
             ),
         },
         "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
@@ -293,19 +285,39 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
     says
 }
 
-pub(super) fn readings(frame: &Frame, all: &Pool, before: Option<&Views>, visits: Option<(u64, u64)>) -> Vec<Figure> {
+/// What the page views that reported stand for, where not every visit does; `None` where all do.
+fn in_all(frame: &Frame, views: &Views) -> Option<f64> {
+    let counts = views.buckets(None).into_iter().map(|(begin, pool)| (at_second(begin), pool.page_views));
+    let collecting = &frame.site.collecting;
+    let whole = collecting.in_all(counts.clone());
+    let reported: u64 = counts.map(|(_, n)| n).sum();
+    (whole > reported as f64).then_some(whole)
+}
+
+pub(super) fn readings(
+    frame: &Frame,
+    views: &Views,
+    before: Option<&Views>,
+    visits: Option<(u64, u64)>,
+) -> Vec<Figure> {
+    let all = &views.all();
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
     let versus = |share: Option<f64>| {
         share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)))
     };
-    let sampled = match frame.site.collecting.sample {
-        s if s >= 1.0 => "page views".to_string(),
-        s => format!("page views · {} % of visits report", s * 100.0),
+    let figure = match in_all(frame, views) {
+        None => Figure::new(format::thousands(all.page_views), "page views".into(), "within"),
+        Some(whole) => Figure::new(
+            format!("≈ {}", format::thousands(whole.round() as u64)),
+            format!("page views, from {} that report", format::thousands(all.page_views)),
+            "within",
+        ),
     };
-    let mut figures = vec![Figure::new(format::thousands(all.page_views), sampled, "within")];
+    let mut figures = vec![figure];
     if let Some((visits, _)) = visits {
-        figures.push(Figure::new(format::thousands(visits), "visits".into(), "within"));
+        let reporting = if in_all(frame, views).is_some() { "visits that report" } else { "visits" };
+        figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
     // Satisfied and tolerating by LCP: the moment the visitor sees the page.
     let lcp = all.measured(Vital::Lcp);
@@ -415,105 +427,6 @@ fn slow_tone(vital: Vital, reading: &Reading) -> &'static str {
     tone(Standing::of_vital(vital, reading))
 }
 
-/// Vitals that have a lane over time.
-pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
-pub(super) const SERIES_HEIGHT: f64 = 5.0 * 46.0 + 22.0;
-
-/// What a lane shows over time.
-#[derive(Clone, Copy, PartialEq)]
-enum Shown {
-    /// Its 75th percentile.
-    Vital(Vital),
-    /// Share of those who waited over 4 T for the largest paint.
-    Frustrated,
-    Abandoned,
-}
-
-/// A lane for each of [`LANES`], one for the frustrated and one for the abandoned share.
-pub(super) fn all_series(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Vec<Series> {
-    let lanes = LANES.into_iter().map(Shown::Vital).chain([Shown::Frustrated, Shown::Abandoned]).enumerate();
-    lanes.map(|(i, v)| series(frame, v, i, views, before, limits)).collect()
-}
-
-fn series(frame: &Frame, shown: Shown, nth: usize, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Series {
-    let axis = Axis { stretch: frame.stretch, left: 196.0, width: WIDTH - 232.0 };
-    let top = nth as f64 * 46.0;
-    let t_ms = frame.site.apdex_t_s * 1000.0;
-    let value = |pool: &Pool| match shown {
-        Shown::Vital(v) => pool.measured(v).reading(0.75).value,
-        Shown::Frustrated => {
-            let apdex = pool.measured(Vital::Lcp).apdex(t_ms);
-            share(apdex.frustrated, apdex.samples())
-        }
-        Shown::Abandoned => pool.abandoned_share(),
-    };
-    let vital = match shown {
-        Shown::Vital(v) => Some(v),
-        _ => None,
-    };
-    let points = |views: &Views, shift_s: i64| -> Vec<(i64, f64, u64)> {
-        views
-            .buckets(None)
-            .into_iter()
-            .filter_map(|(b, pool)| Some((b + shift_s + views.bucket_s / 2, value(&pool)?, pool.page_views)))
-            .collect()
-    };
-    let now = points(views, 0);
-    let then = match (before, frame.against) {
-        (Some(b), Some(a)) => points(b, frame.stretch.from.as_second() - a.from.as_second()),
-        _ => vec![],
-    };
-    // The site's own budget where it has one, else what web.dev calls good.
-    let limit = vital.map(|v| match budget::holding(limits, Metric::Vital(v), None) {
-        Some(budget) => budget.limit,
-        None => v.thresholds().0,
-    });
-    let most = now.iter().chain(&then).map(|(_, v, _)| *v).fold(limit.unwrap_or(0.01), f64::max);
-    let top_value = round_up(most * 1.08);
-    let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
-    let draw = |points: &[(i64, f64, u64)]| {
-        line(
-            points.iter().map(|(s, v, _)| (axis.x(at_second(*s)), y(*v))).filter(|(x, _)| *x <= axis.right()).map(Some),
-        )
-    };
-    let text = |v: f64| match vital {
-        Some(vital) => vital.text(v),
-        None => format!("{:.2} %", v * 100.0),
-    };
-    let all = views.all();
-    Series {
-        title: match shown {
-            Shown::Vital(v) => v.name().to_string(),
-            Shown::Frustrated => "Frustrated".into(),
-            Shown::Abandoned => "Abandoned".into(),
-        },
-        sub: match vital {
-            Some(v) => format!(
-                "p75 {} · budget {}",
-                format::vital(v, &all.measured(v).reading(0.75)),
-                v.text(limit.unwrap_or_default())
-            ),
-            None if shown == Shown::Frustrated => {
-                format!(
-                    "{} waited over {:.0} s for LCP",
-                    format::percent(value(&all), 2, None),
-                    4.0 * frame.site.apdex_t_s
-                )
-            }
-            None => format!("{} of page views", format::percent(all.abandoned_share(), 2, None)),
-        },
-        top,
-        scale: text(top_value),
-        line: draw(&now),
-        against: draw(&then),
-        budget: limit.map(y),
-        reads: serde_json::to_string(
-            &now.iter().map(|(s, v, n)| (*s, format!("{} · {n} views", text(*v)))).collect::<Vec<_>>(),
-        )
-        .unwrap_or_default(),
-    }
-}
-
 fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     let mut cells: Vec<(String, &'static str)> = [Vital::Lcp, Vital::Inp, Vital::Cls]
         .into_iter()
@@ -530,9 +443,14 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     FamilyRow { link: family_link(name), name: name.into(), views: format::thousands(pool.page_views), cells }
 }
 
+/// An address with these parameters, with room for more behind it.
+pub(super) fn named_link(path: &str, parameters: &[(&str, &str)]) -> String {
+    format!("{path}?{}", Serializer::new(String::new()).extend_pairs(parameters).finish())
+}
+
 /// The address of a page family's page, with room for more behind it.
 pub(super) fn family_link(name: &str) -> String {
-    format!("/visitors/family?{}", Serializer::new(String::new()).append_pair("family", name).finish())
+    named_link("/visitors/family", &[("family", name)])
 }
 
 /// The address of a page view within its visit.

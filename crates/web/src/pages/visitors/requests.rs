@@ -2,16 +2,18 @@
 
 use super::super::{TWELVE_HOURS, Working, html};
 use super::filter::FilterLine;
-use super::{Tabs, tabs, view_link};
+use super::lanes::{self, Lanes, Words};
+use super::{Tabs, named_link, own_parameters, tabs, view_link};
 use crate::State;
 use crate::error::PageError;
+use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::visitor::Fault;
-use cadentis_core::visitor::calls::{COLUMNS, Calls, calls};
+use cadentis_core::visitor::calls::{COLUMNS, Calls, calls, calls_over};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Deserialize;
@@ -24,12 +26,17 @@ struct Page {
     filter: FilterLine,
     says: String,
     resources: bool,
+    /// The family that the lanes are about, and the address without it.
+    chosen: Option<(String, String)>,
+    lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
 }
 
 struct Row {
     name: String,
+    /// The address of its own lanes.
+    link: String,
     count: String,
     failed: String,
     tone: &'static str,
@@ -52,6 +59,8 @@ struct Newest {
 #[derive(Debug, Default, Deserialize)]
 struct Wanted {
     what: Option<String>,
+    /// One family of requests.
+    name: Option<String>,
 }
 
 /// From this share of failed calls on a family is worth pointing at.
@@ -64,11 +73,23 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let what = if resources { "resource" } else { "request" };
     let (site_id, past) = (frame.site.id, frame.past());
     let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, labels) = futures::try_join!(
+    let (sheets, before, labels) = futures::try_join!(
         state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
+        state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
         state.db.labels(site_id, past),
     )?;
     let all = calls(&sheets, past, &frame.filter, what);
+    let name = wanted.name.filter(|n| !n.is_empty());
+    let bucket_s = past.bucket_seconds(frame.points());
+    let over = |sheets, stretch| calls_over(sheets, stretch, &frame.filter, what, name.as_deref(), bucket_s);
+    let lanes = lanes::of_buckets(
+        &frame,
+        &Words { title: "Requests over time", count: "Calls", failed: "Failed", time: "Time", of_what: "calls" },
+        &over(&sheets, past),
+        &frame.against.map_or(vec![], |a| over(&before, a)),
+        bucket_s,
+    );
+    let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let proof = vec![Working::new(
         if resources { "Resources" } else { "Requests" },
         vec![
@@ -76,7 +97,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             format!("{} calls in {} families, all read.", format::thousands(all.iter().map(|c| c.count).sum()), all.len()),
             "A family is a method and an address without its query, with numbers, ids and dates left open.".into(),
             "Failed: no answer, a status of 400 or more, or an error code of the application's own. Visitor: the browser was offline, or 4xx. Gateway: no answer, 502, 503, 504. Back end: other 5xx, or an error code in a good answer. Third party: a host that is not the site's.".into(),
-            "Of resources each page view tells the six slowest and those that failed.".into(),
+            "Of resources each page view tells the six slowest, the slowest of each of at most eight other hosts, and those that failed.".into(),
         ],
     )];
     let page = Page {
@@ -84,7 +105,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         filter: FilterLine::of(&frame, &labels),
         says: sentence(&all, what),
         resources,
-        rows: all.iter().take(60).map(|c| row(c, &frame)).collect(),
+        chosen: name.map(|n| (n, without)),
+        lanes,
+        rows: all.iter().take(60).map(|c| row(c, what, &frame)).collect(),
         proof,
         frame,
     };
@@ -111,7 +134,7 @@ fn sentence(all: &[Calls], what: &str) -> String {
     )
 }
 
-fn row(c: &Calls, frame: &Frame) -> Row {
+fn row(c: &Calls, what: &str, frame: &Frame) -> Row {
     let ms = |r: &Reading| r.value.map_or(NO_DATA.into(), |v| format!("{v:.0}"));
     let listed = |list: &[(String, u64)], most: usize| {
         let some: Vec<String> =
@@ -129,6 +152,7 @@ fn row(c: &Calls, frame: &Frame) -> Row {
         }
     });
     Row {
+        link: format!("{}&{}", named_link(&frame.here, &[("what", what), ("name", &c.name)]), frame.query),
         name: c.name.clone(),
         count: format::thousands(c.count),
         failed: format::percent(share(c.failed, c.count), 2, None),

@@ -1,0 +1,88 @@
+//! What happened, by bucket of time: how often, how often it failed, how long it took.
+
+use crate::stats::{Reading, readings, share};
+use std::collections::BTreeMap;
+
+/// One bucket of time in which something happened.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Bucket {
+    /// When it begins, in seconds since 1970.
+    pub begin_s: i64,
+    pub count: u64,
+    pub failed: u64,
+    /// Milliseconds at the 75th percentile, of those that took a time.
+    pub p75: Reading,
+}
+
+impl Bucket {
+    pub fn failed_share(&self) -> Option<f64> {
+        share(self.failed, self.count)
+    }
+}
+
+/// Gathers what happened into buckets that begin at multiples of their length.
+#[derive(Debug, Clone)]
+pub struct Over {
+    bucket_s: i64,
+    held: BTreeMap<i64, (u64, u64, Vec<f64>)>,
+}
+
+impl Over {
+    /// `bucket_s` is the length of a bucket in seconds, at least one.
+    pub fn new(bucket_s: i64) -> Over {
+        Over { bucket_s: bucket_s.max(1), held: BTreeMap::new() }
+    }
+
+    /// One more at this moment (milliseconds since 1970); `ms` is what it took, if it is known.
+    pub fn add(&mut self, at_ms: i64, failed: bool, ms: Option<f64>) {
+        let begin = at_ms.div_euclid(self.bucket_s * 1_000) * self.bucket_s;
+        let (count, bad, all) = self.held.entry(begin).or_default();
+        *count += 1;
+        *bad += u64::from(failed);
+        all.extend(ms);
+    }
+
+    /// In order of time; buckets in which nothing happened are left out.
+    pub fn buckets(self) -> Vec<Bucket> {
+        let bucket = |(begin_s, (count, failed, ms)): (i64, (u64, u64, Vec<f64>))| Bucket {
+            begin_s,
+            count,
+            failed,
+            p75: readings(&ms, &[0.75]).0.first().copied().unwrap_or(Reading::NONE),
+        };
+        self.held.into_iter().map(bucket).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn each_is_in_one_bucket_and_a_wider_bucket_is_the_sum_of_its_narrow_ones(
+            all in prop::collection::vec((-9_000_000i64..9_000_000, any::<bool>(), prop::option::of(0.0..9e4f64)), 0..120),
+            narrow_s in 1i64..900, times in 1i64..9,
+        ) {
+            let of = |bucket_s: i64| {
+                let mut over = Over::new(bucket_s);
+                all.iter().for_each(|(at, failed, ms)| over.add(*at, *failed, *ms));
+                over.buckets()
+            };
+            let (narrow, wide) = (of(narrow_s), of(narrow_s * times));
+            for w in &wide {
+                let end = w.begin_s + narrow_s * times;
+                let parts: Vec<&Bucket> = narrow.iter().filter(|n| (w.begin_s..end).contains(&n.begin_s)).collect();
+                prop_assert_eq!(parts.iter().map(|n| n.count).sum::<u64>(), w.count);
+                prop_assert_eq!(parts.iter().map(|n| n.failed).sum::<u64>(), w.failed);
+                let inside = all.iter().filter(|(at, ..)| (w.begin_s * 1_000..end * 1_000).contains(at));
+                let mut ms: Vec<f64> = inside.filter_map(|(_, _, ms)| *ms).collect();
+                ms.sort_by(f64::total_cmp);
+                // Nearest rank: the first value that three in four do not lie above.
+                prop_assert_eq!(w.p75.value, ms.get((ms.len() * 3).div_ceil(4).max(1) - 1).copied());
+            }
+            prop_assert_eq!(wide.iter().map(|w| w.count).sum::<u64>(), all.len() as u64);
+        }
+    }
+}

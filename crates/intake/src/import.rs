@@ -1,0 +1,99 @@
+//! Page views from files: read by the core, checked like those that come as beacons, put where their time is.
+
+use crate::{Sender, page_view};
+use cadentis_core::visitor::PageView;
+use cadentis_core::visitor::import::{Defaults, Format, Told, read};
+use cadentis_store::Db;
+use cadentis_store::sites::Site;
+use jiff::{SignedDuration, Timestamp};
+use std::borrow::Cow;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// What became of a file.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Brought {
+    /// Page views that were read, and those of them that were not there before.
+    pub read: u64,
+    pub new: u64,
+    /// The moments of the first and the last of them.
+    pub stretch: Option<(Timestamp, Timestamp)>,
+    /// What was not taken, each with its place and why.
+    pub wrong: Vec<String>,
+    /// Names of columns that say nothing to us.
+    pub ignored: Vec<String>,
+}
+
+/// Page views older than this are not taken: each hour of them would be written by itself.
+const OLDEST_DAYS: i64 = 800;
+
+/// Takes the page views of a file; what cannot be taken is told, the rest is there.
+///
+/// # Errors
+/// When the database is away. Hours that were written stay; bringing the file again adds what is missing.
+pub async fn bring(
+    db: &Db,
+    site: &Site,
+    format: Format,
+    text: &str,
+    defaults: &Defaults,
+    now: Timestamp,
+) -> cadentis_store::Result<Brought> {
+    let file = read(format, text, defaults);
+    let mut brought = Brought { wrong: file.wrong, ignored: file.ignored.into_iter().collect(), ..Brought::default() };
+    let mut views = Vec::with_capacity(file.told.len());
+    for told in file.told {
+        match may_come(&told, site, now) {
+            Ok(()) => views.push(from_file(told, site)),
+            Err(says) => brought.wrong.push(says),
+        }
+    }
+    brought.read = views.len() as u64;
+    let moments = views.iter().map(|v| v.at);
+    brought.stretch = moments.clone().min().zip(moments.max());
+    brought.new = db.import_page_views(site.id, views).await?;
+    Ok(brought)
+}
+
+fn may_come(told: &Told, site: &Site, now: Timestamp) -> Result<(), String> {
+    let (place, host) = (&told.place, told.beacon.host());
+    if !site.owns(&host) {
+        return Err(format!("{place}.url: {host} is not a domain of this site"));
+    }
+    let age_ms = now.as_millisecond() - told.beacon.at_ms;
+    match age_ms {
+        ..0 => Err(format!("{place}.at: in the future")),
+        _ if age_ms > OLDEST_DAYS * 86_400_000 => Err(format!("{place}.at: more than {OLDEST_DAYS} days ago")),
+        _ => Ok(()),
+    }
+}
+
+fn from_file(told: Told, site: &Site) -> PageView {
+    // Nothing is known of when it came nor of who sent it: it counts as having come at its own moment.
+    let at = Timestamp::from_millisecond(told.beacon.at_ms).unwrap_or(Timestamp::UNIX_EPOCH);
+    let sender = Sender {
+        origin: None,
+        user_agent: "",
+        ip: IpAddr::V4(Ipv4Addr::UNSPECIFIED),
+        country: &told.country,
+        region: &told.region,
+        city: &told.city,
+    };
+    let view = page_view(told.beacon, site, &sender, at + SignedDuration::from_millis(1));
+    let or = |said: String, else_: Cow<'static, str>| if said.is_empty() { else_ } else { said.into() };
+    PageView { at, received_at: at, browser: or(told.browser, view.browser), os: or(told.os, view.os), ..view }
+}
+
+/// Puts history into new families hour by hour for ever, resting when nothing is asked for.
+pub async fn work_on_tasks(db: Db) {
+    loop {
+        let rest = match db.work_on_a_task().await {
+            Ok(true) => continue,
+            Ok(false) => 1,
+            Err(e) => {
+                tracing::warn!("work on history waits: {e}");
+                5
+            }
+        };
+        tokio::time::sleep(std::time::Duration::from_secs(rest)).await;
+    }
+}

@@ -1,0 +1,158 @@
+//! What is done to history: page views brought in files, and families that everything is put into anew.
+
+use super::super::script::see;
+use super::super::{TWELVE_HOURS, html};
+use crate::State;
+use crate::api::scripts::foreign;
+use crate::error::PageError;
+use crate::format;
+use crate::frame::Asked;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::visitor::import::{Defaults, Format};
+use cadentis_intake::import::{Brought, bring};
+use cadentis_store::history::{Task, TaskState};
+use jiff::{SignedDuration, Timestamp};
+use serde::Deserialize;
+use serde_json::Value;
+
+#[derive(Template)]
+#[template(path = "families_task.html")]
+struct TaskPart {
+    task: Option<Shown>,
+}
+
+struct Shown {
+    runs: bool,
+    /// Per cent.
+    done: u64,
+    says: String,
+}
+
+fn shown(task: &Task, now: Timestamp) -> Shown {
+    let ended = task.ended_at.unwrap_or(now);
+    let took = length_text(ended.duration_since(task.begun_at).as_millis_f64());
+    let changed = format!("{} page views changed their family", format::thousands(task.changed));
+    let hours = format!("{} of {} hours", format::thousands(task.done), format::thousands(task.whole));
+    Shown {
+        runs: task.state == TaskState::Runs,
+        done: (100 * task.done).checked_div(task.whole).unwrap_or(100),
+        says: match task.state {
+            TaskState::Runs => format!("{hours}; {changed} so far."),
+            TaskState::Done => format!("All {} hours are in the families of then; {changed}, in {took}.", task.whole),
+            TaskState::Stopped => format!("Stopped after {hours}; {changed}. The others are in the families they had."),
+            TaskState::Failed => format!("Ended after {hours}: {}. {changed}.", task.says),
+        },
+    }
+}
+
+/// `GET /setup/visitors/history`: how far the work on families is.
+pub async fn task_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let task = state.db.families_task(asked.site.id).await?;
+    html(&TaskPart { task: task.map(|t| shown(&t, asked.now)) })
+}
+
+/// `POST /setup/visitors/history`: puts all history into the families of now.
+pub async fn begin(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    state.db.begin_families(asked.site.id, asked.now).await?;
+    Ok(see("/setup/visitors#families"))
+}
+
+/// `POST /setup/visitors/history/stop`
+pub async fn stop(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    state.db.stop_families(asked.site.id).await?;
+    Ok(see("/setup/visitors#families"))
+}
+
+/// What the address says of a file.
+#[derive(Debug, Deserialize)]
+pub struct About {
+    /// Its name, for its ending.
+    file: String,
+    #[serde(default)]
+    device: String,
+    #[serde(default)]
+    country: String,
+}
+
+#[derive(Template)]
+#[template(path = "brought.html")]
+struct BroughtPart {
+    says: String,
+    link: Option<String>,
+    wrong: Vec<String>,
+    more_wrong: usize,
+    ignored: String,
+}
+
+/// So many of the lines that were not taken are told.
+const TOLD: usize = 20;
+
+/// `POST /setup/visitors/import?file=&device=&country=`: takes the page views of a file; 422 when nothing in it is one.
+pub async fn import(
+    state: web::Data<State>,
+    request: HttpRequest,
+    about: web::Query<About>,
+    body: web::Bytes,
+) -> Result<HttpResponse, PageError> {
+    if let Some(answer) = foreign(&request) {
+        return Ok(answer);
+    }
+    let wrong = |says: &str| {
+        let part = BroughtPart { says: says.into(), link: None, wrong: vec![], more_wrong: 0, ignored: String::new() };
+        refused(&part)
+    };
+    let Some(kind) = Format::of(&about.file) else {
+        return wrong("A file of page views ends in .har, .csv or .ndjson.");
+    };
+    let Ok(text) = std::str::from_utf8(&body) else {
+        return wrong("The file is not text in UTF-8.");
+    };
+    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let given = [("device", &about.device), ("country", &about.country)];
+    let given = given.into_iter().filter(|(_, value)| !value.is_empty());
+    let defaults: Defaults = given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
+    let brought = bring(&state.db, &asked.site, kind, text, &defaults, asked.now).await?;
+    let part = part(&asked, &brought);
+    if brought.read == 0 { refused(&part) } else { html(&part) }
+}
+
+fn refused(part: &BroughtPart) -> Result<HttpResponse, PageError> {
+    let mut answer = html(part)?;
+    *answer.status_mut() = actix_web::http::StatusCode::UNPROCESSABLE_ENTITY;
+    Ok(answer)
+}
+
+fn part(asked: &Asked, b: &Brought) -> BroughtPart {
+    let known = b.read - b.new;
+    let says = match (b.read, known) {
+        (0, _) => "Nothing was taken.".to_string(),
+        (_, 0) => format!("{} page views are there now.", format::thousands(b.new)),
+        _ => {
+            format!("{} page views are new, {} were there already.", format::thousands(b.new), format::thousands(known))
+        }
+    };
+    let around =
+        |(first, last): (Timestamp, Timestamp)| Stretch { from: first, to: last + SignedDuration::from_mins(1) };
+    let link = b.stretch.map(around).map(|s| {
+        format!("/visitors?from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), asked.kind.word())
+    });
+    BroughtPart {
+        says,
+        link,
+        wrong: b.wrong.iter().take(TOLD).cloned().collect(),
+        more_wrong: b.wrong.len().saturating_sub(TOLD),
+        ignored: b.ignored.join(", "),
+    }
+}
