@@ -5,6 +5,7 @@ use crate::filed::Filed;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::Occurrence;
+use cadentis_core::visitor::sheet::Figures;
 use cadentis_core::visitor::slices::{different, rows};
 use cadentis_core::visitor::spent::Moments;
 use cadentis_core::visitor::{Filter, Seen, Sheet, Told};
@@ -114,13 +115,14 @@ impl Db {
         let mut all = Vec::new();
         for sheet in &sheets {
             let keep = rows(sheet, stretch, filter);
-            let of = |name: &str, row: usize| sheet.number(name, row).map(f64::from);
-            all.extend((0..sheet.rows).filter(|row| keep[*row] && of("lcp", *row).is_some()).map(|row| Moments {
-                lookup: of("dns", row),
-                connect: of("connect", row),
-                ttfb: of("ttfb", row),
-                fcp: of("fcp", row),
-                lcp: of("lcp", row),
+            let [lookup, connect, ttfb, fcp, lcp] = ["dns", "connect", "ttfb", "fcp", "lcp"].map(|c| sheet.figures(c));
+            let of = |column: &Figures<'_>, row: usize| column.at(row).map(f64::from);
+            all.extend((0..sheet.rows).filter(|row| keep[*row] && lcp.at(*row).is_some()).map(|row| Moments {
+                lookup: of(&lookup, row),
+                connect: of(&connect, row),
+                ttfb: of(&ttfb, row),
+                fcp: of(&fcp, row),
+                lcp: of(&lcp, row),
             }));
         }
         let step = all.len().div_ceil(most.max(1)).max(1);
@@ -145,9 +147,10 @@ impl Db {
         let mut all = Vec::new();
         for sheet in sheets.iter().rev() {
             let keep = rows(sheet, stretch, filter);
+            let (whats, failed) = (sheet.texts("what"), sheet.texts("failed"));
             let is_wrong = |row: &usize| {
-                let what = sheet.text("what", *row);
-                what != "request" && what != "action" && !sheet.text("failed", *row).is_empty()
+                let what = whats.at(*row);
+                what != "request" && what != "action" && !failed.at(*row).is_empty()
             };
             let wrong = (0..sheet.rows).rev().filter(|row| keep[*row]).filter(is_wrong);
             all.extend(wrong.filter_map(|row| {

@@ -3,12 +3,13 @@
 use super::attribute::Filter;
 use super::calls::most_first;
 use super::over::{Bucket, Over};
-use super::sheet::{IdMap, Sheet};
+use super::sheet::{Coded, IdHasher, IdMap, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap};
+use std::hash::BuildHasherDefault;
 
 /// The same action again within this time of one that failed is another try.
 pub const AGAIN_MS: f64 = 30_000.0;
@@ -37,7 +38,7 @@ pub struct Action {
 pub const COLUMNS: [&str; 11] = ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
 /// What came of the actions of one name: counts, times until the answer, what they asked for, the pages.
-type Gathered = (Action, Vec<f64>, HashMap<String, u64>, HashMap<String, u64>);
+type Gathered = (Action, Vec<f64>, HashMap<u32, u64>, HashMap<u32, u64>);
 
 struct One {
     visit: u128,
@@ -45,71 +46,103 @@ struct One {
     nth: u16,
     /// Milliseconds since 1970.
     at: f64,
-    name: String,
-    page: String,
+    /// Which of [`Attempts::words`] it is called, and the page.
+    name: u32,
+    page: u32,
     failed: bool,
     until: Option<f64>,
-    asked: Vec<String>,
+    asked: Vec<u32>,
 }
+
+/// Texts, each kept once: millions of attempts have few names.
+#[derive(Default)]
+struct Words {
+    known: HashMap<String, u32>,
+    texts: Vec<String>,
+}
+
+impl Words {
+    fn code(&mut self, text: &str) -> u32 {
+        if let Some(code) = self.known.get(text) {
+            return *code;
+        }
+        let code = self.texts.len() as u32;
+        self.known.insert(text.to_string(), code);
+        self.texts.push(text.to_string());
+        code
+    }
+
+    fn text(&self, code: u32) -> &str {
+        &self.texts[code as usize]
+    }
+}
+
+/// By page view and place in what it told.
+type Places = HashMap<(u128, u16), usize, BuildHasherDefault<IdHasher>>;
 
 /// Everything that visitors of a stretch did, in order of visit and time.
 pub struct Attempts {
     all: Vec<One>,
+    words: Words,
     /// When each visit was last heard of, in milliseconds since 1970.
-    last: HashMap<u128, f64>,
+    last: IdMap<f64>,
 }
 
 impl Attempts {
     /// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
     /// within a second of an action. Common practice, no published source.)
     pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
-        let (mut all, mut last): (Vec<One>, HashMap<u128, f64>) = (Vec::new(), HashMap::new());
+        let (mut all, mut words, mut last): (Vec<One>, Words, IdMap<f64>) = Default::default();
         for sheet in sheets {
             let keep = rows(sheet, stretch, filter);
-            let mut of: HashMap<(u128, u16), usize> = HashMap::new();
+            let mut of = Places::default();
+            let (whats, names, pages) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
+            let (after, nths, bys) = (sheet.figures("after"), sheet.figures("nth"), sheet.figures("by"));
+            let (ms, failed) = (sheet.figures("ms"), sheet.texts("failed"));
+            // Which visit it was is forgotten after a while.
+            let (visits, views) = (sheet.ids("visit"), sheet.ids("view"));
+            let moments = sheet.moments("at");
+            let begin = sheet.hour_s as f64 * 1_000.0;
             let at = |row: usize| {
-                sheet.at_ms(row).unwrap_or(0) as f64 + f64::from(sheet.number("after", row).unwrap_or(0.0))
+                begin + f64::from(moments.get(row).copied().unwrap_or(0)) + f64::from(after.at(row).unwrap_or(0.0))
             };
+            let id = |ids: Option<&Coded<u128>>, row: usize| ids.and_then(|i| i.get(row)).copied().unwrap_or(0);
             let here = || (0..sheet.rows).filter(|row| keep[*row]);
             for row in here() {
-                let (visit, view) = (sheet.id("visit", row).unwrap_or(0), sheet.id("view", row).unwrap_or(0));
+                let (visit, view) = (id(visits, row), id(views, row));
                 let latest = last.entry(visit).or_insert(0.0);
                 *latest = latest.max(at(row));
-                if sheet.text("what", row) != "action" {
+                if whats.at(row) != "action" {
                     continue;
                 }
-                let nth = sheet.number("nth", row).unwrap_or(0.0) as u16;
+                let nth = nths.at(row).unwrap_or(0.0) as u16;
                 of.insert((view, nth), all.len());
-                let (name, page) = (sheet.text("name", row).to_string(), sheet.text("family", row).to_string());
+                let (name, page) = (words.code(names.at(row)), words.code(pages.at(row)));
                 let (failed, until, asked) = (false, None, Vec::new());
                 all.push(One { visit, view, nth, at: at(row), name, page, failed, until, asked });
             }
             for row in here() {
-                let Some(by) = sheet.number("by", row) else { continue };
-                let Some(one) = of.get(&(sheet.id("view", row).unwrap_or(0), by as u16)).and_then(|i| all.get_mut(*i))
-                else {
-                    continue;
-                };
-                one.failed |= !sheet.text("failed", row).is_empty();
-                if sheet.text("what", row) == "request" {
-                    one.asked.push(sheet.text("name", row).to_string());
-                    let came = at(row) + f64::from(sheet.number("ms", row).unwrap_or(0.0)) - one.at;
+                let Some(by) = bys.at(row) else { continue };
+                let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| all.get_mut(*i)) else { continue };
+                one.failed |= !failed.at(row).is_empty();
+                if whats.at(row) == "request" {
+                    one.asked.push(words.code(names.at(row)));
+                    let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;
                     one.until = Some(one.until.unwrap_or(0.0).max(came));
                 }
             }
         }
-        all.sort_by(|a, b| {
-            (a.visit, a.at, a.view, a.nth)
-                .partial_cmp(&(b.visit, b.at, b.view, b.nth))
-                .unwrap_or(std::cmp::Ordering::Equal)
+        all.sort_unstable_by(|a, b| {
+            let by_time = || a.at.total_cmp(&b.at);
+            a.visit.cmp(&b.visit).then_with(by_time).then_with(|| (a.view, a.nth).cmp(&(b.view, b.nth)))
         });
-        Attempts { all, last }
+        Attempts { all, words, last }
     }
 
     /// By bucket of time; of one action only, if `name` says which. What took a time is the last request it led to.
     pub fn over(&self, name: Option<&str>, bucket_s: i64) -> Vec<Bucket> {
         let mut over = Over::new(bucket_s);
-        for one in self.all.iter().filter(|one| name.is_none_or(|n| one.name == n)) {
+        for one in self.all.iter().filter(|one| name.is_none_or(|n| self.words.text(one.name) == n)) {
             over.add(one.at as i64, one.failed, one.until);
         }
         over.buckets()
@@ -117,36 +150,47 @@ impl Attempts {
 
     /// By name, those that failed most often first.
     pub fn actions(&self) -> Vec<Action> {
-        let mut by: BTreeMap<String, Gathered> = BTreeMap::new();
-        // The moment of the newest failed attempt by visit and name.
-        let mut failed_at: HashMap<(u128, &str), f64> = HashMap::new();
+        let mut by: BTreeMap<u32, Gathered> = BTreeMap::new();
+        // Name and moment of each attempt of the visit at hand that failed and was not yet tried again with success.
+        let (mut visit, mut failed_at): (u128, Vec<(u32, f64)>) = (0, Vec::new());
         for one in &self.all {
-            let (action, ms, asked, pages) = by.entry(one.name.clone()).or_default();
+            if one.visit != visit {
+                visit = one.visit;
+                failed_at.clear();
+            }
+            let (action, ms, asked, pages) = by.entry(one.name).or_default();
             action.attempts += 1;
             action.requests += one.asked.len() as u64;
             ms.extend(one.until);
-            one.asked.iter().for_each(|name| *asked.entry(name.clone()).or_default() += 1);
-            *pages.entry(one.page.clone()).or_default() += 1;
-            if failed_at.get(&(one.visit, one.name.as_str())).is_some_and(|at| one.at - at <= AGAIN_MS) {
+            one.asked.iter().for_each(|name| *asked.entry(*name).or_default() += 1);
+            *pages.entry(one.page).or_default() += 1;
+            if visit == 0 {
+                action.failed += u64::from(one.failed);
+                continue;
+            }
+            let before = failed_at.iter().position(|(name, _)| *name == one.name);
+            if before.is_some_and(|i| one.at - failed_at[i].1 <= AGAIN_MS) {
                 action.again += 1;
             }
+            before.map(|i| failed_at.swap_remove(i));
             if one.failed {
                 action.failed += 1;
-                failed_at.insert((one.visit, one.name.as_str()), one.at);
+                failed_at.push((one.name, one.at));
                 // What it led to itself came within its own time; anything later is going on.
                 let over = one.at + one.until.unwrap_or(0.0) + 1_000.0;
                 action.left += u64::from(self.last.get(&one.visit).is_none_or(|l| *l <= over));
-            } else {
-                failed_at.remove(&(one.visit, one.name.as_str()));
             }
         }
+        let named = |counts: HashMap<u32, u64>| {
+            most_first(counts.into_iter().map(|(code, n)| (self.words.text(code).to_string(), n)))
+        };
         let mut out: Vec<Action> = by
             .into_iter()
             .map(|(name, (action, ms, asked, pages))| Action {
-                name,
-                page: most_first(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
+                name: self.words.text(name).to_string(),
+                page: named(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
                 ms: readings(&ms, &[0.5, 0.75]).0,
-                asked: most_first(asked),
+                asked: named(asked),
                 ..action
             })
             .collect();
@@ -183,20 +227,23 @@ pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &st
     let poor = crate::timing::Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
+        let Some(ids) = sheet.ids(column) else { continue };
+        let (endings, pages) = (sheet.texts("ended"), sheet.texts("family"));
+        let (errors, lcp) = (sheet.figures("errors"), sheet.figures("lcp"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(id) = sheet.id(column, row).filter(|id| *id != 0) else { continue };
+            let Some(id) = ids.get(row).copied().filter(|id| *id != 0) else { continue };
             let t = by.entry(id).or_default();
-            let ended = sheet.text("ended", row);
+            let ended = endings.at(row);
             t.id = id;
             t.page_views += 1;
-            t.errors += u64::from(sheet.number("errors", row).is_some_and(|n| n > 0.0));
+            t.errors += u64::from(errors.at(row).is_some_and(|n| n > 0.0));
             t.abandoned += u64::from(ended.starts_with("abandoned"));
             t.blank += u64::from(ended.ends_with("blank"));
-            t.slow += u64::from(sheet.number("lcp", row).is_some_and(|v| v > poor));
+            t.slow += u64::from(lcp.at(row).is_some_and(|v| v > poor));
             let at = sheet.at_ms(row).and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or_default();
             if at >= t.last {
                 t.last = at;
-                t.page = sheet.text("family", row).to_string();
+                t.page = pages.at(row).to_string();
             }
         }
     }

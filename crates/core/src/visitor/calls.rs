@@ -68,26 +68,29 @@ pub fn calls(sheets: &[Sheet], stretch: Stretch, filter: &Filter, what: &str) ->
     let mut by: HashMap<String, Gathered> = HashMap::new();
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
-        for row in (0..sheet.rows).filter(|row| keep[*row] && sheet.text("what", *row) == what) {
-            let name = sheet.text("name", row);
+        let (whats, names, pages) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
+        let (failed, codes, faults) = (sheet.texts("failed"), sheet.texts("code"), sheet.texts("fault"));
+        let (ms, statuses) = (sheet.figures("ms"), sheet.figures("status"));
+        for row in (0..sheet.rows).filter(|row| keep[*row] && whats.at(*row) == what) {
+            let name = names.at(row);
             if !by.contains_key(name) {
                 by.insert(name.to_string(), Gathered::default());
             }
             let Some(g) = by.get_mut(name) else { continue };
-            let status = sheet.number("status", row).map_or(0, |s| s as u16);
+            let status = statuses.at(row).map_or(0, |s| s as u16);
             g.count += 1;
-            g.ms.extend(sheet.number("ms", row).map(f64::from));
+            g.ms.extend(ms.at(row).map(f64::from));
             *g.statuses.entry(status).or_default() += 1;
-            bump(&mut g.pages, sheet.text("family", row));
-            if sheet.text("failed", row).is_empty() {
+            bump(&mut g.pages, pages.at(row));
+            if failed.at(row).is_empty() {
                 continue;
             }
             g.failed += 1;
-            let code = sheet.text("code", row);
+            let code = codes.at(row);
             if !code.is_empty() {
                 bump(&mut g.codes, code);
             }
-            let fault = sheet.text("fault", row);
+            let fault = faults.at(row);
             if let Some(nth) = Fault::ALL.iter().position(|f| f.words() == fault) {
                 g.faults[nth] += 1;
             }
@@ -139,11 +142,12 @@ pub fn calls_over(
     let mut over = Over::new(bucket_s);
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
-        let wanted =
-            |row: &usize| sheet.text("what", *row) == what && name.is_none_or(|n| sheet.text("name", *row) == n);
+        let (whats, names, failed) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("failed"));
+        let ms = sheet.figures("ms");
+        let wanted = |row: &usize| whats.at(*row) == what && name.is_none_or(|n| names.at(*row) == n);
         for row in (0..sheet.rows).filter(|row| keep[*row]).filter(wanted) {
             let Some(at_ms) = sheet.at_ms(row) else { continue };
-            over.add(at_ms, !sheet.text("failed", row).is_empty(), sheet.number("ms", row).map(f64::from));
+            over.add(at_ms, !failed.at(row).is_empty(), ms.at(row).map(f64::from));
         }
     }
     over.buckets()

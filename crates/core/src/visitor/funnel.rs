@@ -26,6 +26,8 @@ pub struct Step {
     pub lost: u64,
     pub abandoned: u64,
     pub troubled: u64,
+    /// The troubled among those who went on.
+    pub troubled_on: u64,
     /// Milliseconds from reaching this step to the next, of those who went on, at the 50th percentile.
     pub onwards: Option<Reading>,
     /// Milliseconds of LCP on this step, at the 75th percentile: of those who went on and of those who were lost.
@@ -91,14 +93,15 @@ pub fn funnel(
         let keep = rows(sheet, stretch, filter);
         let Some(words) = sheet.words("family") else { continue };
         let steps: Vec<Option<usize>> = words.values.iter().map(|v| families.iter().position(|f| f == v)).collect();
+        let (endings, lcps, errors) = (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(step) = steps[words.codes[row] as usize] else { continue };
             let (Some(visit), Some(at)) = (sheet.id("visit", row).filter(|v| *v != 0), sheet.at_ms(row)) else {
                 continue;
             };
-            let ended = sheet.text("ended", row);
-            let lcp = sheet.number("lcp", row).unwrap_or(f32::NAN);
-            let wrong = sheet.number("errors", row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
+            let ended = endings.at(row);
+            let lcp = lcps.at(row).unwrap_or(f32::NAN);
+            let wrong = errors.at(row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
             let person = sheet.id("person", row).unwrap_or(0);
             let abandoned = ended.starts_with("abandoned");
             visits.entry(visit).or_default().push(View { at, step, person, lcp, abandoned, troubled: wrong });
@@ -170,6 +173,7 @@ pub fn funnel(
             onwards: read(&h.onwards, 0.5),
             went_on: read(&h.went_on, 0.75),
             left: read(&h.left, 0.75),
+            troubled_on: h.troubled_on,
             trouble_tells: h.step.lost > 0 && tells.is_some_and(|s| s.is_rise()),
             ..h.step
         }

@@ -2,11 +2,11 @@
 
 use super::attribute::Filter;
 use super::beacon::origin_host;
-use super::sheet::Sheet;
+use super::sheet::{IdSet, Sheet};
 use super::slices::rows;
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 
 /// One host that is not the site's, as page views told of it.
 #[derive(Debug, Clone, PartialEq)]
@@ -30,7 +30,7 @@ struct Gathered {
     ms: Vec<f64>,
     told: u64,
     failed: u64,
-    views: HashSet<u128>,
+    views: IdSet,
 }
 
 /// The hosts for which `ours` does not hold, those that took most time in all first.
@@ -41,15 +41,19 @@ pub fn third_parties(sheets: &[Sheet], stretch: Stretch, filter: &Filter, ours: 
         // Each name once an hour, not each row.
         let hosts: Vec<Option<String>> = names.values.iter().map(|n| host_of(n).filter(|h| !ours(h))).collect();
         let keep = rows(sheet, stretch, filter);
+        let (whats, failed, ms) = (sheet.texts("what"), sheet.texts("failed"), sheet.figures("ms"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(host) = &hosts[names.codes[row] as usize] else { continue };
-            if !["resource", "request"].contains(&sheet.text("what", row)) {
+            if !["resource", "request"].contains(&whats.at(row)) {
                 continue;
             }
-            let g = by.entry(host.clone()).or_default();
+            if !by.contains_key(host) {
+                by.insert(host.clone(), Gathered::default());
+            }
+            let Some(g) = by.get_mut(host) else { continue };
             g.told += 1;
-            g.failed += u64::from(!sheet.text("failed", row).is_empty());
-            g.ms.extend(sheet.number("ms", row).map(f64::from));
+            g.failed += u64::from(!failed.at(row).is_empty());
+            g.ms.extend(ms.at(row).map(f64::from));
             g.views.extend(sheet.id("view", row));
         }
     }

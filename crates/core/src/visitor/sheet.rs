@@ -368,6 +368,16 @@ impl Sheet {
         self.words(name).and_then(|c| c.get(row)).map_or("", String::as_str)
     }
 
+    /// A column of texts to be read row by row; of one that is not there every text is empty.
+    pub fn texts(&self, name: &str) -> Texts<'_> {
+        Texts(self.words(name))
+    }
+
+    /// A column of numbers to be read row by row; of one that is not there no number is known.
+    pub fn figures(&self, name: &str) -> Figures<'_> {
+        Figures(self.numbers(name))
+    }
+
     /// The number of a row, if it is known.
     pub fn number(&self, name: &str, row: usize) -> Option<f32> {
         self.numbers(name).get(row).copied().filter(|n| !n.is_nan())
@@ -428,6 +438,26 @@ impl Sheet {
         let at = both.moments("at");
         order.sort_by_key(|row| at.get(*row).copied());
         Ok(both.take(&order))
+    }
+}
+
+/// See [`Sheet::texts`]: finding a column costs more than reading a row of it.
+#[derive(Debug, Clone, Copy)]
+pub struct Texts<'a>(Option<&'a Coded<String>>);
+
+impl<'a> Texts<'a> {
+    pub fn at(&self, row: usize) -> &'a str {
+        self.0.and_then(|c| c.get(row)).map_or("", String::as_str)
+    }
+}
+
+/// See [`Sheet::figures`].
+#[derive(Debug, Clone, Copy)]
+pub struct Figures<'a>(&'a [f32]);
+
+impl Figures<'_> {
+    pub fn at(&self, row: usize) -> Option<f32> {
+        self.0.get(row).copied().filter(|n| !n.is_nan())
     }
 }
 

@@ -262,13 +262,15 @@ pub fn by_name(
     for sheet in sheets {
         let Some(names) = sheet.words(words) else { continue };
         let keep = rows(sheet, stretch, filter);
+        let numbers = sheet.figures(number);
+        let others: Vec<_> = more.iter().map(|column| sheet.figures(column)).collect();
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(name) = names.get(row).filter(|n| !n.is_empty()) else { continue };
-            let Some(value) = sheet.number(number, row) else { continue };
+            let Some(value) = numbers.at(row) else { continue };
             let held = by.entry(name).or_insert_with(|| vec![Vec::new(); more.len() + 1]);
             held[0].push(f64::from(value));
-            for (values, column) in held[1..].iter_mut().zip(more) {
-                values.extend(sheet.number(column, row).map(f64::from));
+            for (values, column) in held[1..].iter_mut().zip(&others) {
+                values.extend(column.at(row).map(f64::from));
             }
         }
     }

@@ -58,7 +58,8 @@ struct StepRow {
     onwards: String,
     went_on: String,
     left: String,
-    tells: bool,
+    /// What share of those who left and of those who went on had waited long or met an error, when it tells.
+    tells: Option<String>,
     last: bool,
 }
 
@@ -138,7 +139,7 @@ async fn show(
             "Shares refer to all who began; beside them from step to step. Completions and losses add up to all who began.".into(),
             "Over time each visit stands where it began. Those that began less than the funnel’s time before the end may still come to its end: until then they count as lost.".into(),
             "Left before it had loaded: the page view was abandoned. Waited or met an error: LCP was poor (over 4 s), the page stayed blank, or a script error happened. The rest stopped on a page that worked.".into(),
-            "“Trouble goes with leaving” is said when the share of those who waited long or met an error is surely higher among those who left a page that had loaded than among those who went on (95 % interval of the difference, Newcombe).".into(),
+            "Shares of those in trouble stand there when the share of those who waited long or met an error is surely higher among those who left a page that had loaded than among those who went on (95 % interval of the difference, Newcombe).".into(),
         ],
     )];
     html(&Page {
@@ -197,7 +198,14 @@ fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>, lanes: Lanes)
             onwards: s.onwards.and_then(|r| r.value).map_or("–".into(), length_text),
             went_on: reading(&s.went_on),
             left: reading(&s.left),
-            tells: s.trouble_tells,
+            tells: s.trouble_tells.then(|| {
+                let of = |n: u64, all: u64| format::percent(share(n, all), 1, None);
+                format!(
+                    "{} of them in trouble, {} of those who went on",
+                    of(s.troubled, s.lost - s.abandoned),
+                    of(s.troubled_on, s.reached - s.lost)
+                )
+            }),
             last: nth + 1 == now.steps.len(),
         });
         before = Some(s);

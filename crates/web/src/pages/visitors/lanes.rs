@@ -4,6 +4,7 @@ use crate::draw::{Axis, line, round_up, ticks};
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_markers};
 use crate::views::Views;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
@@ -173,11 +174,24 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
         limit: None,
         text,
     };
+    // A count of half a bucket is no count: it would look as if something had stopped.
+    let whole_only = |buckets: &[Bucket], stretch: Stretch| -> Vec<Bucket> {
+        let inside = |b: &&Bucket| {
+            stretch.contains(at_second(b.begin_s)) && at_second(b.begin_s + bucket_s) <= stretch.to.min(frame.now)
+        };
+        buckets.iter().filter(inside).cloned().collect()
+    };
+    let counts = |b: &Bucket| Some(b.count as f64);
+    let counted = Lane {
+        now: points(&whole_only(now, frame.stretch), 0, counts),
+        then: frame.against.map_or(vec![], |a| points(&whole_only(before, a), shift_s(frame), counts)),
+        ..lane(words.count, String::new(), whole, counts)
+    };
     let each = cadentis_core::calendar::stretch::length_text(bucket_s as f64 * 1_000.0);
     let lanes = vec![
-        lane(words.count, format!("{} · each {each}", format::thousands(count)), whole, |b| Some(b.count as f64)),
+        Lane { sub: format!("{} · each {each}", format::thousands(count)), ..counted },
         lane(words.failed, format::percent(share(failed, count), 2, None), percent, Bucket::failed_share),
-        lane(words.time, "p75".into(), seconds, |b| b.p75.value),
+        lane(words.time, "at the 75th percentile".into(), seconds, |b| b.p75.value),
     ];
     drawn(frame, words.title, words.of_what, lanes)
 }
