@@ -16,6 +16,10 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use uuid::Uuid;
 
+// As the server has it: the bare handler is to have no handicap.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 /// Ended when dropped.

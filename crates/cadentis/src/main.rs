@@ -11,6 +11,10 @@ mod world;
 use clap::{Parser, Subcommand};
 use std::process::ExitCode;
 
+// A beacon and a page are thousands of small pieces of memory each.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 #[derive(Parser)]
 #[command(
     name = "cadentis",

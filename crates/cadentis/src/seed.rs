@@ -11,6 +11,7 @@ use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
 use cadentis_store::filed::ROWS_DAYS;
+use cadentis_store::rollup::RolledUp;
 use cadentis_store::runs::Run;
 use cadentis_store::scripts::Life;
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, SavedFunnel, Site};
@@ -64,7 +65,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         db.mark_hours(begin, story.now).await?;
         let rolling = [db.clone(), db.clone()].map(|db| {
             tokio::spawn(async move {
-                while db.roll_up_one().await? {}
+                while db.roll_up_one().await? != RolledUp::Nothing {}
                 Ok::<(), cadentis_store::StoreError>(())
             })
         });

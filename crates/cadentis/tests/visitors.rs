@@ -3,6 +3,7 @@
 mod serving;
 
 use cadentis_store::filed::Filed;
+use cadentis_store::rollup::RolledUp;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
@@ -141,7 +142,7 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(!everything.contains("ada@") && everything.contains(&visit.to_string()), "only the hash is kept");
     // Once filed, once more as rows.
-    while s.db.roll_up_one().await.expect("rolled up") {}
+    while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
     assert!(told.contains("1 page views of this person were taken out"), "{told}");
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
@@ -149,7 +150,7 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     assert!(!everything.contains(&visit.to_string()) && everything.contains(&other.to_string()));
     // A late beacon files the hour anew: what was taken out stays out.
     take(&s, view(other, 4, "/c", json!({}))).await;
-    while s.db.roll_up_one().await.expect("rolled up") {}
+    while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let sheets = s.db.sheets_of(Filed::PageViews, 1, today(), &["path".into()]).await.expect("sheets");
     let mut paths: Vec<String> =
         sheets.iter().flat_map(|sh| (0..sh.rows).map(|r| sh.text("path", r).to_string())).collect();
@@ -265,7 +266,7 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
         json!([view(visit, 5, "/a", json!({"errors": 1, "error": "x is gone"})), view(visit, 3, "/b", json!({}))]),
     )
     .await;
-    while s.db.roll_up_one().await.expect("rolled up") {}
+    while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let week = SignedDuration::from_hours(24 * 7);
     let (days, _) = s.db.forget_rows(Timestamp::now() + week).await.expect("forgotten");
     assert!(days > 0);

@@ -10,6 +10,7 @@ mod places;
 use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::{Beacon, BeaconError, PageView, beacon, privacy};
 use cadentis_store::Db;
+use cadentis_store::rollup::RolledUp;
 use cadentis_store::sites::Site;
 use jiff::Timestamp;
 use std::collections::HashMap;
@@ -314,14 +315,17 @@ async fn write(db: Db, mut queue: mpsc::Receiver<Parcel>, waiting: Arc<AtomicUsi
     }
 }
 
-/// Rebuilds marked hours for ever, resting when there are none, and four times as long as the last one took: an hour that
-/// beacons pour into is filed anew again and again, and they come first. Meanwhile it is read from its rows.
+/// Rebuilds marked hours for ever, resting when there are none, and long after an hour that beacons pour into: it would be
+/// filed anew again and again, and they come first. Meanwhile it is read from its rows.
 pub async fn roll_up(db: Db) {
     loop {
         let begun = Instant::now();
         let rest = match db.roll_up_one().await {
-            Ok(true) => (begun.elapsed() * 4).clamp(Duration::from_millis(20), Duration::from_secs(60)),
-            Ok(false) => Duration::from_secs(2),
+            Ok(RolledUp::StillComing) => {
+                (begun.elapsed() * 15).clamp(Duration::from_millis(20), Duration::from_secs(60))
+            }
+            Ok(RolledUp::Hour) => begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2)),
+            Ok(RolledUp::Nothing) => Duration::from_secs(2),
             Err(e) => {
                 tracing::warn!("roll-up waits: {e}");
                 Duration::from_secs(5)

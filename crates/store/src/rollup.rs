@@ -16,6 +16,16 @@ use rand::seq::IndexedRandom;
 use sqlx::{PgConnection, Row};
 use std::collections::{BTreeMap, HashSet};
 
+/// What a roll-up came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RolledUp {
+    /// No hour was marked.
+    Nothing,
+    Hour,
+    /// An hour that page views came into meanwhile: it is marked anew.
+    StillComing,
+}
+
 /// An hour has at most so many cells by one attribute.
 const MOST_VALUES: usize = 200;
 
@@ -28,17 +38,17 @@ pub struct HourCell {
 }
 
 impl Db {
-    /// Rebuilds one marked hour; `false` when none is marked.
+    /// Rebuilds one marked hour.
     ///
     /// Whoever writes page views meanwhile is not held up: the mark is looked at and not locked, and taken away only if
     /// it is still the one that was seen before the rows were read.
-    pub async fn roll_up_one(&self) -> Result<bool> {
+    pub async fn roll_up_one(&self) -> Result<RolledUp> {
         // One of the oldest: two servers seldom choose the same.
         let marked: Vec<(i32, jiff_sqlx::Timestamp)> =
             sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 8")
                 .fetch_all(&self.pool)
                 .await?;
-        let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else { return Ok(false) };
+        let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else { return Ok(RolledUp::Nothing) };
         let from = hour.to_jiff();
         let mut tx = self.pool.begin().await?;
         lock_day(&mut tx, site_id, day_of(from)).await?;
@@ -49,7 +59,7 @@ impl Db {
                 .fetch_optional(&mut *tx)
                 .await?;
         // Another server was quicker.
-        let Some(seen) = seen else { return Ok(true) };
+        let Some(seen) = seen else { return Ok(RolledUp::Hour) };
         sqlx::query("DELETE FROM page_view_day WHERE site_id = $1 AND hour = $2")
             .bind(site_id)
             .bind(begin_of(day_of(from)).to_sqlx())
@@ -58,14 +68,14 @@ impl Db {
         if let Some(sheet) = self.file_hour(&mut tx, site_id, from).await? {
             put_cells(&mut tx, site_id, from, &sheet).await?;
         }
-        sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2 AND marked_at = $3")
+        let taken = sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2 AND marked_at = $3")
             .bind(site_id)
             .bind(hour)
             .bind(seen)
             .execute(&mut *tx)
             .await?;
         tx.commit().await?;
-        Ok(true)
+        Ok(if taken.rows_affected() == 0 { RolledUp::StillComing } else { RolledUp::Hour })
     }
 
     /// Files and rolls up an hour of history at once, without rows: for demos, tests and benchmarks. The page views are

@@ -6,6 +6,7 @@ use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
+use cadentis_store::rollup::RolledUp;
 use sqlx::postgres::PgPool;
 
 /// The version in which a page view was a row of columns.
@@ -44,7 +45,7 @@ async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
     };
     let want = ("berth ‹n› is gone".to_string(), 20, Some(1_199.0), "desktop".to_string(), Some(1_500.0));
     assert_eq!(of(&db).await, want, "from rows");
-    while db.roll_up_one().await.expect("rolled up") {}
+    while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     assert_eq!(of(&db).await, want, "from sheets");
     let cells = db.cells(1, day, &Attribute::Device, &[]).await.expect("cells");
     let counts = cells.iter().map(|c| (c.cell.page_views, c.cell.abandoned, c.cell.with_errors));

@@ -55,16 +55,20 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
         App::new()
             .app_data(web::Data::new(state.clone()))
             .app_data(web::PayloadConfig::new(32 << 20))
-            .wrap(Compress::default())
-            .wrap(
-                DefaultHeaders::new()
-                    .add(("x-content-type-options", "nosniff"))
-                    .add(("referrer-policy", "same-origin")),
+            .configure(api::front_door)
+            .service(
+                web::scope("")
+                    .wrap(Compress::default())
+                    .wrap(
+                        DefaultHeaders::new()
+                            .add(("x-content-type-options", "nosniff"))
+                            .add(("referrer-policy", "same-origin")),
+                    )
+                    .configure(api::routes)
+                    .configure(statics::routes)
+                    .configure(pages::routes)
+                    .default_service(web::route().to(error::not_found)),
             )
-            .configure(api::routes)
-            .configure(statics::routes)
-            .configure(pages::routes)
-            .default_service(web::route().to(error::not_found))
     })
     .workers(workers)
     .disable_signals()
