@@ -116,6 +116,8 @@ fn driver() -> Option<(Child, u16)> {
 /// A browser to look at pages with.
 pub struct Looker {
     pub driver: WebDriver,
+    /// Where the driver listens.
+    address: String,
     process: Child,
     profile: PathBuf,
 }
@@ -140,8 +142,9 @@ impl Looker {
         }
         // Without this the page could tell that a program drives it.
         caps.add_exclude_switch("enable-automation").expect("a switch is a text");
-        let driver = WebDriver::new(&format!("http://127.0.0.1:{port}"), caps).await.expect("the browser starts");
-        Looker { driver, process, profile }
+        let address = format!("http://127.0.0.1:{port}");
+        let driver = WebDriver::new(&address, caps).await.expect("the browser starts");
+        Looker { driver, address, process, profile }
     }
 
     /// What a script says about the page.
@@ -150,6 +153,20 @@ impl Looker {
     /// When it throws.
     pub async fn ask(&self, script: &str) -> Value {
         self.driver.execute(script, vec![]).await.expect("the script runs").json().clone()
+    }
+
+    /// Tells the browser something in its own protocol (Chrome DevTools Protocol), through the driver.
+    ///
+    /// # Panics
+    /// When it does not know it.
+    pub async fn tell(&self, command: &str, with: Value) -> Value {
+        let url = format!("{}/session/{}/goog/cdp/execute", self.address, self.driver.session_id());
+        let body = serde_json::json!({ "cmd": command, "params": with }).to_string();
+        let answer = reqwest::Client::new().post(url).body(body).send().await.expect("the driver answers");
+        assert!(answer.status().is_success(), "{command}: {}", answer.status());
+        let text = answer.text().await.expect("an answer");
+        let mut answer: Value = serde_json::from_str(&text).expect("JSON");
+        answer["value"].take()
     }
 
     /// Waits until a script says `true`.

@@ -38,6 +38,8 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
     a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phones_from_desktops(&demo, &looker).await;
+    the_map_leads_into_a_country_and_back(&demo, &looker).await;
+    a_file_is_brought_and_history_is_put_into_new_families(&demo, &looker).await;
     a_script_is_started_written_played_and_saved(&demo, &looker).await;
     a_journey_recorded_through_the_page_plays(&demo, &looker).await;
     no_page_has_a_serious_violation(&demo, &looker).await;
@@ -283,6 +285,50 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
     assert_eq!(looker.ask(chip).await, "device phone ×,country NO ×");
     find(".filter .chip").await.click().await.expect("pressed");
     looker.wait_for("one less", &chip.replace("return ", "return 'country NO ×' === "), 15).await;
+}
+
+async fn the_map_leads_into_a_country_and_back(demo: &Demo, looker: &Looker) {
+    looker.driver.goto(&format!("{}/visitors?against=none", demo.address)).await.expect("the page opens");
+    let norway = "[...document.querySelectorAll('.map a title')].find(t => t.textContent.startsWith('Norway: '))";
+    looker.wait_for("Norway on the map", &format!("return !!{norway}"), 20).await;
+    assert!(looker.ask("return document.querySelectorAll('.map .runner').length").await.as_u64() >= Some(8));
+    looker.ask(&format!("{norway}.closest('a').dispatchEvent(new MouseEvent('click', {{ bubbles: true }}))")).await;
+    let inside = "return new URL(location).searchParams.getAll('only').join() === 'country:NO' && [...document.querySelectorAll('.breakdown-room th a')].some(a => a.textContent === 'Vestland')";
+    looker.wait_for("its regions", inside, 20).await;
+    let drawn = "return document.querySelector('.map').viewBox.baseVal.width";
+    assert!(looker.ask(drawn).await.as_f64() < Some(5_000.0), "it is drawn larger");
+    looker
+        .ask("[...document.querySelectorAll('.breakdown-room th a')].find(a => a.textContent === 'Vestland').click()")
+        .await;
+    let cities = "return [...document.querySelectorAll('.breakdown-room th a')].some(a => a.textContent === 'Bergen')";
+    looker.wait_for("its cities", cities, 20).await;
+    let crumbs = "return [...document.querySelectorAll('.breakdown-room .small-print a')].map(a => a.textContent).slice(0, 2).join()";
+    assert_eq!(looker.ask(crumbs).await, "World,Norway (NO)");
+    looker.ask("document.querySelector('.breakdown-room .small-print a').click()").await;
+    looker.wait_for("the world", "return document.querySelector('.map')?.viewBox.baseVal.width === 10000", 20).await;
+}
+
+async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, looker: &Looker) {
+    let find = async |css: &str| looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"));
+    let file = std::env::temp_dir().join(format!("cadentis-{}.csv", std::process::id()));
+    let at = jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24 * 60);
+    let table =
+        format!("url,at,lcp\nhttp://book.marram.example/harbour,{at},900\nhttp://book.marram.example/,soon,1\n");
+    std::fs::write(&file, table).expect("a file");
+    looker.driver.goto(&format!("{}/setup/visitors", demo.address)).await.expect("the page opens");
+    find("input[name=files]").await.send_keys(file.to_string_lossy()).await.expect("chosen");
+    find("[data-measured] button").await.click().await.expect("pressed");
+    let says = "const t = document.querySelector('[data-measured-room]').textContent; return t.includes('1 page views are there now.') && t.includes('line 3.at: no moment')";
+    looker.wait_for("what became of it", says, 20).await;
+    let _ = std::fs::remove_file(&file);
+    find("textarea[name=families]").await.send_keys("\n/harbour Harbour").await.expect("typed");
+    looker.ask("document.querySelector('form.stack').requestSubmit()").await;
+    looker
+        .wait_for("it is kept", "return document.querySelector('textarea[name=families]')?.value.includes('/harbour Harbour') && document.readyState === 'complete'", 20)
+        .await;
+    find("form[action='/setup/visitors/history'] button").await.click().await.expect("pressed");
+    let done = "return document.body.textContent.includes('1 page views changed their family')";
+    looker.wait_for("history is in its families", done, 60).await;
 }
 
 async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {

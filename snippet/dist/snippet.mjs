@@ -8,8 +8,10 @@ function measure(settings) {
   ['label', 'figure', 'event', 'action', 'route', 'person', 'consent'].forEach(function (name) { api[name] = nothing; });
   // Pages driven by a program (our own runners among them) are not visitors; who asks not to be followed is not.
   if (!settings.site || navigator.webdriver) return api;
-  var target = new URL('/collect/' + encodeURIComponent(settings.site), settings.server).href;
-  var MOST = 60, now = function () { return performance.now(); };
+  // What need not be done while the page loads is done when the browser has nothing better to do; what happened before
+  // is told all the same, since browsers keep it.
+  function later(f) { if (window.requestIdleCallback) requestIdleCallback(f, { timeout: 1000 }); else setTimeout(f, 1); }
+  var target, MOST = 60, now = function () { return performance.now(); };
 
   // crypto.randomUUID exists only on secure pages; random bytes exist on all.
   function hex(bytes) {
@@ -68,9 +70,21 @@ function measure(settings) {
   addEventListener('load', function () { loaded = true; });
   var view, changed, painted, origin, pending, lastAction, labels = {}, figures = {}, person = '';
   var allowed = settings.consent !== 'wait' && !navigator.globalPrivacyControl;
-  var held = visit();
-  // The share of visits that is sampled is drawn from the visit's own id: all pages of it or none.
-  var sampled = parseInt(held.slice(0, 8), 16) / 4294967296 < (settings.sample === undefined ? 1 : Number(settings.sample));
+  var held, sampled;
+  // Who this is a view of, once something is to be said of it.
+  function know() {
+    if (!held) {
+      target = new URL('/collect/' + encodeURIComponent(settings.site), settings.server).href;
+      held = visit();
+      // The share of visits that is sampled is drawn from the visit's own id: all pages of it or none.
+      sampled = parseInt(held.slice(0, 8), 16) / 4294967296 < (settings.sample === undefined ? 1 : Number(settings.sample));
+    }
+    if (view.id) return;
+    view.id = id();
+    view.visit = held;
+    view.device = device();
+    view.connection = (navigator.connection && navigator.connection.effectiveType) || '';
+  }
 
   function begin(how, at) {
     origin = at;
@@ -79,9 +93,7 @@ function measure(settings) {
     painted = how === 'soft' || how === 'restored';
     changed = true;
     view = {
-      id: id(), seq: 0, at: Math.round(performance.timeOrigin + at), visit: held, url: address(location.href), how: how,
-      device: device(), connection: (navigator.connection && navigator.connection.effectiveType) || '',
-      errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
+      seq: 0, at: Math.round(performance.timeOrigin + at), url: address(location.href), how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
       release: settings.release || '', happened: []
     };
   }
@@ -106,36 +118,42 @@ function measure(settings) {
   var entry = performance.getEntriesByType('navigation')[0];
   begin(document.prerendering || (entry && entry.activationStart > 0) ? 'prerender' : entry && entry.type !== 'navigate' ? entry.type.replace('_', '-') : '', 0);
 
-  var named = { generateTarget: function (node) { return called(node) || undefined; }, reportAllChanges: true };
-  webVitals.onTTFB(function (m) { set('ttfb', m.value); });
-  webVitals.onFCP(function (m) { painted = true; view.blank = false; set('fcp', m.value); });
-  webVitals.onLCP(function (m) {
-    var a = m.attribution;
-    set('lcp', m.value);
-    view.lcp_element = String(a.target || '').slice(0, 120);
-    set('lcp_delay', a.resourceLoadDelay);
-    set('lcp_fetch', a.resourceLoadDuration);
-    set('lcp_render', a.elementRenderDelay);
-  }, named);
-  webVitals.onCLS(function (m) {
-    set('cls', m.value);
-    view.cls_element = String(m.attribution.largestShiftTarget || '').slice(0, 120);
-  }, named);
-  webVitals.onINP(function (m) {
-    var script = m.attribution.longestScript && m.attribution.longestScript.entry;
-    set('inp', m.value);
-    view.inp_element = String(m.attribution.interactionTarget || '').slice(0, 120);
-    view.inp_script = script ? address(script.sourceURL || '') + ' ' + (script.sourceFunctionName || '') : '';
-  }, named);
+  var watching = false;
+  function watch() {
+    if (watching) return;
+    watching = true;
+    var named = { generateTarget: function (node) { return called(node) || undefined; }, reportAllChanges: true };
+    webVitals.onTTFB(function (m) { set('ttfb', m.value); });
+    webVitals.onFCP(function (m) { painted = true; view.blank = false; set('fcp', m.value); });
+    webVitals.onLCP(function (m) {
+      var a = m.attribution;
+      set('lcp', m.value);
+      view.lcp_element = String(a.target || '').slice(0, 120);
+      set('lcp_delay', a.resourceLoadDelay);
+      set('lcp_fetch', a.resourceLoadDuration);
+      set('lcp_render', a.elementRenderDelay);
+    }, named);
+    webVitals.onCLS(function (m) {
+      set('cls', m.value);
+      view.cls_element = String(m.attribution.largestShiftTarget || '').slice(0, 120);
+    }, named);
+    webVitals.onINP(function (m) {
+      var script = m.attribution.longestScript && m.attribution.longestScript.entry;
+      set('inp', m.value);
+      view.inp_element = String(m.attribution.interactionTarget || '').slice(0, 120);
+      view.inp_script = script ? address(script.sourceURL || '') + ' ' + (script.sourceFunctionName || '') : '';
+    }, named);
 
-  // Frames that kept the page busy before it had loaded.
-  try {
-    new PerformanceObserver(function (list) {
-      list.getEntries().forEach(function (e) {
-        if (!view.load || e.startTime < view.load) set('long_frames', (view.long_frames || 0) + e.duration);
-      });
-    }).observe({ type: 'long-animation-frame', buffered: true });
-  } catch (e) { /* not every browser has them */ }
+    // Frames that kept the page busy before it had loaded.
+    try {
+      new PerformanceObserver(function (list) {
+        list.getEntries().forEach(function (e) {
+          if (!view.load || e.startTime < view.load) set('long_frames', (view.long_frames || 0) + e.duration);
+        });
+      }).observe({ type: 'long-animation-frame', buffered: true });
+    } catch (e) { /* not every browser has them */ }
+  }
+  later(function () { watch(); know(); });
 
   function wrong(what, text, stack) {
     if (what === 'error') {
@@ -245,7 +263,7 @@ function measure(settings) {
   function resources() {
     var hosts = {}, foreign = 0;
     var all = performance.getEntriesByType('resource').filter(function (e) {
-      return !/^(fetch|xmlhttprequest|beacon)$/.test(e.initiatorType) && e.duration > 0 && e.name.indexOf(target) < 0;
+      return !/^(fetch|xmlhttprequest|beacon)$/.test(e.initiatorType) && e.duration > 0 && !(target && e.name.indexOf(target) === 0);
     });
     all.sort(function (a, b) { return b.duration - a.duration; });
     all.filter(function (e, i) {
@@ -282,7 +300,10 @@ function measure(settings) {
   }
 
   function report(leaving) {
-    if (!allowed || !sampled) return;
+    if (!allowed) return;
+    watch();
+    know();
+    if (!sampled) return;
     navigation();
     phrases();
     if (leaving) {

@@ -172,6 +172,7 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
             ("trace", ""),
             ("families", families),
             ("people_days", "30"),
+            ("satisfied", "1.5"),
         ]
     };
     for (sample, families, want) in [
@@ -416,4 +417,34 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     assert!(table.contains("Cabin,2,") && table.contains("Other pages,1,"), "{table}");
     let acts = page(&s, "/visitors/actions?only=family:Cabin").await;
     assert!(acts.contains("Each of 1 actions worked."), "what happened moved with its page view: {acts}");
+}
+
+#[tokio::test]
+async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_scaled_by_the_share_of_their_time() {
+    let s = server().await;
+    let form = |sample: &'static str, t: &'static str| {
+        [
+            ("domains", "marram.example"),
+            ("sample", sample),
+            ("people_days", "60"),
+            ("families", "/ Home"),
+            ("satisfied", t),
+        ]
+    };
+    take(&s, json!([view(Uuid::new_v4(), 90, "/", json!({})), view(Uuid::new_v4(), 80, "/", json!({}))])).await;
+    let page_of = async |s: &Served| page(s, "/visitors").await;
+    assert!(page_of(&s).await.contains("every visit reports"));
+    let (status, says) = post(&s, "/setup/visitors", &form("10", "0")).await;
+    assert!(status == 200 && says.contains("T is from 0.1 to 60 seconds.") && says.contains("value=\"10\""));
+    assert_eq!(post(&s, "/setup/visitors", &form("10", "2.5")).await.0, 303);
+    // Two before the change stand for themselves; one after it, for ten.
+    let mut later = beacon(Uuid::new_v4());
+    later["at"] = json!(Timestamp::now().as_millisecond());
+    later["sent"] = json!(Timestamp::now().as_millisecond() + 1);
+    let until = Timestamp::now() + SignedDuration::from_hours(1);
+    take(&s, json!([later])).await;
+    let now = page(&s, &format!("/visitors?from={}&to={until}", until - SignedDuration::from_hours(12))).await;
+    assert!(now.contains("Apdex [2.5] by LCP") && now.contains("from 3 that report"), "{}", now.len());
+    assert!(now.contains("Apdex T 1.5 s → 2.5 s") && now.contains("100 % → 10 % of visits report"), "both are drawn");
+    assert!(now.contains("3 page views reported. Each stands for 1 ÷ the share of visits that reported at its time"));
 }

@@ -9,6 +9,7 @@ use sqlx::PgConnection;
 use sqlx::pool::PoolConnection;
 use sqlx::postgres::{PgPoolCopyExt, Postgres};
 use std::fmt::Write;
+use std::time::{Duration, Instant};
 
 /// Rows wait here until there are enough for a COPY.
 const ENOUGH_BYTES: usize = 4 << 20;
@@ -48,6 +49,42 @@ impl Db {
         }
         self.copy("run", &mut rows).await?;
         self.copy("run_record", &mut records).await
+    }
+
+    /// What the database itself says is a percentile of the numbers of all rows, or of those with the device and country that
+    /// `only` names, and how long it took: to compare with what is computed here, in tests and benchmarks.
+    pub async fn percentile_cont(
+        &self,
+        rows: &[(f32, String, String)],
+        p: f64,
+        only: Option<(&str, &str)>,
+    ) -> Result<(Option<f64>, Duration)> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query("CREATE TEMP TABLE measured (value float4, device text, country text) ON COMMIT DROP")
+            .execute(&mut *tx)
+            .await?;
+        for some in rows.chunks(50_000) {
+            sqlx::query("INSERT INTO measured SELECT * FROM unnest($1::float4[], $2::text[], $3::text[])")
+                .bind(some.iter().map(|r| r.0).collect::<Vec<_>>())
+                .bind(some.iter().map(|r| r.1.clone()).collect::<Vec<_>>())
+                .bind(some.iter().map(|r| r.2.clone()).collect::<Vec<_>>())
+                .execute(&mut *tx)
+                .await?;
+        }
+        sqlx::query("ANALYZE measured").execute(&mut *tx).await?;
+        let begun = Instant::now();
+        let said: Option<f64> = sqlx::query_scalar(
+            "SELECT percentile_cont($1) WITHIN GROUP (ORDER BY value) FROM measured
+             WHERE $2::text IS NULL OR device = $2 AND country = $3",
+        )
+        .bind(p)
+        .bind(only.map(|o| o.0))
+        .bind(only.map(|o| o.1))
+        .fetch_one(&mut *tx)
+        .await?;
+        let took = begun.elapsed();
+        tx.rollback().await?;
+        Ok((said, took))
     }
 
     /// Writes page views that are known to be new. Their hours are not marked: see

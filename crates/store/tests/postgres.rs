@@ -5,7 +5,8 @@ use cadentis_core::calendar::{Cover, Pace, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::More;
-use cadentis_core::visitor::{Attribute, Beacon, PageView};
+use cadentis_core::visitor::slices::OTHERS;
+use cadentis_core::visitor::{Attribute, Beacon, Families, Filter, PageView, family};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
 use cadentis_store::filed::Filed;
@@ -191,6 +192,69 @@ async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stor
     assert_eq!(sheets[0].rows, 50);
     assert_eq!(sheets[0].numbers("lcp").iter().filter(|v| !v.is_nan()).count(), 33);
     assert_eq!(sheets[0].text("error", 7), "tab\tand \\N and \"quotes\"");
+}
+
+#[tokio::test]
+async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_computes_from_the_same_rows() {
+    let (db, _) = db().await;
+    // Two hours of page views, spread over two powers of ten without a pattern.
+    let spread =
+        |i: u64| 150.0 * 100f64.powf((i.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 11) as f64 / (1u64 << 53) as f64);
+    let from = hour().from.as_second() - 3_600;
+    let views: Vec<_> = (0..6_000u64)
+        .map(|i| {
+            let (site, mut v) = view(u128::from(i) + 1, from + i as i64, 1, Some(f64::from(spread(i) as f32)));
+            v.country = if i % 3 == 0 { "SE".into() } else { "NO".into() };
+            (site, v)
+        })
+        .collect();
+    db.copy_page_views(views.clone()).await.expect("copied");
+    db.mark_hours(at_second(from), at_second(from + 7_200)).await.expect("marked");
+    while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
+    let stretch = Stretch { from: at_second(from), to: at_second(from + 7_200) };
+    let rows: Vec<(f32, String, String)> =
+        views.iter().map(|(_, v)| (v.beacon.lcp.unwrap_or(0.0) as f32, "phone".into(), v.country.clone())).collect();
+    let cells = db.cells(1, stretch, &Attribute::Country, &[Vital::Lcp]).await.expect("cells");
+    for only in [None, Some("SE"), Some("NO")] {
+        let mut pool = cadentis_core::visitor::Pool::default();
+        for c in cells.iter().filter(|c| only.is_none_or(|o| o == c.value)) {
+            pool.count(c.cell.page_views, 0, 0, 0);
+            pool.add_rated(&c.cell.vitals);
+        }
+        for p in [0.5, 0.75, 0.9, 0.95, 0.99] {
+            let (said, _) = db.percentile_cont(&rows, p, only.map(|o| ("phone", o))).await.expect("computed");
+            let (ours, theirs) = (pool.measured(Vital::Lcp).reading(p), said.expect("a number"));
+            let off = ours.value.expect("a number") / theirs - 1.0;
+            // The database draws a line between two neighbours, which lie close together here.
+            assert!(off.abs() <= 0.0105, "p{p} {only:?}: {ours:?} beside {theirs}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn ten_thousand_addresses_and_releases_make_one_family_and_few_cells() {
+    let (db, _) = db().await;
+    let views: Vec<_> = (0..10_000u128)
+        .map(|i| {
+            let (site, mut v) = view(i + 1, hour().from.as_second() + (i / 4) as i64, 1, Some(900.0));
+            v.path = format!("/p{i}");
+            v.family = Families::new([("/", "Home")]).of(&v.path).to_string();
+            v.beacon.more.release = format!("r{i}");
+            (site, v)
+        })
+        .collect();
+    db.copy_page_views(views.clone()).await.expect("copied");
+    db.mark_hours(hour().from, hour().to).await.expect("marked");
+    while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
+    for (by, cells, named) in [(Attribute::Family, 1, family::OTHER), (Attribute::Release, 200, OTHERS)] {
+        let found = db.cells(1, hour(), &by, &[]).await.expect("cells");
+        assert_eq!((found.len(), found.iter().map(|c| c.cell.page_views).sum::<u64>()), (cells, 10_000), "{by:?}");
+        assert!(found.iter().any(|c| c.value == named), "{by:?}");
+    }
+    // Each of them is there all the same.
+    let (filter, _) = Filter::parse(["release:r7777"]);
+    let one = db.slowest_page_views(1, hour(), &filter, Vital::Lcp, 5).await.expect("views");
+    assert_eq!(one.iter().map(|v| v.path.as_str()).collect::<Vec<_>>(), ["/p7777"]);
 }
 
 #[tokio::test]

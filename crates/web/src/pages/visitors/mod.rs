@@ -287,7 +287,9 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
 
 /// What the page views that reported stand for, where not every visit does; `None` where all do.
 fn in_all(frame: &Frame, views: &Views) -> Option<f64> {
-    let counts = views.buckets(None).into_iter().map(|(begin, pool)| (at_second(begin), pool.page_views));
+    // A bucket in which the share changed counts as after it.
+    let end = |begin: i64| at_second(begin + views.bucket_s - 1);
+    let counts = views.buckets(None).into_iter().map(|(begin, pool)| (end(begin), pool.page_views));
     let collecting = &frame.site.collecting;
     let whole = collecting.in_all(counts.clone());
     let reported: u64 = counts.map(|(_, n)| n).sum();
