@@ -48,17 +48,33 @@ impl Db {
     ) -> Result<Vec<Sheet>> {
         let hours = stretch.seconds() / 3_600;
         if hours < WORTH_TWO {
-            return self.some_sheets(what, site_id, stretch, columns).await;
+            return self.read_sheets(what, site_id, stretch, columns, 1).await;
         }
         // Weeks are read over two connections: each gives the database a core of its own.
         let middle = hour_of(stretch.from) + SignedDuration::from_hours(hours / 2);
         let (early, late) = (Stretch { from: stretch.from, to: middle }, Stretch { from: middle, to: stretch.to });
         let (mut all, late) = futures::try_join!(
-            self.some_sheets(what, site_id, early, columns),
-            self.some_sheets(what, site_id, late, columns),
+            self.read_sheets(what, site_id, early, columns, 1),
+            self.read_sheets(what, site_id, late, columns, 1),
         )?;
         all.extend(late);
         Ok(all)
+    }
+
+    /// The same of every so manieth hour of the stretch, for what needs no more than a part of millions. A number that
+    /// has nothing in common with the 24 hours of a day takes all of them alike.
+    pub async fn some_hours_of(
+        &self,
+        what: Filed,
+        site_id: i32,
+        stretch: Stretch,
+        columns: &[String],
+        every: i64,
+    ) -> Result<Vec<Sheet>> {
+        if every <= 1 {
+            return self.sheets_of(what, site_id, stretch, columns).await;
+        }
+        self.read_sheets(what, site_id, stretch, columns, every).await
     }
 
     /// The same of what a stretch is compared with; nothing, if it is compared with nothing.
@@ -75,7 +91,14 @@ impl Db {
         }
     }
 
-    async fn some_sheets(&self, what: Filed, site_id: i32, stretch: Stretch, columns: &[String]) -> Result<Vec<Sheet>> {
+    async fn read_sheets(
+        &self,
+        what: Filed,
+        site_id: i32,
+        stretch: Stretch,
+        columns: &[String],
+        every: i64,
+    ) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.to_vec();
         let moments = names.is_empty() || names.iter().any(|n| n == "at");
@@ -86,17 +109,19 @@ impl Db {
         // One moment for all three questions: an hour is filed or changed, never neither.
         let mut tx = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let changed: Vec<jiff_sqlx::Timestamp> =
-            sqlx::query_scalar("SELECT hour FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3")
+            sqlx::query_scalar("SELECT hour FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3 AND (extract(epoch FROM hour)::bigint / 3600) % $4 = 0")
                 .bind(site_id)
                 .bind(hours.from.to_sqlx())
                 .bind(hours.to.to_sqlx())
+                .bind(every)
                 .fetch_all(&mut *tx)
                 .await?;
         let changed: BTreeSet<Timestamp> = changed.into_iter().map(|h| h.to_jiff()).collect();
         let packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)> = sqlx::query_as(
             "SELECT hour, name, packed FROM sheet
              WHERE site_id = $1 AND what = $2 AND hour >= $3 AND hour < $4 AND (cardinality($5::text[]) = 0 OR name = ANY($5))
-               AND hour <> ALL($6) AND ($7 OR name <> 'at' OR hour = ANY($8))",
+               AND hour <> ALL($6) AND ($7 OR name <> 'at' OR hour = ANY($8))
+               AND (extract(epoch FROM hour)::bigint / 3600) % $9 = 0",
         )
         .bind(site_id)
         .bind(what.word())
@@ -106,6 +131,7 @@ impl Db {
         .bind(changed.iter().map(|h| h.to_sqlx()).collect::<Vec<_>>())
         .bind(moments)
         .bind(ends.map(|h| h.to_sqlx()).to_vec())
+        .bind(every)
         .fetch_all(&mut *tx)
         .await?;
         let domains = self.domains(&mut tx, site_id).await?;

@@ -3,17 +3,20 @@
 use crate::db::{Db, Result};
 use crate::filed::Filed;
 use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::Occurrence;
-use cadentis_core::visitor::sheet::Figures;
 use cadentis_core::visitor::slices::{different, rows};
-use cadentis_core::visitor::spent::Moments;
 use cadentis_core::visitor::{Filter, Seen, Sheet, Told};
 use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
 
 /// A visit lasts no longer than this around one of its page views.
 const AROUND_H: i64 = 24;
+
+/// Hours that are looked through for errors at a time.
+const PIECE_H: i64 = 96;
 
 /// Names of columns, with those that a filter needs.
 pub fn with_filter(columns: &[&str], filter: &Filter) -> Vec<String> {
@@ -81,18 +84,31 @@ impl Db {
         most: usize,
     ) -> Result<Vec<Seen>> {
         let column = vital.name().to_lowercase();
-        let columns = with_filter(&["id", &column], filter);
+        let columns = with_filter(&[&column], filter);
         let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
-        let mut slowest: Vec<(f32, Place)> = Vec::new();
+        // Value, hour and row: ids are four times as long as all else, and only of these few are they wanted.
+        let mut slowest: Vec<(f32, i64, usize)> = Vec::new();
         for sheet in &sheets {
             let keep = rows(sheet, stretch, filter);
             let values = sheet.numbers(&column).iter().enumerate().filter(|(row, v)| keep[*row] && !v.is_nan());
-            slowest.extend(values.filter_map(|(row, v)| Some((*v, place(sheet, row)?))));
+            let least = if slowest.len() < most { f32::MIN } else { slowest.last().map_or(f32::MIN, |s| s.0) };
+            slowest.extend(values.filter(|(_, v)| **v > least).map(|(row, v)| (*v, sheet.hour_s, row)));
             slowest.sort_by(|a, b| b.0.total_cmp(&a.0));
             slowest.truncate(most);
         }
-        let places: Vec<Place> = slowest.into_iter().map(|(_, place)| place).collect();
-        self.seen(site_id, &places).await
+        let hours: BTreeSet<i64> = slowest.iter().map(|(_, hour, _)| *hour).collect();
+        let mut found = BTreeMap::new();
+        for hour in hours {
+            let whole = Stretch { from: at_second(hour), to: at_second(hour + 3_600) };
+            for sheet in self.sheets_of(Filed::PageViews, site_id, whole, &[]).await? {
+                for (value, _, row) in slowest.iter().filter(|(_, h, _)| *h == hour) {
+                    // The hour may have been filed anew in between: then another row stands there.
+                    let seen = Seen::of(&sheet, *row).filter(|_| sheet.number(&column, *row) == Some(*value));
+                    found.extend(seen.map(|seen| ((hour, *row), seen)));
+                }
+            }
+        }
+        Ok(slowest.into_iter().filter_map(|(_, hour, row)| found.remove(&(hour, row))).collect())
     }
 
     /// How many different visits there were, and people of whom the page told who they are.
@@ -100,34 +116,6 @@ impl Db {
         let columns = with_filter(&["visit", "person"], filter);
         let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
         Ok((different(&sheets, stretch, filter, "visit"), different(&sheets, stretch, filter, "person")))
-    }
-
-    /// What page views reported of their load, at most `most` of them, evenly chosen; and of how many.
-    pub async fn moments(
-        &self,
-        site_id: i32,
-        stretch: Stretch,
-        filter: &Filter,
-        most: usize,
-    ) -> Result<(Vec<Moments>, usize)> {
-        let columns = with_filter(&["dns", "connect", "ttfb", "fcp", "lcp"], filter);
-        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
-        let mut all = Vec::new();
-        for sheet in &sheets {
-            let keep = rows(sheet, stretch, filter);
-            let [lookup, connect, ttfb, fcp, lcp] = ["dns", "connect", "ttfb", "fcp", "lcp"].map(|c| sheet.figures(c));
-            let of = |column: &Figures<'_>, row: usize| column.at(row).map(f64::from);
-            all.extend((0..sheet.rows).filter(|row| keep[*row] && lcp.at(*row).is_some()).map(|row| Moments {
-                lookup: of(&lookup, row),
-                connect: of(&connect, row),
-                ttfb: of(&ttfb, row),
-                fcp: of(&fcp, row),
-                lcp: of(&lcp, row),
-            }));
-        }
-        let step = all.len().div_ceil(most.max(1)).max(1);
-        let whole = all.len();
-        Ok((all.into_iter().step_by(step).collect(), whole))
     }
 
     /// What went wrong in pages, newest first: script errors, errors on the console, phrases that must not appear,
@@ -143,7 +131,27 @@ impl Db {
             &["at", "what", "failed", "text", "place", "view", "visit", "person", "family", "browser", "release"],
             filter,
         );
-        let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;
+        let mut all = Vec::new();
+        let mut end = stretch.to;
+        // From the end in pieces: often the newest are enough.
+        while end > stretch.from && all.len() < most {
+            let begin = hour_of(end - SignedDuration::from_hours(PIECE_H)).max(stretch.from);
+            let piece = Stretch { from: begin, to: end };
+            all.extend(self.errors_of(site_id, piece, filter, &columns).await?);
+            end = begin;
+        }
+        all.truncate(most);
+        Ok(all)
+    }
+
+    async fn errors_of(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        filter: &Filter,
+        columns: &[String],
+    ) -> Result<Vec<Occurrence>> {
+        let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, columns).await?;
         let mut all = Vec::new();
         for sheet in sheets.iter().rev() {
             let keep = rows(sheet, stretch, filter);
@@ -167,10 +175,6 @@ impl Db {
                     text: sheet.text("text", row).to_string(),
                 })
             }));
-            if all.len() >= most {
-                all.truncate(most);
-                break;
-            }
         }
         Ok(all)
     }

@@ -5,6 +5,11 @@
 //! moments are not in this order says nothing and is left out. (The order: W3C Navigation Timing, Paint Timing and
 //! Largest Contentful Paint.)
 
+use super::attribute::Filter;
+use super::sheet::{Figures, Sheet};
+use super::slices::rows;
+use crate::calendar::Stretch;
+
 /// What a page view reported, in milliseconds from the navigation's beginning; lookup and connecting are lengths.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Moments {
@@ -13,6 +18,27 @@ pub struct Moments {
     pub ttfb: Option<f64>,
     pub fcp: Option<f64>,
     pub lcp: Option<f64>,
+}
+
+/// The columns that [`moments`] reads.
+pub const COLUMNS: [&str; 5] = ["dns", "connect", "ttfb", "fcp", "lcp"];
+
+/// What the wanted page views that have an LCP reported of their load.
+pub fn moments(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Moments> {
+    let mut all = Vec::new();
+    for sheet in sheets {
+        let keep = rows(sheet, stretch, filter);
+        let [lookup, connect, ttfb, fcp, lcp] = COLUMNS.map(|c| sheet.figures(c));
+        let of = |column: &Figures<'_>, row: usize| column.at(row).map(f64::from);
+        all.extend((0..sheet.rows).filter(|row| keep[*row] && lcp.at(*row).is_some()).map(|row| Moments {
+            lookup: of(&lookup, row),
+            connect: of(&connect, row),
+            ttfb: of(&ttfb, row),
+            fcp: of(&fcp, row),
+            lcp: of(&lcp, row),
+        }));
+    }
+    all
 }
 
 pub const PARTS: [&str; 5] = [

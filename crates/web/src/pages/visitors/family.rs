@@ -20,15 +20,21 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::party::{self, Party, third_parties};
-use cadentis_core::visitor::slices::{Named, by_name};
-use cadentis_core::visitor::spent::{PARTS, around_p75};
+use cadentis_core::visitor::slices::{Named, by_name, rows};
+use cadentis_core::visitor::spent::{self, PARTS, around_p75, moments};
 use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Deserialize;
 
-/// So many page views are read for where the load goes.
-const SAMPLE: usize = 20_000;
+/// About so many page views are read for where the load goes; of more, those of some hours.
+const ENOUGH: u64 = 300_000;
+
+/// Each how manieth hour is read. These numbers and 24 have nothing in common, so that each hour of the day has its turn.
+fn every_hour(page_views: u64) -> i64 {
+    [1, 5, 7, 11, 13, 17, 19, 23, 25, 29, 31].into_iter().find(|n| page_views <= ENOUGH * *n as u64).unwrap_or(35)
+}
+
 const MOST_ERRORS: usize = 5_000;
 
 #[derive(Template)]
@@ -109,6 +115,8 @@ struct LoadPart {
     named: Vec<NamedTable>,
     releases: Vec<ReleaseRow>,
     parties: Vec<PartyRow>,
+    /// Which hours elements and third parties are read from, in words; empty when from all.
+    part: String,
     /// What this page asked for, what was pressed there, what went wrong: name and address.
     beside: Vec<(&'static str, String)>,
 }
@@ -285,36 +293,38 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let columns: Vec<&str> = ORIGINS
         .iter()
         .flat_map(|(_, words, _, more)| more.iter().map(|(column, _)| *column).chain([*words]))
-        .chain(["lcp", "inp", "cls"])
+        .chain(["inp", "cls"])
+        .chain(spent::COLUMNS)
         .collect();
     let columns = with_filter(&columns, &filter);
     let told = with_filter(&party::COLUMNS, &filter);
-    let ((moments, whole), sheets, slowest, errors, told, by_release) = futures::try_join!(
-        state.db.moments(site_id, past, &filter, SAMPLE),
-        state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
+    let by_release = Views::load(&state, site_id, past, &filter, Attribute::Release, &LANES, frame.points()).await?;
+    let every = every_hour(by_release.all().page_views);
+    let (sheets, slowest, errors, told) = futures::try_join!(
+        state.db.some_hours_of(Filed::PageViews, site_id, past, &columns, every),
         state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
         state.db.errors(site_id, past, &filter, MOST_ERRORS),
-        state.db.sheets_of(Filed::Happenings, site_id, past, &told),
-        Views::load(&state, site_id, past, &filter, Attribute::Release, &LANES, frame.points()),
+        state.db.some_hours_of(Filed::Happenings, site_id, past, &told, every),
     )?;
-    let page_views = by_release.all().page_views;
+    let read: usize = sheets.iter().map(|s| rows(s, past, &filter).iter().filter(|keep| **keep).count()).sum();
     let parties = third_parties(&told, past, &filter, |host| frame.site.owns(host));
-    let chosen = if moments.len() < whole {
-        format!(", chosen evenly from {}", format::thousands(whole as u64))
-    } else {
-        String::new()
+    let part = match every {
+        1 => String::new(),
+        n => format!("read from each {n}th hour: {} page views", format::thousands(read as u64)),
     };
+    let moments = moments(&sheets, past, &filter);
     let spent = around_p75(&moments).map(|(spent, n)| {
         let says = format!(
-            "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{chosen}.",
+            "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{}{part}.",
             format::thousands(n as u64),
-            format::thousands(moments.len() as u64)
+            format::thousands(moments.len() as u64),
+            if part.is_empty() { "" } else { ", " },
         );
         SpentBar::of(&spent, says)
     });
     let zone = &frame.site.zone;
     let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, zone)).collect();
-    let rows = slowest.iter().map(|s| slow_row(s, zone)).collect();
+    let slow = slowest.iter().map(|s| slow_row(s, zone)).collect();
     let named = named_tables(&sheets, past, &filter);
     let query = frame.query_with(&filter);
     let beside = [
@@ -327,9 +337,10 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let beside = beside.map(|(name, path)| (name, format!("{path}{query}"))).to_vec();
     html(&LoadPart {
         releases: releases(&frame, &by_release, &family_link(&name)),
-        parties: parties.iter().take(PARTIES).map(|p| party_row(p, page_views)).collect(),
+        parties: parties.iter().take(PARTIES).map(|p| party_row(p, read as u64)).collect(),
+        part,
         spent,
-        rows,
+        rows: slow,
         kinds,
         link: family_link(&name),
         named,
