@@ -259,9 +259,12 @@ function measure(settings) {
 
   // The slowest resources, and the slowest one of each other host.
   function resources() {
-    var hosts = {}, foreign = 0;
+    know();
+    // What we ourselves asked for is nobody's.
+    var hosts = {}, foreign = 0, mine = new URL(target).origin;
     var all = performance.getEntriesByType('resource').filter(function (e) {
-      return !/^(fetch|xmlhttprequest|beacon)$/.test(e.initiatorType) && e.duration > 0 && !(target && e.name.indexOf(target) === 0);
+      return !/^(fetch|xmlhttprequest|beacon)$/.test(e.initiatorType) && e.duration > 0 && e.name.indexOf(target) &&
+        (mine === location.origin || e.name.indexOf(mine + '/'));
     });
     all.sort(function (a, b) { return b.duration - a.duration; });
     all.filter(function (e, i) {

@@ -99,14 +99,15 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let over = |found: &[Occurrence]| {
         // Of what was not read to its end no line could be drawn.
         if found.len() == MOST {
-            return vec![];
+            return None;
         }
         let mut over = Over::new(bucket_s);
         let wanted = found.iter().filter(|o| name.as_ref().is_none_or(|n| pattern(&o.text) == *n));
         wanted.for_each(|o| over.add(o.at.as_millisecond(), true, None));
-        over.buckets()
+        Some(over.buckets())
     };
-    let lanes = lanes::of_errors(&frame, (&over(&found), &views), (&over(&found_before), before.as_ref()));
+    let lanes =
+        lanes::of_errors(&frame, (over(&found).as_deref(), &views), (over(&found_before).as_deref(), before.as_ref()));
     let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let (all, kinds) = (views.all(), kinds(&found));
     let touched = share(all.with_errors, all.page_views);

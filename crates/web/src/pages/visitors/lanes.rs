@@ -11,6 +11,7 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Pool;
 use cadentis_core::visitor::over::Bucket;
+use jiff::Timestamp;
 
 /// Lanes with the axis that they share.
 pub(super) struct Lanes {
@@ -43,6 +44,8 @@ struct Lane {
     then: Vec<Point>,
     limit: Option<f64>,
     text: fn(f64) -> String,
+    /// Seconds between two points beside each other.
+    bucket_s: i64,
 }
 
 /// What a lane shows at one moment (seconds since 1970), and of how many it is.
@@ -73,10 +76,8 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     let most = lane.now.iter().chain(&lane.then).map(|p| p.value).fold(lane.limit.unwrap_or(0.01), f64::max);
     let top_value = round_up(most * 1.08);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
-    let draw = |points: &[Point]| {
-        let places = points.iter().map(|p| (axis.x(at_second(p.at_s)), y(p.value)));
-        line(places.filter(|(x, _)| *x <= axis.right()).map(Some))
-    };
+    let draw =
+        |points: &[Point]| line(connected(points, lane.bucket_s, |p| (axis.x(at_second(p.at_s)), y(p.value)), axis));
     let read = |p: &Point| (p.at_s, format!("{} · {} {of_what}", (lane.text)(p.value), format::thousands(p.of)));
     Series {
         title: lane.title.into(),
@@ -88,6 +89,45 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
         budget: lane.limit.map(y),
         reads: serde_json::to_string(&lane.now.iter().map(read).collect::<Vec<_>>()).unwrap_or_default(),
     }
+}
+
+/// Places of points, with a break where nothing was known in between; a point that stands alone becomes a dash.
+fn connected(
+    points: &[Point],
+    bucket_s: i64,
+    place: impl Fn(&Point) -> (f64, f64),
+    axis: &Axis,
+) -> Vec<Option<(f64, f64)>> {
+    const DASH: f64 = 2.0;
+    let mut all = Vec::with_capacity(points.len());
+    let far = |a: Option<&Point>, b: Option<&Point>| match (a, b) {
+        (Some(a), Some(b)) => b.at_s - a.at_s > bucket_s * 3 / 2,
+        _ => true,
+    };
+    for (i, p) in points.iter().enumerate() {
+        let (x, y) = place(p);
+        if x > axis.right() {
+            break;
+        }
+        let before = i.checked_sub(1).and_then(|i| points.get(i));
+        match (far(before, Some(p)), far(Some(p), points.get(i + 1))) {
+            (true, true) => all.extend([None, Some((x - DASH, y)), Some((x + DASH, y))]),
+            (true, false) => all.extend([None, Some((x, y))]),
+            _ => all.push(Some((x, y))),
+        }
+    }
+    all
+}
+
+/// Counts of all whole buckets of a stretch up to now, also of those in which nothing happened: half a bucket would look
+/// as if something had stopped.
+fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, shift_s: i64) -> Vec<Point> {
+    let first = stretch.from.as_second().div_euclid(bucket_s) * bucket_s;
+    let first = if first < stretch.from.as_second() { first + bucket_s } else { first };
+    let last = stretch.to.min(now).as_second() - bucket_s;
+    let of = |begin: i64| buckets.iter().find(|b| b.begin_s == begin).map_or(0, |b| b.count);
+    let point = |begin: i64| Point { at_s: begin + shift_s + bucket_s / 2, value: of(begin) as f64, of: of(begin) };
+    (first..=last).step_by(bucket_s.max(1) as usize).map(point).collect()
 }
 
 /// How far what is compared with is moved to lie under the stretch.
@@ -119,6 +159,7 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
         then: before.map_or(vec![], |b| points(b, shift_s(frame), value)),
         limit,
         text,
+        bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
     };
     let frustrated = |pool: &Pool| {
         let apdex = pool.measured(Vital::Lcp).apdex(t_ms);
@@ -173,19 +214,13 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
         then: points(before, shift_s(frame), value),
         limit: None,
         text,
+        bucket_s,
     };
-    // A count of half a bucket is no count: it would look as if something had stopped.
-    let whole_only = |buckets: &[Bucket], stretch: Stretch| -> Vec<Bucket> {
-        let inside = |b: &&Bucket| {
-            stretch.contains(at_second(b.begin_s)) && at_second(b.begin_s + bucket_s) <= stretch.to.min(frame.now)
-        };
-        buckets.iter().filter(inside).cloned().collect()
-    };
-    let counts = |b: &Bucket| Some(b.count as f64);
+    let shift = shift_s(frame);
     let counted = Lane {
-        now: points(&whole_only(now, frame.stretch), 0, counts),
-        then: frame.against.map_or(vec![], |a| points(&whole_only(before, a), shift_s(frame), counts)),
-        ..lane(words.count, String::new(), whole, counts)
+        now: counts(now, frame.stretch, frame.now, bucket_s, 0),
+        then: frame.against.map_or(vec![], |a| counts(before, a, frame.now, bucket_s, shift)),
+        ..lane(words.count, String::new(), whole, |_| None)
     };
     let each = cadentis_core::calendar::stretch::length_text(bucket_s as f64 * 1_000.0);
     let lanes = vec![
@@ -196,16 +231,12 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
     drawn(frame, words.title, words.of_what, lanes)
 }
 
-/// How often something went wrong, and the share of page views with script errors.
+/// How often something went wrong (`None` when not all of it was read), and the share of page views with script errors.
 pub(super) fn of_errors(
     frame: &Frame,
-    (times, views): (&[Bucket], &Views),
-    (times_before, before): (&[Bucket], Option<&Views>),
+    (times, views): (Option<&[Bucket]>, &Views),
+    (times_before, before): (Option<&[Bucket]>, Option<&Views>),
 ) -> Lanes {
-    let points = |buckets: &[Bucket], shift_s: i64| -> Vec<Point> {
-        let middle = shift_s + views.bucket_s / 2;
-        buckets.iter().map(|b| Point { at_s: b.begin_s + middle, value: b.count as f64, of: b.count }).collect()
-    };
     let shares = |views: &Views, shift_s: i64| -> Vec<Point> {
         let point = |(begin, pool): (i64, Pool)| {
             let at_s = begin + shift_s + views.bucket_s / 2;
@@ -214,15 +245,21 @@ pub(super) fn of_errors(
         views.buckets(None).into_iter().filter_map(point).collect()
     };
     let shift = shift_s(frame);
-    let told = times.iter().map(|b| b.count).sum();
+    let told = match times {
+        Some(t) => format!("{} in all", format::thousands(t.iter().map(|b| b.count).sum())),
+        None => "too many to be drawn".into(),
+    };
     let lanes = vec![
         Lane {
             title: "Times",
-            sub: format!("{} in all", format::thousands(told)),
-            now: points(times, 0),
-            then: points(times_before, shift),
+            sub: told,
+            now: times.map_or(vec![], |t| counts(t, frame.stretch, frame.now, views.bucket_s, 0)),
+            then: times_before
+                .zip(frame.against)
+                .map_or(vec![], |(t, a)| counts(t, a, frame.now, views.bucket_s, shift)),
             limit: None,
             text: whole,
+            bucket_s: views.bucket_s,
         },
         Lane {
             title: "With script errors",
@@ -231,6 +268,7 @@ pub(super) fn of_errors(
             then: before.map_or(vec![], |b| shares(b, shift)),
             limit: None,
             text: percent,
+            bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
         },
     ];
     drawn(frame, "Errors over time", "here", lanes)
@@ -242,4 +280,38 @@ fn whole(v: f64) -> String {
 
 fn seconds(ms: f64) -> String {
     if ms < 1_000.0 { format!("{ms:.0} ms") } else { cadentis_core::calendar::stretch::length_text(ms) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
+
+    fn bucket(begin_s: i64, count: u64) -> Bucket {
+        Bucket { begin_s, count, failed: 0, p75: cadentis_core::stats::Reading::NONE }
+    }
+
+    #[test]
+    fn buckets_in_which_nothing_happened_are_counted_as_none_and_half_ones_are_left_out() {
+        let stretch = Stretch { from: at_second(HOUR + 300), to: at_second(HOUR + 4_000) };
+        let buckets = [bucket(HOUR, 9), bucket(HOUR + 1_200, 5), bucket(HOUR + 3_600, 2)];
+        let drawn = counts(&buckets, stretch, at_second(HOUR + 9_000), 600, 0);
+        let says: Vec<(i64, f64)> = drawn.iter().map(|p| (p.at_s - HOUR, p.value)).collect();
+        assert_eq!(says, [(900, 0.0), (1_500, 5.0), (2_100, 0.0), (2_700, 0.0), (3_300, 0.0)]);
+        let before_now = counts(&buckets, stretch, at_second(HOUR + 2_000), 600, 0);
+        assert_eq!(before_now.len(), 2, "what goes on is not counted yet");
+    }
+
+    #[test]
+    fn a_line_breaks_where_nothing_is_known_and_a_lone_point_is_seen() {
+        let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 36_000) };
+        let axis = Axis { stretch, left: 0.0, width: 360.0 };
+        let point = |n: i64| Point { at_s: HOUR + n * 600, value: 1.0, of: 1 };
+        let points = [point(0), point(1), point(10), point(20), point(21), point(900)];
+        let places = connected(&points, 600, |p| (axis.x(at_second(p.at_s)), 5.0), &axis);
+        let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
+        let want = [None, Some(0.0), Some(6.0), None, Some(58.0), Some(62.0), None, Some(120.0), Some(126.0)];
+        assert_eq!(x, want);
+    }
 }
