@@ -17,9 +17,12 @@ mod pages;
 mod statics;
 mod views;
 
+use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;
-use actix_web::middleware::{Compress, DefaultHeaders};
-use actix_web::{App, HttpServer, web};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::header::CONTENT_ENCODING;
+use actix_web::middleware::{Compress, DefaultHeaders, Next, from_fn};
+use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_intake::Intake;
 use cadentis_store::Db;
 use cadentis_store::secrets::Vault;
@@ -44,6 +47,20 @@ pub struct Web {
     pub address: SocketAddr,
 }
 
+/// Nobody has to pack what is sent here, and a few kilobytes can unpack to gigabytes: packed bodies are refused unread.
+async fn as_it_is<B: MessageBody>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
+    let packed = request.headers().get(CONTENT_ENCODING).is_some_and(|v| v != "identity");
+    if packed {
+        let answer =
+            HttpResponse::UnsupportedMediaType().body("Bodies are taken as they are, without Content-Encoding.");
+        return Ok(request.into_response(answer).map_into_right_body());
+    }
+    Ok(next.call(request).await?.map_into_left_body())
+}
+
 /// Binds the address and makes the server; it runs when its `server` is awaited.
 ///
 /// # Errors
@@ -58,6 +75,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
             .configure(api::front_door)
             .service(
                 web::scope("")
+                    .wrap(from_fn(as_it_is))
                     .wrap(Compress::default())
                     .wrap(
                         DefaultHeaders::new()

@@ -8,7 +8,7 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
-use cadentis_core::timing::Vital;
+use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::Pool;
 use cadentis_core::visitor::over::Bucket;
 use jiff::Timestamp;
@@ -54,6 +54,8 @@ struct Point {
     at_s: i64,
     value: f64,
     of: u64,
+    /// What else there is to read at it.
+    more: String,
 }
 
 const LANE: f64 = 46.0;
@@ -78,7 +80,8 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
     let draw =
         |points: &[Point]| line(connected(points, lane.bucket_s, |p| (axis.x(at_second(p.at_s)), y(p.value)), axis));
-    let read = |p: &Point| (p.at_s, format!("{} · {} {of_what}", (lane.text)(p.value), format::thousands(p.of)));
+    let read =
+        |p: &Point| (p.at_s, format!("{}{} · {} {of_what}", (lane.text)(p.value), p.more, format::thousands(p.of)));
     Series {
         title: lane.title.into(),
         sub: lane.sub,
@@ -126,7 +129,10 @@ fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, s
     let first = if first < stretch.from.as_second() { first + bucket_s } else { first };
     let last = stretch.to.min(now).as_second() - bucket_s;
     let of = |begin: i64| buckets.iter().find(|b| b.begin_s == begin).map_or(0, |b| b.count);
-    let point = |begin: i64| Point { at_s: begin + shift_s + bucket_s / 2, value: of(begin) as f64, of: of(begin) };
+    let point = |begin: i64| {
+        let at_s = begin + shift_s + bucket_s / 2;
+        Point { at_s, value: of(begin) as f64, of: of(begin), more: String::new() }
+    };
     (first..=last).step_by(bucket_s.max(1) as usize).map(point).collect()
 }
 
@@ -142,13 +148,14 @@ fn percent(v: f64) -> String {
 /// Vitals that have a lane over time.
 pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
 
-/// A lane for each of [`LANES`], one for the frustrated and one for the abandoned share.
+/// A lane for each of [`LANES`], the Apdex score, and the frustrated and the abandoned share.
 pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Lanes {
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let all = views.all();
     let points = |views: &Views, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>| -> Vec<Point> {
         let point = |(begin, pool): (i64, Pool)| {
-            Some(Point { at_s: begin + shift_s + views.bucket_s / 2, value: value(&pool)?, of: pool.page_views })
+            let at_s = begin + shift_s + views.bucket_s / 2;
+            Some(Point { at_s, value: value(&pool)?, of: pool.page_views, more: String::new() })
         };
         views.buckets(None).into_iter().filter_map(point).collect()
     };
@@ -179,6 +186,23 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
             lane(v.name(), sub, Some(limit), text, &|pool| pool.measured(v).reading(0.75).value)
         })
         .collect();
+    // The score as a line; who was satisfied, tolerated it or was frustrated is read at each moment.
+    let apdex = |pool: &Pool| pool.measured(Vital::Lcp).apdex(t_ms);
+    let of_three = |a: &Apdex| {
+        let of = |n: u64| format::percent(share(n, a.samples()), 1, None);
+        format!("{} satisfied, {} tolerating, {} frustrated", of(a.satisfied), of(a.tolerating), of(a.frustrated))
+    };
+    let sub = format!(
+        "{} [{:.1}] by LCP",
+        apdex(&all).score().map_or(format::NO_DATA.into(), |a| format!("{a:.2}")),
+        frame.site.apdex_t_s
+    );
+    let mut scored = lane("Apdex", sub, None, |v| format!("{v:.2}"), &|pool| apdex(pool).score());
+    let told = views.buckets(None).into_iter().filter(|(_, pool)| apdex(pool).score().is_some());
+    for (point, (_, pool)) in scored.now.iter_mut().zip(told) {
+        point.more = format!(" · {}", of_three(&apdex(&pool)));
+    }
+    lanes.push(scored);
     let waited = format!(
         "{} waited over {:.0} s for LCP",
         format::percent(frustrated(&all), 2, None),
@@ -203,8 +227,10 @@ pub(super) struct Words {
 pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &[Bucket], bucket_s: i64) -> Lanes {
     let (count, failed) = now.iter().fold((0, 0), |(n, bad), b| (n + b.count, bad + b.failed));
     let points = |buckets: &[Bucket], shift_s: i64, value: fn(&Bucket) -> Option<f64>| -> Vec<Point> {
-        let point =
-            |b: &Bucket| Some(Point { at_s: b.begin_s + shift_s + bucket_s / 2, value: value(b)?, of: b.count });
+        let point = |b: &Bucket| {
+            let at_s = b.begin_s + shift_s + bucket_s / 2;
+            Some(Point { at_s, value: value(b)?, of: b.count, more: String::new() })
+        };
         buckets.iter().filter_map(point).collect()
     };
     let lane = |title, sub: String, text, value: fn(&Bucket) -> Option<f64>| Lane {
@@ -240,7 +266,7 @@ pub(super) fn of_errors(
     let shares = |views: &Views, shift_s: i64| -> Vec<Point> {
         let point = |(begin, pool): (i64, Pool)| {
             let at_s = begin + shift_s + views.bucket_s / 2;
-            Some(Point { at_s, value: pool.error_share()?, of: pool.page_views })
+            Some(Point { at_s, value: pool.error_share()?, of: pool.page_views, more: String::new() })
         };
         views.buckets(None).into_iter().filter_map(point).collect()
     };
@@ -307,7 +333,7 @@ mod tests {
     fn a_line_breaks_where_nothing_is_known_and_a_lone_point_is_seen() {
         let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 36_000) };
         let axis = Axis { stretch, left: 0.0, width: 360.0 };
-        let point = |n: i64| Point { at_s: HOUR + n * 600, value: 1.0, of: 1 };
+        let point = |n: i64| Point { at_s: HOUR + n * 600, value: 1.0, of: 1, more: String::new() };
         let points = [point(0), point(1), point(10), point(20), point(21), point(900)];
         let places = connected(&points, 600, |p| (axis.x(at_second(p.at_s)), 5.0), &axis);
         let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
