@@ -79,6 +79,7 @@ function measure(settings) {
     }
     if (view.id) return;
     view.id = id();
+    view.url = address(view.url);
     view.visit = held;
     view.device = device();
     view.connection = (navigator.connection && navigator.connection.effectiveType) || '';
@@ -91,7 +92,7 @@ function measure(settings) {
     painted = how === 'soft' || how === 'restored';
     changed = true;
     view = {
-      seq: 0, at: Math.round(performance.timeOrigin + at), url: address(location.href), how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
+      seq: 0, at: Math.round(performance.timeOrigin + at), url: location.href, how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
       release: settings.release || '', happened: []
     };
   }
@@ -120,6 +121,7 @@ function measure(settings) {
   function watch() {
     if (watching) return;
     watching = true;
+    var webVitals = vitals();
     var named = { generateTarget: function (node) { return called(node) || undefined; }, reportAllChanges: true };
     webVitals.onTTFB(function (m) { set('ttfb', m.value); });
     webVitals.onFCP(function (m) { painted = true; view.blank = false; set('fcp', m.value); });
@@ -330,7 +332,7 @@ function measure(settings) {
     report(true);
     begin('soft', now());
     if (name) view.url = new URL(name, location.origin).href.split(/[?#]/)[0];
-    tell('route', view.url);
+    tell('route', address(view.url));
     var at = view, quiet = origin, wait = setInterval(function () {
       if (view !== at) return clearInterval(wait);
       if (pending > 0) quiet = now();
