@@ -2,7 +2,7 @@
 
 use crate::{Sender, page_view};
 use cadentis_core::visitor::PageView;
-use cadentis_core::visitor::import::{Defaults, Format, Told, read};
+use cadentis_core::visitor::import::{Defaults, Format, FromFile, read};
 use cadentis_store::Db;
 use cadentis_store::sites::Site;
 use jiff::{SignedDuration, Timestamp};
@@ -54,7 +54,7 @@ pub async fn bring(
     Ok(brought)
 }
 
-fn may_come(told: &Told, site: &Site, now: Timestamp) -> Result<(), String> {
+fn may_come(told: &FromFile, site: &Site, now: Timestamp) -> Result<(), String> {
     let (place, host) = (&told.place, told.beacon.host());
     if !site.owns(&host) {
         return Err(format!("{place}.url: {host} is not a domain of this site"));
@@ -67,7 +67,7 @@ fn may_come(told: &Told, site: &Site, now: Timestamp) -> Result<(), String> {
     }
 }
 
-fn from_file(told: Told, site: &Site) -> PageView {
+fn from_file(told: FromFile, site: &Site) -> PageView {
     // Nothing is known of when it came nor of who sent it: it counts as having come at its own moment.
     let at = Timestamp::from_millisecond(told.beacon.at_ms).unwrap_or(Timestamp::UNIX_EPOCH);
     let sender = Sender {

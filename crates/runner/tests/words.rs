@@ -62,7 +62,7 @@ fn script(text: &str) -> Journey {
 }
 
 /// Plays it, and again where this machine was too busy for the browser to answer: that says nothing about the language.
-async fn play(journey: &Journey, setting: &Setting, _: fn(())) -> RunRecord {
+async fn play(journey: &Journey, setting: &Setting) -> RunRecord {
     for _ in 0..2 {
         let record = cadentis_runner::play(journey, setting, |_| {}).await;
         let is_silent = |t: &cadentis_core::run::Trouble| t.says.starts_with("The browser did not answer");
@@ -94,7 +94,7 @@ fn no_word_of_the_language_is_left_unplayed() {
 async fn what_a_person_does_on_a_page_is_done() {
     let _alone = ALONE.lock().await;
     let w = world().await;
-    let r = play(&script(DESK), &setting(&w), |_| {}).await;
+    let r = play(&script(DESK), &setting(&w)).await;
     passed(&r);
     assert_eq!(r.steps.len(), 9);
     assert_eq!(
@@ -112,7 +112,7 @@ async fn what_a_person_does_on_a_page_is_done() {
 async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
     let _alone = ALONE.lock().await;
     let w = world().await;
-    let r = play(&script(WIRE), &setting(&w), |_| {}).await;
+    let r = play(&script(WIRE), &setting(&w)).await;
     passed(&r);
     assert_eq!(r.browser, "no browser");
     let sent = &r.steps[0].requests[0];
@@ -124,11 +124,11 @@ async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
     // The secret is not stored: our trouble. The site says something else: the site's.
     let mut nobody = setting(&w);
     nobody.secrets.clear();
-    let r = play(&script(WIRE), &nobody, |_| {}).await;
+    let r = play(&script(WIRE), &nobody).await;
     assert_eq!(r.outcome, Outcome::Unmeasured);
     assert_eq!(r.trouble.map(|t| t.says).as_deref(), Some("The secret desk_key is not stored."));
     let wrong = script(&WIRE.replace("at least 10", "at least 1000"));
-    let r = play(&wrong, &setting(&w), |_| {}).await;
+    let r = play(&wrong, &setting(&w)).await;
     let trouble = r.trouble.expect("trouble");
     assert_eq!((r.outcome, trouble.line), (Outcome::Failed, 11), "{}", trouble.says);
     assert_eq!(trouble.says, "Expected $.sailings[0].price to be at least 1000; it was \"38\".");
@@ -141,7 +141,7 @@ async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_
     let w = world().await;
     let crawl =
         |what: &str| script(&format!("journey \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
-    let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w), |_| {}).await;
+    let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w)).await;
     passed(&r);
     let links = &r.steps[0].links;
     let mut addresses: Vec<&str> = links.iter().map(|l| l.address.as_str()).collect();
@@ -154,11 +154,10 @@ async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_
         ("Tomorrow", "http://book.marram.example/", 1)
     );
     w.site.change(|s| s.missing_image = true);
-    let r =
-        play(&crawl("40 links 2 deep 1 hosts from http://book.marram.example/tomorrow"), &setting(&w), |_| {}).await;
+    let r = play(&crawl("40 links 2 deep 1 hosts from http://book.marram.example/tomorrow"), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
     assert!(says.contains("links are broken: http://book.marram.example/static/gone.svg (status 404) on http://book.marram.example/tomorrow"), "{says}");
-    let r = play(&crawl("3 links 2 deep 1 hosts from http://book.marram.example/circles"), &setting(&w), |_| {}).await;
+    let r = play(&crawl("3 links 2 deep 1 hosts from http://book.marram.example/circles"), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
     assert!(says.contains("http://book.marram.example/circles (more than 10 redirects)"), "{says}");
     w.site.stop().await;
@@ -180,7 +179,7 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
     let kinds = ["text", "structure", "hosts", "picture"];
     let mut before = HashMap::new();
     for kind in kinds {
-        let r = play(&look(kind), &setting(&w), |_| {}).await;
+        let r = play(&look(kind), &setting(&w)).await;
         passed(&r);
         before.extend(accepted(&r));
     }
@@ -189,19 +188,19 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
     assert!(text.contains("Departures today") && text.contains("08:15") && !text.contains("function"), "{text}");
     let with = |accepted: &HashMap<String, String>| Setting { accepted: accepted.clone(), ..setting(&w) };
     for kind in kinds {
-        passed(&play(&look(kind), &with(&before), |_| {}).await);
+        passed(&play(&look(kind), &with(&before)).await);
     }
     // Another page stands there now.
     w.site.change(|s| s.blank = true);
     for kind in ["text", "structure", "picture"] {
-        let r = play(&look(kind), &with(&before), |_| {}).await;
+        let r = play(&look(kind), &with(&before)).await;
         let says = r.trouble.clone().expect("trouble").says;
         assert!(r.outcome == Outcome::Failed && says.starts_with(&format!("The {kind} has changed")), "{says}");
         assert_eq!(r.steps[0].looked[0].changed.as_ref(), Some(&says));
     }
     // All of it is left out: nothing to compare.
-    let without = play(&look("text without css \"body\""), &setting(&w), |_| {}).await;
-    passed(&play(&look("text without css \"body\""), &with(&accepted(&without)), |_| {}).await);
+    let without = play(&look("text without css \"body\""), &setting(&w)).await;
+    passed(&play(&look("text without css \"body\""), &with(&accepted(&without))).await);
     w.site.stop().await;
 }
 
@@ -212,15 +211,14 @@ async fn circles_floods_of_windows_and_endless_downloads_end() {
     let open = |path: &str, then: &str| {
         script(&format!("journey \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
     };
-    let r = play(&open("/circles", "expect status 200"), &setting(&w), |_| {}).await;
+    let r = play(&open("/circles", "expect status 200"), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
     assert!(r.outcome == Outcome::Failed && says.contains("ERR_TOO_MANY_REDIRECTS"), "{says}");
-    let r =
-        play(&open("/flood", "press button \"Open them\"\n  expect text \"never there\""), &setting(&w), |_| {}).await;
+    let r = play(&open("/flood", "press button \"Open them\"\n  expect text \"never there\""), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
     assert!(r.outcome == Outcome::Failed && says.starts_with("The page opened more than"), "{says}");
     // A download is refused: the page stays, and nothing comes to lie on the disk.
-    let r = play(&open("/flood", "press link \"Everything\"\n  expect text \"A flood\""), &setting(&w), |_| {}).await;
+    let r = play(&open("/flood", "press link \"Everything\"\n  expect text \"A flood\""), &setting(&w)).await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
     let bytes: u64 = r.steps[0].requests.iter().map(|q| q.bytes).sum();
     assert!(bytes < 50_000_000, "{bytes} bytes of an endless download");
@@ -258,23 +256,21 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
     let (port, certificate) = secure_server(30).await;
     let names = NAMES.replace("PORT", &port.to_string());
     let trusting = Setting { roots: vec![certificate], ..Setting::default() };
-    passed(&play(&script(&names), &trusting, |_| {}).await);
+    passed(&play(&script(&names), &trusting).await);
     let says = |r: RunRecord| (r.outcome, r.trouble.map(|t| t.says).unwrap_or_default());
     // 30 days are not 60.
-    let (outcome, words) = says(play(&script(&names.replace("14 days", "60 days")), &trusting, |_| {}).await);
+    let (outcome, words) = says(play(&script(&names.replace("14 days", "60 days")), &trusting).await);
     assert_eq!(outcome, Outcome::Failed);
     assert!(words == "Expected a certificate for 60 more days; it has 29 left.", "{words}");
     // Nobody we trust vouches for it; and one that has ended is worth nothing.
-    let (outcome, words) = says(play(&script(&names), &Setting::default(), |_| {}).await);
+    let (outcome, words) = says(play(&script(&names), &Setting::default()).await);
     assert!(outcome == Outcome::Failed && words.starts_with("No secure connection to localhost"), "{words}");
     let (port, ended) = secure_server(-3).await;
     let names = NAMES.replace("PORT", &port.to_string());
-    let (outcome, words) =
-        says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }, |_| {}).await);
+    let (outcome, words) = says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }).await);
     assert!(outcome == Outcome::Failed && words.contains("expired"), "{words}");
-    let (outcome, words) = says(
-        play(&script("journey \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default(), |_| {}).await,
-    );
+    let (outcome, words) =
+        says(play(&script("journey \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default()).await);
     assert_eq!((outcome, words.as_str()), (Outcome::Failed, "Nowhere.invalid was not found."));
 }
 
@@ -282,14 +278,14 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
 async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_then_cleaned_up() {
     let _alone = ALONE.lock().await;
     let w = world().await;
-    let r = play(&script(OTHERS), &setting(&w), |_| {}).await;
+    let r = play(&script(OTHERS), &setting(&w)).await;
     assert_eq!(r.outcome, Outcome::Slow, "{:?}", r.trouble);
     assert!(r.trouble.is_some_and(|t| t.line == 4 && t.says.starts_with("FCP took")));
     let script = script(
         "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
          step \"T\"\n  reload\nclean up \"C\"\n  answer dialog \"None\"\n  expect text \"Berths: None\"\n",
     );
-    let r = play(&script, &setting(&w), |_| {}).await;
+    let r = play(&script, &setting(&w)).await;
     assert_eq!(r.outcome, Outcome::Failed);
     let says = r.trouble.map(|t| (t.line, t.says));
     let want = "A dialog is in the way: \"How many berths?\". Say accept dialog or dismiss dialog.";
@@ -306,7 +302,7 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
     let text = "journey \"J\"\n\nstep \"S\"\n  open http://book.marram.example/desk\n\
                 \x20 expect text \"Booking M7 found\"\n\
                 \nstep \"T\"\n  press button \"Insure us\" or css \"#more\" or button \"More\"\n  expect text \"Timetables as a file\"\n";
-    let r = play(&script(text), &setting(&w), |_| {}).await;
+    let r = play(&script(text), &setting(&w)).await;
     passed(&r);
     let fell = &r.steps[1].fell_back;
     assert_eq!(fell.len(), 1, "{fell:?}");
@@ -314,7 +310,7 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
     assert!(r.steps[1].duration_ms < 900.0, "the second of grace is ours: {}", r.steps[1].duration_ms);
     let better = repaired(&script(text), fell);
     assert!(better.to_string().contains("press css \"#more\" or button \"Insure us\" or button \"More\""), "{better}");
-    passed(&play(&better, &setting(&w), |_| {}).await);
+    passed(&play(&better, &setting(&w)).await);
     w.site.stop().await;
 }
 
@@ -328,7 +324,7 @@ async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
     let mut setting = setting(&w);
     setting.pictures = true;
     setting.patience = Duration::from_secs(2);
-    let r = play(&script(text), &setting, |_| {}).await;
+    let r = play(&script(text), &setting).await;
     assert_eq!(r.outcome, Outcome::Failed);
     let step = &r.steps[0];
     assert!(

@@ -82,6 +82,10 @@ impl TaskRow {
     }
 }
 
+/// Stops the work on families of a site.
+const STOP: &str =
+    "UPDATE task SET state = 'stopped', ended_at = now() WHERE site_id = $1 AND what = 'families' AND state = 'runs'";
+
 /// How an hour has its page views.
 #[derive(PartialEq)]
 enum Held {
@@ -188,8 +192,7 @@ impl Db {
     /// Begins to put all history into the families that the site has now. One that is under way begins anew.
     pub async fn begin_families(&self, site_id: i32, now: Timestamp) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let stop = "UPDATE task SET state = 'stopped', ended_at = now() WHERE site_id = $1 AND what = 'families' AND state = 'runs'";
-        sqlx::query(stop).bind(site_id).execute(&mut *tx).await?;
+        sqlx::query(STOP).bind(site_id).execute(&mut *tx).await?;
         let first: Option<jiff_sqlx::Timestamp> = sqlx::query_scalar(
             "SELECT least((SELECT min(hour) FROM sheet WHERE site_id = $1 AND what = 'view' AND name = 'at'),
                           (SELECT min(hour) FROM dirty_hour WHERE site_id = $1))",
@@ -211,8 +214,7 @@ impl Db {
 
     /// Stops what is under way; hours that are done stay as they are.
     pub async fn stop_families(&self, site_id: i32) -> Result<()> {
-        let stop = "UPDATE task SET state = 'stopped', ended_at = now() WHERE site_id = $1 AND what = 'families' AND state = 'runs'";
-        sqlx::query(stop).bind(site_id).execute(&self.pool).await?;
+        sqlx::query(STOP).bind(site_id).execute(&self.pool).await?;
         Ok(())
     }
 

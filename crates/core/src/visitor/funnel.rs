@@ -113,7 +113,6 @@ pub fn funnel(
         onwards: Vec<f64>,
         went_on: Vec<f64>,
         left: Vec<f64>,
-        troubled_on: u64,
     }
     let mut held: Vec<Held> = families
         .iter()
@@ -123,7 +122,6 @@ pub fn funnel(
             onwards: vec![],
             went_on: vec![],
             left: vec![],
-            troubled_on: 0,
         })
         .collect();
     let mut over = Over::new(bucket_s);
@@ -147,7 +145,7 @@ pub fn funnel(
                 Some(next) => {
                     h.onwards.push((next.at - here.at) as f64);
                     h.went_on.extend(lcp);
-                    h.troubled_on += u64::from(decided.troubled);
+                    h.step.troubled_on += u64::from(decided.troubled);
                     here = next;
                 }
                 None => {
@@ -167,13 +165,12 @@ pub fn funnel(
     let read = |values: &[f64], p: f64| readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some());
     let steps = held.into_iter().map(|h| {
         let went_on = h.step.reached - h.step.lost;
-        let tells = share_shift((h.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
+        let tells = share_shift((h.step.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
         Step {
             people: h.people.len() as u64,
             onwards: read(&h.onwards, 0.5),
             went_on: read(&h.went_on, 0.75),
             left: read(&h.left, 0.75),
-            troubled_on: h.troubled_on,
             trouble_tells: h.step.lost > 0 && tells.is_some_and(|s| s.is_rise()),
             ..h.step
         }

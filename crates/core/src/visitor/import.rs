@@ -40,7 +40,7 @@ impl Format {
 
 /// A page view as a file told it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Told {
+pub struct FromFile {
     /// Where it stands in the file, in words.
     pub place: String,
     pub beacon: Beacon,
@@ -55,7 +55,7 @@ pub struct Told {
 /// What could be read of a file.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Imported {
-    pub told: Vec<Told>,
+    pub told: Vec<FromFile>,
     /// What could not be read, each with its place and what is wrong.
     pub wrong: Vec<String>,
     /// Names that no beacon has; they were left out.
@@ -140,7 +140,7 @@ impl Imported {
         for (name, value) in defaults {
             object.entry(name.clone()).or_insert_with(|| value.clone());
         }
-        let unknown = |name: &str| ![&TEXTS[..], &NUMBERS, &FLAGS, &ASIDE, &NESTED].concat().contains(&name);
+        let unknown = |name: &str| ![&TEXTS[..], &NUMBERS, &FLAGS, &ASIDE, &NESTED].iter().any(|l| l.contains(&name));
         let strange: Vec<String> = object.keys().filter(|name| unknown(name)).cloned().collect();
         for name in strange {
             object.remove(&name);
@@ -256,9 +256,9 @@ fn put(object: &mut Map<String, Value>, name: &str, value: &str) {
     }
 }
 
-/// What a page loads of which kind is told as a request of its scripts, not as a resource.
+/// Whether scripts asked for it; the rest is a resource of the page.
 fn is_call(request: &Request) -> bool {
-    matches!(request.kind.as_str(), "fetch" | "xhr" | "xmlhttprequest")
+    request.kind == "fetch"
 }
 
 fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
@@ -330,7 +330,7 @@ fn id_of(text: &str) -> Uuid {
     uuid::Builder::from_custom_bytes(bytes).into_uuid()
 }
 
-fn told(mut object: Map<String, Value>, place: &str) -> Result<Told, BeaconError> {
+fn told(mut object: Map<String, Value>, place: &str) -> Result<FromFile, BeaconError> {
     let wrong = |field: &str, says: &str| BeaconError { field: format!("{place}.{field}"), says: says.into() };
     // Keys are in order, so the same line has the same text.
     let whole = Value::Object(object.clone()).to_string();
@@ -368,7 +368,7 @@ fn told(mut object: Map<String, Value>, place: &str) -> Result<Told, BeaconError
     }
     let beacon = Beacon::from_value(&Value::Object(object), place)?;
     let country = country.to_ascii_uppercase();
-    Ok(Told { place: place.into(), beacon, country, region, city, browser, os })
+    Ok(FromFile { place: place.into(), beacon, country, region, city, browser, os })
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@ use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::Pool;
-use cadentis_core::visitor::over::Bucket;
+use cadentis_core::visitor::over::{Bucket, whole_buckets};
 use jiff::Timestamp;
 
 /// Lanes with the axis that they share.
@@ -56,6 +56,12 @@ struct Point {
     of: u64,
     /// What else there is to read at it.
     more: String,
+}
+
+impl Point {
+    fn at(at_s: i64, value: f64, of: u64) -> Point {
+        Point { at_s, value, of, more: String::new() }
+    }
 }
 
 const LANE: f64 = 46.0;
@@ -122,18 +128,18 @@ fn connected(
     all
 }
 
-/// Counts of all whole buckets of a stretch up to now, also of those in which nothing happened: half a bucket would look
-/// as if something had stopped.
+/// Counts of all whole buckets of a stretch up to now.
 fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, shift_s: i64) -> Vec<Point> {
-    let first = stretch.from.as_second().div_euclid(bucket_s) * bucket_s;
-    let first = if first < stretch.from.as_second() { first + bucket_s } else { first };
-    let last = stretch.to.min(now).as_second() - bucket_s;
-    let of = |begin: i64| buckets.iter().find(|b| b.begin_s == begin).map_or(0, |b| b.count);
-    let point = |begin: i64| {
-        let at_s = begin + shift_s + bucket_s / 2;
-        Point { at_s, value: of(begin) as f64, of: of(begin), more: String::new() }
-    };
-    (first..=last).step_by(bucket_s.max(1) as usize).map(point).collect()
+    let past = Stretch { from: stretch.from, to: stretch.to.min(now) };
+    let point = |(begin, n): (i64, u64)| Point::at(begin + shift_s + bucket_s / 2, n as f64, n);
+    whole_buckets(buckets, past, bucket_s).into_iter().map(point).collect()
+}
+
+/// What a value of page views was over time.
+fn points_of(views: &Views, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>) -> Vec<Point> {
+    let at = |begin: i64| begin + shift_s + views.bucket_s / 2;
+    let point = |(begin, pool): (i64, Pool)| Some(Point::at(at(begin), value(&pool)?, pool.page_views));
+    views.buckets(None).into_iter().filter_map(point).collect()
 }
 
 /// How far what is compared with is moved to lie under the stretch.
@@ -152,24 +158,18 @@ pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
 pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Lanes {
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let all = views.all();
-    let points = |views: &Views, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>| -> Vec<Point> {
-        let point = |(begin, pool): (i64, Pool)| {
-            let at_s = begin + shift_s + views.bucket_s / 2;
-            Some(Point { at_s, value: value(&pool)?, of: pool.page_views, more: String::new() })
-        };
-        views.buckets(None).into_iter().filter_map(point).collect()
-    };
     let lane = |title, sub: String, limit, text, value: &dyn Fn(&Pool) -> Option<f64>| Lane {
         title,
         sub,
-        now: points(views, 0, value),
-        then: before.map_or(vec![], |b| points(b, shift_s(frame), value)),
+        now: points_of(views, 0, value),
+        then: before.map_or(vec![], |b| points_of(b, shift_s(frame), value)),
         limit,
         text,
         bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
     };
+    let apdex = |pool: &Pool| pool.measured(Vital::Lcp).apdex(t_ms);
     let frustrated = |pool: &Pool| {
-        let apdex = pool.measured(Vital::Lcp).apdex(t_ms);
+        let apdex = apdex(pool);
         share(apdex.frustrated, apdex.samples())
     };
     let mut lanes: Vec<Lane> = LANES
@@ -187,7 +187,6 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
         })
         .collect();
     // The score as a line; who was satisfied, tolerated it or was frustrated is read at each moment.
-    let apdex = |pool: &Pool| pool.measured(Vital::Lcp).apdex(t_ms);
     let of_three = |a: &Apdex| {
         let of = |n: u64| format::percent(share(n, a.samples()), 1, None);
         format!("{} satisfied, {} tolerating, {} frustrated", of(a.satisfied), of(a.tolerating), of(a.frustrated))
@@ -227,10 +226,8 @@ pub(super) struct Words {
 pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &[Bucket], bucket_s: i64) -> Lanes {
     let (count, failed) = now.iter().fold((0, 0), |(n, bad), b| (n + b.count, bad + b.failed));
     let points = |buckets: &[Bucket], shift_s: i64, value: fn(&Bucket) -> Option<f64>| -> Vec<Point> {
-        let point = |b: &Bucket| {
-            let at_s = b.begin_s + shift_s + bucket_s / 2;
-            Some(Point { at_s, value: value(b)?, of: b.count, more: String::new() })
-        };
+        let at = |b: &Bucket| b.begin_s + shift_s + bucket_s / 2;
+        let point = |b: &Bucket| Some(Point::at(at(b), value(b)?, b.count));
         buckets.iter().filter_map(point).collect()
     };
     let lane = |title, sub: String, text, value: fn(&Bucket) -> Option<f64>| Lane {
@@ -263,13 +260,6 @@ pub(super) fn of_errors(
     (times, views): (Option<&[Bucket]>, &Views),
     (times_before, before): (Option<&[Bucket]>, Option<&Views>),
 ) -> Lanes {
-    let shares = |views: &Views, shift_s: i64| -> Vec<Point> {
-        let point = |(begin, pool): (i64, Pool)| {
-            let at_s = begin + shift_s + views.bucket_s / 2;
-            Some(Point { at_s, value: pool.error_share()?, of: pool.page_views, more: String::new() })
-        };
-        views.buckets(None).into_iter().filter_map(point).collect()
-    };
     let shift = shift_s(frame);
     let told = match times {
         Some(t) => format!("{} in all", format::thousands(t.iter().map(|b| b.count).sum())),
@@ -290,8 +280,8 @@ pub(super) fn of_errors(
         Lane {
             title: "With script errors",
             sub: format!("{} of page views", format::percent(views.all().error_share(), 2, None)),
-            now: shares(views, 0),
-            then: before.map_or(vec![], |b| shares(b, shift)),
+            now: points_of(views, 0, &Pool::error_share),
+            then: before.map_or(vec![], |b| points_of(b, shift, &Pool::error_share)),
             limit: None,
             text: percent,
             bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
@@ -314,26 +304,11 @@ mod tests {
 
     const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
 
-    fn bucket(begin_s: i64, count: u64) -> Bucket {
-        Bucket { begin_s, count, failed: 0, p75: cadentis_core::stats::Reading::NONE }
-    }
-
-    #[test]
-    fn buckets_in_which_nothing_happened_are_counted_as_none_and_half_ones_are_left_out() {
-        let stretch = Stretch { from: at_second(HOUR + 300), to: at_second(HOUR + 4_000) };
-        let buckets = [bucket(HOUR, 9), bucket(HOUR + 1_200, 5), bucket(HOUR + 3_600, 2)];
-        let drawn = counts(&buckets, stretch, at_second(HOUR + 9_000), 600, 0);
-        let says: Vec<(i64, f64)> = drawn.iter().map(|p| (p.at_s - HOUR, p.value)).collect();
-        assert_eq!(says, [(900, 0.0), (1_500, 5.0), (2_100, 0.0), (2_700, 0.0), (3_300, 0.0)]);
-        let before_now = counts(&buckets, stretch, at_second(HOUR + 2_000), 600, 0);
-        assert_eq!(before_now.len(), 2, "what goes on is not counted yet");
-    }
-
     #[test]
     fn a_line_breaks_where_nothing_is_known_and_a_lone_point_is_seen() {
         let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 36_000) };
         let axis = Axis { stretch, left: 0.0, width: 360.0 };
-        let point = |n: i64| Point { at_s: HOUR + n * 600, value: 1.0, of: 1, more: String::new() };
+        let point = |n: i64| Point::at(HOUR + n * 600, 1.0, 1);
         let points = [point(0), point(1), point(10), point(20), point(21), point(900)];
         let places = connected(&points, 600, |p| (axis.x(at_second(p.at_s)), 5.0), &axis);
         let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
