@@ -8,7 +8,7 @@ use super::privacy;
 use crate::calendar::stretch::at_second;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde_json_borrow::{ObjectAsVec, Value};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -189,19 +189,17 @@ impl Beacon {
             Value::Array(all) if all.len() > MAX_BATCH => {
                 Err(wrong("body", format!("{} beacons; at most {MAX_BATCH}", all.len())))
             }
-            Value::Array(all) => {
-                all.iter().enumerate().map(|(i, v)| Beacon::from_value(v, &format!("beacon[{i}]"))).collect()
-            }
-            one => Ok(vec![Beacon::from_value(&one, "beacon")?]),
+            Value::Array(all) => all.iter().enumerate().map(|(i, v)| Beacon::of(v, &format!("beacon[{i}]"))).collect(),
+            one => Ok(vec![Beacon::of(&one, "beacon")?]),
         }
     }
 
-    pub(super) fn from_value(value: &Value, place: &str) -> Result<Beacon, BeaconError> {
+    pub(super) fn of(value: &Value<'_>, place: &str) -> Result<Beacon, BeaconError> {
         let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
         let field = |name: &str| format!("{place}.{name}");
         let text = |name: &str| -> Result<&str, BeaconError> {
             match map.get(name) {
-                Some(Value::String(s)) => Ok(s.as_str()),
+                Some(Value::Str(s)) => Ok(s),
                 Some(_) => Err(wrong(field(name), "not a text")),
                 None => Err(wrong(field(name), "missing")),
             }
@@ -241,7 +239,7 @@ impl Beacon {
         let short = |name: &str, most: usize| -> Result<String, BeaconError> {
             match map.get(name) {
                 None | Some(Value::Null) => Ok(String::new()),
-                _ => Ok(text(name)?.chars().filter(|c| !c.is_control()).take(most).collect()),
+                _ => Ok(without_controls(text(name)?, most, None)),
             }
         };
         let url = text("url")?;
@@ -345,48 +343,57 @@ pub fn is_label_name(name: &str) -> bool {
         && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
 }
 
-/// An object of at most [`MAX_LABELS`] well-named entries.
+/// An object of at most [`MAX_LABELS`] well-named entries: their place, name and value.
 fn named<'a>(
-    map: &'a Map<String, Value>,
+    map: &'a ObjectAsVec<'_>,
     field: &str,
     place: &str,
-) -> Result<impl Iterator<Item = (String, &'a String, &'a Value)>, BeaconError> {
+) -> Result<impl Iterator<Item = (String, &'a str, &'a Value<'a>)>, BeaconError> {
     let at = format!("{place}.{field}");
     let entries = match map.get(field) {
         None | Some(Value::Null) => None,
         Some(Value::Object(entries)) => Some(entries),
         Some(_) => return Err(wrong(at, "not an object")),
     };
-    if let Some(n) = entries.map(Map::len).filter(|n| *n > MAX_LABELS) {
+    if let Some(n) = entries.map(ObjectAsVec::len).filter(|n| *n > MAX_LABELS) {
         return Err(wrong(at, format!("{n} of them; at most {MAX_LABELS}")));
     }
-    if let Some(name) = entries.into_iter().flatten().map(|(name, _)| name).find(|name| !is_label_name(name)) {
+    let entries = entries.map(ObjectAsVec::iter).into_iter().flatten();
+    let entries: Vec<(&str, &Value<'_>)> = entries.collect();
+    if let Some((name, _)) = entries.iter().find(|(name, _)| !is_label_name(name)) {
         let name: String = name.chars().take(MAX_LABEL_NAME).collect();
         return Err(wrong(at, format!("“{name}” is no name: a letter, then letters, digits, - and _, at most 30")));
     }
-    Ok(entries.into_iter().flatten().map(move |(name, value)| (format!("{at}.{name}"), name, value)))
+    Ok(entries.into_iter().map(move |(name, value)| (format!("{at}.{name}"), name, value)))
 }
 
-fn labels(map: &Map<String, Value>, place: &str) -> Result<BTreeMap<String, String>, BeaconError> {
-    let read = |(at, name, value): (String, &String, &Value)| match value {
-        Value::String(s) => {
-            Ok((name.clone(), s.chars().filter(|c| !c.is_control()).take(MAX_LABEL).collect::<String>()))
-        }
-        Value::Bool(b) => Ok((name.clone(), b.to_string())),
+fn labels(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, String>, BeaconError> {
+    let read = |(at, name, value): (String, &str, &Value<'_>)| match value {
+        Value::Str(s) => Ok((name.to_string(), without_controls(s, MAX_LABEL, None))),
+        Value::Bool(b) => Ok((name.to_string(), b.to_string())),
         _ => Err(wrong(at, "neither a text nor true or false")),
     };
     named(map, "labels", place)?.map(read).collect()
 }
 
-fn figures(map: &Map<String, Value>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
-    let read = |(at, name, value): (String, &String, &Value)| {
+fn figures(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
+    let read = |(at, name, value): (String, &str, &Value<'_>)| {
         let number = value.as_f64().filter(|n| n.abs() <= 1e15).ok_or_else(|| wrong(at, "not a number up to 1e15"))?;
-        Ok((name.clone(), number))
+        Ok((name.to_string(), number))
     };
     named(map, "figures", place)?.map(read).collect()
 }
 
-fn happened(map: &Map<String, Value>, place: &str) -> Result<Vec<Happening>, BeaconError> {
+/// At most so many characters of a text, those that control a terminal left out but for these.
+fn without_controls(text: &str, most: usize, but: Option<char>) -> String {
+    // Nearly every text is short and plain, and thousands come in a second.
+    if text.len() <= most && text.bytes().all(|b| (b' '..0x7f).contains(&b)) {
+        return text.to_string();
+    }
+    text.chars().filter(|c| !c.is_control() || Some(*c) == but).take(most).collect()
+}
+
+fn happened(map: &ObjectAsVec<'_>, place: &str) -> Result<Vec<Happening>, BeaconError> {
     let all = match map.get("happened") {
         None | Some(Value::Null) => return Ok(Vec::new()),
         Some(Value::Array(all)) if all.len() <= MAX_HAPPENED => all,
@@ -406,13 +413,13 @@ fn with_error(mut happened: Vec<Happening>, error: &str) -> Vec<Happening> {
     happened
 }
 
-fn happening(value: &Value, place: &str) -> Result<Happening, BeaconError> {
+fn happening(value: &Value<'_>, place: &str) -> Result<Happening, BeaconError> {
     let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
     let field = |name: &str| format!("{place}.{name}");
     let text = |name: &str, most: usize| match map.get(name) {
         None | Some(Value::Null) => Ok(String::new()),
         // A stack has lines.
-        Some(Value::String(s)) => Ok(s.chars().filter(|c| !c.is_control() || *c == '\n').take(most).collect()),
+        Some(Value::Str(s)) => Ok(without_controls(s, most, Some('\n'))),
         Some(_) => Err(wrong(field(name), "not a text")),
     };
     let number = |name: &str, most: f64| match map.get(name) {
@@ -501,7 +508,7 @@ pub fn os(user_agent: &str) -> &'static str {
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use serde_json::json;
+    use serde_json::{Map, Value, json};
 
     fn good() -> Value {
         json!({

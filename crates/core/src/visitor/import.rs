@@ -366,7 +366,7 @@ fn told(mut object: Map<String, Value>, place: &str) -> Result<FromFile, BeaconE
         }
         Some(_) => {}
     }
-    let beacon = Beacon::from_value(&Value::Object(object), place)?;
+    let beacon = Beacon::of(&(&Value::Object(object)).into(), place)?;
     let country = country.to_ascii_uppercase();
     Ok(FromFile { place: place.into(), beacon, country, region, city, browser, os })
 }
