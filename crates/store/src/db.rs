@@ -29,6 +29,7 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 pub struct Db {
     pub(crate) pool: PgPool,
     pub(crate) sheets: Arc<crate::sheets::Cache>,
+    pub(crate) columns: Arc<crate::columns::Cache>,
 }
 
 /// Writers that wait; see [`Db::hold_writers`].
@@ -52,7 +53,7 @@ impl Db {
         let options = PgConnectOptions::from_str(url)?.options([("statement_timeout", "30s"), ("timezone", "UTC")]);
         let pool =
             PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(3)).connect_lazy_with(options);
-        Ok(Db { pool, sheets: crate::sheets::cache() })
+        Ok(Db { pool, sheets: crate::sheets::cache(), columns: crate::columns::cache() })
     }
 
     /// Every row of every table as text: for tests that look for what may not be there.

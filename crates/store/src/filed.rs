@@ -7,14 +7,15 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::visitor::beacon::owns;
 use cadentis_core::visitor::filed::{PERSONAL, happenings, page_views};
-use cadentis_core::visitor::{Column, PageView, Seen, Sheet};
+use cadentis_core::visitor::{PageView, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::sync::Arc;
 
 /// Which of the two sheets of an hour.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Filed {
     PageViews,
     /// What happened on them.
@@ -22,7 +23,7 @@ pub enum Filed {
 }
 
 impl Filed {
-    fn word(self) -> &'static str {
+    pub(crate) fn word(self) -> &'static str {
         match self {
             Filed::PageViews => "view",
             Filed::Happenings => "told",
@@ -117,11 +118,12 @@ impl Db {
                 .fetch_all(&mut *tx)
                 .await?;
         let changed: BTreeSet<Timestamp> = changed.into_iter().map(|h| h.to_jiff()).collect();
-        let packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)> = sqlx::query_as(
-            "SELECT hour, name, packed FROM sheet
+        let filed: Vec<(String, Vec<i64>, Vec<i64>)> = sqlx::query_as(
+            "SELECT name, array_agg(extract(epoch FROM hour)::bigint), array_agg(xmin::text::bigint) FROM sheet
              WHERE site_id = $1 AND what = $2 AND hour >= $3 AND hour < $4 AND (cardinality($5::text[]) = 0 OR name = ANY($5))
                AND hour <> ALL($6) AND ($7 OR name <> 'at' OR hour = ANY($8))
-               AND (extract(epoch FROM hour)::bigint / 3600) % $9 = 0",
+               AND (extract(epoch FROM hour)::bigint / 3600) % $9 = 0
+             GROUP BY name",
         )
         .bind(site_id)
         .bind(what.word())
@@ -134,14 +136,22 @@ impl Db {
         .bind(every)
         .fetch_all(&mut *tx)
         .await?;
+        let mut lies = Vec::new();
+        for (name, hours, stamps) in filed {
+            let name: Arc<str> = name.into();
+            lies.extend(hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)));
+        }
+        let mut sheets = self.columns(&mut tx, site_id, what, lies).await?;
         let domains = self.domains(&mut tx, site_id).await?;
         let mut fresh = Vec::new();
         for hour in changed {
             fresh.push((hour, rows_of(&mut tx, site_id, hour).await?));
         }
         tx.commit().await?;
-        let unpacked = tokio::task::spawn_blocking(move || {
-            let mut sheets = unpack(packed)?;
+        if fresh.is_empty() {
+            return Ok(sheets);
+        }
+        let with_fresh = tokio::task::spawn_blocking(move || {
             for (hour, views) in fresh {
                 let mut sheet = file(what, hour, &views, &domains)?;
                 if !names.is_empty() {
@@ -152,7 +162,7 @@ impl Db {
             sheets.sort_by_key(|s| s.hour_s);
             Ok(sheets)
         });
-        unpacked.await.map_err(|e| content("sheet", e))?
+        with_fresh.await.map_err(|e| content("sheet", e))?
     }
 
     /// These page views, by the hour (seconds) and id of each, in the order given.
@@ -369,23 +379,4 @@ fn file(what: Filed, hour: Timestamp, views: &[PageView], domains: &[String]) ->
         Filed::Happenings => happenings(hour.as_second(), views, |host| owns(domains, host)),
     };
     sheet.map_err(|e| content("sheet", e))
-}
-
-type Packed = (jiff_sqlx::Timestamp, String, Vec<u8>);
-
-/// Sheets out of their columns.
-fn unpack(mut packed: Vec<Packed>) -> Result<Vec<Sheet>> {
-    packed.sort_by_key(|(hour, ..)| hour.to_jiff());
-    let mut sheets: Vec<Sheet> = Vec::new();
-    for (hour, name, bytes) in packed {
-        let hour_s = hour.to_jiff().as_second();
-        if sheets.last().is_none_or(|s| s.hour_s != hour_s) {
-            sheets.push(Sheet::new(hour_s));
-        }
-        let column = Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?;
-        if let Some(sheet) = sheets.last_mut() {
-            sheet.put(name, column).map_err(|e| content("sheet.packed", e))?;
-        }
-    }
-    Ok(sheets)
 }

@@ -12,6 +12,7 @@
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 pub mod bulk;
+mod columns;
 pub mod db;
 pub mod filed;
 pub mod history;

@@ -90,9 +90,10 @@ impl Db {
         let mut slowest: Vec<(f32, i64, usize)> = Vec::new();
         for sheet in &sheets {
             let keep = rows(sheet, stretch, filter);
-            let values = sheet.numbers(&column).iter().enumerate().filter(|(row, v)| keep[*row] && !v.is_nan());
+            let values = sheet.figures(&column);
+            let kept = (0..sheet.rows).filter(|row| keep[*row]).filter_map(|row| Some((values.at(row)?, row)));
             let least = if slowest.len() < most { f32::MIN } else { slowest.last().map_or(f32::MIN, |s| s.0) };
-            slowest.extend(values.filter(|(_, v)| **v > least).map(|(row, v)| (*v, sheet.hour_s, row)));
+            slowest.extend(kept.filter(|(v, _)| *v > least).map(|(v, row)| (v, sheet.hour_s, row)));
             slowest.sort_by(|a, b| b.0.total_cmp(&a.0));
             slowest.truncate(most);
         }

@@ -28,6 +28,12 @@ fn now() -> Timestamp {
 
 /// An empty, migrated database with one site, one location and one journey.
 async fn db() -> (Db, i32) {
+    let (db, location, _) = db_at().await;
+    (db, location)
+}
+
+/// The same, with its address.
+async fn db_at() -> (Db, i32, String) {
     let name = format!("t{}", Uuid::new_v4().simple());
     let url = CLUSTER.create_database(&name).expect("a database");
     let db = Db::connect(&url).expect("an address");
@@ -67,7 +73,7 @@ async fn db() -> (Db, i32) {
         plays: PlaceAndPace::usual(&pace, &places),
     };
     db.add_journey(&journey).await.expect("a journey");
-    (db, location)
+    (db, location, url)
 }
 
 fn view(id: u128, at_s: i64, seq: i32, lcp: Option<f64>) -> (i32, PageView) {
@@ -142,7 +148,7 @@ async fn a_repeated_or_reordered_beacon_changes_nothing_and_the_last_one_wins() 
     }
     let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["lcp".into()]).await.expect("sheets");
     assert_eq!(sheets.iter().map(|s| s.rows).sum::<usize>(), 1);
-    assert_eq!(sheets[0].numbers("lcp"), [2100.0]);
+    assert_eq!(sheets[0].number("lcp", 0), Some(2100.0));
 }
 
 #[tokio::test]
@@ -182,6 +188,35 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
 }
 
 #[tokio::test]
+async fn what_one_server_holds_in_memory_of_an_hour_is_read_anew_when_another_has_filed_it_anew() {
+    let (one, _, url) = db_at().await;
+    let other = Db::connect(&url).expect("an address");
+    let lcps = async |db: &Db| {
+        let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["lcp".into(), "error".into()]).await.expect("sheets");
+        let rows =
+            sheets.iter().flat_map(|s| (0..s.rows).map(|row| (s.number("lcp", row), s.text("error", row).len())));
+        rows.collect::<Vec<_>>()
+    };
+    let by_both = async || {
+        // The first time from rows of the database, the second from memory.
+        let says = [lcps(&one).await, lcps(&one).await, lcps(&other).await, lcps(&other).await];
+        assert!(says.iter().all(|s| *s == says[0]), "{says:?}");
+        says[0].iter().filter_map(|(lcp, _)| *lcp).collect::<Vec<_>>()
+    };
+    one.store_page_views(&[view(1, NOW_S, 1, Some(900.0))]).await.expect("stored");
+    while one.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
+    assert_eq!(by_both().await, [900.0]);
+    other.store_page_views(&[view(1, NOW_S, 2, Some(950.0)), view(2, NOW_S + 1, 1, Some(7.0))]).await.expect("stored");
+    assert_eq!(by_both().await, [950.0, 7.0], "from its rows while it waits");
+    while other.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
+    assert_eq!(by_both().await, [950.0, 7.0]);
+    let visit = view(2, NOW_S + 1, 1, None).1.beacon.visit.as_u128();
+    let gone = one.forget_person(1, "visit", visit, hour()).await.expect("forgotten");
+    assert_eq!(by_both().await.len() as u64, 2 - gone);
+    assert!(gone > 0);
+}
+
+#[tokio::test]
 async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stored() {
     let (db, _) = db().await;
     let views: Vec<_> = (0..50).map(|i| view(i, NOW_S + i as i64, 1, (i % 3 > 0).then_some(i as f64))).collect();
@@ -190,7 +225,7 @@ async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stor
     db.store_page_views(&views).await.expect("stored");
     let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &[]).await.expect("sheets");
     assert_eq!(sheets[0].rows, 50);
-    assert_eq!(sheets[0].numbers("lcp").iter().filter(|v| !v.is_nan()).count(), 33);
+    assert_eq!((0..50).filter(|row| sheets[0].number("lcp", *row).is_some()).count(), 33);
     assert_eq!(sheets[0].text("error", 7), "tab\tand \\N and \"quotes\"");
 }
 

@@ -143,7 +143,7 @@ pub fn refiled(views: &Sheet, told: &Sheet, families: &Families) -> Result<Optio
     let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else { return Ok(None) };
     // Each path once, not each row.
     let of_path: Vec<&str> = paths.values.iter().map(|p| families.of(p)).collect();
-    let now = || paths.codes.iter().map(|code| of_path[*code as usize]);
+    let now = || paths.codes.iter().map(|code| of_path[code]);
     let changed = now().zip(held.rows()).filter(|(now, was)| now != was).count() as u64;
     if changed == 0 {
         return Ok(None);
@@ -193,7 +193,7 @@ fn put_ids(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = u128>) -> R
 
 fn put_numbers(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = Option<f64>>) -> Result<(), SheetError> {
     match Column::numbers(rows.map(|n| n.map(|n| n as f32))) {
-        Column::Numbers(n) if n.iter().all(|n| n.is_nan()) => Ok(()),
+        Column::Numbers(n) if n.iter().all(|n| n.is_none()) => Ok(()),
         column => sheet.put(name, column),
     }
 }

@@ -95,7 +95,7 @@ pub fn funnel(
         let steps: Vec<Option<usize>> = words.values.iter().map(|v| families.iter().position(|f| f == v)).collect();
         let (endings, lcps, errors) = (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(step) = steps[words.codes[row] as usize] else { continue };
+            let Some(step) = words.codes.at(row).and_then(|code| steps[code]) else { continue };
             let (Some(visit), Some(at)) = (sheet.id("visit", row).filter(|v| *v != 0), sheet.at_ms(row)) else {
                 continue;
             };

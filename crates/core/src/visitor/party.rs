@@ -43,7 +43,7 @@ pub fn third_parties(sheets: &[Sheet], stretch: Stretch, filter: &Filter, ours: 
         let keep = rows(sheet, stretch, filter);
         let (whats, failed, ms) = (sheet.texts("what"), sheet.texts("failed"), sheet.figures("ms"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(host) = &hosts[names.codes[row] as usize] else { continue };
+            let Some(host) = names.codes.at(row).and_then(|code| hosts[code].as_ref()) else { continue };
             if !["resource", "request"].contains(&whats.at(row)) {
                 continue;
             }

@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::hash::{BuildHasherDefault, Hash, Hasher};
+use std::sync::Arc;
 
 /// Ids are random: their own bits tell them apart, and millions of them are looked up for one page.
 #[derive(Debug, Clone, Copy, Default)]
@@ -35,7 +36,7 @@ pub enum Column {
     Words(Coded<String>),
     Ids(Coded<u128>),
     /// What is unknown is NaN.
-    Numbers(Vec<f32>),
+    Numbers(Numbers),
     /// Milliseconds since the hour began.
     Moments(Vec<u32>),
 }
@@ -44,7 +45,97 @@ pub enum Column {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Coded<T> {
     pub values: Vec<T>,
-    pub codes: Vec<u32>,
+    pub codes: Codes,
+}
+
+/// For each row the place of its value, in as many bytes as that takes: a month is read where it lies.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Codes {
+    /// So many rows, all with the first value.
+    First(usize),
+    /// So many rows, each with a value of its own.
+    Own(usize),
+    Bytes(Vec<u8>),
+    Shorts(Vec<u16>),
+    Wide(Vec<u32>),
+}
+
+impl Codes {
+    fn of(codes: Vec<u32>, values: usize) -> Codes {
+        match width(values) {
+            0 => Codes::First(codes.len()),
+            _ if values == codes.len() => Codes::Own(codes.len()),
+            1 => Codes::Bytes(codes.into_iter().map(|c| c as u8).collect()),
+            2 => Codes::Shorts(codes.into_iter().map(|c| c as u16).collect()),
+            _ => Codes::Wide(codes),
+        }
+    }
+
+    pub fn len(&self) -> usize {
+        match self {
+            Codes::First(rows) | Codes::Own(rows) => *rows,
+            Codes::Bytes(codes) => codes.len(),
+            Codes::Shorts(codes) => codes.len(),
+            Codes::Wide(codes) => codes.len(),
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn weight(&self) -> usize {
+        match self {
+            Codes::First(_) | Codes::Own(_) => 0,
+            Codes::Bytes(codes) => codes.len(),
+            Codes::Shorts(codes) => codes.len() * 2,
+            Codes::Wide(codes) => codes.len() * 4,
+        }
+    }
+
+    /// The place of a row's value.
+    pub fn at(&self, row: usize) -> Option<usize> {
+        match self {
+            Codes::First(rows) => (row < *rows).then_some(0),
+            Codes::Own(rows) => (row < *rows).then_some(row),
+            Codes::Bytes(codes) => codes.get(row).map(|c| usize::from(*c)),
+            Codes::Shorts(codes) => codes.get(row).map(|c| usize::from(*c)),
+            Codes::Wide(codes) => codes.get(row).map(|c| *c as usize),
+        }
+    }
+
+    pub fn iter(&self) -> impl Iterator<Item = usize> + '_ {
+        (0..self.len()).filter_map(|row| self.at(row))
+    }
+
+    /// Lets go of the rows whose value does not fit: one answer a value.
+    pub fn narrow(&self, keep: &mut [bool], fits: &[bool]) {
+        fn each<T: Copy + Into<u32>>(codes: &[T], keep: &mut [bool], fits: &[bool]) {
+            for (keep, code) in keep.iter_mut().zip(codes) {
+                *keep &= fits[(*code).into() as usize];
+            }
+        }
+        match self {
+            Codes::First(_) => keep.iter_mut().for_each(|k| *k &= fits[0]),
+            Codes::Own(_) => keep.iter_mut().zip(fits).for_each(|(k, fits)| *k &= fits),
+            Codes::Bytes(codes) => each(codes, keep, fits),
+            Codes::Shorts(codes) => each(codes, keep, fits),
+            Codes::Wide(codes) => each(codes, keep, fits),
+        }
+    }
+
+    fn put(&self, out: &mut Vec<u8>) {
+        match self {
+            Codes::First(_) => {}
+            Codes::Own(rows) => {
+                let width = width(*rows);
+                (0..*rows as u32).for_each(|c| out.extend(&c.to_le_bytes()[..width]));
+            }
+            Codes::Bytes(codes) => out.extend(codes),
+            Codes::Shorts(codes) => codes.iter().for_each(|c| out.extend(c.to_le_bytes())),
+            Codes::Wide(codes) => codes.iter().for_each(|c| out.extend(c.to_le_bytes())),
+        }
+    }
 }
 
 impl<T: Clone + Eq + Hash> Coded<T> {
@@ -57,18 +148,78 @@ impl<T: Clone + Eq + Hash> Coded<T> {
             });
             codes.push(code);
         }
+        let codes = Codes::of(codes, values.len());
         Coded { values, codes }
     }
 
     pub fn get(&self, row: usize) -> Option<&T> {
-        self.values.get(*self.codes.get(row)? as usize)
+        self.values.get(self.codes.at(row)?)
     }
 
     /// The value of each row.
     pub fn rows(&self) -> impl Iterator<Item = &T> {
-        self.codes.iter().filter_map(|code| self.values.get(*code as usize))
+        self.codes.iter().filter_map(|code| self.values.get(code))
     }
 }
+
+/// Numbers of four bytes each.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Numbers {
+    /// The first bytes of all of them, then the second of all, and so on.
+    Planes(Vec<u8>),
+    /// The bits of few different ones, each kept once.
+    Few(Coded<u32>),
+}
+
+impl Numbers {
+    pub fn of(numbers: impl IntoIterator<Item = f32>) -> Numbers {
+        let bits: Vec<u32> = numbers.into_iter().map(f32::to_bits).collect();
+        let mut different = HashSet::new();
+        let few = bits.iter().all(|b| {
+            different.insert(*b);
+            different.len() <= FEW
+        });
+        if few {
+            return Numbers::Few(Coded::of(bits));
+        }
+        let mut planes = Vec::with_capacity(bits.len() * 4);
+        for plane in 0..4 {
+            planes.extend(bits.iter().map(|n| n.to_le_bytes()[plane]));
+        }
+        Numbers::Planes(planes)
+    }
+
+    pub fn len(&self) -> usize {
+        match self {
+            Numbers::Planes(bytes) => bytes.len() / 4,
+            Numbers::Few(coded) => coded.codes.len(),
+        }
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    fn figures(&self) -> Figures<'_> {
+        match self {
+            Numbers::Planes(bytes) => {
+                let (low, high) = bytes.split_at(self.len() * 2);
+                let ((a, b), (c, d)) = (low.split_at(self.len()), high.split_at(self.len()));
+                Figures::Planes([a, b, c, d])
+            }
+            Numbers::Few(coded) => Figures::Few(coded),
+        }
+    }
+
+    /// Every number, if it is known.
+    pub fn iter(&self) -> impl Iterator<Item = Option<f32>> + '_ {
+        let figures = self.figures();
+        (0..self.len()).map(move |row| figures.at(row))
+    }
+}
+
+/// So many different numbers have codes of one byte.
+const FEW: usize = 256;
 
 /// Why bytes are no column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -79,6 +230,7 @@ const WORDS: u8 = 1;
 const IDS: u8 = 2;
 const NUMBERS: u8 = 3;
 const MOMENTS: u8 = 4;
+const FEW_NUMBERS: u8 = 5;
 
 impl Column {
     pub fn words<S: Into<String>>(rows: impl IntoIterator<Item = S>) -> Column {
@@ -91,7 +243,7 @@ impl Column {
 
     /// `None` is unknown.
     pub fn numbers(rows: impl IntoIterator<Item = Option<f32>>) -> Column {
-        Column::Numbers(rows.into_iter().map(|n| n.unwrap_or(f32::NAN)).collect())
+        Column::Numbers(Numbers::of(rows.into_iter().map(|n| n.unwrap_or(f32::NAN))))
     }
 
     pub fn len(&self) -> usize {
@@ -107,12 +259,23 @@ impl Column {
         self.len() == 0
     }
 
+    /// About how many bytes of memory it takes.
+    pub fn weight(&self) -> usize {
+        match self {
+            Column::Words(c) => c.codes.weight() + c.values.iter().map(|v| v.len() + 24).sum::<usize>(),
+            Column::Ids(c) => c.codes.weight() + c.values.len() * 16,
+            Column::Numbers(Numbers::Planes(bytes)) => bytes.len(),
+            Column::Numbers(Numbers::Few(few)) => few.codes.weight() + few.values.len() * 4,
+            Column::Moments(m) => m.len() * 4,
+        }
+    }
+
     /// A column of the same kind in which nothing is known of so many rows.
     fn unknown(&self, rows: usize) -> Column {
         match self {
             Column::Words(_) => Column::words(vec![""; rows]),
             Column::Ids(_) => Column::ids(vec![0; rows]),
-            Column::Numbers(_) => Column::Numbers(vec![f32::NAN; rows]),
+            Column::Numbers(_) => Column::numbers(vec![None; rows]),
             Column::Moments(_) => Column::Moments(vec![0; rows]),
         }
     }
@@ -121,7 +284,7 @@ impl Column {
         Ok(match (self, other) {
             (Column::Words(a), Column::Words(b)) => Column::words(a.rows().chain(b.rows()).cloned()),
             (Column::Ids(a), Column::Ids(b)) => Column::ids(a.rows().chain(b.rows()).copied()),
-            (Column::Numbers(a), Column::Numbers(b)) => Column::Numbers([&a[..], b].concat()),
+            (Column::Numbers(a), Column::Numbers(b)) => Column::numbers(a.iter().chain(b.iter())),
             (Column::Moments(a), Column::Moments(b)) => Column::Moments([&a[..], b].concat()),
             _ => return Err(SheetError),
         })
@@ -142,7 +305,7 @@ impl Column {
                     out.extend((value.len() as u32).to_le_bytes());
                     out.extend(value.as_bytes());
                 }
-                put_codes(&c.codes, c.values.len(), &mut out);
+                c.codes.put(&mut out);
             }
             Column::Ids(c) => {
                 begin(IDS);
@@ -150,12 +313,19 @@ impl Column {
                 c.values.iter().for_each(|id| out.extend(id.to_le_bytes()));
                 // All different: in order of rows, no code needed.
                 if c.values.len() < c.codes.len() {
-                    put_codes(&c.codes, c.values.len(), &mut out);
+                    c.codes.put(&mut out);
                 }
             }
             Column::Numbers(numbers) => {
-                begin(NUMBERS);
-                put_planes(numbers.iter().map(|n| n.to_bits()), numbers.len(), &mut out);
+                begin(if matches!(numbers, Numbers::Few(_)) { FEW_NUMBERS } else { NUMBERS });
+                match numbers {
+                    Numbers::Planes(bytes) => out.extend(bytes),
+                    Numbers::Few(few) => {
+                        out.extend((few.values.len() as u32).to_le_bytes());
+                        few.values.iter().for_each(|bits| out.extend(bits.to_le_bytes()));
+                        few.codes.put(&mut out);
+                    }
+                }
             }
             Column::Moments(moments) => {
                 begin(MOMENTS);
@@ -192,10 +362,17 @@ impl Column {
                 let count = r.u32()? as usize;
                 let raw = r.take(count.checked_mul(16).ok_or(SheetError)?)?;
                 let values: Vec<u128> = raw.as_chunks::<16>().0.iter().map(|c| u128::from_le_bytes(*c)).collect();
-                let codes = if count == rows { (0..rows as u32).collect() } else { r.codes(rows, count)? };
+                let codes = if count == rows && rows > 1 { Codes::Own(rows) } else { r.codes(rows, count)? };
                 Column::Ids(Coded { values, codes })
             }
-            NUMBERS => Column::Numbers(r.planes(rows)?),
+            NUMBERS => Column::Numbers(Numbers::Planes(r.take(rows.checked_mul(4).ok_or(SheetError)?)?.to_vec())),
+            FEW_NUMBERS => {
+                let count = r.u32()? as usize;
+                let raw = r.take(count.checked_mul(4).ok_or(SheetError)?)?;
+                let values = raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect();
+                let codes = r.codes(rows, count)?;
+                Column::Numbers(Numbers::Few(Coded { values, codes }))
+            }
             MOMENTS => {
                 let mut moments = Vec::with_capacity(rows.min(bytes.len()));
                 let mut before = 0u32;
@@ -220,19 +397,6 @@ fn width(values: usize) -> usize {
         2..=0x100 => 1,
         0x101..=0x1_0000 => 2,
         _ => 4,
-    }
-}
-
-fn put_codes(codes: &[u32], values: usize, out: &mut Vec<u8>) {
-    let width = width(values);
-    codes.iter().for_each(|c| out.extend(&c.to_le_bytes()[..width]));
-}
-
-/// The first bytes of all numbers, then the second of all, and so on.
-fn put_planes(bits: impl Iterator<Item = u32> + Clone, rows: usize, out: &mut Vec<u8>) {
-    out.reserve(rows * 4);
-    for plane in 0..4 {
-        out.extend(bits.clone().map(|b| (b >> (8 * plane)) as u8));
     }
 }
 
@@ -270,34 +434,25 @@ impl<'a> Reader<'a> {
         Err(SheetError)
     }
 
-    fn codes(&mut self, rows: usize, values: usize) -> Result<Vec<u32>, SheetError> {
+    fn codes(&mut self, rows: usize, values: usize) -> Result<Codes, SheetError> {
         let width = width(values);
         let raw = self.take(rows.checked_mul(width).ok_or(SheetError)?)?;
-        let codes: Vec<u32> = match width {
+        let codes = match width {
             // Rows without a value among no values cannot be.
             0 if values == 0 && rows > 0 => return Err(SheetError),
             // A count that no bytes stand behind could be anything.
             0 if rows > MOST_ROWS => return Err(SheetError),
-            0 => vec![0; rows],
-            1 => raw.iter().map(|b| u32::from(*b)).collect(),
-            2 => raw.as_chunks::<2>().0.iter().map(|c| u32::from(u16::from_le_bytes(*c))).collect(),
-            _ => raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect(),
+            0 => return Ok(Codes::First(rows)),
+            1 => Codes::Bytes(raw.to_vec()),
+            2 => Codes::Shorts(raw.as_chunks::<2>().0.iter().map(|c| u16::from_le_bytes(*c)).collect()),
+            _ => Codes::Wide(raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect()),
         };
-        let most = codes.iter().fold(0, |most, c| most.max(*c));
-        if codes.is_empty() || (most as usize) < values { Ok(codes) } else { Err(SheetError) }
-    }
-
-    fn planes(&mut self, rows: usize) -> Result<Vec<f32>, SheetError> {
-        let raw = self.take(rows.checked_mul(4).ok_or(SheetError)?)?;
-        if rows == 0 {
-            return Ok(Vec::new());
-        }
-        let mut planes = raw.chunks_exact(rows);
-        let mut plane = || planes.next().ok_or(SheetError);
-        let (a, b, c, d) = (plane()?, plane()?, plane()?, plane()?);
-        let low = a.iter().zip(b).map(|(a, b)| u32::from(*a) | u32::from(*b) << 8);
-        let high = c.iter().zip(d).map(|(c, d)| u32::from(*c) << 16 | u32::from(*d) << 24);
-        Ok(low.zip(high).map(|(low, high)| f32::from_bits(low | high)).collect())
+        let most = match &codes {
+            Codes::Bytes(codes) => codes.iter().fold(0, |most, c| most.max(usize::from(*c))),
+            Codes::Shorts(codes) => codes.iter().fold(0, |most, c| most.max(usize::from(*c))),
+            _ => codes.iter().fold(0, usize::max),
+        };
+        if rows == 0 || most < values { Ok(codes) } else { Err(SheetError) }
     }
 }
 
@@ -310,7 +465,7 @@ pub struct Sheet {
     /// When the hour began, in seconds since 1970.
     pub hour_s: i64,
     pub rows: usize,
-    columns: BTreeMap<String, Column>,
+    columns: BTreeMap<String, Arc<Column>>,
 }
 
 impl Sheet {
@@ -320,7 +475,8 @@ impl Sheet {
 
     /// # Errors
     /// When it has another number of rows than the columns before it.
-    pub fn put(&mut self, name: impl Into<String>, column: Column) -> Result<(), SheetError> {
+    pub fn put(&mut self, name: impl Into<String>, column: impl Into<Arc<Column>>) -> Result<(), SheetError> {
+        let column = column.into();
         if !self.columns.is_empty() && column.len() != self.rows {
             return Err(SheetError);
         }
@@ -330,34 +486,26 @@ impl Sheet {
     }
 
     pub fn columns(&self) -> impl Iterator<Item = (&str, &Column)> {
-        self.columns.iter().map(|(name, c)| (name.as_str(), c))
+        self.columns.iter().map(|(name, c)| (name.as_str(), &**c))
     }
 
     pub fn words(&self, name: &str) -> Option<&Coded<String>> {
-        match self.columns.get(name)? {
+        match self.columns.get(name)?.as_ref() {
             Column::Words(c) => Some(c),
             _ => None,
         }
     }
 
     pub fn ids(&self, name: &str) -> Option<&Coded<u128>> {
-        match self.columns.get(name)? {
+        match self.columns.get(name)?.as_ref() {
             Column::Ids(c) => Some(c),
             _ => None,
         }
     }
 
-    /// Empty when there is no such column.
-    pub fn numbers(&self, name: &str) -> &[f32] {
-        match self.columns.get(name) {
-            Some(Column::Numbers(n)) => n,
-            _ => &[],
-        }
-    }
-
     /// Milliseconds since the hour began; empty when they were not asked for.
     pub fn moments(&self, name: &str) -> &[u32] {
-        match self.columns.get(name) {
+        match self.columns.get(name).map(Arc::as_ref) {
             Some(Column::Moments(m)) => m,
             _ => &[],
         }
@@ -375,12 +523,15 @@ impl Sheet {
 
     /// A column of numbers to be read row by row; of one that is not there no number is known.
     pub fn figures(&self, name: &str) -> Figures<'_> {
-        Figures(self.numbers(name))
+        match self.columns.get(name).map(Arc::as_ref) {
+            Some(Column::Numbers(n)) => n.figures(),
+            _ => Figures::default(),
+        }
     }
 
     /// The number of a row, if it is known.
     pub fn number(&self, name: &str, row: usize) -> Option<f32> {
-        self.numbers(name).get(row).copied().filter(|n| !n.is_nan())
+        self.figures(name).at(row)
     }
 
     pub fn id(&self, name: &str, row: usize) -> Option<u128> {
@@ -407,13 +558,13 @@ impl Sheet {
     /// These rows in this order.
     fn take(&self, rows: &[usize]) -> Sheet {
         let columns = self.columns.iter().map(|(name, column)| {
-            let column = match column {
+            let column = match &**column {
                 Column::Words(c) => Column::words(rows.iter().filter_map(|r| c.get(*r).cloned())),
                 Column::Ids(c) => Column::ids(rows.iter().filter_map(|r| c.get(*r).copied())),
-                Column::Numbers(n) => Column::Numbers(rows.iter().filter_map(|r| n.get(*r).copied()).collect()),
+                Column::Numbers(n) => Column::numbers(rows.iter().map(|r| n.figures().at(*r))),
                 Column::Moments(m) => Column::Moments(rows.iter().filter_map(|r| m.get(*r).copied()).collect()),
             };
-            (name.clone(), column)
+            (name.clone(), Arc::new(column))
         });
         Sheet { hour_s: self.hour_s, rows: rows.len(), columns: columns.collect() }
     }
@@ -453,11 +604,27 @@ impl<'a> Texts<'a> {
 
 /// See [`Sheet::figures`].
 #[derive(Debug, Clone, Copy)]
-pub struct Figures<'a>(&'a [f32]);
+pub enum Figures<'a> {
+    Planes([&'a [u8]; 4]),
+    Few(&'a Coded<u32>),
+}
+
+impl Default for Figures<'_> {
+    fn default() -> Self {
+        Figures::Planes([&[]; 4])
+    }
+}
 
 impl Figures<'_> {
+    /// The number of a row, if it is known.
     pub fn at(&self, row: usize) -> Option<f32> {
-        self.0.get(row).copied().filter(|n| !n.is_nan())
+        let number = match self {
+            Figures::Planes([a, b, c, d]) => {
+                f32::from_le_bytes([*a.get(row)?, *b.get(row)?, *c.get(row)?, *d.get(row)?])
+            }
+            Figures::Few(few) => f32::from_bits(*few.get(row)?),
+        };
+        Some(number).filter(|n| !n.is_nan())
     }
 }
 
@@ -514,7 +681,7 @@ mod tests {
         }
 
         #[test]
-        fn no_bytes_make_it_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), kind in 0u8..6) {
+        fn no_bytes_make_it_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), kind in 0u8..7) {
             let _ = Column::from_bytes(&[&[kind, 3, 0, 0, 0], &bytes[..]].concat());
             let _ = Column::from_bytes(&bytes);
         }

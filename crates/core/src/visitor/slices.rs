@@ -6,7 +6,7 @@
 use super::attribute::{Attribute, Filter};
 use super::cell::Rated;
 use super::measured::Pool;
-use super::sheet::{IdSet, Sheet};
+use super::sheet::{Figures, IdSet, Sheet};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Method, Reading, Samples, readings};
@@ -57,9 +57,7 @@ pub fn rows(sheet: &Sheet, stretch: Stretch, filter: &Filter) -> Vec<bool> {
         match sheet.words(&attribute.name()) {
             Some(words) => {
                 let fits: Vec<bool> = words.values.iter().map(|v| values.contains(v)).collect();
-                for (keep, code) in keep.iter_mut().zip(&words.codes) {
-                    *keep &= fits[*code as usize];
-                }
+                words.codes.narrow(&mut keep, &fits);
             }
             // Nobody told it in that hour.
             None if !values.iter().any(String::is_empty) => keep.fill(false),
@@ -100,12 +98,12 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
     let fates: Vec<[bool; 2]> = ended
         .map(|w| w.values.iter().map(|v| [v.starts_with("abandoned"), v.ends_with("blank")]).collect())
         .unwrap_or_default();
-    let errors = sheet.numbers("errors");
-    let columns: Vec<(usize, &[f32])> = Vital::ALL
+    let errors = sheet.figures("errors");
+    let columns: Vec<(usize, Figures<'_>)> = Vital::ALL
         .iter()
         .enumerate()
         .filter(|(_, v)| wanted.vitals.contains(v))
-        .map(|(i, v)| (i, sheet.numbers(&v.name().to_lowercase())))
+        .map(|(i, v)| (i, sheet.figures(&v.name().to_lowercase())))
         .collect();
     let begin = bucket_of(sheet.hour_s);
     let kept: Vec<u32> = keep.iter().zip(0u32..).filter(|(keep, _)| **keep).map(|(_, row)| row).collect();
@@ -123,23 +121,23 @@ pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
                 groups.len() - 1
             });
         }
-        let code = by.map_or(0, |w| w.codes[row]);
-        places.push((here as u32, code));
-        let group = &mut groups[here].1[code as usize];
-        let [abandoned, blank] = ended.map_or([false; 2], |w| fates[w.codes[row] as usize]);
-        let wrong = errors.get(row).is_some_and(|n| *n > 0.0);
+        let code = by.and_then(|w| w.codes.at(row)).unwrap_or(0);
+        places.push((here as u32, code as u32));
+        let group = &mut groups[here].1[code];
+        let [abandoned, blank] = ended.and_then(|w| w.codes.at(row)).map_or([false; 2], |code| fates[code]);
+        let wrong = errors.at(row).is_some_and(|n| n > 0.0);
         for (count, more) in group.counts.iter_mut().zip([true, abandoned, blank, wrong]) {
             *count += u64::from(more);
         }
     }
     for (i, column) in columns {
         for (row, (bucket, code)) in kept.iter().zip(&places) {
-            let Some(value) = column.get(*row as usize).filter(|v| !v.is_nan()) else { continue };
+            let Some(value) = column.at(*row as usize) else { continue };
             let group = &mut groups[*bucket as usize].1[*code as usize];
             if wanted.exact {
-                group.samples[i].push(*value);
+                group.samples[i].push(value);
             } else {
-                group.rated[i].add(Vital::ALL[i], f64::from(*value));
+                group.rated[i].add(Vital::ALL[i], f64::from(value));
             }
         }
     }
@@ -222,10 +220,11 @@ pub fn worst_minute(sheets: &[Sheet], stretch: Stretch, filter: &Filter, vital: 
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
         let mut minutes: Vec<Vec<f64>> = vec![Vec::new(); 60];
-        let values = sheet.numbers(&vital.name().to_lowercase());
-        for ((at, value), _) in sheet.moments("at").iter().zip(values).zip(&keep).filter(|(_, keep)| **keep) {
-            if let Some(minute) = minutes.get_mut(*at as usize / 60_000).filter(|_| !value.is_nan()) {
-                minute.push(f64::from(*value));
+        let values = sheet.figures(&vital.name().to_lowercase());
+        for (row, at) in sheet.moments("at").iter().enumerate().filter(|(row, _)| keep[*row]) {
+            let Some(value) = values.at(row) else { continue };
+            if let Some(minute) = minutes.get_mut(*at as usize / 60_000) {
+                minute.push(f64::from(value));
             }
         }
         for (nth, values) in minutes.into_iter().enumerate().filter(|(_, v)| v.len() >= least.max(1)) {
@@ -311,7 +310,7 @@ pub fn different(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &s
         let Some(held) = sheet.ids(column) else { continue };
         let mut seen = vec![false; held.values.len()];
         for (code, _) in held.codes.iter().zip(rows(sheet, stretch, filter)).filter(|(_, keep)| *keep) {
-            seen[*code as usize] = true;
+            seen[code] = true;
         }
         ids.extend(held.values.iter().zip(seen).filter(|(id, seen)| *seen && **id != 0).map(|(id, _)| *id));
     }

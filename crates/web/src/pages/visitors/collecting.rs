@@ -193,7 +193,7 @@ async fn paths(state: &State, site_id: i32, stretch: Stretch) -> Result<Vec<(Str
         let Some(words) = sheet.words("path") else { return };
         let mut of = vec![0u64; words.values.len()];
         let keep = rows(sheet, stretch, &Filter::default());
-        words.codes.iter().zip(keep).filter(|(_, keep)| *keep).for_each(|(code, _)| of[*code as usize] += 1);
+        words.codes.iter().zip(keep).filter(|(_, keep)| *keep).for_each(|(code, _)| of[code] += 1);
         for (path, n) in words.values.iter().zip(of) {
             *counts.entry(privacy::cut_query(path).to_string()).or_default() += n;
         }
