@@ -72,17 +72,26 @@ function measure(settings) {
   // Who this is a view of, once something is to be said of it.
   function know() {
     if (!held) {
-      target = new URL('/collect/' + encodeURIComponent(settings.site), settings.server).href;
+      target = new URL('/collect/' + encodeURIComponent(settings.site), (settings.tag && settings.tag.src) || settings.server).href;
       held = visit();
       // The share of visits that is sampled is drawn from the visit's own id: all pages of it or none.
       sampled = parseInt(held.slice(0, 8), 16) / 4294967296 < (settings.sample === undefined ? 1 : Number(settings.sample));
     }
     if (view.id) return;
     view.id = id();
+    view.at = Math.round(performance.timeOrigin + origin);
+    if (!origin) view.how = arrived();
     view.url = address(view.url);
     view.visit = held;
     view.device = device();
     view.connection = (navigator.connection && navigator.connection.effectiveType) || '';
+  }
+
+  // How the page came here.
+  function arrived() {
+    var entry = performance.getEntriesByType('navigation')[0];
+    if (document.prerendering || (entry && entry.activationStart > 0)) return 'prerender';
+    return entry && entry.type !== 'navigate' ? entry.type.replace('_', '-') : '';
   }
 
   function begin(how, at) {
@@ -92,7 +101,7 @@ function measure(settings) {
     painted = how === 'soft' || how === 'restored';
     changed = true;
     view = {
-      seq: 0, at: Math.round(performance.timeOrigin + at), url: location.href, how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
+      seq: 0, url: location.href, how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
       release: settings.release || '', happened: []
     };
   }
@@ -114,8 +123,7 @@ function measure(settings) {
   // What begins within a second of an action was led to by it.
   function by() { return lastAction && now() - lastAction.when < 1000 ? lastAction.nth : undefined; }
 
-  var entry = performance.getEntriesByType('navigation')[0];
-  begin(document.prerendering || (entry && entry.activationStart > 0) ? 'prerender' : entry && entry.type !== 'navigate' ? entry.type.replace('_', '-') : '', 0);
+  begin('', 0);
 
   var watching = false;
   function watch() {
@@ -153,7 +161,7 @@ function measure(settings) {
       }).observe({ type: 'long-animation-frame', buffered: true });
     } catch (e) { /* not every browser has them */ }
   }
-  later(function () { watch(); know(); });
+  later(function () { watch(); know(); keepTime(); });
 
   function wrong(what, text, stack) {
     if (what === 'error') {
@@ -359,11 +367,13 @@ function measure(settings) {
   // At load, but behind everything the page itself does then; later when there is more to tell, for pages that stay.
   function afterLoad() { setTimeout(function () { resources(); report(false); }, 1500); }
   if (document.readyState === 'complete') afterLoad(); else addEventListener('load', afterLoad);
-  // Nothing painted for ten seconds in front of somebody's eyes is blank, too.
-  setTimeout(function () {
-    if (!painted && !view.background && document.visibilityState === 'visible') { view.blank = changed = true; report(false); }
-  }, 10000);
-  setInterval(function () { if (changed && view.seq > 0 && document.visibilityState === 'visible') report(false); }, 10000);
+  function keepTime() {
+    // Nothing painted for ten seconds in front of somebody's eyes is blank, too.
+    setTimeout(function () {
+      if (!painted && !view.background && document.visibilityState === 'visible') { view.blank = changed = true; report(false); }
+    }, 10000 - now());
+    setInterval(function () { if (changed && view.seq > 0 && document.visibilityState === 'visible') report(false); }, 10000);
+  }
 
   api.label = function (name, value) { labels[name] = String(value).slice(0, 60); changed = true; };
   api.figure = function (name, value) { figures[name] = Number(value); changed = true; };

@@ -3,7 +3,7 @@
   var tag = document.currentScript || document.querySelector('script[data-site]') || {};
   var own = typeof CADENTIS_SETTINGS === 'object' ? CADENTIS_SETTINGS : {}, data = tag.dataset || {};
   var settings = {
-    site: own.site || data.site, server: tag.src || own.server, sample: data.sample || own.sample, keep: own.keep,
+    site: own.site || data.site, tag: tag, server: own.server, sample: data.sample || own.sample, keep: own.keep,
     phrases: own.phrases, consent: data.consent || own.consent, release: data.release,
     trace: data.trace ? data.trace.split(' ') : own.trace
   };

@@ -78,17 +78,26 @@ function measure(settings) {
   // Who this is a view of, once something is to be said of it.
   function know() {
     if (!held) {
-      target = new URL('/collect/' + encodeURIComponent(settings.site), settings.server).href;
+      target = new URL('/collect/' + encodeURIComponent(settings.site), (settings.tag && settings.tag.src) || settings.server).href;
       held = visit();
       // The share of visits that is sampled is drawn from the visit's own id: all pages of it or none.
       sampled = parseInt(held.slice(0, 8), 16) / 4294967296 < (settings.sample === undefined ? 1 : Number(settings.sample));
     }
     if (view.id) return;
     view.id = id();
+    view.at = Math.round(performance.timeOrigin + origin);
+    if (!origin) view.how = arrived();
     view.url = address(view.url);
     view.visit = held;
     view.device = device();
     view.connection = (navigator.connection && navigator.connection.effectiveType) || '';
+  }
+
+  // How the page came here.
+  function arrived() {
+    var entry = performance.getEntriesByType('navigation')[0];
+    if (document.prerendering || (entry && entry.activationStart > 0)) return 'prerender';
+    return entry && entry.type !== 'navigate' ? entry.type.replace('_', '-') : '';
   }
 
   function begin(how, at) {
@@ -98,7 +107,7 @@ function measure(settings) {
     painted = how === 'soft' || how === 'restored';
     changed = true;
     view = {
-      seq: 0, at: Math.round(performance.timeOrigin + at), url: location.href, how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
+      seq: 0, url: location.href, how: how, errors: 0, abandoned: false, blank: false, background: document.visibilityState === 'hidden',
       release: settings.release || '', happened: []
     };
   }
@@ -120,8 +129,7 @@ function measure(settings) {
   // What begins within a second of an action was led to by it.
   function by() { return lastAction && now() - lastAction.when < 1000 ? lastAction.nth : undefined; }
 
-  var entry = performance.getEntriesByType('navigation')[0];
-  begin(document.prerendering || (entry && entry.activationStart > 0) ? 'prerender' : entry && entry.type !== 'navigate' ? entry.type.replace('_', '-') : '', 0);
+  begin('', 0);
 
   var watching = false;
   function watch() {
@@ -159,7 +167,7 @@ function measure(settings) {
       }).observe({ type: 'long-animation-frame', buffered: true });
     } catch (e) { /* not every browser has them */ }
   }
-  later(function () { watch(); know(); });
+  later(function () { watch(); know(); keepTime(); });
 
   function wrong(what, text, stack) {
     if (what === 'error') {
@@ -365,11 +373,13 @@ function measure(settings) {
   // At load, but behind everything the page itself does then; later when there is more to tell, for pages that stay.
   function afterLoad() { setTimeout(function () { resources(); report(false); }, 1500); }
   if (document.readyState === 'complete') afterLoad(); else addEventListener('load', afterLoad);
-  // Nothing painted for ten seconds in front of somebody's eyes is blank, too.
-  setTimeout(function () {
-    if (!painted && !view.background && document.visibilityState === 'visible') { view.blank = changed = true; report(false); }
-  }, 10000);
-  setInterval(function () { if (changed && view.seq > 0 && document.visibilityState === 'visible') report(false); }, 10000);
+  function keepTime() {
+    // Nothing painted for ten seconds in front of somebody's eyes is blank, too.
+    setTimeout(function () {
+      if (!painted && !view.background && document.visibilityState === 'visible') { view.blank = changed = true; report(false); }
+    }, 10000 - now());
+    setInterval(function () { if (changed && view.seq > 0 && document.visibilityState === 'visible') report(false); }, 10000);
+  }
 
   api.label = function (name, value) { labels[name] = String(value).slice(0, 60); changed = true; };
   api.figure = function (name, value) { figures[name] = Number(value); changed = true; };
@@ -385,7 +395,7 @@ function measure(settings) {
   var tag = document.currentScript || document.querySelector('script[data-site]') || {};
   var own = typeof CADENTIS_SETTINGS === 'object' ? CADENTIS_SETTINGS : {}, data = tag.dataset || {};
   var settings = {
-    site: own.site || data.site, server: tag.src || own.server, sample: data.sample || own.sample, keep: own.keep,
+    site: own.site || data.site, tag: tag, server: own.server, sample: data.sample || own.sample, keep: own.keep,
     phrases: own.phrases, consent: data.consent || own.consent, release: data.release,
     trace: data.trace ? data.trace.split(' ') : own.trace
   };
