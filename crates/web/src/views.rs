@@ -3,8 +3,8 @@
 use crate::State;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Wanted, pools};
-use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
+use cadentis_core::visitor::slices::{Wanted, in_halves, pools};
+use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::Result;
 use cadentis_store::filed::Filed;
 use std::collections::BTreeMap;
@@ -76,23 +76,16 @@ impl Views {
         let exact = stretch.seconds() <= RAW_S;
         let wanted = Wanted { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
         let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
-        // Millions of page views take a core a while: both of them, then.
-        let half = |sheets: &[Sheet]| {
+        let (mut all, back) = in_halves(&sheets, |half| {
             let mut by: BTreeMap<(i64, String), Pool> = BTreeMap::new();
-            for (bucket, value, pool) in sheets.iter().flat_map(|s| pools(s, &wanted)) {
+            for (bucket, value, pool) in half.iter().flat_map(|s| pools(s, &wanted)) {
                 by.entry((bucket, value)).or_default().absorb(&pool);
             }
             by
-        };
-        let (front, back) = sheets.split_at(sheets.len() / 2);
-        let mut all = std::thread::scope(|s| {
-            let back = s.spawn(|| half(back));
-            let mut all = half(front);
-            for (key, pool) in back.join().unwrap_or_default() {
-                all.entry(key).or_default().absorb(&pool);
-            }
-            all
         });
+        for (key, pool) in back {
+            all.entry(key).or_default().absorb(&pool);
+        }
         let mut pools = Vec::with_capacity(all.len());
         while let Some(((bucket, value), pool)) = all.pop_first() {
             pools.push((bucket, value, pool));

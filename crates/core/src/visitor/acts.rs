@@ -3,12 +3,12 @@
 use super::attribute::Filter;
 use super::calls::most_first;
 use super::over::{Bucket, Over};
-use super::sheet::{Coded, IdHasher, IdMap, Sheet};
-use super::slices::rows;
+use super::sheet::{Coded, IdHasher, IdMap, IdSet, Sheet};
+use super::slices::{at_once, in_halves, rows};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
 /// The same action again within this time of one that failed is another try.
@@ -37,21 +37,27 @@ pub struct Action {
 /// The columns that [`Attempts::of`] reads of what happened.
 pub const COLUMNS: [&str; 11] = ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
-/// What came of the actions of one name: counts, times until the answer, what they asked for, the pages.
-type Gathered = (Action, Vec<f64>, HashMap<u32, u64>, HashMap<u32, u64>);
+/// What came of the actions of one name: counts, times until the answer, the pages.
+type Gathered = (Action, Vec<f64>, HashMap<u32, u64>);
 
+/// One attempt; there are millions of them, so it is small.
 struct One {
     visit: u128,
-    view: u128,
-    nth: u16,
     /// Milliseconds since 1970.
     at: f64,
+    /// Milliseconds until the last request it led to had come; NaN when it led to none.
+    until: f32,
     /// Which of [`Attempts::words`] it is called, and the page.
     name: u32,
     page: u32,
+    requests: u16,
     failed: bool,
-    until: Option<f64>,
-    asked: Vec<u32>,
+}
+
+impl One {
+    fn until(&self) -> Option<f64> {
+        Some(f64::from(self.until)).filter(|ms| !ms.is_nan())
+    }
 }
 
 /// Texts, each kept once: millions of attempts have few names.
@@ -72,6 +78,11 @@ impl Words {
         code
     }
 
+    /// The code of every value of a column.
+    fn codes(&mut self, column: Option<&Coded<String>>) -> Vec<u32> {
+        column.map_or(vec![], |c| c.values.iter().map(|v| self.code(v)).collect())
+    }
+
     fn text(&self, code: u32) -> &str {
         &self.texts[code as usize]
     }
@@ -80,122 +91,186 @@ impl Words {
 /// By page view and place in what it told.
 type Places = HashMap<(u128, u16), usize, BuildHasherDefault<IdHasher>>;
 
-/// Everything that visitors of a stretch did, in order of visit and time.
+/// Everything that visitors of a stretch did.
+#[derive(Default)]
 pub struct Attempts {
-    all: Vec<One>,
+    /// Of each hour.
+    hours: Vec<Vec<One>>,
     words: Words,
-    /// When each visit was last heard of, in milliseconds since 1970.
+    /// How often each action asked for what.
+    asked: HashMap<(u32, u32), u64>,
+    /// When each visit in which an attempt failed was last heard of, in milliseconds since 1970.
     last: IdMap<f64>,
+}
+
+/// When what a row tells of happened, in milliseconds since 1970.
+fn moments(sheet: &Sheet) -> impl Fn(usize) -> f64 + '_ {
+    let (at, after) = (sheet.moments("at"), sheet.figures("after"));
+    let begin = sheet.hour_s as f64 * 1_000.0;
+    move |row| begin + f64::from(at.get(row).copied().unwrap_or(0)) + f64::from(after.at(row).unwrap_or(0.0))
 }
 
 impl Attempts {
     /// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
     /// within a second of an action. Common practice, no published source.)
     pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
-        let (mut all, mut words, mut last): (Vec<One>, Words, IdMap<f64>) = Default::default();
-        for sheet in sheets {
-            let keep = rows(sheet, stretch, filter);
-            let mut of = Places::default();
-            let (whats, names, pages) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
-            let (after, nths, bys) = (sheet.figures("after"), sheet.figures("nth"), sheet.figures("by"));
-            let (ms, failed) = (sheet.figures("ms"), sheet.texts("failed"));
-            // Which visit it was is forgotten after a while.
-            let (visits, views) = (sheet.ids("visit"), sheet.ids("view"));
-            let moments = sheet.moments("at");
-            let begin = sheet.hour_s as f64 * 1_000.0;
-            let at = |row: usize| {
-                begin + f64::from(moments.get(row).copied().unwrap_or(0)) + f64::from(after.at(row).unwrap_or(0.0))
-            };
-            let id = |ids: Option<&Coded<u128>>, row: usize| ids.and_then(|i| i.get(row)).copied().unwrap_or(0);
-            let here = || (0..sheet.rows).filter(|row| keep[*row]);
-            for row in here() {
-                let (visit, view) = (id(visits, row), id(views, row));
-                let latest = last.entry(visit).or_insert(0.0);
-                *latest = latest.max(at(row));
-                if whats.at(row) != "action" {
-                    continue;
+        let (mut all, more) = in_halves(sheets, |half| {
+            let (mut attempts, mut places) = (Attempts::default(), Places::default());
+            half.iter().for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter), &mut places));
+            attempts
+        });
+        all.absorb(more);
+        // Of what millions of visits did afterwards only that of a few is asked about.
+        let failed: IdSet = all.all().filter(|one| one.failed).map(|one| one.visit).collect();
+        let (mut last, more) = in_halves(sheets, |half| {
+            let mut last: IdMap<f64> = IdMap::default();
+            for sheet in half {
+                let Some(visits) = sheet.ids("visit") else { continue };
+                let mut keep = rows(sheet, stretch, filter);
+                visits.codes.narrow(&mut keep, &visits.values.iter().map(|v| failed.contains(v)).collect::<Vec<_>>());
+                let at = moments(sheet);
+                for row in (0..sheet.rows).filter(|row| keep[*row]) {
+                    let latest = last.entry(visits.get(row).copied().unwrap_or(0)).or_insert(0.0);
+                    *latest = latest.max(at(row));
                 }
-                let nth = nths.at(row).unwrap_or(0.0) as u16;
-                of.insert((view, nth), all.len());
-                let (name, page) = (words.code(names.at(row)), words.code(pages.at(row)));
-                let (failed, until, asked) = (false, None, Vec::new());
-                all.push(One { visit, view, nth, at: at(row), name, page, failed, until, asked });
             }
-            for row in here() {
-                let Some(by) = bys.at(row) else { continue };
-                let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| all.get_mut(*i)) else { continue };
-                one.failed |= !failed.at(row).is_empty();
-                if whats.at(row) == "request" {
-                    one.asked.push(words.code(names.at(row)));
-                    let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;
-                    one.until = Some(one.until.unwrap_or(0.0).max(came));
+            last
+        });
+        for (visit, at) in more {
+            let latest = last.entry(visit).or_insert(0.0);
+            *latest = latest.max(at);
+        }
+        Attempts { last, ..all }
+    }
+
+    fn all(&self) -> impl Iterator<Item = &One> {
+        self.hours.iter().flatten()
+    }
+
+    /// Takes in what was done in one hour; `of` is filled anew.
+    fn take(&mut self, sheet: &Sheet, keep: &[bool], of: &mut Places) {
+        let Some(whats) = sheet.words("what") else { return };
+        let is = |word: &str| whats.values.iter().position(|w| w == word);
+        let (action, request) = (is("action"), is("request"));
+        let (names, pages) = (sheet.words("name"), sheet.words("family"));
+        let (name_of, page_of) = (self.words.codes(names), self.words.codes(pages));
+        let code = |codes: &[u32], column: Option<&Coded<String>>, row: usize| {
+            column.and_then(|c| codes.get(c.codes.at(row)?)).copied()
+        };
+        let (nths, bys, ms, failed) =
+            (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.texts("failed"));
+        // Which visit it was is forgotten after a while.
+        let (visits, views) = (sheet.ids("visit"), sheet.ids("view"));
+        let id = |ids: Option<&Coded<u128>>, row: usize| ids.and_then(|i| i.get(row)).copied().unwrap_or(0);
+        let at = moments(sheet);
+        of.clear();
+        let mut hour: Vec<One> = Vec::new();
+        let here = || (0..sheet.rows).filter(|row| keep[*row]);
+        for row in here().filter(|row| action.is_some() && whats.codes.at(*row) == action) {
+            let (visit, view, nth) = (id(visits, row), id(views, row), nths.at(row).unwrap_or(0.0) as u16);
+            let (Some(name), page) = (code(&name_of, names, row), code(&page_of, pages, row)) else { continue };
+            let page = page.unwrap_or_else(|| self.words.code(""));
+            of.insert((view, nth), hour.len());
+            hour.push(One { visit, at: at(row), until: f32::NAN, name, page, requests: 0, failed: false });
+        }
+        for row in here() {
+            let Some(by) = bys.at(row) else { continue };
+            let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| hour.get_mut(*i)) else { continue };
+            one.failed |= !failed.at(row).is_empty();
+            if request.is_some() && whats.codes.at(row) == request {
+                if let Some(asked) = code(&name_of, names, row) {
+                    *self.asked.entry((one.name, asked)).or_default() += 1;
                 }
+                one.requests += 1;
+                let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;
+                // The greater of both; a number beside NaN is the greater.
+                one.until = one.until.max(came.max(0.0) as f32);
             }
         }
-        all.sort_unstable_by(|a, b| {
-            let by_time = || a.at.total_cmp(&b.at);
-            a.visit.cmp(&b.visit).then_with(by_time).then_with(|| (a.view, a.nth).cmp(&(b.view, b.nth)))
-        });
-        Attempts { all, words, last }
+        self.hours.push(hour);
+    }
+
+    fn absorb(&mut self, other: Attempts) {
+        let codes: Vec<u32> = other.words.texts.iter().map(|text| self.words.code(text)).collect();
+        let ours = |code: u32| codes[code as usize];
+        for mut hour in other.hours {
+            hour.iter_mut().for_each(|one| (one.name, one.page) = (ours(one.name), ours(one.page)));
+            self.hours.push(hour);
+        }
+        for ((name, asked), n) in other.asked {
+            *self.asked.entry((ours(name), ours(asked))).or_default() += n;
+        }
     }
 
     /// By bucket of time; of one action only, if `name` says which. What took a time is the last request it led to.
     pub fn over(&self, name: Option<&str>, bucket_s: i64) -> Vec<Bucket> {
         let mut over = Over::new(bucket_s);
-        for one in self.all.iter().filter(|one| name.is_none_or(|n| self.words.text(one.name) == n)) {
-            over.add(one.at as i64, one.failed, one.until);
+        let wanted = name.map(|name| self.words.known.get(name).copied());
+        for one in self.all().filter(|one| wanted.is_none_or(|wanted| wanted == Some(one.name))) {
+            over.add(one.at as i64, one.failed, one.until());
         }
         over.buckets()
     }
 
     /// By name, those that failed most often first.
     pub fn actions(&self) -> Vec<Action> {
-        let mut by: BTreeMap<u32, Gathered> = BTreeMap::new();
-        // Name and moment of each attempt of the visit at hand that failed and was not yet tried again with success.
+        let mut by: HashMap<u32, Gathered> = HashMap::new();
+        for one in self.all() {
+            let (action, ms, pages) = by.entry(one.name).or_default();
+            action.attempts += 1;
+            action.failed += u64::from(one.failed);
+            action.requests += u64::from(one.requests);
+            ms.extend(one.until());
+            *pages.entry(one.page).or_default() += 1;
+        }
+        self.what_followed(&mut by);
+        let named = |counts: Vec<(u32, u64)>| {
+            most_first(counts.into_iter().map(|(code, n)| (self.words.text(code).to_string(), n)))
+        };
+        let asked = |name: u32| {
+            let of: Vec<(u32, u64)> =
+                self.asked.iter().filter(|((by, _), _)| *by == name).map(|((_, a), n)| (*a, *n)).collect();
+            named(of)
+        };
+        let mut out: Vec<Action> = by
+            .into_iter()
+            .map(|(name, (action, ms, pages))| Action {
+                name: self.words.text(name).to_string(),
+                page: named(pages.into_iter().collect()).into_iter().next().map_or(String::new(), |(page, _)| page),
+                ms: readings(&ms, &[0.5, 0.75]).0,
+                asked: asked(name),
+                ..action
+            })
+            .collect();
+        out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
+        out
+    }
+
+    /// Counts who tried again after a failure, and who did nothing more.
+    fn what_followed(&self, by: &mut HashMap<u32, Gathered>) {
+        let mut ones: Vec<&One> =
+            self.all().filter(|one| one.visit != 0 && self.last.contains_key(&one.visit)).collect();
+        ones.sort_by(|a, b| a.visit.cmp(&b.visit).then_with(|| a.at.total_cmp(&b.at)));
+        // Name and moment of each attempt of the visit at hand that failed and was not yet tried again.
         let (mut visit, mut failed_at): (u128, Vec<(u32, f64)>) = (0, Vec::new());
-        for one in &self.all {
+        for one in ones {
             if one.visit != visit {
                 visit = one.visit;
                 failed_at.clear();
             }
-            let (action, ms, asked, pages) = by.entry(one.name).or_default();
-            action.attempts += 1;
-            action.requests += one.asked.len() as u64;
-            ms.extend(one.until);
-            one.asked.iter().for_each(|name| *asked.entry(*name).or_default() += 1);
-            *pages.entry(one.page).or_default() += 1;
-            if visit == 0 {
-                action.failed += u64::from(one.failed);
-                continue;
-            }
+            let (action, ..) = by.entry(one.name).or_default();
             let before = failed_at.iter().position(|(name, _)| *name == one.name);
             if before.is_some_and(|i| one.at - failed_at[i].1 <= AGAIN_MS) {
                 action.again += 1;
             }
             before.map(|i| failed_at.swap_remove(i));
             if one.failed {
-                action.failed += 1;
                 failed_at.push((one.name, one.at));
                 // What it led to itself came within its own time; anything later is going on.
-                let over = one.at + one.until.unwrap_or(0.0) + 1_000.0;
+                let over = one.at + one.until().unwrap_or(0.0) + 1_000.0;
                 action.left += u64::from(self.last.get(&one.visit).is_none_or(|l| *l <= over));
             }
         }
-        let named = |counts: HashMap<u32, u64>| {
-            most_first(counts.into_iter().map(|(code, n)| (self.words.text(code).to_string(), n)))
-        };
-        let mut out: Vec<Action> = by
-            .into_iter()
-            .map(|(name, (action, ms, asked, pages))| Action {
-                name: self.words.text(name).to_string(),
-                page: named(pages).into_iter().next().map_or(String::new(), |(page, _)| page),
-                ms: readings(&ms, &[0.5, 0.75]).0,
-                asked: named(asked),
-                ..action
-            })
-            .collect();
-        out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
-        out
     }
 }
 
@@ -223,31 +298,38 @@ impl Trouble {
 
 /// Those with most trouble, by `visit` or `person`, worst first.
 pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str, most: usize) -> Vec<Trouble> {
-    let mut by: IdMap<Trouble> = IdMap::default();
     let poor = crate::timing::Vital::Lcp.thresholds().1 as f32;
-    for sheet in sheets {
-        let keep = rows(sheet, stretch, filter);
-        let Some(ids) = sheet.ids(column) else { continue };
-        let (endings, pages) = (sheet.texts("ended"), sheet.texts("family"));
-        let (errors, lcp) = (sheet.figures("errors"), sheet.figures("lcp"));
-        for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(id) = ids.get(row).copied().filter(|id| *id != 0) else { continue };
-            let t = by.entry(id).or_default();
-            let ended = endings.at(row);
-            t.id = id;
-            t.page_views += 1;
-            t.errors += u64::from(errors.at(row).is_some_and(|n| n > 0.0));
-            t.abandoned += u64::from(ended.starts_with("abandoned"));
-            t.blank += u64::from(ended.ends_with("blank"));
-            t.slow += u64::from(lcp.at(row).is_some_and(|v| v > poor));
-            let at = sheet.at_ms(row).and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or_default();
-            if at >= t.last {
-                t.last = at;
-                t.page = pages.at(row).to_string();
+    // Those with even ids at the same time as those with odd ones.
+    let (mut all, odd) = at_once(|odd| {
+        let mut by: IdMap<(Trouble, &str)> = IdMap::default();
+        for sheet in sheets {
+            let Some(ids) = sheet.ids(column) else { continue };
+            let mut keep = rows(sheet, stretch, filter);
+            let mine = |id: &u128| *id != 0 && *id % 2 == u128::from(odd);
+            ids.codes.narrow(&mut keep, &ids.values.iter().map(mine).collect::<Vec<_>>());
+            let (endings, pages) = (sheet.texts("ended"), sheet.texts("family"));
+            let (errors, lcp) = (sheet.figures("errors"), sheet.figures("lcp"));
+            for row in (0..sheet.rows).filter(|row| keep[*row]) {
+                let Some(id) = ids.get(row).copied() else { continue };
+                let (t, page) = by.entry(id).or_default();
+                let ended = endings.at(row);
+                t.id = id;
+                t.page_views += 1;
+                t.errors += u64::from(errors.at(row).is_some_and(|n| n > 0.0));
+                t.abandoned += u64::from(ended.starts_with("abandoned"));
+                t.blank += u64::from(ended.ends_with("blank"));
+                t.slow += u64::from(lcp.at(row).is_some_and(|v| v > poor));
+                let at = sheet.at_ms(row).and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or_default();
+                if at >= t.last {
+                    t.last = at;
+                    *page = pages.at(row);
+                }
             }
         }
-    }
-    let mut all: Vec<Trouble> = by.into_values().filter(|t| t.score() > 0).collect();
+        let troubled = by.into_values().filter(|(t, _)| t.score() > 0);
+        troubled.map(|(t, page)| Trouble { page: page.to_string(), ..t }).collect::<Vec<_>>()
+    });
+    all.extend(odd);
     all.sort_by(|a, b| b.score().cmp(&a.score()).then(b.last.cmp(&a.last)).then(a.id.cmp(&b.id)));
     all.truncate(most);
     all

@@ -7,8 +7,8 @@
 
 use super::attribute::Filter;
 use super::over::{Bucket, Over};
-use super::sheet::{IdMap, IdSet, Sheet};
-use super::slices::rows;
+use super::sheet::{IdSet, Sheet};
+use super::slices::{at_once, rows};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
@@ -69,9 +69,10 @@ pub const COLUMNS: [&str; 7] = ["at", "visit", "person", "family", "lcp", "error
 #[derive(Clone, Copy)]
 struct View {
     at: i64,
-    step: usize,
-    person: u128,
+    /// Hash of who it was; 0 when nobody said.
+    person: u64,
     lcp: f32,
+    step: u8,
     abandoned: bool,
     troubled: bool,
 }
@@ -87,59 +88,112 @@ pub fn funnel(
     within_ms: i64,
     bucket_s: i64,
 ) -> Funnel {
-    let mut visits: IdMap<Vec<View>> = IdMap::default();
+    // Visits do not meet: those with even ids are followed at the same time as those with odd ones.
+    let (mut all, odd) = at_once(|part| {
+        let views = views_of(sheets, stretch, filter, families, u128::from(part));
+        followed(views, families, within_ms, bucket_s)
+    });
+    all.absorb(odd);
+    let Followed { held, over } = all;
+    let read = |values: &[f64], p: f64| readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some());
+    let steps = families.iter().zip(held).map(|(family, h)| {
+        let went_on = h.step.reached - h.step.lost;
+        let tells = share_shift((h.step.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
+        Step {
+            family: family.clone(),
+            people: h.people.len() as u64,
+            onwards: read(&h.onwards, 0.5),
+            went_on: read(&h.went_on, 0.75),
+            left: read(&h.left, 0.75),
+            trouble_tells: h.step.lost > 0 && tells.is_some_and(|s| s.is_rise()),
+            ..h.step
+        }
+    });
+    Funnel { steps: steps.collect(), over: over.buckets() }
+}
+
+/// What is known of those who reached a step.
+#[derive(Default)]
+struct Held {
+    step: Step,
+    people: IdSet,
+    onwards: Vec<f64>,
+    went_on: Vec<f64>,
+    left: Vec<f64>,
+}
+
+/// Visits that were followed through the steps.
+struct Followed {
+    held: Vec<Held>,
+    over: Over,
+}
+
+impl Followed {
+    fn absorb(&mut self, other: Followed) {
+        for (h, more) in self.held.iter_mut().zip(other.held) {
+            h.step.reached += more.step.reached;
+            h.step.lost += more.step.lost;
+            h.step.abandoned += more.step.abandoned;
+            h.step.troubled += more.step.troubled;
+            h.step.troubled_on += more.step.troubled_on;
+            h.people.extend(more.people);
+            h.onwards.extend(more.onwards);
+            h.went_on.extend(more.went_on);
+            h.left.extend(more.left);
+        }
+        self.over.absorb(other.over);
+    }
+}
+
+/// Page views of the families by visits whose ids are even (0) or odd (1), in order of visit and time.
+fn views_of(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[String], odd: u128) -> Vec<(u128, View)> {
+    let mut views = Vec::new();
     let poor = Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
-        let keep = rows(sheet, stretch, filter);
-        let Some(words) = sheet.words("family") else { continue };
-        let steps: Vec<Option<usize>> = words.values.iter().map(|v| families.iter().position(|f| f == v)).collect();
+        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else { continue };
+        let mut keep = rows(sheet, stretch, filter);
+        let steps: Vec<Option<u8>> =
+            words.values.iter().map(|v| families.iter().position(|f| f == v).map(|n| n as u8)).collect();
+        words.codes.narrow(&mut keep, &steps.iter().map(Option::is_some).collect::<Vec<_>>());
+        visits.codes.narrow(&mut keep, &visits.values.iter().map(|v| *v != 0 && v % 2 == odd).collect::<Vec<_>>());
+        let people = sheet.ids("person");
         let (endings, lcps, errors) = (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(step) = words.codes.at(row).and_then(|code| steps[code]) else { continue };
-            let (Some(visit), Some(at)) = (sheet.id("visit", row).filter(|v| *v != 0), sheet.at_ms(row)) else {
-                continue;
-            };
+            let (Some(visit), Some(at)) = (visits.get(row).copied(), sheet.at_ms(row)) else { continue };
             let ended = endings.at(row);
             let lcp = lcps.at(row).unwrap_or(f32::NAN);
             let wrong = errors.at(row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
-            let person = sheet.id("person", row).unwrap_or(0);
+            let person = people.and_then(|p| p.get(row)).copied().unwrap_or(0) as u64;
             let abandoned = ended.starts_with("abandoned");
-            visits.entry(visit).or_default().push(View { at, step, person, lcp, abandoned, troubled: wrong });
+            views.push((visit, View { at, step, person, lcp, abandoned, troubled: wrong }));
         }
     }
-    struct Held {
-        step: Step,
-        people: IdSet,
-        onwards: Vec<f64>,
-        went_on: Vec<f64>,
-        left: Vec<f64>,
-    }
-    let mut held: Vec<Held> = families
-        .iter()
-        .map(|family| Held {
-            step: Step { family: family.clone(), ..Step::default() },
-            people: Default::default(),
-            onwards: vec![],
-            went_on: vec![],
-            left: vec![],
-        })
-        .collect();
+    views.sort_by_key(|(visit, view)| (*visit, view.at));
+    views
+}
+
+fn followed(views: Vec<(u128, View)>, families: &[String], within_ms: i64, bucket_s: i64) -> Followed {
+    let mut held: Vec<Held> = families.iter().map(|_| Held::default()).collect();
     let mut over = Over::new(bucket_s);
-    for mut views in visits.into_values() {
-        views.sort_by_key(|v| v.at);
-        let Some(first) = views.iter().find(|v| v.step == 0).copied() else { continue };
+    for views in views.chunk_by(|a, b| a.0 == b.0) {
+        let views = || views.iter().map(|(_, view)| view);
+        let Some(first) = views().find(|v| v.step == 0).copied() else { continue };
         let mut here = first;
         for (nth, h) in held.iter_mut().enumerate() {
             h.step.reached += 1;
             if here.person != 0 {
-                h.people.insert(here.person);
+                h.people.insert(here.person.into());
             }
-            let next =
-                views.iter().find(|v| v.step == nth + 1 && v.at >= here.at && v.at - first.at <= within_ms).copied();
+            let next = views()
+                .find(|v| usize::from(v.step) == nth + 1 && v.at >= here.at && v.at - first.at <= within_ms)
+                .copied();
             // Of several views of this page, the last before going on or giving up is the one that decided.
             let until = next.map_or(i64::MAX, |n| n.at);
-            let decided =
-                views.iter().rfind(|v| v.step == nth && v.at >= here.at && v.at <= until).copied().unwrap_or(here);
+            let decided = views()
+                .rfind(|v| usize::from(v.step) == nth && v.at >= here.at && v.at <= until)
+                .copied()
+                .unwrap_or(here);
             let lcp = Some(f64::from(decided.lcp)).filter(|v| !v.is_nan());
             match next {
                 Some(next) => {
@@ -162,20 +216,7 @@ pub fn funnel(
             }
         }
     }
-    let read = |values: &[f64], p: f64| readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some());
-    let steps = held.into_iter().map(|h| {
-        let went_on = h.step.reached - h.step.lost;
-        let tells = share_shift((h.step.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
-        Step {
-            people: h.people.len() as u64,
-            onwards: read(&h.onwards, 0.5),
-            went_on: read(&h.went_on, 0.75),
-            left: read(&h.left, 0.75),
-            trouble_tells: h.step.lost > 0 && tells.is_some_and(|s| s.is_rise()),
-            ..h.step
-        }
-    });
-    Funnel { steps: steps.collect(), over: over.buckets() }
+    Followed { held, over }
 }
 
 #[cfg(test)]

@@ -43,6 +43,16 @@ impl Over {
         all.extend(ms);
     }
 
+    /// Adds what another holds, whose buckets are as long.
+    pub fn absorb(&mut self, other: Over) {
+        for (begin, (count, failed, ms)) in other.held {
+            let held = self.held.entry(begin).or_default();
+            held.0 += count;
+            held.1 += failed;
+            held.2.extend(ms);
+        }
+    }
+
     /// In order of time; buckets in which nothing happened are left out.
     pub fn buckets(self) -> Vec<Bucket> {
         let bucket = |(begin_s, (count, failed, ms)): (i64, (u64, u64, Vec<f64>))| Bucket {

@@ -67,6 +67,22 @@ pub fn rows(sheet: &Sheet, stretch: Stretch, filter: &Filter) -> Vec<bool> {
     keep
 }
 
+/// The same for 0 and for 1, both at a time: millions of rows take a core a while.
+pub fn at_once<T: Send>(of: impl Fn(u8) -> T + Sync) -> (T, T) {
+    std::thread::scope(|s| {
+        let second = s.spawn(|| of(1));
+        let first = of(0);
+        // Whoever joins it sees its panic as their own.
+        (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    })
+}
+
+/// The same of the front half of the sheets and of the back half, both at a time.
+pub fn in_halves<T: Send>(sheets: &[Sheet], of: impl Fn(&[Sheet]) -> T + Sync) -> (T, T) {
+    let (front, back) = sheets.split_at(sheets.len() / 2);
+    at_once(|nth| of(if nth == 0 { front } else { back }))
+}
+
 /// What a page view came to, as the column `ended` has it.
 pub fn ended(abandoned: bool, blank: bool) -> &'static str {
     match (abandoned, blank) {
