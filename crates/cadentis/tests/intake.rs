@@ -185,9 +185,24 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     }
     let grown = memory_of(s.server.process.id()).saturating_sub(before);
     assert!(grown < 24_000, "{grown} kB more, of 100,000 unpacked");
+    // One that breaks off, too.
+    let mut cut = tokio::net::TcpStream::connect(&host).await.expect("a connection");
+    cut.write_all(head.as_bytes()).await.expect("sent");
+    cut.shutdown().await.expect("shut");
     let mut says = String::new();
     let told = tokio::time::timeout(Duration::from_secs(20), slow.read_to_string(&mut says)).await;
     assert!(told.is_ok() && says.starts_with("HTTP/1.1 408") && says.contains("too-slow"), "{says}");
+    let mut counted = Vec::new();
+    for _ in 0..50 {
+        counted = s.db.refused(1, today()).await.expect("counts");
+        if counted.len() == 3 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    counted.sort();
+    let of = |reason: &str| (reason.to_string(), 1);
+    assert_eq!(counted, [of("malformed"), of("too-large"), of("too-slow")], "each is counted with its reason");
 }
 
 /// Resident memory of a process in kilobytes.

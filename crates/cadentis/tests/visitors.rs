@@ -447,4 +447,33 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
     assert!(now.contains("Apdex [2.5] by LCP") && now.contains("from 3 that report"), "{}", now.len());
     assert!(now.contains("Apdex T 1.5 s → 2.5 s") && now.contains("100 % → 10 % of visits report"), "both are drawn");
     assert!(now.contains("3 page views reported. Each stands for 1 ÷ the share of visits that reported at its time"));
+    let hours = format!("from={}&to={until}", until - SignedDuration::from_hours(12));
+    for path in ["requests", "actions", "errors", "funnels"] {
+        let says = page(&s, &format!("/visitors/{path}?{hours}")).await;
+        assert!(says.contains("10 % to 100 % of visits report in this stretch"), "{path}");
+    }
+}
+
+#[tokio::test]
+async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
+    let s = server().await;
+    with_families(&s).await;
+    let funnel = [("name", "Buy"), ("minutes", "30"), ("step1", "Sailings"), ("step2", "Cabin"), ("step3", "Pay")];
+    assert_eq!(post(&s, "/visitors/funnels", &funnel).await.0, 303);
+    s.db.add_budget(1, Some("Cabin"), "LCP", 2_000.0).await.expect("a budget");
+    let form = [
+        ("domains", "marram.example"),
+        ("sample", "100"),
+        ("people_days", "60"),
+        ("families", "/sailings Sailings\n/cabin Choose a cabin\n/pay Pay"),
+        ("satisfied", "1.5"),
+    ];
+    assert_eq!(post(&s, "/setup/visitors", &form).await.0, 303);
+    let funnels = s.db.funnels(1).await.expect("funnels");
+    assert_eq!(funnels[0].steps, ["Sailings", "Choose a cabin", "Pay"]);
+    let budgets = s.db.budgets(1).await.expect("budgets");
+    assert!(
+        matches!(&budgets[0].scope, cadentis_core::goal::budget::Scope::Family(name) if name == "Choose a cabin"),
+        "{budgets:?}"
+    );
 }

@@ -45,6 +45,10 @@ pub enum Refusal {
     TooLarge(usize),
     #[error("{0}")]
     Malformed(#[from] BeaconError),
+    #[error("the body did not come within {0} s")]
+    TooSlow(u64),
+    #[error("body cut off")]
+    CutOff,
     #[error("more than {MOST_A_MINUTE} beacons in a minute from one network")]
     Flood,
     /// The queue is full, or the database does not take anything just now. Try again later.
@@ -59,7 +63,8 @@ impl Refusal {
             Refusal::UnknownSite(_) => "unknown-site",
             Refusal::ForeignOrigin { .. } => "foreign-origin",
             Refusal::TooLarge(_) => "too-large",
-            Refusal::Malformed(_) => "malformed",
+            Refusal::TooSlow(_) => "too-slow",
+            Refusal::Malformed(_) | Refusal::CutOff => "malformed",
             Refusal::Flood => "flood",
             Refusal::Busy => "busy",
         }
@@ -152,6 +157,13 @@ impl Intake {
             Ok(Accepted::Stored) => {}
         }
         answer
+    }
+
+    /// Counts what could not even be read.
+    pub async fn unread(&self, key: &str, refusal: Refusal, now: Timestamp) -> Refusal {
+        let site = self.site(key).await.map_or(0, |site| site.id);
+        self.count(site, now, refusal.reason(), refusal.to_string());
+        refusal
     }
 
     async fn take(

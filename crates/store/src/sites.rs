@@ -6,7 +6,8 @@ use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::run::DeviceProfile;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::{origin_host, owns};
-use cadentis_core::visitor::{Collecting, Families};
+use cadentis_core::visitor::collecting::breaks;
+use cadentis_core::visitor::{Collecting, Families, family};
 use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
@@ -430,8 +431,8 @@ impl Db {
     /// known.
     pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let (t_s, Json(held)): (f64, Json<Collecting>) =
-            sqlx::query_as("SELECT apdex_t_s, collecting FROM site WHERE id = $1 FOR UPDATE")
+        let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Vec<(String, String)>>) =
+            sqlx::query_as("SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE")
                 .bind(site.id)
                 .fetch_one(&mut *tx)
                 .await?;
@@ -447,14 +448,16 @@ impl Db {
         .bind(site.apdex_t_s)
         .execute(&mut *tx)
         .await?;
-        // Figures break where these change: it is drawn on every time axis.
-        if t_s != site.apdex_t_s {
-            let title = format!("Apdex T {t_s} s → {} s", site.apdex_t_s);
-            put_marker(&mut tx, site.id, now, &title, "Scores before and after it cannot be compared.").await?;
+        for (was, is) in family::renamed(&patterns, &site.patterns) {
+            for sql in [
+                "UPDATE budget SET family = $3 WHERE site_id = $1 AND family = $2",
+                "UPDATE funnel SET steps = array_replace(steps, $2, $3) WHERE site_id = $1 AND $2 = ANY (steps)",
+            ] {
+                sqlx::query(sql).bind(site.id).bind(&was).bind(&is).execute(&mut *tx).await?;
+            }
         }
-        if held.sample != collecting.sample {
-            let title = format!("{} % → {} % of visits report", held.sample * 100.0, collecting.sample * 100.0);
-            put_marker(&mut tx, site.id, now, &title, "Counts of those that report change with it.").await?;
+        for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
+            put_marker(&mut tx, site.id, now, &title, detail).await?;
         }
         tx.commit().await?;
         Ok(())

@@ -1,6 +1,7 @@
 //! What a site lets be collected from its visitors, and for how long.
 
 use super::beacon::is_label_name;
+use crate::calendar::Stretch;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +27,20 @@ impl Default for Collecting {
     fn default() -> Collecting {
         Collecting { sample: 1.0, before: vec![], keep: vec![], phrases: vec![], trace: vec![], consent: false }
     }
+}
+
+/// Where figures break, in a title and a sentence for the time axis: T in seconds and the share of visits that reports, as
+/// they were and as they are.
+pub fn breaks(t_s: (f64, f64), sample: (f64, f64)) -> Vec<(String, &'static str)> {
+    let t = (t_s.0 != t_s.1).then(|| {
+        let title = format!("Apdex T {} s → {} s", t_s.0, t_s.1);
+        (title, "Scores before and after it cannot be compared.")
+    });
+    let share = (sample.0 != sample.1).then(|| {
+        let title = format!("{} % → {} % of visits report", sample.0 * 100.0, sample.1 * 100.0);
+        (title, "Counts of those that report change with it.")
+    });
+    t.into_iter().chain(share).collect()
 }
 
 /// No site has more of each.
@@ -60,6 +75,13 @@ impl Collecting {
     /// ```
     pub fn in_all(&self, counts: impl IntoIterator<Item = (Timestamp, u64)>) -> f64 {
         counts.into_iter().map(|(at, n)| n as f64 / self.sample_at(at)).sum()
+    }
+
+    /// The least and the greatest share of visits that reported in a stretch.
+    pub fn shares_in(&self, stretch: Stretch) -> (f64, f64) {
+        let changed = self.before.iter().map(|(until, _)| *until).filter(|at| stretch.contains(*at));
+        let shares = std::iter::once(stretch.from).chain(changed).map(|at| self.sample_at(at));
+        shares.fold((1.0, 0.0), |(least, most), share| (least.min(share), most.max(share)))
     }
 
     /// # Errors
@@ -102,8 +124,17 @@ mod tests {
         let tenth = Collecting { sample: 0.1, ..all.clone() }.after(&half, at(200));
         assert_eq!([99, 100, 199, 200].map(|s| tenth.sample_at(at(s))), [1.0, 0.5, 0.5, 0.1]);
         assert_eq!(tenth.in_all([(at(50), 7), (at(150), 7), (at(250), 7)]), 7.0 + 14.0 + 70.0);
+        let between = |from, to| tenth.shares_in(Stretch { from: at(from), to: at(to) });
+        assert_eq!([between(0, 50), between(50, 150), between(120, 900)], [(1.0, 1.0), (0.5, 1.0), (0.1, 0.5)]);
         let same = Collecting { consent: true, ..tenth.clone() }.after(&tenth, at(300));
         assert_eq!(same.before, tenth.before, "another setting is no change of the share");
+    }
+
+    #[test]
+    fn figures_break_where_t_or_the_share_changes_and_nowhere_else() {
+        assert_eq!(breaks((1.5, 1.5), (0.5, 0.5)), []);
+        let titles: Vec<String> = breaks((1.5, 2.0), (1.0, 0.25)).into_iter().map(|b| b.0).collect();
+        assert_eq!(titles, ["Apdex T 1.5 s → 2 s", "100 % → 25 % of visits report"]);
     }
 
     #[test]

@@ -29,6 +29,23 @@ impl Families {
     }
 }
 
+/// Names that a change of the patterns has replaced, each with the one that all of its patterns have now: what refers to a
+/// family by its name follows.
+pub fn renamed(before: &[(String, String)], now: &[(String, String)]) -> Vec<(String, String)> {
+    let has = |all: &[(String, String)], name: &str| all.iter().any(|(_, n)| n == name);
+    let mut gone: Vec<&String> = before.iter().map(|(_, name)| name).filter(|name| !has(now, name)).collect();
+    gone.sort();
+    gone.dedup();
+    let new = |name: &String| {
+        let patterns = before.iter().filter(|(_, n)| n == name).map(|(pattern, _)| pattern);
+        let names: Vec<&String> =
+            patterns.filter_map(|p| now.iter().find(|(pattern, _)| pattern == p).map(|(_, name)| name)).collect();
+        let first = *names.first()?;
+        (names.iter().all(|n| *n == first) && !has(before, first)).then(|| (name.clone(), first.clone()))
+    };
+    gone.into_iter().filter_map(new).collect()
+}
+
 fn segments(path: &str) -> Vec<String> {
     super::privacy::cut_query(path).split('/').filter(|s| !s.is_empty()).map(str::to_string).collect()
 }
@@ -45,6 +62,22 @@ fn fits(pattern: &[String], path: &[String]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_family_is_renamed_when_its_patterns_have_one_new_name_and_not_when_they_part_or_join_another() {
+        let of = |all: &[(&str, &str)]| -> Vec<(String, String)> {
+            all.iter().map(|(p, n)| (p.to_string(), n.to_string())).collect()
+        };
+        let before = of(&[("/a", "List"), ("/a/*", "List"), ("/b", "Cabin"), ("/c", "Pay")]);
+        let to = |now: &[(&str, &str)]| renamed(&before, &of(now));
+        assert_eq!(
+            to(&[("/a", "Sailings"), ("/a/*", "Sailings"), ("/b", "Cabin"), ("/c", "Pay")]),
+            of(&[("List", "Sailings")])
+        );
+        assert_eq!(to(&[("/a", "One"), ("/a/*", "Two"), ("/b", "Cabin"), ("/c", "Pay")]), []);
+        assert_eq!(to(&[("/a", "Cabin"), ("/a/*", "Cabin"), ("/b", "Cabin"), ("/c", "Pay")]), []);
+        assert_eq!(to(&[("/b", "Cabin"), ("/c", "Pay")]), [], "taken away");
+    }
 
     #[test]
     fn addresses_that_differ_only_in_their_cut_part_are_one_family() {

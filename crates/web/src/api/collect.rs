@@ -20,14 +20,6 @@ pub async fn collect(
     request: HttpRequest,
     mut payload: web::Payload,
 ) -> HttpResponse {
-    let body = match timeout(WITHIN, read(&mut payload)).await {
-        Ok(Some(body)) => body,
-        Ok(None) => return HttpResponse::BadRequest().json(json!({ "reason": "malformed", "says": "body cut off" })),
-        Err(_) => {
-            let says = format!("the body did not come within {} s", WITHIN.as_secs());
-            return HttpResponse::RequestTimeout().force_close().json(json!({ "reason": "too-slow", "says": says }));
-        }
-    };
     let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
     let peer = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |a| a.ip());
     // Only a proxy on this machine is believed about where a visitor comes from.
@@ -41,7 +33,17 @@ pub async fn collect(
         region: trusted("x-visitor-region").unwrap_or(""),
         city: trusted("x-visitor-city").unwrap_or(""),
     };
-    match state.intake.receive(&key, &sender, &body, Timestamp::now()).await {
+    let body = match timeout(WITHIN, read(&mut payload)).await {
+        Ok(Some(body)) => Ok(body),
+        Ok(None) => Err(Refusal::CutOff),
+        Err(_) => Err(Refusal::TooSlow(WITHIN.as_secs())),
+    };
+    let now = Timestamp::now();
+    let answer = match body {
+        Ok(body) => state.intake.receive(&key, &sender, &body, now).await,
+        Err(refusal) => Err(state.intake.unread(&key, refusal, now).await),
+    };
+    match answer {
         Ok(_) => allow(HttpResponse::NoContent(), &sender).finish(),
         Err(refusal) => allow(refused(&refusal), &sender).json(json!({
             "reason": refusal.reason(),
@@ -71,11 +73,16 @@ fn refused(refusal: &Refusal) -> HttpResponseBuilder {
         Refusal::UnknownSite(_) => StatusCode::NOT_FOUND,
         Refusal::ForeignOrigin { .. } => StatusCode::FORBIDDEN,
         Refusal::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
-        Refusal::Malformed(_) => StatusCode::BAD_REQUEST,
+        Refusal::Malformed(_) | Refusal::CutOff => StatusCode::BAD_REQUEST,
+        Refusal::TooSlow(_) => StatusCode::REQUEST_TIMEOUT,
         Refusal::Flood => StatusCode::TOO_MANY_REQUESTS,
         Refusal::Busy => StatusCode::SERVICE_UNAVAILABLE,
     };
     let mut answer = HttpResponse::build(status);
+    if status == StatusCode::REQUEST_TIMEOUT {
+        // The rest of the body may still come.
+        answer.force_close();
+    }
     if status == StatusCode::SERVICE_UNAVAILABLE {
         answer.insert_header((header::RETRY_AFTER, "5"));
     }

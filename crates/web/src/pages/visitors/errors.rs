@@ -136,13 +136,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             "Script errors and rejections that nobody handled; errors that the page writes on its console; phrases that must not appear; pictures, scripts and styles that did not come. Only the first two count as script errors of a page view.".into(),
         ],
     )];
-    let rows = kinds.iter().map(|k| row(k, found.len() as u64, &frame.site.zone)).collect();
+    let rows = kinds.iter().map(|k| row(k, found.len() as u64, family.as_deref(), &frame.site.zone)).collect();
     let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &labels));
     html(&Page { tabs, filter, says, family, chosen: name.map(|n| (n, without)), lanes, rows, proof, frame })
 }
 
-/// One kind in a table; `all` page views had errors.
-pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
+/// One kind in a table, on one page family or on all; `all` page views had errors.
+pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> Row {
+    let of_family = family.map(|family| ("family", family));
     let moment = |at| format::day_clock(at, zone);
     let browsers: Vec<String> =
         k.browsers.iter().take(3).map(|(b, n)| format!("{b} {}", format::thousands(*n))).collect();
@@ -158,7 +159,10 @@ pub(super) fn row(k: &Kind, all: u64, zone: &TimeZone) -> Row {
             n => format!("{} people", format::thousands(n)),
         },
         count: format::thousands(k.count),
-        link: named_link("/visitors/errors", &[("name", &k.pattern)]),
+        link: named_link(
+            "/visitors/errors",
+            &[("name", k.pattern.as_str())].into_iter().chain(of_family).collect::<Vec<_>>(),
+        ),
         pattern: k.pattern.clone(),
         example: k.example.clone(),
         visits: format::thousands(k.visits),

@@ -323,7 +323,7 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
         SpentBar::of(&spent, says)
     });
     let zone = &frame.site.zone;
-    let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, zone)).collect();
+    let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, Some(&name), zone)).collect();
     let slow = slowest.iter().map(|s| slow_row(s, zone)).collect();
     let named = named_tables(&sheets, past, &filter);
     let query = frame.query_with(&filter);

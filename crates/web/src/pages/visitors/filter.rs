@@ -17,6 +17,8 @@ pub struct FilterLine {
     /// What is wanted in words, and the address without it.
     pub chips: Vec<(String, String)>,
     pub nothing: String,
+    /// What is to be known of counts where not every visit reports.
+    pub sampled: Option<String>,
     /// Phone, desktop, all: word, address, whether it is on.
     pub split: Vec<(&'static str, String, bool)>,
     /// Title and address of the values of each attribute.
@@ -43,6 +45,7 @@ impl FilterLine {
         FilterLine {
             chips: chips.collect(),
             nothing: to(&Filter::default()),
+            sampled: sampled(frame),
             split: split.to_vec(),
             attributes: attributes
                 .map(|a| {
@@ -58,6 +61,13 @@ impl FilterLine {
                 .collect(),
         }
     }
+}
+
+fn sampled(frame: &Frame) -> Option<String> {
+    let (least, most) = frame.site.collecting.shares_in(frame.past());
+    let percent = |share: f64| format!("{} %", share * 100.0);
+    let share = if least == most { percent(least) } else { format!("{} to {}", percent(least), percent(most)) };
+    (least < 1.0).then(|| format!("{share} of visits report in this stretch; whatever is counted here is of those."))
 }
 
 #[derive(Debug, Default, Deserialize)]
