@@ -340,6 +340,7 @@ mod tests {
     use super::*;
     use crate::calendar::stretch::at_second;
     use crate::visitor::sheet::Column;
+    use proptest::prelude::*;
 
     const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
 
@@ -395,5 +396,102 @@ mod tests {
         assert_eq!((all[1].name.as_str(), all[1].attempts, all[1].failed), ("help", 1, 0));
         let over = attempts.over(Some("pay"), 3_600);
         assert_eq!((over[0].count, over[0].failed, over[0].p75.samples), (4, 2, 2));
+    }
+
+    /// What visits told one after the other: (visit, seconds since the one before, kind, whether it failed).
+    fn told() -> impl Strategy<Value = Vec<(u128, u16, u8, bool)>> {
+        prop::collection::vec((1..5u128, 1..40u16, 0..4u8, any::<bool>()), 0..40)
+    }
+
+    proptest! {
+        #[test]
+        fn tries_failures_and_leavings_are_those_that_one_finds_visit_by_visit(told in told(), hours in 1..4usize) {
+            // Each visit presses “pay” or “help”; a request or an error is led to by its last action.
+            let mut clocks = [0f32; 5];
+            let mut last_action: [Option<u16>; 5] = [None; 5];
+            let mut nths = [0u16; 5];
+            let mut rows: Vec<Row> = Vec::new();
+            for (visit, wait, kind, failed) in told {
+                let v = visit as usize;
+                clocks[v] += f32::from(wait);
+                let nth = nths[v];
+                nths[v] += 1;
+                rows.push(match kind {
+                    0 | 1 => {
+                        last_action[v] = Some(nth);
+                        ("action", if kind == 0 { "pay" } else { "help" }, clocks[v], nth, None, None, false, visit)
+                    }
+                    2 => ("request", "POST /pay", clocks[v], nth, last_action[v], Some(250.0), failed, visit),
+                    _ => ("error", "x is gone", clocks[v], nth, last_action[v], None, true, visit),
+                });
+            }
+            // Whole visits to an hour each: what an action led to is told with it.
+            let sheets: Vec<Sheet> = (0..hours)
+                .map(|h| sheet(&rows.iter().copied().filter(|r| r.7 as usize % hours == h).collect::<Vec<_>>()))
+                .collect();
+            let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
+            let found = Attempts::of(&sheets, stretch, &Filter::default()).actions();
+            for name in ["pay", "help"] {
+                let mut want = [0u64; 5];
+                for one in rows.iter().filter(|r| r.0 == "action" && r.1 == name) {
+                    let mine = || rows.iter().filter(|r| r.7 == one.7);
+                    let led = |of: &Row| mine().filter(move |r| r.4 == Some(of.3)).copied().collect::<Vec<Row>>();
+                    let failed = |of: &Row| led(of).iter().any(|r| r.6);
+                    let until = led(one).iter().filter(|r| r.0 == "request").map(|r| r.2 + 0.25).fold(one.2, f32::max);
+                    // The attempt of the same name before it, if that one failed.
+                    let before = mine().filter(|r| r.0 == "action" && r.1 == name && r.3 < one.3).last();
+                    let again = before.is_some_and(|b| failed(b) && one.2 - b.2 <= AGAIN_MS as f32 / 1_000.0);
+                    let left = failed(one) && mine().all(|r| r.2 <= until + 1.0);
+                    want[0] += 1;
+                    want[1] += u64::from(failed(one));
+                    want[2] += u64::from(again);
+                    want[3] += u64::from(left);
+                    want[4] += led(one).iter().filter(|r| r.0 == "request").count() as u64;
+                }
+                let got = found.iter().find(|a| a.name == name).cloned().unwrap_or_default();
+                prop_assert_eq!([got.attempts, got.failed, got.again, got.left, got.requests], want, "{}", name);
+            }
+        }
+
+        #[test]
+        fn those_with_most_trouble_are_told_with_all_of_it_wherever_their_page_views_lie(
+            views in prop::collection::vec((0..6u128, 0..3_600_000u32, 0..2u8, any::<bool>(), prop::option::of(1_000f32..8_000.0)), 0..60),
+            cut in 0..60usize,
+        ) {
+            let one = |views: &[(u128, u32, u8, bool, Option<f32>)]| {
+                let mut s = Sheet::new(HOUR);
+                let columns = [
+                    ("at", Column::Moments(views.iter().map(|v| v.1).collect())),
+                    ("visit", Column::ids(views.iter().map(|v| v.0))),
+                    ("ended", Column::words(views.iter().map(|v| if v.3 { "abandoned" } else { "" }))),
+                    ("errors", Column::numbers(views.iter().map(|v| Some(f32::from(v.2))))),
+                    ("family", Column::words(views.iter().map(|v| format!("at {}", v.1)))),
+                    ("lcp", Column::numbers(views.iter().map(|v| v.4))),
+                ];
+                columns.into_iter().for_each(|(name, column)| s.put(name, column).unwrap());
+                s
+            };
+            let (front, back) = views.split_at(cut.min(views.len()));
+            let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
+            let found = troubled(&[one(front), one(back)], stretch, &Filter::default(), "visit", 100);
+            let trouble = |v: &(u128, u32, u8, bool, Option<f32>)| {
+                [u64::from(v.2 > 0), u64::from(v.3), u64::from(v.4.is_some_and(|lcp| lcp > 4_000.0))]
+            };
+            for visit in 1..6 {
+                let mine: Vec<_> = views.iter().filter(|v| v.0 == visit).collect();
+                let sum = |i: usize| mine.iter().map(|v| trouble(v)[i]).sum::<u64>();
+                let want = (mine.len() as u64, sum(0), sum(1), sum(2));
+                let got = found.iter().find(|t| t.id == visit);
+                if want.1 + want.2 + want.3 == 0 {
+                    prop_assert!(got.is_none());
+                    continue;
+                }
+                let got = got.unwrap();
+                prop_assert_eq!((got.page_views, got.errors, got.abandoned, got.slow), want);
+                let last = mine.iter().map(|v| v.1).max().unwrap();
+                prop_assert_eq!(&got.page, &format!("at {last}"));
+            }
+            prop_assert!(found.iter().all(|t| t.id != 0) && found.is_sorted_by(|a, b| a.score() >= b.score()));
+        }
     }
 }

@@ -681,6 +681,30 @@ mod tests {
         }
 
         #[test]
+        fn numbers_are_those_that_were_put_however_many_there_are_and_codes_narrow_to_what_fits(
+            numbers in prop_oneof![
+                prop::collection::vec(prop::option::of(0..5i32), 0..400),
+                prop::collection::vec(prop::option::of(any::<i32>()), 300..400),
+            ],
+            fits in any::<[bool; 5]>(),
+        ) {
+            let told: Vec<Option<f32>> = numbers.iter().map(|n| n.map(|n| n as f32)).collect();
+            let column = Column::from_bytes(&Column::numbers(told.clone()).to_bytes()).unwrap();
+            let few = told.iter().map(|n| n.unwrap_or(f32::NAN).to_bits()).collect::<HashSet<_>>().len() <= FEW;
+            prop_assert_eq!(matches!(column, Column::Numbers(Numbers::Few(_))), few);
+            let mut sheet = Sheet::new(0);
+            sheet.put("n", column).unwrap();
+            let figures = sheet.figures("n");
+            prop_assert_eq!((0..told.len()).map(|row| figures.at(row)).collect::<Vec<_>>(), told.clone());
+            prop_assert_eq!(figures.at(told.len()), None);
+            let of = |n: &Option<i32>| n.map_or(4, |n| n.rem_euclid(4)) as usize;
+            let words = Coded::of(numbers.iter().map(of));
+            let mut keep = vec![true; numbers.len()];
+            words.codes.narrow(&mut keep, &words.values.iter().map(|v| fits[*v]).collect::<Vec<_>>());
+            prop_assert_eq!(keep, numbers.iter().map(|n| fits[of(n)]).collect::<Vec<_>>());
+        }
+
+        #[test]
         fn no_bytes_make_it_panic(bytes in prop::collection::vec(any::<u8>(), 0..200), kind in 0u8..7) {
             let _ = Column::from_bytes(&[&[kind, 3, 0, 0, 0], &bytes[..]].concat());
             let _ = Column::from_bytes(&bytes);
