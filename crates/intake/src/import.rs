@@ -1,6 +1,6 @@
 //! Page views from files: read by the core, checked like those that come as beacons, put where their time is.
 
-use crate::{Sender, page_view};
+use crate::{Agent, Sender, page_view};
 use cadentis_core::visitor::PageView;
 use cadentis_core::visitor::import::{Defaults, Format, FromFile, read};
 use cadentis_store::Db;
@@ -78,7 +78,7 @@ fn from_file(told: FromFile, site: &Site) -> PageView {
         region: &told.region,
         city: &told.city,
     };
-    let view = page_view(told.beacon, site, &sender, at + SignedDuration::from_millis(1));
+    let view = page_view(told.beacon, site, &sender, Agent::of(""), at + SignedDuration::from_millis(1));
     let or = |said: String, else_: Cow<'static, str>| if said.is_empty() { else_ } else { said.into() };
     PageView { at, received_at: at, browser: or(told.browser, view.browser), os: or(told.os, view.os), ..view }
 }

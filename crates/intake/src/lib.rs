@@ -13,6 +13,7 @@ use cadentis_store::Db;
 use cadentis_store::rollup::RolledUp;
 use cadentis_store::sites::Site;
 use jiff::Timestamp;
+use quick_cache::sync::Cache;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -98,6 +99,24 @@ const MOST_NETWORKS: usize = 100_000;
 /// The minute, and how many beacons came in it from each network to each site.
 type Minute = (i64, HashMap<(i32, IpAddr), u32>);
 
+/// What is known of a program that sends beacons by what it calls itself.
+#[derive(Debug, Clone, Copy)]
+struct Agent {
+    bot: bool,
+    browser: &'static str,
+    os: &'static str,
+}
+
+impl Agent {
+    fn of(user_agent: &str) -> Agent {
+        Agent { bot: privacy::is_bot(user_agent), browser: beacon::browser(user_agent), os: beacon::os(user_agent) }
+    }
+}
+
+/// Programs that are remembered, and how long a name may be for that.
+const AGENTS: usize = 2_000;
+const AGENT_NAME: usize = 300;
+
 /// A site and since when it is held here.
 type Held = (Instant, Arc<Site>);
 /// Site, hour and reason of what was turned away.
@@ -112,6 +131,7 @@ pub struct Intake {
     sites: Arc<RwLock<HashMap<String, Held>>>,
     refused: Arc<Mutex<HashMap<Turned, (u64, String)>>>,
     minute: Arc<Mutex<Minute>>,
+    agents: Arc<Cache<String, Agent>>,
 }
 
 impl Intake {
@@ -126,6 +146,7 @@ impl Intake {
             sites: Arc::default(),
             refused: Arc::default(),
             minute: Arc::default(),
+            agents: Arc::new(Cache::new(AGENTS)),
         };
         tokio::spawn(write(db, receiver, intake.waiting.clone()));
         let counting = intake.clone();
@@ -189,13 +210,14 @@ impl Intake {
         if let Some(foreign) = beacons.iter().map(Beacon::host).find(|h| !site.owns(h)) {
             return Err(Refusal::ForeignOrigin { host: foreign });
         }
-        if privacy::is_bot(sender.user_agent) {
+        let agent = self.agent(sender.user_agent);
+        if agent.bot {
             return Ok(Accepted::Bot);
         }
         if self.is_flood(site.id, privacy::mask(sender.ip), beacons.len() as u32, now) {
             return Err(Refusal::Flood);
         }
-        let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, now))).collect();
+        let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, agent, now))).collect();
         let (done, committed) = oneshot::channel();
         // Counted before the writer can have it, or it would be taken off before it was put on.
         self.waiting.fetch_add(1, Ordering::Relaxed);
@@ -207,6 +229,18 @@ impl Intake {
             Ok(Ok(())) => Ok(Accepted::Stored),
             _ => Err(Refusal::Busy),
         }
+    }
+
+    /// Names are long and few: each is looked into once.
+    fn agent(&self, user_agent: &str) -> Agent {
+        if let Some(agent) = self.agents.get(user_agent) {
+            return agent;
+        }
+        let agent = Agent::of(user_agent);
+        if user_agent.len() <= AGENT_NAME {
+            self.agents.insert(user_agent.to_string(), agent);
+        }
+        agent
     }
 
     fn is_flood(&self, site_id: i32, network: IpAddr, beacons: u32, now: Timestamp) -> bool {
@@ -271,7 +305,7 @@ impl Intake {
     }
 }
 
-fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, now: Timestamp) -> PageView {
+fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, agent: Agent, now: Timestamp) -> PageView {
     let country: String =
         sender.country.chars().filter(char::is_ascii_alphabetic).take(2).collect::<String>().to_ascii_uppercase();
     let known = |text: &str| text.chars().filter(|c| !c.is_control()).take(60).collect::<String>();
@@ -292,8 +326,8 @@ fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, now: Timestamp) -> Pag
         },
         region: known(sender.region),
         city: known(sender.city),
-        browser: beacon::browser(sender.user_agent).into(),
-        os: beacon::os(sender.user_agent).into(),
+        browser: agent.browser.into(),
+        os: agent.os.into(),
         person: privacy::person(&site.key, &b.more.person),
         beacon: b.without_person(),
     }
@@ -334,7 +368,7 @@ pub async fn roll_up(db: Db) {
         let begun = Instant::now();
         let rest = match db.roll_up_one().await {
             Ok(RolledUp::StillComing) => {
-                (begun.elapsed() * 15).clamp(Duration::from_millis(20), Duration::from_secs(60))
+                (begun.elapsed() * 30).clamp(Duration::from_millis(20), Duration::from_secs(60))
             }
             Ok(RolledUp::Hour) => begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2)),
             Ok(RolledUp::Nothing) => Duration::from_secs(2),

@@ -6,7 +6,7 @@ use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::PageView;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use uuid::Uuid;
 
 impl Db {
@@ -120,17 +120,15 @@ pub(crate) async fn put_rows(to: impl sqlx::PgExecutor<'_>, batch: &[(i32, PageV
     rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
     let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
     let texts = texts.map_err(|e| content("page_view.view", e))?;
+    let hours: BTreeSet<(i32, Timestamp)> = rows.iter().map(|(site, v)| (*site, hour_of(v.at))).collect();
     // One statement is one transaction and one way to the database and back.
     sqlx::query(
-        "WITH given AS (
+        "WITH put AS (
+             INSERT INTO page_view (site_id, at, id, seq, view)
              SELECT * FROM unnest($1::int[], $2::timestamptz[], $3::uuid[], $4::int[], $5::text[])
-               AS a(site_id, at, id, seq, view)),
-         put AS (
-             INSERT INTO page_view (site_id, at, id, seq, view) SELECT * FROM given
              ON CONFLICT (site_id, at, id) DO UPDATE SET seq = excluded.seq, view = excluded.view
              WHERE page_view.seq < excluded.seq)
-         INSERT INTO dirty_hour (site_id, hour)
-         SELECT DISTINCT site_id, date_trunc('hour', at) AS hour FROM given ORDER BY 1, 2
+         INSERT INTO dirty_hour (site_id, hour) SELECT * FROM unnest($6::int[], $7::timestamptz[])
          ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
     )
     .bind(rows.iter().map(|(site, _)| *site).collect::<Vec<_>>())
@@ -138,6 +136,8 @@ pub(crate) async fn put_rows(to: impl sqlx::PgExecutor<'_>, batch: &[(i32, PageV
     .bind(rows.iter().map(|(_, v)| v.beacon.id).collect::<Vec<_>>())
     .bind(rows.iter().map(|(_, v)| v.beacon.seq).collect::<Vec<_>>())
     .bind(texts)
+    .bind(hours.iter().map(|(site, _)| *site).collect::<Vec<_>>())
+    .bind(hours.iter().map(|(_, hour)| hour.to_sqlx()).collect::<Vec<_>>())
     .execute(to)
     .await?;
     Ok(())

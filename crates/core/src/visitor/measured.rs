@@ -115,6 +115,11 @@ fn rating_place(rating: Rating) -> usize {
 }
 
 impl Measured {
+    /// How many need improvement or are poor.
+    pub fn not_good(&self) -> u64 {
+        self.counts[1] + self.counts[2]
+    }
+
     pub fn reading(&self, p: f64) -> Reading {
         match &self.values {
             Values::Exact(samples) => samples.reading(p),

@@ -83,6 +83,15 @@ pub fn in_halves<T: Send>(sheets: &[Sheet], of: impl Fn(&[Sheet]) -> T + Sync) -
     at_once(|nth| of(if nth == 0 { front } else { back }))
 }
 
+/// Page views of which the means and medians of a table are sure enough.
+const ENOUGH: u64 = 300_000;
+
+/// Each how manieth hour is read of so many page views where a part of them is enough. These numbers and 24 have nothing in
+/// common, so that each hour of the day has its turn.
+pub fn every_hour(page_views: u64) -> i64 {
+    [1, 5, 7, 11, 13, 17, 19, 23, 25, 29, 31].into_iter().find(|n| page_views <= ENOUGH * *n as u64).unwrap_or(35)
+}
+
 /// What a page view came to, as the column `ended` has it.
 pub fn ended(abandoned: bool, blank: bool) -> &'static str {
     match (abandoned, blank) {
@@ -196,8 +205,8 @@ pub fn carriers(vital: Vital, parts: &[(Attribute, Vec<(String, Pool)>)]) -> Vec
         let of: Vec<(&String, u64, u64)> = values
             .iter()
             .map(|(value, pool)| {
-                let counts = pool.measured(vital).counts;
-                (value, counts.iter().sum(), counts[1] + counts[2])
+                let measured = pool.measured(vital);
+                (value, measured.samples(), measured.not_good())
             })
             .collect();
         let (all, bad): (u64, u64) = of.iter().fold((0, 0), |(a, b), (_, n, k)| (a + n, b + k));

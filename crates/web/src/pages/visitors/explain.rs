@@ -45,8 +45,8 @@ pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Res
         parts.push((attribute, views.values()));
     }
     let all: (u64, u64) = parts.first().map_or((0, 0), |(_, values)| {
-        let counts = values.iter().map(|(_, pool)| pool.measured(vital).counts);
-        counts.fold((0, 0), |(n, bad), c| (n + c.iter().sum::<u64>(), bad + c[1] + c[2]))
+        let measured = values.iter().map(|(_, pool)| pool.measured(vital));
+        measured.fold((0, 0), |(n, bad), m| (n + m.samples(), bad + m.not_good()))
     });
     let row = |c: &cadentis_core::visitor::slices::Carrier| {
         let filter = asked.filter.clone().and(c.attribute.clone(), &c.value);

@@ -20,20 +20,12 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::party::{self, Party, third_parties};
-use cadentis_core::visitor::slices::{Named, by_name, rows};
+use cadentis_core::visitor::slices::{Named, by_name, every_hour, rows};
 use cadentis_core::visitor::spent::{self, PARTS, around_p75, moments};
 use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Deserialize;
-
-/// About so many page views are read for where the load goes; of more, those of some hours.
-const ENOUGH: u64 = 300_000;
-
-/// Each how manieth hour is read. These numbers and 24 have nothing in common, so that each hour of the day has its turn.
-fn every_hour(page_views: u64) -> i64 {
-    [1, 5, 7, 11, 13, 17, 19, 23, 25, 29, 31].into_iter().find(|n| page_views <= ENOUGH * *n as u64).unwrap_or(35)
-}
 
 const MOST_ERRORS: usize = 5_000;
 

@@ -266,10 +266,7 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
     };
     let state = Standing::of_vital(vital, &p75);
     let verdict = if state == Standing::Within { "good" } else { "over budget" };
-    let poor = |pool: &Pool| {
-        let m = pool.measured(vital);
-        m.counts[1] + m.counts[2]
-    };
+    let poor = |pool: &Pool| pool.measured(vital).not_good();
     let troubled: u64 = families.iter().map(|(_, p)| poor(p)).sum();
     let most = families.iter().max_by_key(|(_, p)| poor(p));
     let mut says = format!("{} is {verdict}: {} at the 75th percentile.", vital.name(), vital.text(value));
