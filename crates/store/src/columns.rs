@@ -1,12 +1,13 @@
 //! Columns of sheets, as many of them in memory as were read lately.
 //!
 //! An hour that is filed changes seldom, and whoever tries one filter after another reads the same columns again and
-//! again. Each is known by the transaction that wrote its row, so that what is filed anew is read anew; ids, which may
-//! lead to a person, are not held.
+//! again. Each is known by the transaction that wrote its row, so that what is filed anew is read anew; what tells of one
+//! person, ids among it, is not held.
 
 use crate::db::{Db, Result, content};
 use crate::filed::Filed;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::visitor::filed::PERSONAL;
 use cadentis_core::visitor::{Column, Sheet};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
@@ -85,7 +86,8 @@ impl Db {
                 let column = Arc::new(Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?);
                 let name: Arc<str> = name.into();
                 let stamp = missing.get(&(hour_s, name.clone()));
-                if let Some(stamp) = stamp.filter(|_| !matches!(*column, Column::Ids(_))) {
+                let of_one = matches!(*column, Column::Ids(_)) || PERSONAL.contains(&&*name);
+                if let Some(stamp) = stamp.filter(|_| !of_one) {
                     let cached = Cached { stamp: *stamp, column: column.clone() };
                     cache.insert((site_id, what, hour_s, name.clone()), cached);
                 }
