@@ -13,6 +13,9 @@ use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, FromRow, PgConnection};
 
+/// Patterns and names of page families, first match wins.
+pub type Patterns = Vec<(String, String)>;
+
 #[derive(Debug, Clone)]
 pub struct Site {
     pub id: i32,
@@ -35,8 +38,8 @@ pub struct Site {
     /// How long anything is known of people, in days.
     pub keep_people_days: i32,
     pub collecting: Collecting,
-    /// Patterns and names of page families as they are kept.
-    pub patterns: Vec<(String, String)>,
+    /// Its page families as they are kept.
+    pub patterns: Patterns,
 }
 
 impl Site {
@@ -75,7 +78,7 @@ struct SiteRow {
     name: String,
     zone: String,
     domains: Vec<String>,
-    families: Json<Vec<(String, String)>>,
+    families: Json<Patterns>,
     apdex_t_s: f64,
     parts: String,
     environments: Json<Vec<(String, String)>>,
@@ -431,7 +434,7 @@ impl Db {
     /// known.
     pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Vec<(String, String)>>) =
+        let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Patterns>) =
             sqlx::query_as("SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE")
                 .bind(site.id)
                 .fetch_one(&mut *tx)

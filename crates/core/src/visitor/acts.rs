@@ -439,7 +439,7 @@ mod tests {
                     let failed = |of: &Row| led(of).iter().any(|r| r.6);
                     let until = led(one).iter().filter(|r| r.0 == "request").map(|r| r.2 + 0.25).fold(one.2, f32::max);
                     // The attempt of the same name before it, if that one failed.
-                    let before = mine().filter(|r| r.0 == "action" && r.1 == name && r.3 < one.3).last();
+                    let before = mine().rfind(|r| r.0 == "action" && r.1 == name && r.3 < one.3);
                     let again = before.is_some_and(|b| failed(b) && one.2 - b.2 <= AGAIN_MS as f32 / 1_000.0);
                     let left = failed(one) && mine().all(|r| r.2 <= until + 1.0);
                     want[0] += 1;

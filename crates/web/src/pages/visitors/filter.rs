@@ -67,7 +67,9 @@ fn sampled(frame: &Frame) -> Option<String> {
     let (least, most) = frame.site.collecting.shares_in(frame.past());
     let percent = |share: f64| format!("{} %", share * 100.0);
     let share = if least == most { percent(least) } else { format!("{} to {}", percent(least), percent(most)) };
-    (least < 1.0).then(|| format!("{share} of visits report in this stretch; whatever is counted here is of those."))
+    (least < 1.0).then(|| {
+        format!("{share} of visits report in this stretch; counts are of those, but where ≈ stands before them.")
+    })
 }
 
 #[derive(Debug, Default, Deserialize)]
