@@ -3,7 +3,7 @@
 // one wins. `settings` come from the tag or from the site's own copy of this script.
 function measure(settings) {
   var nothing = function () {}, api = {};
-  ['label', 'figure', 'event', 'action', 'route', 'person', 'consent'].forEach(function (name) { api[name] = nothing; });
+  ['attribute', 'number', 'event', 'action', 'route', 'person', 'consent'].forEach(function (name) { api[name] = nothing; });
   // Pages driven by a program (our own runners among them) are not visitors; who asks not to be followed is not.
   if (!settings.site || navigator.webdriver) return api;
   // What need not be done while the page loads is done when the browser has nothing better to do; what happened before
@@ -52,8 +52,8 @@ function measure(settings) {
   // What an element is called: what the page calls it, or its tag with what tells it apart. Never its text.
   function called(element) {
     if (!element || !element.tagName) return '';
-    var own = element.closest && element.closest('[data-action]');
-    if (own) return own.getAttribute('data-action').slice(0, 80);
+    var own = element.closest && element.closest('[data-cadentis-action]');
+    if (own) return own.getAttribute('data-cadentis-action').slice(0, 80);
     var tag = element.tagName.toLowerCase(), role = element.getAttribute('role');
     var name = element.getAttribute('name'), kind = String(element.getAttribute('class') || '').trim().split(/\s+/)[0];
     if (element.id) return (tag + '#' + element.id).slice(0, 80);
@@ -66,13 +66,13 @@ function measure(settings) {
 
   var loaded = document.readyState === 'complete';
   addEventListener('load', function () { loaded = true; });
-  var view, changed, painted, origin, pending, lastAction, labels = {}, figures = {}, person = '';
+  var view, changed, painted, origin, pending, lastAction, attributes = {}, numbers = {}, person = '';
   var allowed = settings.consent !== 'wait' && !navigator.globalPrivacyControl;
   var held, sampled;
   // Who this is a view of, once something is to be said of it.
   function know() {
     if (!held) {
-      target = new URL('/collect/' + encodeURIComponent(settings.site), (settings.tag && settings.tag.src) || settings.server).href;
+      target = new URL('/beacons/' + encodeURIComponent(settings.site), (settings.tag && settings.tag.src) || settings.server).href;
       held = visit();
       // The share of visits that is sampled is drawn from the visit's own id: all pages of it or none.
       sampled = parseInt(held.slice(0, 8), 16) / 4294967296 < (settings.sample === undefined ? 1 : Number(settings.sample));
@@ -183,7 +183,7 @@ function measure(settings) {
   };
 
   addEventListener('click', function (e) {
-    var pressed = e.target.closest && e.target.closest('button, a, input, select, summary, label, [role=button], [data-action]');
+    var pressed = e.target.closest && e.target.closest('button, a, input, select, summary, label, [role=button], [data-cadentis-action]');
     if (pressed) act(called(pressed));
   }, true);
   function act(name) {
@@ -326,8 +326,8 @@ function measure(settings) {
     changed = false;
     view.seq++;
     view.sent = Date.now();
-    view.labels = labels;
-    view.figures = figures;
+    view.attributes = attributes;
+    view.numbers = numbers;
     view.person = person;
     try {
       // A Blob of text/plain needs no permission from the other origin.
@@ -375,8 +375,8 @@ function measure(settings) {
     setInterval(function () { if (changed && view.seq > 0 && document.visibilityState === 'visible') report(false); }, 10000);
   }
 
-  api.label = function (name, value) { labels[name] = String(value).slice(0, 60); changed = true; };
-  api.figure = function (name, value) { figures[name] = Number(value); changed = true; };
+  api.attribute = function (name, value) { attributes[name] = String(value).slice(0, 60); changed = true; };
+  api.number = function (name, value) { numbers[name] = Number(value); changed = true; };
   api.event = function (name) { tell('event', name); };
   api.action = act;
   api.route = route;

@@ -1,9 +1,9 @@
-// As a tag, asynchronous or blocking. Pages call `cadentis.push(['label', 'plan', 'gold'])` whether it has come or not.
+// As a tag, asynchronous or blocking. Pages call `cadentis.push(['attribute', 'plan', 'gold'])` whether it has come or not.
 (function () {
-  var tag = document.currentScript || document.querySelector('script[data-site]') || {};
+  var tag = document.currentScript || document.querySelector('script[data-cadentis]') || {};
   var own = typeof CADENTIS_SETTINGS === 'object' ? CADENTIS_SETTINGS : {}, data = tag.dataset || {};
   var settings = {
-    site: own.site || data.site, tag: tag, server: own.server, sample: data.sample || own.sample, keep: own.keep,
+    site: own.site || data.cadentis, tag: tag, server: own.server, sample: data.sample || own.sample, keep: own.keep,
     phrases: own.phrases, consent: data.consent || own.consent, release: data.release,
     trace: data.trace ? data.trace.split(' ') : own.trace
   };

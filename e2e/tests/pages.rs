@@ -246,7 +246,7 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
     .await;
     visitor.driver.goto("http://book.marram.example/cabin?sailing=m1").await.expect("the site opens");
     assert_eq!(visitor.ask("return navigator.webdriver === true").await, false, "the snippet leaves driven pages out");
-    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/collect/'))";
+    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/beacons/'))";
     visitor.wait_for("the snippet has sent a beacon", sent, 15).await;
     // Leaving the page sends the rest.
     visitor.driver.goto("http://book.marram.example/").await.expect("the site opens");
@@ -397,7 +397,7 @@ async fn no_page_has_a_serious_violation(demo: &Demo, looker: &Looker) {
         "/journeys/record",
         "/journeys/book-a-crossing/runs",
         "/locations/bergen",
-        "/words",
+        "/script-reference",
         "/visitors",
         "/visitors/errors",
         "/visitors/family?family=Timetable",

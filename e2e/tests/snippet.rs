@@ -31,7 +31,7 @@ fn what_is_delivered_is_built_of_what_is_there_and_stays_under_twelve_kilobytes(
 const ALONE: &str = "<!doctype html><title>t</title><h1>Timetable</h1><script>window.wrong = [];
     onerror = m => wrong.push(m); onunhandledrejection = e => wrong.push(String(e.reason));
     sessionStorage.__proto__.getItem = () => { throw new Error('storage is off'); };</script>
-    <script async src=\"/snippet.js\" data-site=\"nobody\"></script>";
+    <script async src=\"/snippet.js\" data-cadentis=\"nobody\"></script>";
 
 fn as_visitor() -> [String; 1] {
     ["--disable-blink-features=AutomationControlled".into()]
@@ -46,14 +46,14 @@ async fn a_page_whose_beacons_nobody_takes_works_as_if_the_snippet_were_not_ther
     });
     let looker = Looker::start(&as_visitor()).await;
     looker.driver.goto(&address).await.expect("the page opens");
-    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/collect/nobody'))";
+    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/beacons/nobody'))";
     looker.wait_for("the snippet has tried", sent, 15).await;
     assert_eq!(looker.ask("return wrong.length").await, 0);
     assert_eq!(looker.ask("return [typeof webVitals, typeof measure].join()").await, "undefined,undefined");
     looker.end().await;
 }
 
-/// What came to `/collect/…`, read as the intake reads it.
+/// What came to `/beacons/…`, read as the intake reads it.
 #[derive(Clone, Default)]
 struct Came(Arc<Mutex<Vec<Beacon>>>);
 
@@ -87,10 +87,10 @@ fn own(settings: &str) -> String {
 
 const PAGE: &str = r#"<!doctype html><html><head><title>Crossings</title><script>
 window.cadentis = window.cadentis || [];
-cadentis.push(['label', 'fare', 'islander']); cadentis.push(['figure', 'cart', 138.5]); cadentis.push(['person', '4711']);
+cadentis.push(['attribute', 'fare', 'islander']); cadentis.push(['number', 'cart', 138.5]); cadentis.push(['person', '4711']);
 </script><script src="/snippet/own.js" data-release="41.0"></script></head><body>
 <h1 style="font-size: 60px">Departures from Skarholm</h1><img src="/gone.png" alt="">
-<button data-action="hold" onclick="hold()">Hold it, Ada Lovelace</button><p id="says"></p><script>
+<button data-cadentis-action="hold" onclick="hold()">Hold it, Ada Lovelace</button><p id="says"></p><script>
 fetch('/api/sailings/12?token=secret').then(r => r.json());
 const old = new XMLHttpRequest(); old.open('GET', '/api/berths'); old.send();
 function hold() { fetch('/api/hold', { method: 'POST' }).then(function answered(r) { if (!r.ok) throw new Error('no berth 7'); }); }
@@ -116,7 +116,7 @@ async fn each_thing_that_happens_is_told_once_with_what_led_to_it_and_nothing_of
             Some(("application/json", "{\"berths\": 3}".into()))
         }
         "/api/hold" => Some(("409 application/json", "{\"code\": \"NO_BERTH\", \"text\": \"Ada\"}".into())),
-        "/collect/key" => taking.take(asked),
+        "/beacons/key" => taking.take(asked),
         _ => None,
     });
     let looker = Looker::start(&as_visitor()).await;
@@ -135,7 +135,7 @@ async fn each_thing_that_happens_is_told_once_with_what_led_to_it_and_nothing_of
     assert_eq!(first.url, format!("{address}/"), "queries are cut");
     assert!(first.lcp.is_some() && first.fcp.is_some() && first.ttfb.is_some() && first.load.is_some(), "{first:?}");
     assert_eq!((first.more.release.as_str(), first.more.person.as_str()), ("41.0", "4711"));
-    assert_eq!((first.more.labels["fare"].as_str(), first.more.figures["cart"]), ("islander", 138.5));
+    assert_eq!((first.more.attributes["fare"].as_str(), first.more.numbers["cart"]), ("islander", 138.5));
     assert_eq!(first.more.lcp_element, "h1");
     assert!(!first.abandoned && !first.blank && first.errors == 1);
     let of = |what: Happened| -> Vec<&Happening> { first.more.happened.iter().filter(|h| h.what == what).collect() };
@@ -184,7 +184,7 @@ async fn told_of(body: &'static str, then: &str) -> (usize, Came) {
             std::thread::sleep(Duration::from_secs(8));
             None
         }
-        "/collect/key" => taking.take(asked),
+        "/beacons/key" => taking.take(asked),
         _ => None,
     });
     let looker = Looker::start(&as_visitor()).await;
@@ -199,28 +199,29 @@ async fn told_of(body: &'static str, then: &str) -> (usize, Came) {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn without_consent_with_privacy_control_or_outside_the_sample_nothing_is_told() {
-    let waits = "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-site=key data-consent=wait></script>";
+    let waits =
+        "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-cadentis=key data-consent=wait></script>";
     let (before, came) = told_of(waits, "cadentis.push(['consent', true])").await;
     assert_eq!((before, came.count() > 0), (0, true), "until the visitor agrees");
     let control = "<!doctype html><h1>Timetable</h1><script>Object.defineProperty(navigator, 'globalPrivacyControl', { value: true })</script>
-        <script src='/snippet.js' data-site=key></script>";
+        <script src='/snippet.js' data-cadentis=key></script>";
     assert_eq!(told_of(control, "location.href = '/next'").await.1.count(), 0);
-    let none = "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-site=key data-sample=0></script>";
+    let none = "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-cadentis=key data-sample=0></script>";
     assert_eq!(told_of(none, "location.href = '/next'").await.1.count(), 0);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn those_who_leave_early_those_who_see_nothing_and_modules_are_told_too() {
     // The page leaves by itself: a driver would wait until it has loaded.
-    let early = "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-site=key></script>
+    let early = "<!doctype html><h1>Timetable</h1><script src='/snippet.js' data-cadentis=key></script>
         <script>setTimeout(() => { location.href = '/next' }, 1500)</script><img src='/slow.png'>";
     let left = told_of(early, "return 1").await.1.last("who left", |b| b.abandoned).await;
     assert!(left.load.is_none() && !left.blank && left.fcp.is_some(), "{left:?}");
-    let nothing = "<!doctype html><script src='/snippet.js' data-site=key></script>";
+    let nothing = "<!doctype html><script src='/snippet.js' data-cadentis=key></script>";
     let blank = told_of(nothing, "location.href = '/next'").await.1.last("who saw nothing", |b| b.blank).await;
     assert!(blank.fcp.is_none() && blank.lcp.is_none(), "{blank:?}");
     let module = "<!doctype html><h1>Timetable</h1><script type=module>import { start } from '/snippet.mjs';
-        const visit = start({ site: 'key', server: location.origin }); visit.label('plan', 'gold'); visit.action('look');</script>";
+        const visit = start({ site: 'key', server: location.origin }); visit.attribute('plan', 'gold'); visit.action('look');</script>";
     let told = told_of(module, "location.href = '/next'").await.1.last("the module", |b| b.seq > 0).await;
-    assert_eq!((told.more.labels["plan"].as_str(), told.more.happened[0].name.as_str()), ("gold", "look"));
+    assert_eq!((told.more.attributes["plan"].as_str(), told.more.happened[0].name.as_str()), ("gold", "look"));
 }

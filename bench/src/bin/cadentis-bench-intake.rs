@@ -53,7 +53,7 @@ fn bare(port: u16) -> Result<(), Failure> {
     actix_web::rt::System::new().block_on(async {
         let server = HttpServer::new(|| {
             App::new().route(
-                "/collect/{key}",
+                "/beacons/{key}",
                 web::post().to(|body: web::Bytes| async move {
                     match Beacon::read(&body) {
                         Ok(_) => HttpResponse::NoContent().finish(),
@@ -140,12 +140,12 @@ async fn send(port: u16, until: Instant, nth: u64, counts: Arc<Counts>) {
         let now = jiff::Timestamp::now().as_millisecond();
         let (id, visit) = (Uuid::new_v4(), Uuid::new_v4());
         let body = format!(
-            r#"{{"id":"{id}","seq":1,"at":{},"sent":{now},"visit":"{visit}","url":"http://book.marram.example/sailings","device":"phone","connection":"4g","lcp":1843.5,"inp":112,"cls":0.0312,"fcp":921.3,"ttfb":310.2,"load":2210,"dns":12,"connect":61,"abandoned":false,"blank":false,"errors":0,"release":"41.0","lcp_element":"ul.sailings","lcp_delay":0,"lcp_fetch":0,"lcp_render":1532,"labels":{{"fare":"guest"}},"happened":[]}}"#,
+            r#"{{"id":"{id}","seq":1,"at":{},"sent":{now},"visit":"{visit}","url":"http://book.marram.example/sailings","device":"phone","connection":"4g","lcp":1843.5,"inp":112,"cls":0.0312,"fcp":921.3,"ttfb":310.2,"load":2210,"dns":12,"connect":61,"abandoned":false,"blank":false,"errors":0,"release":"41.0","lcp_element":"ul.sailings","lcp_delay":0,"lcp_fetch":0,"lcp_render":1532,"attributes":{{"fare":"guest"}},"happened":[]}}"#,
             now - 4_000
         );
         let network = nth * 131 + sent;
         let request = format!(
-            "POST /collect/key HTTP/1.1\r\nhost: x\r\norigin: http://book.marram.example\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
+            "POST /beacons/key HTTP/1.1\r\nhost: x\r\norigin: http://book.marram.example\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
             (network >> 8) & 255,
             network & 255,
             body.len()

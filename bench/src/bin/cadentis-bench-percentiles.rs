@@ -5,7 +5,7 @@
 
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Wanted, pools};
+use cadentis_core::visitor::slices::{Selection, pools};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::Db;
 use cadentis_store::filed::Filed;
@@ -74,7 +74,7 @@ async fn from_cells(db: &Db, site_id: i32, stretch: Stretch) -> Result<Pool, Fai
 }
 
 async fn from_sheets(db: &Db, site_id: i32, stretch: Stretch, filter: &Filter) -> Result<Pool, Failure> {
-    let wanted = Wanted { stretch, filter, bucket_s: 86_400, by: None, vitals: &[Vital::Lcp], exact: false };
+    let wanted = Selection { stretch, filter, bucket_s: 86_400, by: None, vitals: &[Vital::Lcp], exact: false };
     let mut pool = Pool::default();
     for sheet in db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await? {
         pools(&sheet, &wanted).iter().for_each(|(_, _, part)| pool.absorb(part));

@@ -16,7 +16,7 @@ use thirtyfour::prelude::*;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-const BOOK: &str = include_str!("../../../crates/cadentis/journeys/book-a-crossing.journey");
+const BOOK: &str = include_str!("../../../crates/cadentis/journeys/book-a-crossing.cadentis");
 
 #[tokio::main(flavor = "multi_thread", worker_threads = 2)]
 async fn main() -> Result<(), Failure> {

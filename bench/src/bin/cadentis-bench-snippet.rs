@@ -22,7 +22,7 @@ const THEIRS: &str = "<script>document.querySelector('script').src; navigator.us
 fn page(before: &str) -> String {
     let lines: String = (0..100).map(|n| format!("<p>Sailing {n} leaves at noon</p>")).collect();
     format!(
-        "<!doctype html><title>t</title>{before}<script src=\"/snippet.js\" data-site=\"k\"></script><h1>Timetable</h1>{lines}"
+        "<!doctype html><title>t</title>{before}<script src=\"/snippet.js\" data-cadentis=\"k\"></script><h1>Timetable</h1>{lines}"
     )
 }
 
@@ -36,7 +36,7 @@ async fn main() -> Result<(), Failure> {
         )),
         "/" => Some(("text/html", page(""))),
         "/theirs" => Some(("text/html", page(THEIRS))),
-        p if p.starts_with("/collect/") => Some(("204 text/plain", String::new())),
+        p if p.starts_with("/beacons/") => Some(("204 text/plain", String::new())),
         _ => None,
     });
     // As a visitor: a browser that says that a program drives it gets nothing measured.

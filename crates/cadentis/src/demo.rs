@@ -4,7 +4,7 @@
 //! stand-ins, two runners. When one of them fails, or we are asked to end, all of them end.
 
 use crate::seed::SITE_KEY;
-use crate::world::Whereabouts;
+use crate::world::{COLLECT_HOST, Whereabouts};
 use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
 use cadentis_standins::places::PLACES;
@@ -140,10 +140,14 @@ async fn parts(
     );
 
     let (days, views) = (days.to_string(), views.to_string());
-    let mut seeding = Parts(vec![start(
-        "seed",
-        &["seed", "--days", &days, "--views", &views, "--tokens", &tokens.to_string_lossy()],
-    )?]);
+    let key_file = key.to_string_lossy().into_owned();
+    // Made once: what was sealed with it must open again.
+    let mut sealed = vec!["--secret-key-file", &key_file];
+    if !key.exists() {
+        sealed.push("--new-key");
+    }
+    let seed = ["seed", "--days", &days, "--views", &views, "--tokens", &tokens.to_string_lossy()];
+    let mut seeding = Parts(vec![start("seed", &[seed.as_slice(), &sealed].concat())?]);
     loop {
         match seeding.0[0].process.try_wait()? {
             Some(end) if end.success() => break,
@@ -152,7 +156,16 @@ async fn parts(
         }
     }
     let mut parts = Parts(vec![
-        start("server", &["serve", "--listen", &address, "--secret-key-file", &key.to_string_lossy()])?,
+        start(
+            "server",
+            &[
+                ["serve", "--listen", &address, "--secret-key-file", &key_file].as_slice(),
+                // Pages of the made-up site know it by a made-up name; stand-ins write whom they forward for.
+                &["--public-url", &format!("http://{address}"), "--public-url", &format!("http://localhost:{port}")],
+                &["--public-url", &format!("http://{COLLECT_HOST}"), "--trusted-proxy", "127.0.0.0/8"],
+            ]
+            .concat(),
+        )?,
         start("stand-ins", &["world", "--server", &address, "--key", SITE_KEY, "--say", &say.to_string_lossy()])?,
     ]);
     while !say.exists() {

@@ -11,11 +11,14 @@ pub struct Args {
     #[arg(long)]
     server: String,
     /// The location to play for
-    #[arg(long, requires = "token", required_unless_present = "locations")]
+    #[arg(long, required_unless_present = "locations")]
     location: Option<String>,
-    /// The token of that location
+    /// The token of that location; in a file or in CADENTIS_TOKEN no list of processes shows it
     #[arg(long, env = "CADENTIS_TOKEN", hide_env_values = true)]
     token: Option<String>,
+    /// A file that holds the token
+    #[arg(long, conflicts_with = "token")]
+    token_file: Option<PathBuf>,
     /// The address of a SOCKS5 proxy that leads out of that location
     #[arg(long)]
     proxy: Option<std::net::SocketAddr>,
@@ -31,13 +34,22 @@ pub struct Args {
 }
 
 pub async fn runner(args: Args) -> Result<(), Failure> {
-    let posts = match (&args.locations, args.location, args.token) {
+    let token = match (&args.token, &args.token_file) {
+        (None, Some(file)) => {
+            let text = std::fs::read_to_string(file).map_err(|e| format!("the token in {}: {e}", file.display()))?;
+            Some(text.trim().to_string())
+        }
+        (token, _) => token.clone(),
+    };
+    let posts = match (&args.locations, args.location, token) {
         (Some(file), ..) => {
             let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
             serde_json::from_str::<Vec<Post>>(&text).map_err(|e| format!("{}: {e}", file.display()))?
         }
         (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy, control: args.control }],
-        _ => return Err("give --location and --token, or --locations".into()),
+        _ => {
+            return Err("give --location and its token (--token-file, --token or CADENTIS_TOKEN), or --locations".into());
+        }
     };
     let keep = args.keep.unwrap_or_else(|| std::env::temp_dir().join("cadentis-kept"));
     cadentis_processes::adopt_orphans();

@@ -1,19 +1,22 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
 use crate::Failure;
+use crate::serve::KeyArgs;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
+use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, Split};
-use cadentis_core::visitor::{PageView, beacon, privacy};
+use cadentis_core::visitor::privacy::PersonKey;
+use cadentis_core::visitor::{PageView, beacon};
 use cadentis_standins::places::{BOOKING_HOST, NEXT_HOST, PLACES, by_slug};
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
-use cadentis_store::filed::ROWS_DAYS;
+use cadentis_store::forgetting::ROWS_DAYS;
 use cadentis_store::rollup::RolledUp;
 use cadentis_store::runs::Run;
-use cadentis_store::scripts::Life;
+use cadentis_store::scripts::Status;
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, SavedFunnel, Site};
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
@@ -36,16 +39,19 @@ pub struct Args {
     /// Where to write the runners' tokens; made anew each time
     #[arg(long)]
     tokens: PathBuf,
+    #[command(flatten)]
+    key: KeyArgs,
 }
 
 pub const SITE_KEY: &str = "marram-booking-4f2a";
 pub const JOURNEYS: [(&str, &str); 2] = [
-    ("book-a-crossing", include_str!("../journeys/book-a-crossing.journey")),
-    ("check-the-timetable", include_str!("../journeys/check-the-timetable.journey")),
+    ("book-a-crossing", include_str!("../journeys/book-a-crossing.cadentis")),
+    ("check-the-timetable", include_str!("../journeys/check-the-timetable.cadentis")),
 ];
 
 pub async fn seed(args: Args) -> Result<(), Failure> {
     let begun = Instant::now();
+    let persons = args.key.read()?.map(|(_, persons)| persons);
     let db = Db::connect(&args.database_url)?;
     db.migrate().await?;
     let tokens: HashMap<&str, String> = PLACES.iter().map(|p| (p.slug, Uuid::new_v4().to_string())).collect();
@@ -59,7 +65,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         // Two cores: runs beside page views.
         let (runs, views) = tokio::join!(
             tokio::spawn(write_runs(db.clone(), site.clone(), story.clone(), begin)),
-            tokio::spawn(write_views(db.clone(), site, story.clone(), begin, args.views)),
+            tokio::spawn(write_views(db.clone(), site, story.clone(), begin, args.views, persons)),
         );
         let (runs, views) = (runs??, views??);
         db.mark_hours(begin, story.now).await?;
@@ -72,7 +78,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         for one in rolling {
             one.await??;
         }
-        db.forget_rows(story.now).await?;
+        db.forget(story.now).await?;
         db.vacuum().await?;
         tracing::info!("{runs} runs and {views} page views written in {:.1} s", begun.elapsed().as_secs_f64());
     } else {
@@ -123,6 +129,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         let new = NewLocation {
             at: Some(p.at),
             proxy: None,
+            denied: if p.kind == "public" { Denied::to_public() } else { Denied::default() },
             slug: p.slug,
             name: p.name,
             country: p.country,
@@ -143,6 +150,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             apdex_t_s: t,
             author: "Cadentis",
             plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
+            status: cadentis_store::scripts::Status::Active,
         };
         let journey_id = db.add_journey(&new).await?;
         let (owner, tag) =
@@ -189,7 +197,7 @@ async fn before_release(db: &Db, site_id: i32, of: i32, locations: &[i32]) -> Re
     let plays = PlaceAndPace { environment: "pre-release", retry: true, ..PlaceAndPace::usual(&pace, &locations[..2]) };
     db.set_place_and_pace(id, &plays).await?;
     db.set_about(id, "Booking team", &["booking".to_string()], false, &[]).await?;
-    db.set_life(id, Life::Active).await?;
+    db.set_status(id, Status::Active).await?;
     Ok(())
 }
 
@@ -232,7 +240,14 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
     Ok(written)
 }
 
-async fn write_views(db: Db, site: Site, story: Story, begin: Timestamp, wanted: u64) -> Result<usize, Failure> {
+async fn write_views(
+    db: Db,
+    site: Site,
+    story: Story,
+    begin: Timestamp,
+    wanted: u64,
+    persons: Option<PersonKey>,
+) -> Result<usize, Failure> {
     let mut random = SmallRng::seed_from_u64(11);
     let minutes = (story.now.as_second() - begin.as_second()) / 60;
     let a_minute = wanted as f64 / minutes as f64 / visitors::PAGES_A_VISIT;
@@ -253,7 +268,7 @@ async fn write_views(db: Db, site: Site, story: Story, begin: Timestamp, wanted:
                 if at >= story.now {
                     break;
                 }
-                let view = page_view(made, at, &site);
+                let view = page_view(made, at, &site, persons.as_ref());
                 match hour_of(at) {
                     hour if hour < hour_of(rows_from) => hours.entry(hour).or_default().push(view),
                     _ => rows.push((site.id, view)),
@@ -283,7 +298,7 @@ async fn file(db: &Db, site: &Site, hour: Timestamp, mut views: Vec<PageView>) -
     Ok(views.len())
 }
 
-fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
+fn page_view(made: visitors::Made, at: Timestamp, site: &Site, persons: Option<&PersonKey>) -> PageView {
     PageView {
         at,
         received_at: at + SignedDuration::from_secs(15),
@@ -295,7 +310,7 @@ fn page_view(made: visitors::Made, at: Timestamp, site: &Site) -> PageView {
         city: made.city.into(),
         browser: beacon::browser(made.user_agent).into(),
         os: beacon::os(made.user_agent).into(),
-        person: privacy::person(&site.key, &made.beacon.more.person),
+        person: persons.map_or(0, |key| key.person(&site.key, &made.beacon.more.person)),
         beacon: made.beacon.without_person(),
     }
 }

@@ -2,12 +2,17 @@
 //! one database.
 
 use crate::{Failure, asked_to_end};
+use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_store::Db;
+use cadentis_store::forgetting::Forgotten;
 use cadentis_store::secrets::Vault;
-use jiff::Timestamp;
+use cadentis_web::door::{Door, PublicUrl};
+use cadentis_workers::Workers;
+use std::future::Future;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -23,48 +28,77 @@ pub struct Args {
     /// How many batches of beacons may wait to be written
     #[arg(long, default_value_t = 4096)]
     queue: usize,
-    /// The key that secrets are sealed with: 64 hexadecimal digits
-    #[arg(long, env = "CADENTIS_SECRET_KEY", hide_env_values = true)]
-    secret_key: Option<String>,
-    /// A file that holds that key; made with a new one if it is not there
-    #[arg(long, conflicts_with = "secret_key")]
-    secret_key_file: Option<PathBuf>,
+    /// An address that people and programs know this server by, such as https://cadentis.example; may be given more than
+    /// once. A server that listens on loopback answers to the names of this machine when none is given
+    #[arg(long)]
+    public_url: Vec<String>,
+    /// Proxies that say truly whom they forward for, as networks such as 10.0.0.0/8; may be given more than once
+    #[arg(long)]
+    trusted_proxy: Vec<ipnet::IpNet>,
+    #[command(flatten)]
+    key: KeyArgs,
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
 }
 
-/// What seals secrets, if a key was given.
-fn vault(args: &Args) -> Result<Option<Vault>, Failure> {
-    let key = match (&args.secret_key, &args.secret_key_file) {
-        (Some(key), _) => key.clone(),
-        (None, Some(file)) => key_from(file).map_err(|e| format!("{}: {e}", file.display()))?,
-        (None, None) => return Ok(None),
-    };
-    Ok(Some(Vault::new(&key)?))
+/// The key that secrets are sealed with and people's ids are hashed with.
+#[derive(clap::Args)]
+pub struct KeyArgs {
+    /// The key that secrets are sealed with: 64 hexadecimal digits
+    #[arg(long, env = "CADENTIS_SECRET_KEY", hide_env_values = true)]
+    secret_key: Option<String>,
+    /// A file that holds that key
+    #[arg(long, conflicts_with = "secret_key")]
+    secret_key_file: Option<PathBuf>,
+    /// Make a new key in that file, which must not be there yet
+    #[arg(long, requires = "secret_key_file")]
+    new_key: bool,
 }
 
-fn key_from(file: &Path) -> std::io::Result<String> {
-    use std::io::Write;
-    use std::os::unix::fs::OpenOptionsExt;
-    match std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file) {
-        Ok(mut new) => {
-            let key = Vault::new_key();
-            writeln!(new, "{key}")?;
-            Ok(key)
-        }
-        Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => std::fs::read_to_string(file),
-        Err(e) => Err(e),
+impl KeyArgs {
+    /// What seals secrets and what hashes people's ids, if a key was given.
+    ///
+    /// # Errors
+    /// When the file is not there, or there although a new one is to be made: a key that is silently another one opens
+    /// nothing of what was sealed with the first.
+    pub fn read(&self) -> Result<Option<(Vault, PersonKey)>, Failure> {
+        let key = match (&self.secret_key, &self.secret_key_file) {
+            (Some(key), _) => key.clone(),
+            (None, Some(file)) if self.new_key => {
+                new_key(file).map_err(|e| format!("a new key in {}: {e}", file.display()))?
+            }
+            (None, Some(file)) => std::fs::read_to_string(file)
+                .map_err(|e| format!("the key in {}: {e}; --new-key makes one, once", file.display()))?,
+            (None, None) => return Ok(None),
+        };
+        let key = key.trim();
+        Ok(Some((Vault::new(key)?, PersonKey::derived(key.to_ascii_lowercase().as_bytes()))))
     }
 }
 
+fn new_key(file: &Path) -> std::io::Result<String> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let mut new = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file)?;
+    let key = Vault::new_key();
+    writeln!(new, "{key}")?;
+    Ok(key)
+}
+
 pub async fn serve(args: Args) -> Result<(), Failure> {
+    let public: Result<Vec<PublicUrl>, _> = args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
+    let door = Door::new(public?, args.trusted_proxy.clone(), args.listen)?;
+    let (vault, persons) = args.key.read()?.unzip();
+    if persons.is_none() {
+        tracing::warn!("without a key for secrets none can be kept, and nothing of people's ids");
+    }
     let db = Db::connect(&args.database_url)?;
-    let intake = Intake::start(db.clone(), args.queue);
+    let workers = Workers::default();
+    let intake = Intake::start(db.clone(), args.queue, persons.clone(), &workers);
     let ready = Arc::new(AtomicBool::new(false));
-    tokio::spawn(keep_house(db.clone(), !args.no_cadence, ready.clone()));
-    let vault = vault(&args)?;
-    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready, vault };
+    tokio::spawn(begin_work(db.clone(), !args.no_cadence, ready.clone(), workers.clone()));
+    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready, door, vault, persons, workers };
     let web =
         cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);
@@ -74,54 +108,77 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         handle.stop(true).await;
     });
     web.server.await?;
-    intake.write_counts().await;
+    if let Err(e) = intake.write_counts().await {
+        tracing::warn!("the last counts of what was refused are lost: {e}");
+    }
     db.close().await;
     Ok(())
 }
 
-/// Migrates as soon as the database answers, then keeps days, due runs and cells up to date. A
-/// database that goes away is waited for.
-async fn keep_house(db: Db, cadence: bool, ready: Arc<AtomicBool>) {
+/// Due runs are late when nobody has made them for so long.
+const DUE_WELL_FOR: Duration = Duration::from_secs(60);
+/// Filing an hour that beacons pour into rests up to a minute.
+const ROLL_UP_WELL_FOR: Duration = Duration::from_secs(300);
+const FORGET_EVERY: Duration = Duration::from_secs(1_200);
+const DAYS_EVERY: Duration = Duration::from_secs(600);
+
+/// Migrates as soon as the database answers, then starts what goes on for ever. A database that goes away is waited for.
+async fn begin_work(db: Db, cadence: bool, ready: Arc<AtomicBool>, workers: Workers) {
     while let Err(e) = prepare(&db).await {
         tracing::warn!("waiting for the database: {e}");
         tokio::time::sleep(Duration::from_secs(2)).await;
     }
     ready.store(true, Ordering::Relaxed);
-    tokio::spawn(cadentis_intake::roll_up(db.clone()));
-    tokio::spawn(cadentis_intake::import::work_on_tasks(db.clone()));
-    let mut beats: u64 = 0;
-    loop {
-        let now = Timestamp::now();
-        let kept = async {
-            if beats.is_multiple_of(240) {
-                db.ensure_days_around(now).await?;
-                let (days, columns) = db.forget_rows(now).await?;
-                if days + columns > 0 {
-                    tracing::info!(
-                        "rows of {days} days and {columns} columns about people have left: their time is over"
-                    );
-                }
-                for site in db.sites().await? {
-                    let gone = db.forget(&site, now).await?;
-                    if gone > 0 {
-                        tracing::info!("{gone} pieces of evidence of {} have left: their time is over", site.name);
-                    }
-                }
-            }
-            if cadence {
-                db.make_due(now).await?;
-            }
-            Ok::<(), cadentis_store::StoreError>(())
-        };
-        if let Err(e) = kept.await {
-            tracing::warn!("due runs wait: {e}");
-        }
-        beats += 1;
-        tokio::time::sleep(Duration::from_secs(5)).await;
+    let start = |name, patience, round: fn(Db) -> Round| {
+        let db = db.clone();
+        workers.start(name, patience, move || round(db.clone()));
+    };
+    start("roll-up", ROLL_UP_WELL_FOR, |db| Box::pin(async move { cadentis_intake::roll_up(&db).await }));
+    start("work on history", ROLL_UP_WELL_FOR, |db| {
+        Box::pin(async move { cadentis_intake::import::work_on_tasks(&db).await })
+    });
+    start("days", DAYS_EVERY * 2, |db| Box::pin(async move { days(&db).await.map_err(|e| e.to_string()) }));
+    start("forgetting", FORGET_EVERY * 3, |db| Box::pin(async move { forget(&db).await.map_err(|e| e.to_string()) }));
+    if cadence {
+        start("due runs", DUE_WELL_FOR, |db| {
+            Box::pin(async move {
+                let made = async { db.make_due(db.now().await?).await };
+                made.await.map_err(|e| e.to_string())?;
+                Ok(Duration::from_secs(5))
+            })
+        });
     }
+}
+
+/// One round of a worker.
+type Round = Pin<Box<dyn Future<Output = Result<Duration, String>> + Send>>;
+
+/// Makes tomorrow's tables before it is tomorrow.
+async fn days(db: &Db) -> cadentis_store::Result<Duration> {
+    db.ensure_days_around(db.now().await?).await?;
+    Ok(DAYS_EVERY)
+}
+
+/// Lets go what has had its time, by the database's clock, and only while that is believed.
+async fn forget(db: &Db) -> cadentis_store::Result<Duration> {
+    let now = db.now().await?;
+    if !db.beat(now).await? {
+        tracing::warn!(
+            "the clock has jumped: nothing is forgotten until it has gone on for a day, so set it right now"
+        );
+        return Ok(FORGET_EVERY);
+    }
+    let gone = db.forget(now).await?;
+    if gone != Forgotten::default() {
+        let Forgotten { evidence, days, columns } = gone;
+        tracing::info!(
+            "their time is over: {evidence} pieces of evidence, {days} days of rows, {columns} columns about people"
+        );
+    }
+    Ok(FORGET_EVERY)
 }
 
 async fn prepare(db: &Db) -> cadentis_store::Result<()> {
     db.migrate().await?;
-    db.ensure_days_around(Timestamp::now()).await
+    db.ensure_days_around(db.now().await?).await
 }

@@ -49,7 +49,7 @@ pub async fn world(args: Args) -> Result<(), Failure> {
         proxies.insert(place.slug.to_string(), proxy.address);
     }
     if args.views_a_day > 0.0 {
-        let address = format!("http://{}/collect/{}", args.server, args.key);
+        let address = format!("http://{}/beacons/{}", args.server, args.key);
         tokio::spawn(visitors::keep_arriving(address, args.views_a_day));
         tokio::spawn(visitors::keep_visiting(proxies.values().copied().collect()));
     }

@@ -87,7 +87,7 @@ async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_
                     let client = reqwest::Client::new();
                     while !over.load(Ordering::Relaxed) {
                         let id = Uuid::new_v4();
-                        let request = client.post(format!("{address}/collect/key")).header("origin", OWN);
+                        let request = client.post(format!("{address}/beacons/key")).header("origin", OWN);
                         let request = request.header("user-agent", BROWSER).header("x-forwarded-for", &network);
                         match request.body(beacon(id).to_string()).send().await {
                             Ok(answer) if answer.status() == 204 => {
@@ -140,7 +140,7 @@ async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_tur
         let address = server.address.clone();
         waiting.spawn(async move {
             let body = beacon(Uuid::new_v4()).to_string();
-            let request = reqwest::Client::new().post(format!("{address}/collect/key")).header("origin", OWN);
+            let request = reqwest::Client::new().post(format!("{address}/beacons/key")).header("origin", OWN);
             let answer = request.header("user-agent", BROWSER).body(body).send().await.expect("an answer");
             let later = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(String::from);
             (answer.status().as_u16(), later)
@@ -168,7 +168,7 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     let s = server().await;
     let host = s.server.address.trim_start_matches("http://").to_string();
     let mut slow = tokio::net::TcpStream::connect(&host).await.expect("a connection");
-    let head = format!("POST /collect/key HTTP/1.1\r\nHost: {host}\r\nContent-Length: 500\r\n\r\n{{");
+    let head = format!("POST /beacons/key HTTP/1.1\r\nHost: {host}\r\nContent-Length: 500\r\n\r\n{{");
     slow.write_all(head.as_bytes()).await.expect("sent");
     // A hundred million zeros in a hundred kilobytes: nobody unpacks them.
     let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
@@ -179,7 +179,7 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
         request.header("content-encoding", "gzip").header("user-agent", BROWSER).body(packed.clone()).send()
     };
     let before = memory_of(s.server.process.id());
-    for (path, status) in [("/collect/key", 413), ("/setup/visitors/import?file=x.csv", 415)] {
+    for (path, status) in [("/beacons/key", 413), ("/setup/visitors/import?file=x.csv", 415)] {
         let answer = post(path).await.expect("an answer");
         assert_eq!(answer.status(), status, "{path}");
     }
@@ -233,7 +233,7 @@ async fn a_flood_from_one_network_is_turned_away_and_others_go_on() {
     let batch = || Value::from((0..100).map(|_| beacon(Uuid::new_v4())).collect::<Vec<_>>()).to_string();
     let client = reqwest::Client::new();
     let from = |network: &'static str| {
-        let request = client.post(format!("{}/collect/key", s.server.address)).header("origin", OWN);
+        let request = client.post(format!("{}/beacons/key", s.server.address)).header("origin", OWN);
         request.header("user-agent", BROWSER).header("x-forwarded-for", network).body(batch()).send()
     };
     let mut turned_away = 0;

@@ -12,7 +12,7 @@ use serde_json::{Value, json};
 use serving::Server;
 use uuid::Uuid;
 
-const SCRIPT: &str = "journey \"Sign in\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"{secret desk_password}\" into field \"Password\"\n";
+const SCRIPT: &str = "script \"Sign in\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"{secret desk_password}\" into field \"Password\"\n";
 const SECRET: &str = "sea & sand";
 
 struct World {
@@ -36,6 +36,7 @@ async fn world() -> World {
         token: "token",
         at: None,
         proxy: None,
+        denied: Default::default(),
     };
     let bergen = db.add_location(&location).await.expect("a location");
     let (pace, places) = (Pace::Every(300), [bergen]);
@@ -47,6 +48,7 @@ async fn world() -> World {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&pace, &places),
+        status: cadentis_store::scripts::Status::Active,
     };
     db.add_journey(&journey).await.expect("a journey");
     // Redirects are looked at, not followed.
@@ -166,7 +168,7 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
             .await
             .contains("Waiting for its first run: it plays every 5 min from 1 location.")
     );
-    assert_eq!(w.form("/journeys/sign-in/life", "life=paused").await.0, 303);
+    assert_eq!(w.form("/journeys/sign-in/status", "status=paused").await.0, 303);
     w.db.make_due(Timestamp::now()).await.expect("due");
     assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 204);
     assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada").await.0, 303);
@@ -176,15 +178,15 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
         "{copy}"
     );
     assert!(copy.contains("journey &#34;Copy of Sign in&#34;"));
-    assert_eq!(w.form("/journeys/sign-in/life", "life=archived").await.0, 303);
+    assert_eq!(w.form("/journeys/sign-in/status", "status=archived").await.0, 303);
     assert!(w.page("/journeys/sign-in/script").await.contains(">Restore<"));
     // For good only what is archived, by its name, and what no goal counts.
     assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 409, "not archived");
-    assert_eq!(w.form("/journeys/copy-of-sign-in/life", "life=archived").await.0, 303);
+    assert_eq!(w.form("/journeys/copy-of-sign-in/status", "status=archived").await.0, 303);
     assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=copy").await.0, 409, "another name");
     assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 303);
     assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
-    assert_eq!(w.form("/journeys/sign-in/life", "life=dead").await.0, 404);
+    assert_eq!(w.form("/journeys/sign-in/status", "status=dead").await.0, 404);
     assert_eq!(w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on").await.0, 303);
     let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
     assert_eq!(
@@ -207,7 +209,7 @@ async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typ
     let (status, _) = w.form("/journeys/new", &fields.replace("ADDRESS", "http://book.marram.example/")).await;
     assert_eq!(status, 303);
     let journey = w.db.journey(w.site, "one-page").await.expect("rows").expect("a journey");
-    assert_eq!((journey.life.as_str(), journey.every_s), ("paused", 600));
+    assert_eq!((journey.status.as_str(), journey.every_s), ("paused", 600));
     assert!(journey.script.contains("expect text \"Departures today\""));
 }
 
@@ -247,27 +249,31 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
 async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_read_is_told() {
     let w = world().await;
     let archive = w.client.get(w.at("/journeys/export")).send().await.expect("an answer").bytes().await.expect("a zip");
-    let bring = async |query: &str, body: Vec<u8>| {
+    let import = async |query: &str, body: Vec<u8>| {
         let answer =
             w.client.post(w.at(&format!("/journeys/import?{query}"))).body(body).send().await.expect("an answer");
         (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
     };
-    assert_eq!(bring("file=x.zip", archive.to_vec()).await.0, 422, "nobody said who they are");
-    let (status, says) = bring("author=Ada&file=x.zip", archive.to_vec()).await;
+    assert_eq!(import("file=x.zip", archive.to_vec()).await.0, 422, "nobody said who they are");
+    let (status, says) = import("author=Ada&file=x.zip", archive.to_vec()).await;
     let file = &says["files"][0];
-    assert_eq!((status, &file["file"], &file["slug"]), (200, &json!("sign-in.journey"), &json!("sign-in-2")), "{says}");
+    assert_eq!(
+        (status, &file["file"], &file["slug"]),
+        (200, &json!("sign-in.cadentis"), &json!("sign-in-2")),
+        "{says}"
+    );
     let original = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
     let copy = w.db.journey(w.site, "sign-in-2").await.expect("rows").expect("a copy");
-    assert_eq!((copy.script, copy.life.as_str()), (original.script, "paused"));
+    assert_eq!((copy.script, copy.status.as_str()), (original.script, "paused"));
     let (_, says) =
-        bring("author=Ada&file=bad.journey", b"journey \"J\"\nstep \"S\"\n  pres button \"x\"\n".to_vec()).await;
+        import("author=Ada&file=bad.cadentis", b"script \"J\"\nstep \"S\"\n  pres button \"x\"\n".to_vec()).await;
     assert!(says["files"][0]["says"].as_str().is_some_and(|s| s.contains("line 3") && s.contains("`press`")), "{says}");
-    let (status, says) = bring("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
+    let (status, says) = import("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
     assert!(
         status == 422 && says["says"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
         "{says}"
     );
-    let (_, says) = bring("author=Ada&file=x.journey", vec![0xff, 0xfe, 0x00]).await;
+    let (_, says) = import("author=Ada&file=x.cadentis", vec![0xff, 0xfe, 0x00]).await;
     assert_eq!(says["files"][0]["says"], "It is no text in UTF-8.");
 }
 
@@ -281,7 +287,7 @@ async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
     assert_eq!(w.form("/setup/site", &format!("{site}{two}")).await.0, 303);
     assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada&environment=pre-release").await.0, 303);
     let copy = w.db.journey(w.site, "sign-in-pre-release").await.expect("rows").expect("a copy");
-    assert_eq!((copy.environment.as_str(), copy.life.as_str()), ("pre-release", "paused"));
+    assert_eq!((copy.environment.as_str(), copy.status.as_str()), ("pre-release", "paused"));
     let narrowed = w.page("/journeys?environment=pre-release").await;
     assert!(
         narrowed.contains("/journeys/sign-in-pre-release?") && !narrowed.contains("/journeys/sign-in?"),
@@ -330,7 +336,7 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
 async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_nowhere() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
-    let (status, says) = w.post("/api/trials", json!({ "script": "journey \"J\"", "location": "bergen" })).await;
+    let (status, says) = w.post("/api/trials", json!({ "script": "script \"J\"", "location": "bergen" })).await;
     assert!(status == 422 && says["problems"][0]["says"].is_string(), "{says}");
     let (_, asked) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
     let id = asked["id"].as_str().expect("an id").to_string();
@@ -356,6 +362,7 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
         browser: "Chromium".into(),
         runner: "r".into(),
         device: "desktop".into(),
+        trial: false,
     };
     assert_eq!(w.runner("/api/runner/record", json!(record)).await.0, 204);
     assert_eq!(stands().await["outcome"], "unmeasured");
@@ -402,7 +409,7 @@ async fn common_parts_are_kept_only_if_every_journey_still_plays() {
         (&read["problems"], &read["steps"][0]["sentences"][1]["says"]),
         (&json!([]), &json!("follow \"Sign in\""))
     );
-    let (_, next) = w.post("/api/script/next", json!({ "before": "journey \"J\"\nstep \"S\"", "line": "  pre" })).await;
+    let (_, next) = w.post("/api/script/next", json!({ "before": "script \"J\"\nstep \"S\"", "line": "  pre" })).await;
     assert_eq!(next, json!({ "next": ["press"] }));
 }
 
@@ -454,7 +461,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         ("tag=booking", true),
         ("tag=other", false),
         ("owner=Desk&find=SIGN", true),
-        ("life=paused", false),
+        ("status=paused", false),
         ("location=bergen", true),
     ] {
         let page = w.page(&format!("/journeys?{query}")).await;

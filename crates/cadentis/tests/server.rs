@@ -17,8 +17,7 @@ struct Served {
 }
 
 const HOSTILE: &str = "<script>alert(1)</script>\"'&";
-const SCRIPT: &str =
-    "journey \"Book\"\n  within 5 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 2 s\n";
+const SCRIPT: &str = "script \"Book\"\n  within 5 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 2 s\n";
 
 /// A server with one site, one journey at two locations and a goal; nothing is made due.
 async fn server() -> Served {
@@ -36,6 +35,7 @@ async fn server() -> Served {
             token,
             at: None,
             proxy: None,
+            denied: Default::default(),
         };
         locations.push(db.add_location(&new).await.expect("a location"));
     }
@@ -47,6 +47,7 @@ async fn server() -> Served {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
+        status: cadentis_store::scripts::Status::Active,
     };
     let journey = db.add_journey(&journey).await.expect("a journey");
     db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
@@ -92,6 +93,7 @@ fn record(id: Uuid, outcome: Outcome) -> RunRecord {
         browser: "Chromium".into(),
         runner: HOSTILE.into(),
         device: "desktop".into(),
+        trial: false,
     }
 }
 
@@ -226,7 +228,7 @@ async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_whe
     // What is played: a request to somebody who answers only when told to.
     let site = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let script = format!(
-        "journey \"Wire\"\nstep \"Ask\"\n  send GET http://{}/\n  expect status 200\n",
+        "script \"Wire\"\nstep \"Ask\"\n  send GET http://{}/\n  expect status 200\n",
         site.local_addr().expect("an address")
     );
     let journeys = s.db.journeys(1).await.expect("rows");

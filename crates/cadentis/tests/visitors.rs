@@ -189,7 +189,7 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
     assert_eq!(reqwest::get(format!("{}/snippet/nobody.js", s.server.address)).await.expect("an answer").status(), 404);
     // Settings are believed for five seconds.
     tokio::time::sleep(std::time::Duration::from_millis(5_200)).await;
-    take(&s, view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"labels": {"fare": "guest"}}))).await;
+    take(&s, view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"attributes": {"fare": "guest"}}))).await;
     let live = page(&s, "/setup/visitors/live").await;
     assert!(live.contains("/sailings?from=SKA<") && live.contains("labels fare=guest"), "{live}");
     let (status, _) =
@@ -220,15 +220,15 @@ async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
         {"what": "console", "at": 4, "name": bad}, {"what": "resource", "at": 4, "name": format!("http://x.example/{bad}"), "status": 0},
     ]);
     take(&s, view(visit, 3, &format!("/{bad}"), json!({"errors": 1, "error": bad, "connection": bad, "release": bad, "environment": bad,
-        "labels": {"fare": bad}, "person": bad, "lcp_element": bad, "cls_element": bad, "inp_element": bad, "inp_script": bad,
+        "attributes": {"fare": bad}, "person": bad, "lcp_element": bad, "cls_element": bad, "inp_element": bad, "inp_script": bad,
         "how": bad, "lcp": 9_000, "happened": happened}))).await;
-    let only = "only=label.fare%3A%3Cscript%3Ealert(1)%3C%2Fscript%3E%22'%26";
+    let only = "only=attribute.fare%3A%3Cscript%3Ealert(1)%3C%2Fscript%3E%22'%26";
     for path in [
         "/visitors",
         "/visitors/arrivals",
         "/visitors/slowest",
         "/visitors/explain",
-        "/visitors/breakdown?by=label.fare",
+        "/visitors/breakdown?by=attribute.fare",
         "/visitors/breakdown?by=release",
         "/visitors/trouble",
         "/visitors/errors",
@@ -237,7 +237,7 @@ async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
         "/visitors/actions",
         "/visitors/funnels",
         "/visitors/blind-spots",
-        "/visitors/values?attribute=label.fare",
+        "/visitors/values?attribute=attribute.fare",
         "/setup/visitors",
         "/setup/visitors/live",
         "/visitors/find?who=%3Cscript%3Ealert(1)%3C/script%3E",
@@ -253,7 +253,7 @@ async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
         page(&s, &format!("/visitors?{only}")).await.contains("&#60;script&#62;alert(1)"),
         "the filter is shown as it is"
     );
-    let csv = page(&s, "/visitors/breakdown?by=label.fare&csv=1").await;
+    let csv = page(&s, "/visitors/breakdown?by=attribute.fare&csv=1").await;
     let mut rows = csv::Reader::from_reader(csv.as_bytes());
     assert_eq!(&rows.records().next().expect("a row").expect("RFC 4180")[0], &bad[..bad.len().min(60)]);
 }
@@ -339,7 +339,7 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
 }
 
 /// Brings a file and gives the answer's status and text.
-async fn bring(s: &Served, name: &str, text: &str) -> (u16, String) {
+async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
     let url = format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
     let answer = reqwest::Client::new().post(url).body(text.to_string()).send().await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.unwrap_or_default())
@@ -354,24 +354,24 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
     let line = |at: Timestamp, lcp: u32| format!("http://book.marram.example/cabin?token=x,{at},{lcp},NO\n");
     let old = format!("url,at,lcp,country\n{}{}", line(at(24 * 40), 900), line(at(24 * 40), 1_900));
     let file = format!("{old}{}http://evil.example/,{},5,NO\n{}", line(at(1), 2_900), at(1), line(at(-3), 3_900));
-    let (status, says) = bring(&s, "loads.csv", &file).await;
+    let (status, says) = import(&s, "loads.csv", &file).await;
     assert_eq!(status, 200, "{says}");
     assert!(says.contains("3 page views are there now."), "{says}");
     assert!(says.contains("line 5.url: evil.example is not a domain of this site"), "{says}");
     assert!(says.contains("line 6.at: in the future"), "{says}");
-    let (_, again) = bring(&s, "loads.csv", &file).await;
+    let (_, again) = import(&s, "loads.csv", &file).await;
     assert!(again.contains("0 page views are new, 3 were there already."), "{again}");
     let seen = page(&s, &format!("/visitors?from={}&to={}", at(24 * 40 + 1), at(24 * 39))).await;
     assert!(seen.contains("<dd class=\"within\">2</dd>") && seen.contains("Cabin"), "{seen}");
     assert!(!s.db.text_of_every_table().await.expect("texts").iter().any(|t| t.contains("token")), "its query is cut");
     let lines = json!({"url": "http://book.marram.example/pay", "at": at(24 * 40), "device": "phone",
         "happened": [{"what": "request", "at": 9, "name": "http://book.marram.example/api/pay", "method": "POST", "status": 503, "ms": 70}]});
-    assert_eq!(bring(&s, "loads.ndjson", &lines.to_string()).await.0, 200);
+    assert_eq!(import(&s, "loads.ndjson", &lines.to_string()).await.0, 200);
     let stretch = format!("from={}&to={}", at(24 * 40 + 1), at(24 * 39));
     let asked = page(&s, &format!("/visitors/requests?{stretch}")).await;
     assert!(asked.contains("POST book.marram.example/api/pay") && asked.contains("gateway 1"), "{asked}");
     let country = page(&s, &format!("/visitors/breakdown?by=country&{stretch}")).await;
-    // Over more than 13 hours by cells: within 1 %.
+    // Timeline more than 13 hours by cells: within 1 %.
     let titles: Vec<&str> = country.split("<title>").skip(1).filter_map(|t| t.split('<').next()).collect();
     assert!(country.contains("Norway (NO)") && titles.contains(&"Norway: 2 page views, LCP p75 1.89 s*"), "{titles:?}");
     for (name, text, want) in [
@@ -379,7 +379,7 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
         ("loads.har", "{}", "Nothing was taken."),
         ("loads.csv", "a,b\n1,2\n", "line 1: no column is called “url”"),
     ] {
-        let (status, says) = bring(&s, name, text).await;
+        let (status, says) = import(&s, name, text).await;
         assert!(status == 422 && says.contains(want), "{name}: {says}");
     }
 }
@@ -391,7 +391,7 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     let pressed = json!({"happened": [{"what": "action", "at": 5, "name": "find"}]});
     take(&s, json!([view(Uuid::new_v4(), 5, "/cabin", pressed), view(Uuid::new_v4(), 4, "/help", json!({}))])).await;
     let old = format!("url,at,lcp\nhttp://book.marram.example/cabin,{},900\n", at(24 * 9));
-    assert_eq!(bring(&s, "old.csv", &old).await.0, 200);
+    assert_eq!(import(&s, "old.csv", &old).await.0, 200);
     let families = |text: String| text.matches(">Cabin<").count();
     let stretch = format!("from={}&to={}", at(24 * 10), at(-1));
     assert_eq!(families(page(&s, &format!("/visitors?{stretch}")).await), 0);

@@ -1,6 +1,6 @@
 //! What needs a person: sentences computed from what was measured, worst first.
 
-use crate::goal::State;
+use crate::goal::Standing;
 use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::timing::Vital;
@@ -9,7 +9,7 @@ use serde::Serialize;
 /// One thing that is the matter.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Finding {
-    pub state: State,
+    pub state: Standing,
     /// Higher is worse.
     pub weight: f64,
     /// One sentence.
@@ -20,13 +20,13 @@ pub struct Finding {
 
 /// What became of a journey's runs at one location in a stretch, newest last.
 #[derive(Debug, Clone)]
-pub struct Played<'a> {
+pub struct LocationOutcomes<'a> {
     pub location: &'a str,
     /// Outcomes of the counted runs, in order of time.
     pub outcomes: &'a [Outcome],
 }
 
-impl Played<'_> {
+impl LocationOutcomes<'_> {
     fn count(&self, outcome: Outcome) -> usize {
         self.outcomes.iter().filter(|o| **o == outcome).count()
     }
@@ -38,11 +38,11 @@ const SLOW_SHARE: f64 = 0.1;
 const LEAST: usize = 2;
 
 /// The findings of one journey.
-pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
+pub fn of_journey(journey: &str, played: &[LocationOutcomes<'_>]) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let measured: Vec<&Played<'_>> =
+    let measured: Vec<&LocationOutcomes<'_>> =
         played.iter().filter(|p| p.count(Outcome::Unmeasured) < p.outcomes.len()).collect();
-    let failing: Vec<&&Played<'_>> = measured.iter().filter(|p| p.count(Outcome::Failed) >= LEAST).collect();
+    let failing: Vec<&&LocationOutcomes<'_>> = measured.iter().filter(|p| p.count(Outcome::Failed) >= LEAST).collect();
     if !failing.is_empty() {
         let runs: usize = failing.iter().map(|p| p.count(Outcome::Failed)).sum();
         let lasting: Vec<&str> =
@@ -60,13 +60,13 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
             format!("It still fails from {}.", list(&lasting))
         };
         findings.push(Finding {
-            state: State::Broken,
+            state: Standing::Broken,
             weight: 100.0 * failing.len() as f64 / measured.len() as f64 + if lasting.is_empty() { 0.0 } else { 200.0 },
             says: format!("“{journey}” failed {whose}. {now}"),
             evidence: format!("{} at {}", count(runs, "run", "failed"), list(&names(&failing))),
         });
     }
-    let slow: Vec<&&Played<'_>> = measured
+    let slow: Vec<&&LocationOutcomes<'_>> = measured
         .iter()
         .filter(|p| {
             p.count(Outcome::Slow) >= LEAST && p.count(Outcome::Slow) as f64 >= SLOW_SHARE * p.outcomes.len() as f64
@@ -79,7 +79,7 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
             if lasting.is_empty() { "It has cleared.".into() } else { format!("It still is at {}.", list(&lasting)) };
         let whose = if slow.len() == measured.len() { "every location".into() } else { list(&names(&slow)) };
         findings.push(Finding {
-            state: State::Strained,
+            state: Standing::Strained,
             weight: 50.0 * slow.len() as f64 / measured.len() as f64 + if lasting.is_empty() { 0.0 } else { 60.0 },
             says: format!("“{journey}” was over its budget from {whose}. {now}"),
             evidence: format!(
@@ -93,7 +93,7 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
         let n = p.count(Outcome::Unmeasured);
         if n >= LEAST {
             findings.push(Finding {
-                state: State::NoData,
+                state: Standing::NoData,
                 weight: if newest(p) == Some(Outcome::Unmeasured) { 40.0 } else { 5.0 },
                 says: format!("“{journey}” could not be measured from {}: our own runner, not the site.", p.location),
                 evidence: format!(
@@ -107,11 +107,11 @@ pub fn of_journey(journey: &str, played: &[Played<'_>]) -> Vec<Finding> {
     findings
 }
 
-fn newest(p: &Played<'_>) -> Option<Outcome> {
+fn newest(p: &LocationOutcomes<'_>) -> Option<Outcome> {
     p.outcomes.last().copied()
 }
 
-fn names<'a>(played: &[&&Played<'a>]) -> Vec<&'a str> {
+fn names<'a>(played: &[&&LocationOutcomes<'a>]) -> Vec<&'a str> {
     played.iter().map(|p| p.location).collect()
 }
 
@@ -136,7 +136,7 @@ pub fn of_vital(vital: Vital, family: &str, reading: &Reading, limit: f64, share
     // Sure only when the whole interval lies beyond the limit; few samples are left alone.
     let sure = reading.interval.is_some_and(|i| i.low > limit);
     sure.then(|| Finding {
-        state: State::of_vital(vital, reading).max_grave(State::Strained),
+        state: Standing::of_vital(vital, reading).max_grave(Standing::Strained),
         weight: 30.0 * share_of_views.min(1.0) * (value / limit).min(4.0),
         says: format!(
             "{} of “{family}” is {} at the 75th percentile, over its budget of {}.",
@@ -148,9 +148,9 @@ pub fn of_vital(vital: Vital, family: &str, reading: &Reading, limit: f64, share
     })
 }
 
-impl State {
-    fn max_grave(self, other: State) -> State {
-        if self == State::Broken || other == State::Broken { State::Broken } else { other }
+impl Standing {
+    fn max_grave(self, other: Standing) -> Standing {
+        if self == Standing::Broken || other == Standing::Broken { Standing::Broken } else { other }
     }
 }
 
@@ -170,11 +170,15 @@ mod tests {
     fn a_failure_from_one_place_is_told_apart_from_one_everywhere() {
         let bad = [Passed, Failed, Failed];
         let good = [Passed, Passed, Passed];
-        let one =
-            of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &good }]);
+        let one = of_journey(
+            "Book",
+            &[LocationOutcomes { location: "A", outcomes: &bad }, LocationOutcomes { location: "B", outcomes: &good }],
+        );
         assert_eq!(one[0].says, "“Book” failed from A alone; the other 1 got through. It still fails from A.");
-        let all =
-            of_journey("Book", &[Played { location: "A", outcomes: &bad }, Played { location: "B", outcomes: &bad }]);
+        let all = of_journey(
+            "Book",
+            &[LocationOutcomes { location: "A", outcomes: &bad }, LocationOutcomes { location: "B", outcomes: &bad }],
+        );
         assert!(all[0].says.contains("from every location"));
         assert!(order([one, all].concat())[0].says.contains("every location"));
     }
@@ -183,10 +187,12 @@ mod tests {
     fn our_own_trouble_is_said_to_be_ours_and_one_slip_is_no_finding() {
         let ours = [Unmeasured, Unmeasured];
         let slip = [Passed, Slow, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Failed];
-        let found =
-            of_journey("Book", &[Played { location: "A", outcomes: &ours }, Played { location: "B", outcomes: &slip }]);
+        let found = of_journey(
+            "Book",
+            &[LocationOutcomes { location: "A", outcomes: &ours }, LocationOutcomes { location: "B", outcomes: &slip }],
+        );
         assert_eq!(found.len(), 1);
-        assert_eq!(found[0].state, State::NoData);
+        assert_eq!(found[0].state, Standing::NoData);
         assert!(found[0].says.contains("our own runner"));
     }
 

@@ -10,6 +10,7 @@
 //! - [`visitor`]: beacons, page families, privacy, cells of the roll-up
 //! - [`calendar`]: stretches, months in a zone, cadences
 //! - [`finding`]: what needs a person, in words, worst first
+//! - [`text`]: texts from outside, cleaned and bounded
 //! - [`goal`]: availability, uptime, budgets, error budgets
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
@@ -20,5 +21,6 @@ pub mod goal;
 pub mod journey;
 pub mod run;
 pub mod stats;
+pub mod text;
 pub mod timing;
 pub mod visitor;

@@ -58,16 +58,16 @@ fn step(random: &mut SmallRng, fault: Fault) -> StepRecord {
         end
     };
     let new = |noisy: &mut dyn FnMut(f64) -> f64, wait: f64| Phases {
-        lookup_ms: noisy(6.0),
+        dns_ms: noisy(6.0),
         connect_ms: noisy(40.0),
-        send_ms: 0.4,
+        request_ms: 0.4,
         wait_ms: noisy(wait),
         receive_ms: noisy(12.0),
         ..Phases::default()
     };
     let again = |noisy: &mut dyn FnMut(f64) -> f64, wait: f64| Phases {
         queue_ms: noisy(1.0),
-        send_ms: 0.3,
+        request_ms: 0.3,
         wait_ms: noisy(wait),
         receive_ms: noisy(9.0),
         ..Phases::default()
@@ -76,7 +76,7 @@ fn step(random: &mut SmallRng, fault: Fault) -> StepRecord {
     let mut work = [noisy(25.0), noisy(30.0), noisy(20.0), noisy(60.0)];
     match fault {
         Fault::None => {}
-        Fault::SlowLookup => phases[0].lookup_ms += extra,
+        Fault::SlowLookup => phases[0].dns_ms += extra,
         Fault::SlowServer => phases[2].wait_ms += extra,
         Fault::SlowThirdParty => phases[3].connect_ms += extra,
         Fault::HeavyScript => work[3] += extra,
@@ -113,6 +113,7 @@ fn run(step: StepRecord) -> RunRecord {
         browser: "Chromium".into(),
         runner: "r".into(),
         device: "desktop".into(),
+        trial: false,
     }
 }
 

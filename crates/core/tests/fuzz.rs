@@ -26,7 +26,7 @@ fn pieces(words: &'static [&'static str]) -> impl Strategy<Value = String> {
 }
 
 const SCRIPT: &[&str] = &[
-    "journey ",
+    "script ",
     "step ",
     "open ",
     "press ",
@@ -175,7 +175,7 @@ proptest! {
             let sheet = filed::page_views(hour, std::slice::from_ref(&view)).expect("a sheet");
             prop_assert_eq!(filed::Seen::of(&sheet, 0).map(|s| s.id), Some(view.beacon.id));
             let told = filed::happenings(hour, &[view], |_| true).expect("a sheet");
-            prop_assert!((0..told.rows).all(|row| filed::Told::of(&told, row).is_some()));
+            prop_assert!((0..told.rows).all(|row| filed::HappeningRow::of(&told, row).is_some()));
         }
     }
 

@@ -3,15 +3,17 @@
 use crate::{Agent, Sender, page_view};
 use cadentis_core::visitor::PageView;
 use cadentis_core::visitor::import::{Defaults, Format, FromFile, read};
+use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_store::Db;
 use cadentis_store::sites::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::borrow::Cow;
 use std::net::{IpAddr, Ipv4Addr};
+use std::time::Duration;
 
 /// What became of a file.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Brought {
+pub struct Imported {
     /// Page views that were read, and those of them that were not there before.
     pub read: u64,
     pub new: u64,
@@ -30,28 +32,30 @@ const OLDEST_DAYS: i64 = 800;
 ///
 /// # Errors
 /// When the database is away. Hours that were written stay; bringing the file again adds what is missing.
-pub async fn bring(
+pub async fn import_file(
     db: &Db,
     site: &Site,
     format: Format,
     text: &str,
     defaults: &Defaults,
+    persons: Option<&PersonKey>,
     now: Timestamp,
-) -> cadentis_store::Result<Brought> {
+) -> cadentis_store::Result<Imported> {
     let file = read(format, text, defaults);
-    let mut brought = Brought { wrong: file.wrong, ignored: file.ignored.into_iter().collect(), ..Brought::default() };
+    let mut imported =
+        Imported { wrong: file.wrong, ignored: file.ignored.into_iter().collect(), ..Imported::default() };
     let mut views = Vec::with_capacity(file.told.len());
     for told in file.told {
         match may_come(&told, site, now) {
-            Ok(()) => views.push(from_file(told, site)),
-            Err(says) => brought.wrong.push(says),
+            Ok(()) => views.push(from_file(told, site, persons)),
+            Err(says) => imported.wrong.push(says),
         }
     }
-    brought.read = views.len() as u64;
+    imported.read = views.len() as u64;
     let moments = views.iter().map(|v| v.at);
-    brought.stretch = moments.clone().min().zip(moments.max());
-    brought.new = db.import_page_views(site.id, views).await?;
-    Ok(brought)
+    imported.stretch = moments.clone().min().zip(moments.max());
+    imported.new = db.import_page_views(site.id, views).await?;
+    Ok(imported)
 }
 
 fn may_come(told: &FromFile, site: &Site, now: Timestamp) -> Result<(), String> {
@@ -67,7 +71,7 @@ fn may_come(told: &FromFile, site: &Site, now: Timestamp) -> Result<(), String> 
     }
 }
 
-fn from_file(told: FromFile, site: &Site) -> PageView {
+fn from_file(told: FromFile, site: &Site, persons: Option<&PersonKey>) -> PageView {
     // Nothing is known of when it came nor of who sent it: it counts as having come at its own moment.
     let at = Timestamp::from_millisecond(told.beacon.at_ms).unwrap_or(Timestamp::UNIX_EPOCH);
     let sender = Sender {
@@ -78,22 +82,16 @@ fn from_file(told: FromFile, site: &Site) -> PageView {
         region: &told.region,
         city: &told.city,
     };
-    let view = page_view(told.beacon, site, &sender, Agent::of(""), at + SignedDuration::from_millis(1));
+    let view = page_view(told.beacon, site, &sender, Agent::of(""), persons, at + SignedDuration::from_millis(1));
     let or = |said: String, else_: Cow<'static, str>| if said.is_empty() { else_ } else { said.into() };
     PageView { at, received_at: at, browser: or(told.browser, view.browser), os: or(told.os, view.os), ..view }
 }
 
-/// Puts history into new families hour by hour for ever, resting when nothing is asked for.
-pub async fn work_on_tasks(db: Db) {
-    loop {
-        let rest = match db.work_on_a_task().await {
-            Ok(true) => continue,
-            Ok(false) => 1,
-            Err(e) => {
-                tracing::warn!("work on history waits: {e}");
-                5
-            }
-        };
-        tokio::time::sleep(std::time::Duration::from_secs(rest)).await;
-    }
+/// Puts an hour of history into new families, if that is asked for, and says how long to rest.
+///
+/// # Errors
+/// When the database does not do it now.
+pub async fn work_on_tasks(db: &Db) -> Result<Duration, String> {
+    let worked = db.work_on_a_task().await.map_err(|e| e.to_string())?;
+    Ok(if worked { Duration::ZERO } else { Duration::from_secs(1) })
 }

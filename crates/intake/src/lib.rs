@@ -4,14 +4,19 @@
 //! bounded; what does not fit is turned away with [`Refusal::Busy`] and counted. What is refused is
 //! counted by reason and written down every few seconds.
 
+pub mod flood;
 pub mod import;
 mod places;
 
 use cadentis_core::calendar::stretch::hour_of;
+use cadentis_core::text::clean;
+use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_core::visitor::{Beacon, BeaconError, PageView, beacon, privacy};
 use cadentis_store::Db;
 use cadentis_store::rollup::RolledUp;
 use cadentis_store::sites::Site;
+use cadentis_workers::Workers;
+use flood::{Flood, Limits};
 use jiff::Timestamp;
 use quick_cache::sync::Cache;
 use std::collections::HashMap;
@@ -50,8 +55,11 @@ pub enum Refusal {
     TooSlow(u64),
     #[error("body cut off")]
     CutOff,
-    #[error("more than {MOST_A_MINUTE} beacons in a minute from one network")]
+    #[error("more than {network} beacons in a minute from one network, or {site} to one site", network = Limits::USUAL.network, site = Limits::USUAL.site)]
     Flood,
+    /// What the database will never take.
+    #[error("this can never be stored")]
+    Unstorable,
     /// The queue is full, or the database does not take anything just now. Try again later.
     #[error("too busy; nothing of this was kept")]
     Busy,
@@ -65,7 +73,7 @@ impl Refusal {
             Refusal::ForeignOrigin { .. } => "foreign-origin",
             Refusal::TooLarge(_) => "too-large",
             Refusal::TooSlow(_) => "too-slow",
-            Refusal::Malformed(_) | Refusal::CutOff => "malformed",
+            Refusal::Malformed(_) | Refusal::CutOff | Refusal::Unstorable => "malformed",
             Refusal::Flood => "flood",
             Refusal::Busy => "busy",
         }
@@ -82,22 +90,25 @@ pub enum Accepted {
 }
 
 struct Parcel {
+    /// How many page views it holds.
+    rows: usize,
     views: Vec<(i32, PageView)>,
-    done: oneshot::Sender<Result<(), ()>>,
+    done: oneshot::Sender<Result<(), NotStored>>,
 }
 
-/// How long a site's settings may be out of date here.
-const SITE_FOR: Duration = Duration::from_secs(5);
+/// Why page views were not stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum NotStored {
+    Now,
+    Ever,
+}
+
+/// How long sites' settings may be out of date here, and a key that no site has is known to be none.
+const SITES_FOR: Duration = Duration::from_secs(5);
+/// A database that could not tell the sites is asked again after this.
+const ASKED_AGAIN: Duration = Duration::from_secs(1);
 /// The most page views one transaction takes.
 const BATCH: usize = 4_000;
-
-/// The most beacons that one masked network may send to a site in a minute: many people share one, but not so many.
-pub const MOST_A_MINUTE: u32 = 3_000;
-/// Networks that are counted at a time; more than that in a minute are let through.
-const MOST_NETWORKS: usize = 100_000;
-
-/// The minute, and how many beacons came in it from each network to each site.
-type Minute = (i64, HashMap<(i32, IpAddr), u32>);
 
 /// What is known of a program that sends beacons by what it calls itself.
 #[derive(Debug, Clone, Copy)]
@@ -117,8 +128,19 @@ impl Agent {
 const AGENTS: usize = 2_000;
 const AGENT_NAME: usize = 300;
 
-/// A site and since when it is held here.
-type Held = (Instant, Arc<Site>);
+/// All sites by their keys, as they were when they were last read.
+#[derive(Debug, Default)]
+struct Sites {
+    read: Option<Instant>,
+    failed: Option<Instant>,
+    by_key: HashMap<String, Arc<Site>>,
+}
+
+/// What is told of the newest that was turned away, in characters.
+const EXAMPLE: usize = 300;
+/// Workers that have done nothing to the end for so long are not well.
+const WELL_FOR: Duration = Duration::from_secs(120);
+
 /// Site, hour and reason of what was turned away.
 type Turned = (i32, Timestamp, &'static str);
 
@@ -128,15 +150,20 @@ pub struct Intake {
     queue: mpsc::Sender<Parcel>,
     waiting: Arc<AtomicUsize>,
     capacity: usize,
-    sites: Arc<RwLock<HashMap<String, Held>>>,
+    sites: Arc<RwLock<Sites>>,
+    /// One reads the sites, the others wait for it.
+    reads_sites: Arc<tokio::sync::Mutex<()>>,
     refused: Arc<Mutex<HashMap<Turned, (u64, String)>>>,
-    minute: Arc<Mutex<Minute>>,
+    flood: Arc<Flood>,
+    /// Without one, nothing is kept of people's ids.
+    persons: Option<PersonKey>,
     agents: Arc<Cache<String, Agent>>,
 }
 
 impl Intake {
-    /// Starts the writer on the running runtime. `capacity` is how many batches may wait.
-    pub fn start(db: Db, capacity: usize) -> Intake {
+    /// Starts the writer on the running runtime. `capacity` is how many batches may wait; `persons` makes of people's ids
+    /// what is kept of them.
+    pub fn start(db: Db, capacity: usize, persons: Option<PersonKey>, workers: &Workers) -> Intake {
         let (queue, receiver) = mpsc::channel(capacity);
         let intake = Intake {
             db: db.clone(),
@@ -144,16 +171,28 @@ impl Intake {
             waiting: Arc::default(),
             capacity,
             sites: Arc::default(),
+            reads_sites: Arc::default(),
             refused: Arc::default(),
-            minute: Arc::default(),
+            flood: Arc::new(Flood::new(Limits::USUAL)),
+            persons,
             agents: Arc::new(Cache::new(AGENTS)),
         };
-        tokio::spawn(write(db, receiver, intake.waiting.clone()));
+        // Held outside of the writer: one that panics leaves the queue to the next.
+        let receiver = Arc::new(tokio::sync::Mutex::new(receiver));
+        let waiting = intake.waiting.clone();
+        workers.start("writer of page views", WELL_FOR, move || {
+            let (db, receiver, waiting) = (db.clone(), receiver.clone(), waiting.clone());
+            async move {
+                write(&db, &mut *receiver.lock().await, &waiting).await;
+                Ok(Duration::ZERO)
+            }
+        });
         let counting = intake.clone();
-        tokio::spawn(async move {
-            loop {
-                tokio::time::sleep(Duration::from_secs(2)).await;
-                counting.write_counts().await;
+        workers.start("counts of what was refused", WELL_FOR, move || {
+            let counting = counting.clone();
+            async move {
+                counting.write_counts().await?;
+                Ok(Duration::from_secs(2))
             }
         });
         intake
@@ -214,19 +253,25 @@ impl Intake {
         if agent.bot {
             return Ok(Accepted::Bot);
         }
-        if self.is_flood(site.id, privacy::mask(sender.ip), beacons.len() as u32, now) {
+        let network = privacy::mask(sender.ip);
+        if self.flood.is_over(site.id, network, beacons.len() as u32, now.as_second() / 60) {
             return Err(Refusal::Flood);
         }
-        let views = beacons.into_iter().map(|b| (site.id, page_view(b, &site, sender, agent, now))).collect();
+        let rows = beacons.len();
+        let views = beacons
+            .into_iter()
+            .map(|b| (site.id, page_view(b, &site, sender, agent, self.persons.as_ref(), now)))
+            .collect();
         let (done, committed) = oneshot::channel();
         // Counted before the writer can have it, or it would be taken off before it was put on.
         self.waiting.fetch_add(1, Ordering::Relaxed);
-        if self.queue.try_send(Parcel { views, done }).is_err() {
+        if self.queue.try_send(Parcel { rows, views, done }).is_err() {
             self.waiting.fetch_sub(1, Ordering::Relaxed);
             return Err(Refusal::Busy);
         }
         match committed.await {
             Ok(Ok(())) => Ok(Accepted::Stored),
+            Ok(Err(NotStored::Ever)) => Err(Refusal::Unstorable),
             _ => Err(Refusal::Busy),
         }
     }
@@ -243,72 +288,96 @@ impl Intake {
         agent
     }
 
-    fn is_flood(&self, site_id: i32, network: IpAddr, beacons: u32, now: Timestamp) -> bool {
-        let Ok(mut held) = self.minute.lock() else { return false };
-        let minute = now.as_second() / 60;
-        if held.0 != minute {
-            *held = (minute, HashMap::new());
-        }
-        if held.1.len() >= MOST_NETWORKS && !held.1.contains_key(&(site_id, network)) {
-            return false;
-        }
-        let count = held.1.entry((site_id, network)).or_default();
-        *count = count.saturating_add(beacons);
-        *count > MOST_A_MINUTE
-    }
-
     /// (batches that wait, how many may)
     pub fn queue(&self) -> (usize, usize) {
         (self.waiting.load(Ordering::Relaxed), self.capacity)
     }
 
+    /// The site of this key. Whether there is one is known without a question to the database: keys that are made up cost
+    /// nothing.
     async fn site(&self, key: &str) -> Result<Arc<Site>, Refusal> {
-        let held = self.sites.read().ok().and_then(|s| s.get(key).cloned());
-        if let Some((since, site)) = held
-            && since.elapsed() < SITE_FOR
-        {
-            return Ok(site);
+        if let Some(known) = self.known_site(key, SITES_FOR) {
+            return known;
         }
-        let site = self.db.site_by_key(key).await.map_err(|e| {
-            tracing::warn!("beacons turned away: {e}");
-            Refusal::Busy
-        })?;
-        let site = Arc::new(site.ok_or_else(|| Refusal::UnknownSite(key.chars().take(64).collect()))?);
-        if let Ok(mut sites) = self.sites.write() {
-            sites.insert(key.to_string(), (Instant::now(), site.clone()));
+        let _reads = self.reads_sites.lock().await;
+        // Somebody else may have read them meanwhile.
+        if let Some(known) = self.known_site(key, SITES_FOR) {
+            return known;
         }
-        Ok(site)
+        let read = self.db.sites().await;
+        let Ok(mut sites) = self.sites.write() else { return Err(Refusal::Busy) };
+        match read {
+            Ok(all) => {
+                let by_key = all.into_iter().map(|s| (s.key.clone(), Arc::new(s))).collect();
+                *sites = Sites { read: Some(Instant::now()), failed: None, by_key };
+            }
+            Err(e) => {
+                tracing::warn!("beacons turned away: {e}");
+                sites.failed = Some(Instant::now());
+                return Err(Refusal::Busy);
+            }
+        }
+        drop(sites);
+        self.known_site(key, Duration::MAX).unwrap_or(Err(Refusal::Busy))
+    }
+
+    /// What is known of a key from the last reading of the sites, if that is not older than this.
+    fn known_site(&self, key: &str, age: Duration) -> Option<Result<Arc<Site>, Refusal>> {
+        let sites = self.sites.read().ok()?;
+        if sites.failed.is_some_and(|at| at.elapsed() < ASKED_AGAIN) {
+            return Some(Err(Refusal::Busy));
+        }
+        sites.read.filter(|at| at.elapsed() < age)?;
+        let unknown = || Refusal::UnknownSite(clean(key, 64, None));
+        Some(sites.by_key.get(key).cloned().ok_or_else(unknown))
     }
 
     fn count(&self, site_id: i32, now: Timestamp, reason: &'static str, example: String) {
         if let Ok(mut refused) = self.refused.lock() {
             let held = refused.entry((site_id, hour_of(now), reason)).or_default();
-            *held = (held.0 + 1, example);
+            *held = (held.0 + 1, clean(&example, EXAMPLE, None));
         }
     }
 
-    /// Writes the counts down; what cannot be written is kept for the next time.
-    pub async fn write_counts(&self) {
+    /// Writes the counts down; what cannot be written now is kept for the next time, what never can is let go.
+    ///
+    /// # Errors
+    /// When the database does not take them now.
+    pub async fn write_counts(&self) -> Result<(), String> {
         let counts: Vec<_> = match self.refused.lock() {
-            Ok(mut refused) => refused.drain().map(|((s, h, r), (n, example))| (s, h, r, n, example)).collect(),
-            Err(_) => return,
+            Ok(mut refused) => refused.drain().collect(),
+            Err(_) => return Ok(()),
         };
-        let rows: Vec<_> = counts.iter().map(|(s, h, r, n, e)| (*s, *h, r.to_string(), *n, e.clone())).collect();
-        if !rows.is_empty()
-            && self.db.count_refused(&rows).await.is_err()
-            && let Ok(mut refused) = self.refused.lock()
-        {
-            for (s, h, r, n, example) in counts {
-                refused.entry((s, h, r)).or_insert((0, example)).0 += n;
+        if counts.is_empty() {
+            return Ok(());
+        }
+        let rows: Vec<_> =
+            counts.iter().map(|((s, h, reason), (n, e))| (*s, *h, reason.to_string(), *n, e.clone())).collect();
+        let Err(e) = self.db.count_refused(&rows).await else { return Ok(()) };
+        if e.is_permanent() {
+            tracing::error!("counts of what was refused cannot be stored and are let go: {e}");
+            return Ok(());
+        }
+        if let Ok(mut refused) = self.refused.lock() {
+            for (key, (n, example)) in counts {
+                refused.entry(key).or_insert((0, example)).0 += n;
             }
         }
+        Err(e.to_string())
     }
 }
 
-fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, agent: Agent, now: Timestamp) -> PageView {
+fn page_view(
+    b: Beacon,
+    site: &Site,
+    sender: &Sender<'_>,
+    agent: Agent,
+    persons: Option<&PersonKey>,
+    now: Timestamp,
+) -> PageView {
     let country: String =
         sender.country.chars().filter(char::is_ascii_alphabetic).take(2).collect::<String>().to_ascii_uppercase();
-    let known = |text: &str| text.chars().filter(|c| !c.is_control()).take(60).collect::<String>();
+    let known = |text: &str| clean(text, 60, None);
     let environment = site.environment_of(&b.host()).to_string();
     let mut b = b.cut(&site.collecting.keep);
     if b.more.environment.is_empty() {
@@ -328,55 +397,78 @@ fn page_view(b: Beacon, site: &Site, sender: &Sender<'_>, agent: Agent, now: Tim
         city: known(sender.city),
         browser: agent.browser.into(),
         os: agent.os.into(),
-        person: privacy::person(&site.key, &b.more.person),
+        person: persons.map_or(0, |key| key.person(&site.key, &b.more.person)),
         beacon: b.without_person(),
     }
 }
 
 /// Takes what waits, writes it in one transaction, answers everyone who waited for it.
-async fn write(db: Db, mut queue: mpsc::Receiver<Parcel>, waiting: Arc<AtomicUsize>) {
+///
+/// Ends now and then, so that it is seen to be well.
+async fn write(db: &Db, queue: &mut mpsc::Receiver<Parcel>, waiting: &AtomicUsize) {
     let mut parcels = Vec::new();
-    while queue.recv_many(&mut parcels, 256).await > 0 {
+    let until = Instant::now() + WELL_FOR / 4;
+    while Instant::now() < until {
+        match tokio::time::timeout(WELL_FOR / 4, queue.recv_many(&mut parcels, 256)).await {
+            Ok(0) => {
+                // Nobody can send any more: the program ends.
+                tokio::time::sleep(WELL_FOR / 4).await;
+            }
+            Ok(_) => {}
+            Err(_) => return,
+        }
         while !parcels.is_empty() {
             let mut rows = 0;
             let fits = parcels.iter().take_while(|p: &&Parcel| {
-                rows += p.views.len();
+                rows += p.rows;
                 rows <= BATCH
             });
             let n = fits.count().max(1);
-            let (mut views, mut waiters) = (Vec::new(), Vec::new());
-            for parcel in parcels.drain(..n) {
-                views.extend(parcel.views);
-                waiters.push(parcel.done);
-            }
-            let stored = db.store_page_views(&views).await.map_err(|e| {
-                tracing::warn!("page views turned away: {e}");
-            });
-            waiting.fetch_sub(waiters.len(), Ordering::Relaxed);
-            for waiter in waiters {
-                // A visitor who has gone does not wait for an answer.
-                let _ = waiter.send(stored);
-            }
+            let batch: Vec<Parcel> = parcels.drain(..n).collect();
+            waiting.fetch_sub(batch.len(), Ordering::Relaxed);
+            put(db, batch).await;
         }
     }
 }
 
-/// Rebuilds marked hours for ever, resting when there are none, and long after an hour that beacons pour into: it would be
-/// filed anew again and again, and they come first. Meanwhile it is read from its rows.
-pub async fn roll_up(db: Db) {
-    loop {
-        let begun = Instant::now();
-        let rest = match db.roll_up_one().await {
-            Ok(RolledUp::StillComing) => {
-                (begun.elapsed() * 30).clamp(Duration::from_millis(20), Duration::from_secs(60))
-            }
-            Ok(RolledUp::Hour) => begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2)),
-            Ok(RolledUp::Nothing) => Duration::from_secs(2),
-            Err(e) => {
-                tracing::warn!("roll-up waits: {e}");
-                Duration::from_secs(5)
-            }
-        };
-        tokio::time::sleep(rest).await;
+/// Stores parcels together. One that can never be stored does not hold the others back: each is then tried by itself.
+async fn put(db: &Db, mut batch: Vec<Parcel>) {
+    let views: Vec<(i32, PageView)> = batch.iter_mut().flat_map(|p| std::mem::take(&mut p.views)).collect();
+    let lengths = batch.iter().map(|p| p.rows);
+    let stored = store(db, &views).await;
+    if stored != Err(NotStored::Ever) || batch.len() == 1 {
+        // A visitor who has gone does not wait for an answer.
+        for parcel in batch {
+            let _ = parcel.done.send(stored);
+        }
+        return;
+    }
+    let mut rest = views.as_slice();
+    let lengths: Vec<usize> = lengths.collect();
+    for (parcel, rows) in batch.into_iter().zip(lengths) {
+        let (mine, others) = rest.split_at(rows.min(rest.len()));
+        rest = others;
+        let _ = parcel.done.send(store(db, mine).await);
+    }
+}
+
+async fn store(db: &Db, views: &[(i32, PageView)]) -> Result<(), NotStored> {
+    db.store_page_views(views).await.map_err(|e| {
+        tracing::warn!("page views turned away: {e}");
+        if e.is_permanent() { NotStored::Ever } else { NotStored::Now }
+    })
+}
+
+/// Rebuilds one marked hour and says how long to rest: long after an hour that beacons pour into, since it would be filed
+/// anew again and again, and they come first. Meanwhile it is read from its rows.
+///
+/// # Errors
+/// When the database does not do it now.
+pub async fn roll_up(db: &Db) -> Result<Duration, String> {
+    let begun = Instant::now();
+    match db.roll_up_one().await.map_err(|e| e.to_string())? {
+        RolledUp::StillComing => Ok((begun.elapsed() * 30).clamp(Duration::from_millis(20), Duration::from_secs(60))),
+        RolledUp::Hour => Ok(begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2))),
+        RolledUp::Nothing => Ok(Duration::from_secs(2)),
     }
 }

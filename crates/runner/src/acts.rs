@@ -5,11 +5,17 @@ use crate::keys;
 use crate::play::{Done, Player, Stop, clock};
 use crate::wire::WireError;
 use cadentis_core::journey::{By, Element, End, FellBack, Holds, Ladder, Reply, Says, Send};
+use cadentis_core::run::reach::is_web;
 use serde_json::{Value, json};
 use std::time::Duration;
 use tokio::time::Instant;
 
 type Acted = Result<Done, Stop>;
+
+/// An address as it is quoted in a sentence.
+fn shown(address: &str) -> String {
+    address.chars().take(200).collect()
+}
 
 impl Player<'_> {
     /// Plays one sentence; a condition and a part that is followed are the caller's affair.
@@ -122,6 +128,10 @@ impl Player<'_> {
     }
 
     async fn open(&mut self, address: &str) -> Acted {
+        // A variable may hold anything; what the script says itself was checked when it was read.
+        if !is_web(address) {
+            return Err(Stop::Unmet(format!("{} is no web address: only http and https are opened.", shown(address))));
+        }
         let before = self.browser()?.ask_window(&json!({ "what": "loaded" }), Duration::from_secs(5)).await?;
         self.old_origin = Some(before.and_then(|v| v["origin"].as_f64()).unwrap_or(1.0));
         self.answer = None;
@@ -250,7 +260,7 @@ impl Player<'_> {
         let began = clock();
         self.need(into, json!({ "what": "keep" }), "Wanted to upload into").await?;
         // The field sees the file's own name, so each file has a folder of its own.
-        let folder = std::env::temp_dir().join(format!("cadentis-upload-{}", uuid::Uuid::new_v4()));
+        let folder = crate::leftovers::folder("upload");
         let name = file.rsplit(['/', '\\']).next().filter(|n| !n.is_empty() && *n != "..").unwrap_or("file");
         let path = folder.join(name);
         let content = match holds {

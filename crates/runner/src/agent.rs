@@ -6,6 +6,7 @@ use crate::kept::Kept;
 use crate::play::{News, Setting, play};
 use crate::record::{self, Answer};
 use cadentis_core::journey;
+use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord, Trouble};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -18,8 +19,9 @@ use std::time::Duration;
 use uuid::Uuid;
 
 /// The protocol between runner and server that this program speaks. Version 2 brought common parts,
-/// secrets and trials; version 3 devices, proxies and recording.
-pub const PROTOCOL: i32 = 3;
+/// secrets and trials; version 3 devices, proxies and recording; version 4 denied networks, and records that say whether
+/// they are of a trial.
+pub const PROTOCOL: i32 = 4;
 
 /// A location this runner plays for.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -60,6 +62,9 @@ struct Work {
     device: String,
     /// The location's proxy, when this runner has none of its own.
     proxy: Option<SocketAddr>,
+    /// Networks that this location must not reach.
+    #[serde(default)]
+    denied: Denied,
     /// Somebody waits for it and looks on.
     #[serde(default)]
     trial: bool,
@@ -84,6 +89,10 @@ const TELL_EVERY: Duration = Duration::from_millis(400);
 ///
 /// Records that the server cannot take wait in the folder `keep`.
 pub async fn work(server: &str, posts: &[Post], keep: &Path) {
+    let swept = crate::leftovers::sweep(&std::env::temp_dir());
+    if swept > 0 {
+        tracing::info!("{swept} folders of runners that ended badly were removed");
+    }
     let client = reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
     // A person at work on a page has a browser of their own beside the one that plays.
     let mut recording: Option<tokio::task::JoinHandle<()>> = None;
@@ -93,16 +102,23 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
             let kept = Kept::of(keep, server, &post.token);
             let free = recording.as_ref().is_none_or(tokio::task::JoinHandle::is_finished);
             match lease(&client, server, post, free).await {
-                Ok(Some(Work { id, record: Some(address), proxy, .. })) => {
+                Ok(Some(Work { id, record: Some(address), proxy, denied, .. })) => {
                     tracing::info!("{}: somebody works on {address}", post.name);
                     let (client, server, mut post) = (client.clone(), server.to_string(), post.clone());
                     post.proxy = post.proxy.or(proxy);
-                    recording = Some(tokio::spawn(carry(client, server, post, id, address)));
+                    recording = Some(tokio::spawn(carry(client, server, post, id, address, denied)));
                 }
                 Ok(Some(work)) => {
                     idle = false;
-                    bring_kept(&client, server, post, &kept).await;
-                    let record = play_work(&client, server, &work, post).await;
+                    deliver_kept(&client, server, post, &kept).await;
+                    let mut record = play_work(&client, server, &work, post).await;
+                    record.trial = work.trial;
+                    if let Err(says) = record.check() {
+                        record = nothing(
+                            &Setting { id: work.id, ..Setting::default() },
+                            &format!("The record of it is none: {says}."),
+                        );
+                    }
                     tracing::info!(
                         "{}{} at {}: {} in {:.0} ms{}",
                         work.journey,
@@ -112,9 +128,9 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
                         record.duration_ms,
                         record.trouble.as_ref().map(|t| format!(" ({})", t.says)).unwrap_or_default()
                     );
-                    bring(&client, server, post, &record, &kept).await;
+                    deliver(&client, server, post, &record, &kept).await;
                 }
-                Ok(None) => bring_kept(&client, server, post, &kept).await,
+                Ok(None) => deliver_kept(&client, server, post, &kept).await,
                 Err(e) => tracing::warn!("{}: no work from {server}: {e}", post.name),
             }
         }
@@ -125,7 +141,7 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
 }
 
 /// Carries between somebody who works on a page and the browser the page stands in, until they end it.
-async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, address: String) {
+async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, address: String, denied: Denied) {
     let tell = async |body: &Value| -> Option<Answer> {
         let request = client.post(format!("{server}/api/runner/recording")).bearer_auth(&post.token).json(body);
         request.send().await.ok()?.error_for_status().ok()?.json().await.ok()
@@ -142,7 +158,7 @@ async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, ad
         }
         Answer { ended: true, ..Answer::default() }
     };
-    let trouble = record::record(&address, post.proxy, exchange).await.err();
+    let trouble = record::record(&address, post.proxy, &denied, exchange).await.err();
     if let Some(trouble) = &trouble {
         tracing::warn!("{}: recording ended: {trouble}", post.name);
     }
@@ -183,6 +199,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         runner: runner_name(post),
         location: work.location.clone(),
         proxy: post.proxy.or(work.proxy),
+        denied: work.denied.clone(),
         device: DeviceProfile::of(&work.device).unwrap_or(DeviceProfile::USUAL),
         secrets: work.secrets.clone(),
         accepted: work.accepted.clone(),
@@ -260,43 +277,58 @@ fn nothing(setting: &Setting, says: &str) -> RunRecord {
         browser: "Chromium".into(),
         runner: setting.runner.clone(),
         device: setting.device.slug.into(),
+        trial: false,
     }
 }
 
-/// What became of bringing a record.
-enum Brought {
-    /// The server has it, or does not want it.
+/// What became of delivering a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Delivery {
+    /// The server has it.
     Done,
+    /// The server says that nobody can ever take it: it is no record, or of work that nobody knows.
+    Never,
+    /// The server did not take it; another one it may take.
+    NotThis,
+    /// There is no server to speak to.
     NotYet,
 }
 
-async fn bring_once(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord) -> Brought {
-    let sent = client.post(format!("{server}/api/runner/record")).bearer_auth(&post.token).json(record).send().await;
-    match sent {
-        Ok(answer) if answer.status().is_success() => Brought::Done,
-        Ok(answer) if answer.status().is_client_error() => {
-            tracing::warn!("{}: the server does not want the record: {}", post.name, answer.status());
-            Brought::Done
-        }
-        Ok(answer) => {
-            tracing::warn!("{}: record not taken yet: {}", post.name, answer.status());
-            Brought::NotYet
-        }
-        Err(e) => {
-            tracing::warn!("{}: record not taken yet: {e}", post.name);
-            Brought::NotYet
+impl Delivery {
+    /// What an answer means. Only what the server itself calls unreadable or gone is given up: a proxy on the way, a
+    /// token that is being changed or a limit set too low say nothing about the record.
+    fn of(status: reqwest::StatusCode) -> Delivery {
+        match status {
+            s if s.is_success() => Delivery::Done,
+            reqwest::StatusCode::UNPROCESSABLE_ENTITY | reqwest::StatusCode::GONE => Delivery::Never,
+            s if s.is_server_error() => Delivery::NotYet,
+            _ => Delivery::NotThis,
         }
     }
 }
 
-/// Brings a record; one that the server cannot take is kept until it can.
-async fn bring(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord, kept: &Kept) {
+async fn deliver_once(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord) -> Delivery {
+    let sent = client.post(format!("{server}/api/runner/record")).bearer_auth(&post.token).json(record).send().await;
+    let (delivery, says) = match sent {
+        Ok(answer) => (Delivery::of(answer.status()), answer.status().to_string()),
+        Err(e) => (Delivery::NotYet, e.to_string()),
+    };
+    match delivery {
+        Delivery::Done => {}
+        Delivery::Never => tracing::warn!("{}: the server cannot use the record of {}: {says}", post.name, record.id),
+        Delivery::NotThis | Delivery::NotYet => tracing::warn!("{}: record not taken yet: {says}", post.name),
+    }
+    delivery
+}
+
+/// Delivers a record; one that the server does not take is kept until it does.
+async fn deliver(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord, kept: &Kept) {
     for wait_s in [1, 2, 4, 8, 15, 30] {
-        if let Brought::Done = bring_once(client, server, post, record).await {
+        if matches!(deliver_once(client, server, post, record).await, Delivery::Done | Delivery::Never) {
             return;
         }
         match kept.put(record) {
-            Ok(()) => return tracing::warn!("{}: the record is kept and brought later", post.name),
+            Ok(()) => return tracing::warn!("{}: the record is kept and delivered later", post.name),
             Err(e) => tracing::error!("{}: the record cannot be kept: {e}", post.name),
         }
         tokio::time::sleep(Duration::from_secs(wait_s)).await;
@@ -304,15 +336,40 @@ async fn bring(client: &reqwest::Client, server: &str, post: &Post, record: &Run
     tracing::error!("{}: record given up; the work will be given out again", post.name);
 }
 
-/// Brings what was kept, now that the server answers.
-async fn bring_kept(client: &reqwest::Client, server: &str, post: &Post, kept: &Kept) {
+/// Delivers what was kept, now that the server answers. One that is not taken holds up no other.
+async fn deliver_kept(client: &reqwest::Client, server: &str, post: &Post, kept: &Kept) {
     for (file, record) in kept.all() {
-        match bring_once(client, server, post, &record).await {
-            Brought::Done => {
-                tracing::info!("{}: a record of {} was brought late", post.name, record.started_at);
+        match deliver_once(client, server, post, &record).await {
+            Delivery::Done | Delivery::Never => {
+                tracing::info!("{}: a record of {} is not kept any more", post.name, record.started_at);
                 let _ = std::fs::remove_file(file);
             }
-            Brought::NotYet => return,
+            Delivery::NotThis => {}
+            Delivery::NotYet => return,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_record_is_given_up_only_when_the_server_calls_it_unreadable_or_gone() {
+        for (status, want) in [
+            (204, Delivery::Done),
+            (422, Delivery::Never),
+            (410, Delivery::Never),
+            (400, Delivery::NotThis),
+            (401, Delivery::NotThis),
+            (404, Delivery::NotThis),
+            (413, Delivery::NotThis),
+            (421, Delivery::NotThis),
+            (500, Delivery::NotYet),
+            (503, Delivery::NotYet),
+        ] {
+            let status = reqwest::StatusCode::from_u16(status).expect("one");
+            assert_eq!(Delivery::of(status), want, "{status}");
         }
     }
 }

@@ -2,7 +2,9 @@
 
 use crate::evidence::Evidence;
 use crate::film::Film;
-use cadentis_core::run::DeviceProfile;
+use crate::guard::Guard;
+use cadentis_core::run::reach::Denied;
+use cadentis_core::run::{DeviceProfile, Request};
 use futures::StreamExt;
 use serde_json::{Value, json};
 use std::net::SocketAddr;
@@ -39,11 +41,10 @@ pub struct Browser {
     device: DeviceProfile,
     /// Open windows, the one in use last, and the frames entered in it.
     place: Mutex<Place>,
-    process: Child,
-    profile: PathBuf,
+    driver_process: DriverProcess,
+    /// The only way out, where not everything may be reached.
+    guard: Option<Guard>,
     pub evidence: Arc<Mutex<Evidence>>,
-    /// Folders to remove at the end, beside the profile.
-    folders: Mutex<Vec<PathBuf>>,
     listener: tokio::task::JoinHandle<()>,
     filming: Mutex<Option<(Film, tokio::task::JoinHandle<()>)>>,
     pub version: String,
@@ -51,7 +52,7 @@ pub struct Browser {
 
 /// What pages tell while somebody is recorded.
 #[derive(Debug)]
-pub enum Told {
+pub enum PageEvent {
     Said { context: String, what: String },
     Opened(String),
     Closed(String),
@@ -90,31 +91,28 @@ impl Browser {
     ///
     /// # Errors
     /// Everything that goes wrong here is ours.
-    pub async fn start(proxy: Option<SocketAddr>, device: DeviceProfile) -> Result<Browser, Ours> {
-        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy, device)).await;
+    pub async fn start(proxy: Option<SocketAddr>, device: DeviceProfile, denied: &Denied) -> Result<Browser, Ours> {
+        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy, device, denied)).await;
         started.map_err(|_| Ours::Silent(30))?
     }
 
-    async fn try_start(proxy: Option<SocketAddr>, device: DeviceProfile) -> Result<Browser, Ours> {
+    async fn try_start(proxy: Option<SocketAddr>, device: DeviceProfile, denied: &Denied) -> Result<Browser, Ours> {
         // Now and then a port that the driver chose is gone before it takes it.
         let mut tries = 0;
-        let (mut process, port) = loop {
+        let driver_process = loop {
             tries += 1;
-            match driver().await {
+            match DriverProcess::start().await {
                 Err(_) if tries < 3 => {}
                 started => break started?,
             }
         };
-        let profile = std::env::temp_dir().join(format!("cadentis-profile-{}", uuid::Uuid::new_v4()));
-        let started = Browser::session(port, proxy, device, &profile).await;
-        let (driver, bidi, context, version) = match started {
-            Ok(session) => session,
-            Err(e) => {
-                end_process(&mut process).await;
-                let _ = std::fs::remove_dir_all(&profile);
-                return Err(e);
-            }
+        let guard = match denied.is_empty() {
+            true => None,
+            false => Some(Guard::start(denied.clone(), proxy).await.map_err(|e| Ours::Cannot(e.to_string()))?),
         };
+        let out = guard.as_ref().map(|g| g.address).or(proxy);
+        let session = Browser::session(driver_process.port, out, device, &driver_process.profile).await;
+        let (driver, bidi, context, version) = session?;
         let evidence = Arc::new(Mutex::new(Evidence::default()));
         let mut events = bidi.subscribe_raw();
         let heard = evidence.clone();
@@ -126,16 +124,14 @@ impl Browser {
             }
         });
         let place = Mutex::new(Place { windows: vec![context], frames: Vec::new() });
-        let folders = Mutex::default();
         let browser = Browser {
             driver: Some(driver),
             bidi,
             device,
             place,
-            process,
-            profile,
+            driver_process,
+            guard,
             evidence,
-            folders,
             listener,
             filming: Mutex::default(),
             version,
@@ -268,7 +264,7 @@ impl Browser {
 
     /// From now on pages tell what is done on them: texts that the receiver gets with the context they come from.
     /// Windows that open and close are told as well.
-    pub async fn told_by_pages(&self) -> Result<tokio::sync::mpsc::UnboundedReceiver<Told>, Ours> {
+    pub async fn told_by_pages(&self) -> Result<tokio::sync::mpsc::UnboundedReceiver<PageEvent>, Ours> {
         let (give, take) = tokio::sync::mpsc::unbounded_channel();
         let mut events = self.bidi.subscribe_raw();
         tokio::spawn(async move {
@@ -277,10 +273,12 @@ impl Browser {
                 let p = &event.params;
                 let told = match event.method.as_str() {
                     "script.message" if p["channel"] == WORLD => {
-                        Told::Said { context: text(&p["source"]["context"]), what: text(&p["data"]["value"]) }
+                        PageEvent::Said { context: text(&p["source"]["context"]), what: text(&p["data"]["value"]) }
                     }
-                    "browsingContext.contextCreated" if p["parent"].is_null() => Told::Opened(text(&p["context"])),
-                    "browsingContext.contextDestroyed" if p["parent"].is_null() => Told::Closed(text(&p["context"])),
+                    "browsingContext.contextCreated" if p["parent"].is_null() => PageEvent::Opened(text(&p["context"])),
+                    "browsingContext.contextDestroyed" if p["parent"].is_null() => {
+                        PageEvent::Closed(text(&p["context"]))
+                    }
                     _ => continue,
                 };
                 if give.send(told).is_err() {
@@ -438,7 +436,7 @@ impl Browser {
 
     /// Removes this folder, too, when the browser ends.
     pub fn also_remove(&self, folder: PathBuf) {
-        if let Ok(mut folders) = self.folders.lock() {
+        if let Ok(mut folders) = self.driver_process.folders.lock() {
             folders.push(folder);
         }
     }
@@ -582,7 +580,7 @@ impl Browser {
 
     /// The process id of the driver; the browser is below it.
     pub fn pid(&self) -> Option<u32> {
-        self.process.id()
+        self.driver_process.process.id()
     }
 
     fn stop_listening(&self) {
@@ -598,39 +596,68 @@ impl Browser {
         if let Some(driver) = self.driver.take() {
             let _ = timeout(Duration::from_secs(3), driver.quit()).await;
         }
-        end_process(&mut self.process).await;
+        self.driver_process.end().await;
+    }
+
+    /// Puts into the browser's account of a request what only the way out could see.
+    pub fn amend(&self, request: &mut Request) {
+        if let Some(guard) = &self.guard {
+            guard.amend(request);
+        }
     }
 }
 
 impl Drop for Browser {
-    /// Also when a run is broken off: the driver dies with its handle, but what it started would not.
     fn drop(&mut self) {
         self.stop_listening();
-        let below = self.process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
-        below.into_iter().for_each(|pid| cadentis_processes::signal(pid, libc::SIGKILL));
+    }
+}
+
+/// A driver, the browser below it and the folders of both: owned from the moment the driver is started, so that a run
+/// that is broken off at any later moment leaves nothing behind.
+struct DriverProcess {
+    process: Child,
+    port: u16,
+    profile: PathBuf,
+    /// Folders to remove at the end, beside the profile.
+    folders: Mutex<Vec<PathBuf>>,
+}
+
+impl DriverProcess {
+    /// Starts a driver on a port of its own choice.
+    async fn start() -> Result<DriverProcess, Ours> {
+        let mut command = Command::new("chromedriver");
+        command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        command.kill_on_drop(true);
+        cadentis_processes::bind_to_us(command.as_std_mut());
+        let profile = crate::leftovers::folder("profile");
+        let process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
+        let mut started = DriverProcess { process, port: 0, profile, folders: Mutex::default() };
+        let said = started.process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
+        started.port = port_said(BufReader::new(said)).await?;
+        Ok(started)
+    }
+
+    fn below(&self) -> Vec<i32> {
+        self.process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default()
+    }
+
+    async fn end(&mut self) {
+        let below = self.below();
+        let _ = self.process.kill().await;
+        let _ = tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
+    }
+}
+
+impl Drop for DriverProcess {
+    /// The driver dies with its handle, but what it started would not.
+    fn drop(&mut self) {
+        self.below().into_iter().for_each(|pid| cadentis_processes::signal(pid, libc::SIGKILL));
         let _ = std::fs::remove_dir_all(&self.profile);
         for folder in self.folders.lock().map(|mut f| std::mem::take(&mut *f)).unwrap_or_default() {
             let _ = std::fs::remove_dir_all(folder);
         }
     }
-}
-
-/// A driver on a port of its own choice.
-async fn driver() -> Result<(Child, u16), Ours> {
-    let mut command = Command::new("chromedriver");
-    command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
-    command.kill_on_drop(true);
-    cadentis_processes::bind_to_us(command.as_std_mut());
-    let mut process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
-    let said = process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
-    let port = port_said(BufReader::new(said)).await?;
-    Ok((process, port))
-}
-
-async fn end_process(process: &mut Child) {
-    let below = process.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
-    let _ = process.kill().await;
-    let _ = tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
 }
 
 async fn port_said(said: BufReader<tokio::process::ChildStdout>) -> Result<u16, Ours> {

@@ -2,7 +2,10 @@
 //!
 //! Field names are those of W3C WebDriver BiDi. Moments are milliseconds since 1970.
 
+use cadentis_core::run::reach::is_web;
+use cadentis_core::run::record::MAX_TEXT;
 use cadentis_core::run::{Asked, Console, Request, ServerTiming};
+use cadentis_core::text::clean;
 use cadentis_core::timing::phases::{Moments, Phases};
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
@@ -27,6 +30,18 @@ pub struct Evidence {
     pub dialog: Option<Dialog>,
     /// Windows and tabs that were opened, the first one included.
     pub windows: usize,
+    /// Where a page went that is not of the web.
+    pub left_the_web: Option<String>,
+}
+
+/// More of one run is not held: a page that writes and asks for ever must not fill this machine. A text on the console is
+/// as long as the record keeps.
+const MAX_CONSOLE: usize = 2_000;
+const MAX_REQUESTS: usize = 5_000;
+
+/// What pages may show beside addresses of the web: nothing of it leaves the browser.
+fn stays_inside(url: &str) -> bool {
+    is_web(url) || ["about:", "data:", "blob:", "javascript:"].iter().any(|s| url.starts_with(s)) || url.is_empty()
 }
 
 /// A dialog of the page: alert, confirm, prompt or beforeunload.
@@ -67,16 +82,25 @@ impl Evidence {
                         self.document_headers = headers(&params["response"]);
                         self.document_failed = seen.request.failed.clone();
                     }
-                    self.requests.push(seen);
+                    if self.requests.len() < MAX_REQUESTS {
+                        self.requests.push(seen);
+                    }
                 }
             }
             "log.entryAdded" => {
-                let text = params["text"].as_str().unwrap_or("").to_string();
+                if self.console.len() >= MAX_CONSOLE {
+                    return;
+                }
+                let text = clean(params["text"].as_str().unwrap_or(""), MAX_TEXT, Some('\n'));
                 let level = params["level"].as_str().unwrap_or("info").to_string();
                 let uncaught = params["type"] == "javascript";
                 self.console.push((at, Console { at_ms: 0.0, level, text, uncaught }));
             }
             "browsingContext.navigationStarted" => {
+                let url = params["url"].as_str().unwrap_or("");
+                if self.left_the_web.is_none() && !stays_inside(url) {
+                    self.left_the_web = Some(url.chars().take(200).collect());
+                }
                 self.navigations.push((params["context"].as_str().unwrap_or("").into(), at));
                 self.document_failed = None;
             }
@@ -252,7 +276,7 @@ mod tests {
         let (requests, _) = e.between(990.0, 2000.0);
         let p = requests[0].phases;
         assert_eq!(
-            (requests[0].start_ms, p.queue_ms, p.connect_ms, p.send_ms, p.wait_ms, p.receive_ms),
+            (requests[0].start_ms, p.queue_ms, p.connect_ms, p.request_ms, p.wait_ms, p.receive_ms),
             (8.0, 3.0, 30.0, 1.0, 48.0, 5.0)
         );
         assert_eq!(e.document_status, Some(200));

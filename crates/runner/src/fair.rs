@@ -5,6 +5,7 @@
 //! site.
 
 use crate::wire::Wire;
+use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, RunRecord, Trouble};
 use jiff::{SignedDuration, Timestamp};
 use std::net::SocketAddr;
@@ -99,7 +100,7 @@ fn unfair(stolen: f64, mut late: Vec<Duration>) -> Option<String> {
 pub async fn judge(record: &mut RunRecord, watch: Watch, control: Option<&str>, proxy: Option<SocketAddr>) {
     let mut verdict = watch.verdict();
     if let (None, Outcome::Failed, Some(control)) = (&verdict, record.outcome, control) {
-        let wire = Wire { proxy, roots: Vec::new() };
+        let wire = Wire { proxy, roots: Vec::new(), denied: Denied::default() };
         if let Err(e) = wire.open(control, false, Duration::from_secs(5)).await {
             verdict =
                 Some(format!("The network of this location is out: the control address is not reached either ({e})"));
@@ -162,6 +163,7 @@ mod tests {
             browser: String::new(),
             runner: String::new(),
             device: "desktop".into(),
+            trial: false,
         };
         let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
         let there = listener.local_addr().expect("an address").to_string();

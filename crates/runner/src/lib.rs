@@ -6,6 +6,7 @@
 //!   does, `expect` waits and judges, `values` fills texts, `keys` knows the keyboard
 //! - `crawl`: links, looked at one after another; `look`: a page against what was accepted of it
 //! - [`wire`]: requests, names and connections without a browser
+//! - `guard`: the only way out where not everything may be reached; [`leftovers`]: what a bad end left behind
 //! - [`film`]: what was to be seen meanwhile
 //! - [`fair`]: whether this machine could measure at all
 //! - [`record`]: a person at work on a page, told as acts
@@ -21,8 +22,10 @@ pub mod evidence;
 mod expect;
 pub mod fair;
 pub mod film;
+mod guard;
 pub mod kept;
 mod keys;
+pub mod leftovers;
 mod look;
 pub mod play;
 pub mod record;

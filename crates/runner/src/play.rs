@@ -10,6 +10,7 @@ use crate::film::Film;
 use crate::values::{Unfilled, Values};
 use crate::wire::{Answer, Wire};
 use cadentis_core::journey::{FellBack, Journey, Part, Says, Sentence, Step};
+use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{
     DeviceProfile, Frame, Link, Looked, Mark, Outcome, RunRecord, StepRecord, StepVitals, Trouble,
 };
@@ -31,6 +32,8 @@ pub struct Setting {
     /// The location's name.
     pub location: String,
     pub proxy: Option<SocketAddr>,
+    /// Networks that must not be reached from there.
+    pub denied: Denied,
     pub device: DeviceProfile,
     /// What was accepted of its pages, by what it is kept under.
     pub accepted: HashMap<String, String>,
@@ -58,6 +61,7 @@ impl Default for Setting {
             runner: "here".into(),
             location: "here".into(),
             proxy: None,
+            denied: Denied::default(),
             device: DeviceProfile::USUAL,
             accepted: HashMap::new(),
             secrets: HashMap::new(),
@@ -103,6 +107,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         browser: if needs_browser { "Chromium".into() } else { "no browser".into() },
         runner: setting.runner.clone(),
         device: setting.device.slug.into(),
+        trial: false,
     };
     if let Some(proxy) = setting.proxy
         && !answers(proxy).await
@@ -111,7 +116,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
     }
     let browser = match needs_browser {
         false => None,
-        true => match Browser::start(setting.proxy, setting.device).await {
+        true => match Browser::start(setting.proxy, setting.device, &setting.denied).await {
             Ok(browser) => Some(browser),
             Err(e) => return unmeasured(record, &e),
         },
@@ -139,7 +144,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         setting,
         parts: &journey.parts,
         values: Values::new(given, &setting.secrets),
-        wire: Wire { proxy: setting.proxy, roots: setting.roots.clone() },
+        wire: Wire { proxy: setting.proxy, roots: setting.roots.clone(), denied: setting.denied.clone() },
         answer: None,
         addresses: Vec::new(),
         certificate_days: None,
@@ -155,7 +160,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
             continue;
         }
         told(News::Begun(nth));
-        let flood = too_many_windows(player.evidence.clone());
+        let flood = out_of_control(player.evidence.clone());
         let stepped = tokio::select! {
             stepped = player.step(step, record.duration_ms) => stepped,
             says = flood => Ok(flooded(step, record.duration_ms, says)),
@@ -205,12 +210,18 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
 /// A visit has no use for more windows: a page that opens more is out of control.
 const MOST_WINDOWS: usize = 20;
 
-/// Ends when the page has opened more windows than that.
-async fn too_many_windows(evidence: Arc<Mutex<Evidence>>) -> String {
-    while evidence.lock().map_or(true, |e| e.windows <= MOST_WINDOWS) {
+/// Ends when the page has opened more windows than that, or has left the web.
+async fn out_of_control(evidence: Arc<Mutex<Evidence>>) -> String {
+    loop {
+        let (windows, left) = evidence.lock().map_or((0, None), |e| (e.windows, e.left_the_web.clone()));
+        if windows > MOST_WINDOWS {
+            return format!("The page opened more than {MOST_WINDOWS} windows.");
+        }
+        if let Some(address) = left {
+            return format!("The page went to {address}; only http and https are opened.");
+        }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    format!("The page opened more than {MOST_WINDOWS} windows.")
 }
 
 fn flooded(step: &Step, start_ms: f64, says: String) -> StepRecord {
@@ -404,6 +415,9 @@ impl Player<'_> {
             (record.requests, record.console) = evidence.between(from - 1.0, clock());
             for r in &mut record.requests {
                 r.start_ms = (r.start_ms - 1.0).max(0.0);
+                if let Some(browser) = self.browser {
+                    browser.amend(r);
+                }
             }
         }
         Ok(record)

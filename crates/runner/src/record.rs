@@ -1,68 +1,17 @@
 //! A person at work on a page, from far away: pictures go out, mouse and keys come in, and what they do is told
 //! as acts that a script can be made of.
 
-use crate::browser::{Browser, Ours, Told};
+use crate::browser::{Browser, Ours, PageEvent};
 use crate::keys;
-use cadentis_core::journey::recorded::{Act, Ways};
+use cadentis_core::journey::recorded::{Act, Input, Ways};
 use cadentis_core::run::DeviceProfile;
+use cadentis_core::run::reach::{Denied, is_web};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::future::Future;
 use std::net::SocketAddr;
 use std::time::Duration;
 use tokio::sync::mpsc::UnboundedReceiver;
-
-/// What somebody does at the picture of the page. Places are pixels of the window.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "do", rename_all = "kebab-case")]
-pub enum Input {
-    Move {
-        x: f64,
-        y: f64,
-    },
-    Down {
-        x: f64,
-        y: f64,
-    },
-    Up {
-        x: f64,
-        y: f64,
-    },
-    Wheel {
-        x: f64,
-        y: f64,
-        dx: f64,
-        dy: f64,
-    },
-    /// Keys as a script names them, joined by `+`.
-    Key {
-        keys: String,
-    },
-    Text {
-        text: String,
-    },
-    Open {
-        address: String,
-    },
-    Back,
-    Reload,
-    /// An option of the list that was offered.
-    Choose {
-        context: String,
-        of: Ways,
-        option: String,
-    },
-    Point {
-        on: bool,
-    },
-    Hover {
-        what: Ways,
-    },
-    Dialog {
-        accept: bool,
-    },
-    CloseWindow,
-}
 
 /// What goes to whoever looks on.
 #[derive(Debug, Default, Serialize)]
@@ -93,12 +42,13 @@ const IDLE: Duration = Duration::from_millis(70);
 pub async fn record<F>(
     address: &str,
     proxy: Option<SocketAddr>,
+    denied: &Denied,
     mut exchange: impl FnMut(News) -> F,
 ) -> Result<(), String>
 where
     F: Future<Output = Answer>,
 {
-    let browser = Browser::start(proxy, DeviceProfile::USUAL).await.map_err(|e| e.to_string())?;
+    let browser = Browser::start(proxy, DeviceProfile::USUAL, denied).await.map_err(|e| e.to_string())?;
     let ended = Desk::at(&browser).run(address, &mut exchange).await;
     browser.end().await;
     ended
@@ -126,6 +76,9 @@ impl Desk<'_> {
     {
         let ours = |e: Ours| e.to_string();
         let mut told = self.browser.told_by_pages().await.map_err(ours)?;
+        if !is_web(address) {
+            return Err(format!("{address} is no web address"));
+        }
         self.browser.navigate(address, Duration::from_secs(20)).await.map_err(ours)??;
         loop {
             self.hear(&mut told).await.map_err(ours)?;
@@ -163,11 +116,11 @@ impl Desk<'_> {
         Ok(News { picture, acts: std::mem::take(&mut self.acts), about })
     }
 
-    async fn hear(&mut self, told: &mut UnboundedReceiver<Told>) -> Result<(), Ours> {
+    async fn hear(&mut self, told: &mut UnboundedReceiver<PageEvent>) -> Result<(), Ours> {
         while let Ok(told) = told.try_recv() {
             match told {
-                Told::Said { context, what } => self.said(&context, &what).await?,
-                Told::Opened(id) if id != self.browser.window() => {
+                PageEvent::Said { context, what } => self.said(&context, &what).await?,
+                PageEvent::Opened(id) if id != self.browser.window() => {
                     // A window has no address before it has begun to load.
                     tokio::time::sleep(Duration::from_millis(300)).await;
                     let address = self.browser.adopt_window(&id).await?;
@@ -176,8 +129,8 @@ impl Desk<'_> {
                     self.leave_frames();
                     self.acts.push(Act::EnterWindow { part: part.into() });
                 }
-                Told::Closed(id) if self.browser.forget_window(&id) => self.acts.push(Act::LeaveWindow),
-                Told::Opened(_) | Told::Closed(_) => {}
+                PageEvent::Closed(id) if self.browser.forget_window(&id) => self.acts.push(Act::LeaveWindow),
+                PageEvent::Opened(_) | PageEvent::Closed(_) => {}
             }
         }
         Ok(())
@@ -216,7 +169,7 @@ impl Desk<'_> {
     async fn upload(&self, context: &str, into: &Ways) -> Result<(), Ours> {
         let ask = json!({ "what": "keep", "ladder": into, "at_once": true });
         self.browser.ask_in(context, &ask, Duration::from_secs(2)).await?;
-        let folder = std::env::temp_dir().join(format!("cadentis-upload-{}", uuid::Uuid::new_v4()));
+        let folder = crate::leftovers::folder("upload");
         let file = folder.join("file.txt");
         let cannot = |e: std::io::Error| Ours::Cannot(format!("A file could not be made: {e}"));
         std::fs::create_dir_all(&folder).map_err(cannot)?;
@@ -243,6 +196,8 @@ impl Desk<'_> {
             }
             Input::Key { keys } => self.keys(keys::pressed(&keys)).await,
             Input::Text { text } => self.keys(keys::typed(&text)).await,
+            // Also what came another way than through the server's own check.
+            Input::Open { address } if !is_web(&address) => Ok(()),
             Input::Open { address } => {
                 if self.browser.navigate(&address, Duration::from_secs(20)).await?.is_ok() {
                     self.leave_frames();

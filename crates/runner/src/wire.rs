@@ -3,6 +3,7 @@
 //! HTTP/1.1 over TCP or TLS, one connection a request, redirects not followed. Names are looked up
 //! here unless the location has a proxy, which does it then.
 
+use cadentis_core::run::reach::{Denied, is_web};
 use cadentis_core::run::{Request, ServerTiming};
 use cadentis_core::timing::phases::Phases;
 use http_body_util::{BodyExt, Full, Limited};
@@ -37,6 +38,8 @@ pub enum WireError {
     Answer(String, String),
     #[error("no answer from {0} within {1} s")]
     Late(String, u64),
+    #[error("{0} may not be reached from this location")]
+    Denied(String),
     #[error("a lookup here says nothing: this location's proxy looks names up")]
     Proxied,
 }
@@ -47,6 +50,8 @@ pub struct Wire {
     pub proxy: Option<SocketAddr>,
     /// Certificates trusted beside the public ones.
     pub roots: Vec<CertificateDer<'static>>,
+    /// Networks that must not be reached; where a proxy looks names up, only addresses written as numbers are known here.
+    pub denied: Denied,
 }
 
 /// What came back.
@@ -77,19 +82,27 @@ impl Wire {
         let found = tokio::net::lookup_host((host, 0)).await.map_err(|_| WireError::Lookup(host.into()))?;
         let mut found: Vec<IpAddr> = found.map(|a| a.ip()).collect();
         found.dedup();
+        found.retain(|ip| !self.denied.holds(*ip));
+        if found.is_empty() {
+            return Err(WireError::Denied(host.into()));
+        }
         Ok((found, ms_since(begun)))
     }
 
     async fn connect(&self, host: &str, port: u16, phases: &mut Phases) -> Result<TcpStream, WireError> {
         let refused = |e: String| WireError::Connect(format!("{host}:{port}"), e);
+        let literal = host.trim_matches(['[', ']']).parse::<IpAddr>();
+        if literal.is_ok_and(|ip| self.denied.holds(ip)) {
+            return Err(WireError::Denied(host.into()));
+        }
         if let Some(proxy) = self.proxy {
             let begun = Instant::now();
             let stream = tokio_socks::tcp::Socks5Stream::connect(proxy, (host, port)).await;
             phases.connect_ms = ms_since(begun);
             return Ok(stream.map_err(|e| refused(e.to_string()))?.into_inner());
         }
-        let (found, lookup_ms) = self.look_up(host.trim_matches(['[', ']'])).await?;
-        phases.lookup_ms = lookup_ms;
+        let (found, dns_ms) = self.look_up(host.trim_matches(['[', ']'])).await?;
+        phases.dns_ms = dns_ms;
         let begun = Instant::now();
         let mut last = "no address".to_string();
         for ip in found {
@@ -140,7 +153,7 @@ impl Wire {
         let begun = Instant::now();
         let stream =
             TlsConnector::from(Arc::new(config)).connect(name, tcp).await.map_err(|e| failed(e.to_string()))?;
-        phases.secure_ms = ms_since(begun);
+        phases.tls_ms = ms_since(begun);
         let days = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).and_then(|c| days_left(c));
         Ok((stream, days))
     }
@@ -180,6 +193,9 @@ impl Wire {
         let wrong = || WireError::Address(send.address.clone());
         let uri: hyper::Uri = send.address.parse().map_err(|_| wrong())?;
         let host = uri.host().ok_or_else(wrong)?.to_string();
+        if !is_web(&send.address) {
+            return Err(wrong());
+        }
         let secure = uri.scheme_str() == Some("https");
         let port = uri.port_u16().unwrap_or(if secure { 443 } else { 80 });
         let path = uri.path_and_query().map_or("/", |p| p.as_str());
@@ -209,7 +225,7 @@ impl Wire {
         }
         let body = Full::new(Bytes::from(send.body.clone().unwrap_or_default()));
         let request = request.body(body).map_err(|e| lost(e.to_string()))?;
-        record.phases.send_ms = ms_since(begun);
+        record.phases.request_ms = ms_since(begun);
         let begun = Instant::now();
         let answer = sender.send_request(request).await.map_err(|e| lost(e.to_string()))?;
         record.phases.wait_ms = ms_since(begun);

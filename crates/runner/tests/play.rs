@@ -30,7 +30,7 @@ async fn played(world: &World, script: &str) -> RunRecord {
     play(&parse(script).expect("a script"), &setting, |_| {}).await
 }
 
-const SEARCH: &str = r##"journey "Search"
+const SEARCH: &str = r##"script "Search"
 step "Open the timetable"
   open http://book.marram.example/
   expect status 200
@@ -117,7 +117,7 @@ async fn what_the_site_does_wrong_fails_the_run_with_its_line_and_what_is_ours_n
 async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_is_played() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let never = "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\"\n";
+    let never = "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\"\n";
     let setting = Setting { proxy: Some(w.proxy.address), ..Setting::default() };
     let killer = |news: News<'_>| {
         let News::Browser(Some(driver)) = news else { return };
@@ -131,7 +131,7 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
     let killed = play(&parse(never).expect("a script"), &setting, killer).await;
     assert_eq!(killed.outcome, Outcome::Unmeasured, "{:?}", killed.trouble);
     assert!(killed.trouble.is_some());
-    let next = played(&w, "journey \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
+    let next = played(&w, "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
     assert_eq!(next.outcome, Outcome::Passed, "{:?}", next.trouble);
     w.site.stop().await;
 }
@@ -140,7 +140,8 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
 async fn a_phone_is_small_slow_and_says_what_it_is() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let script = "journey \"Phone\"\nstep \"Look\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n";
+    let script =
+        "script \"Phone\"\nstep \"Look\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n";
     let played = async |device: &str| {
         let device = DeviceProfile::of(device).expect("a profile");
         let setting = Setting { proxy: Some(w.proxy.address), device, ..Setting::default() };
@@ -172,7 +173,7 @@ async fn a_step_over_its_budget_is_slow_and_the_nearer_place_is_quicker() {
     let far = world("auckland").await;
     let near = world("bergen").await;
     let script =
-        "journey \"T\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect status 200\n  within 700 ms\n";
+        "script \"T\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect status 200\n  within 700 ms\n";
     let (far_run, near_run) = (played(&far, script).await, played(&near, script).await);
     // 276 ms a round trip, two at least: connection and answer.
     assert_eq!(far_run.outcome, Outcome::Slow);
@@ -194,7 +195,7 @@ async fn each_way_the_site_can_misbehave_shows_in_the_evidence() {
         s.late_shift = true;
         s.heavy_interaction_ms = 400;
     });
-    let script = "journey \"M\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect text \"Winter timetable\"\n\
+    let script = "script \"M\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect text \"Winter timetable\"\n\
         step \"Press\"\n  press heading \"Departures today\"\n  expect text \"Departures today\"\n";
     let r = played(&w, script).await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);

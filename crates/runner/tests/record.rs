@@ -1,8 +1,10 @@
 //! A person at work on a page: what they do is told as acts, and the script made of it plays.
 
+use cadentis_core::journey::recorded::Input;
 use cadentis_core::journey::recorded::{self, Act, Ways};
 use cadentis_core::run::Outcome;
-use cadentis_runner::record::{Answer, Input, News, record};
+use cadentis_core::run::reach::Denied;
+use cadentis_runner::record::{Answer, News, record};
 use cadentis_runner::{Setting, play};
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places::by_slug;
@@ -96,7 +98,7 @@ async fn what_somebody_does_on_a_page_becomes_a_script_that_plays() {
     };
     let recording = tokio::spawn({
         let proxy = proxy.address;
-        async move { record(address, Some(proxy), exchange).await }
+        async move { record(address, Some(proxy), &Denied::default(), exchange).await }
     });
     person.until("picture", |s| (s.pictures > 0).then_some(())).await;
     person.arrives_at("/").await;

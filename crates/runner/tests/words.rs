@@ -10,10 +10,10 @@ use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 use tokio_rustls::rustls::pki_types::CertificateDer;
 
-const DESK: &str = include_str!("words/desk.journey");
-const WIRE: &str = include_str!("words/wire.journey");
+const DESK: &str = include_str!("words/desk.cadentis");
+const WIRE: &str = include_str!("words/wire.cadentis");
 /// Names and certificates are looked at from here: behind a proxy nothing is looked up.
-const NAMES: &str = r#"journey "Names"
+const NAMES: &str = r#"script "Names"
 step "Name"
   look up localhost
   expect answer "127.0.0.1"
@@ -21,7 +21,7 @@ step "Name"
   expect certificate for 14 days
 "#;
 /// Vitals that are only known where a page is loaded and pressed.
-const OTHERS: &str = r#"journey "Others"
+const OTHERS: &str = r#"script "Others"
 step "Load"
   open http://book.marram.example/
   expect FCP under 1 ms
@@ -140,7 +140,7 @@ async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_
     let _alone = ALONE.lock().await;
     let w = world().await;
     let crawl =
-        |what: &str| script(&format!("journey \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
+        |what: &str| script(&format!("script \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
     let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w)).await;
     passed(&r);
     let links = &r.steps[0].links;
@@ -169,7 +169,7 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
     let w = world().await;
     let look = |what: &str| {
         let text = format!(
-            "journey \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n  expect unchanged {what} up to 1 s\n"
+            "script \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n  expect unchanged {what} up to 1 s\n"
         );
         script(&text)
     };
@@ -209,7 +209,7 @@ async fn circles_floods_of_windows_and_endless_downloads_end() {
     let _alone = ALONE.lock().await;
     let w = world().await;
     let open = |path: &str, then: &str| {
-        script(&format!("journey \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
+        script(&format!("script \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
     };
     let r = play(&open("/circles", "expect status 200"), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
@@ -270,7 +270,7 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
     let (outcome, words) = says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }).await);
     assert!(outcome == Outcome::Failed && words.contains("expired"), "{words}");
     let (outcome, words) =
-        says(play(&script("journey \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default()).await);
+        says(play(&script("script \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default()).await);
     assert_eq!((outcome, words.as_str()), (Outcome::Failed, "Nowhere.invalid was not found."));
 }
 
@@ -282,7 +282,7 @@ async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_t
     assert_eq!(r.outcome, Outcome::Slow, "{:?}", r.trouble);
     assert!(r.trouble.is_some_and(|t| t.line == 4 && t.says.starts_with("FCP took")));
     let script = script(
-        "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
+        "script \"J\"\nstep \"S\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n  press button \"How many berths?\"\n  expect text \"Berths\"\n\
          step \"T\"\n  reload\nclean up \"C\"\n  answer dialog \"None\"\n  expect text \"Berths: None\"\n",
     );
     let r = play(&script, &setting(&w)).await;
@@ -299,7 +299,7 @@ async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_t
 async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages() {
     let _alone = ALONE.lock().await;
     let w = world().await;
-    let text = "journey \"J\"\n\nstep \"S\"\n  open http://book.marram.example/desk\n\
+    let text = "script \"J\"\n\nstep \"S\"\n  open http://book.marram.example/desk\n\
                 \x20 expect text \"Booking M7 found\"\n\
                 \nstep \"T\"\n  press button \"Insure us\" or css \"#more\" or button \"More\"\n  expect text \"Timetables as a file\"\n";
     let r = play(&script(text), &setting(&w)).await;
@@ -318,7 +318,7 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
 async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
     let _alone = ALONE.lock().await;
     let w = world().await;
-    let text = "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"Ada\" into field \"User\"\n\
+    let text = "script \"J\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"Ada\" into field \"User\"\n\
                 \x20 type \"{secret desk_key}\" into field \"Password\"\n  press button \"Sign in\"\n  expect text \"signed in as Ada\"\n\
                 \x20 expect no script errors\n  expect address \"never\"\n";
     let mut setting = setting(&w);

@@ -10,7 +10,6 @@ use jiff::Timestamp;
 use rand::Rng;
 use rand::rngs::SmallRng;
 use rand_distr::{Distribution, LogNormal};
-use uuid::Uuid;
 
 /// What one page asks for.
 struct Asked {
@@ -74,7 +73,8 @@ fn asked_of(asked: &Asked) -> AskedFor {
 
 /// A run of `journey` at `place` that was due at `due`.
 pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, random: &mut SmallRng) -> RunRecord {
-    let id = Uuid::from_u128(random.random::<u128>() & !(0xf << 76) | (0x4 << 76) & (u128::MAX >> 2) | (0x2 << 62));
+    let due_ms = u64::try_from(due.as_millisecond()).unwrap_or(0);
+    let id = uuid::Builder::from_unix_timestamp_millis(due_ms, &random.random()).into_uuid();
     let mut record = RunRecord {
         id,
         started_at: due,
@@ -85,6 +85,7 @@ pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, rand
         browser: "Chromium".into(),
         runner: format!("{}-1", place.slug),
         device: "desktop".into(),
+        trial: false,
     };
     if place.slug == SHORT_RUNNER && story.runner_short.contains(due) && random.random_bool(0.8) {
         record.outcome = Outcome::Unmeasured;
@@ -144,7 +145,7 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
             phases: Phases {
                 queue_ms: random.random_range(0.3..2.0),
                 connect_ms: if asked.fresh { rtt(random) } else { 0.0 },
-                send_ms: 0.2,
+                request_ms: 0.2,
                 wait_ms: rtt(random) + asked.think_ms * noise.sample(random),
                 receive_ms: asked.bytes as f64 / 1024.0 / place.kb_per_s * 1000.0 + 0.4,
                 ..Phases::default()
@@ -232,7 +233,7 @@ mod tests {
     use jiff::SignedDuration;
     use rand::SeedableRng;
 
-    const SCRIPT: &str = "journey \"Book\"\n within 6 s\nstep \"Open the timetable\"\n open http://book.marram.example/\n within 2 s\n\
+    const SCRIPT: &str = "script \"Book\"\n within 6 s\nstep \"Open the timetable\"\n open http://book.marram.example/\n within 2 s\n\
         step \"Search sailings\"\n press button \"Find sailings\"\n within 2.2 s\n";
 
     fn runs(place: &str, at: Timestamp) -> Vec<RunRecord> {

@@ -242,7 +242,7 @@ async fn timetable(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
         "",
         &format!(
             "<form action=\"/sailings\"><div><label for=from>From</label><select id=from name=from>{options}</select></div>\
-             <div><label for=to>To</label><select id=to name=to>{options}</select></div><button data-action=find-sailings>Find sailings</button></form>\
+             <div><label for=to>To</label><select id=to name=to>{options}</select></div><button data-cadentis-action=find-sailings>Find sailings</button></form>\
              <table><tr><th>Leaves<th>From<th>To<th>State</tr>{rows}</table>"
         ),
     )
@@ -255,12 +255,12 @@ async fn sailings(site: web::Data<Ferries>) -> HttpResponse {
 }
 
 #[derive(Deserialize)]
-struct Wanted {
+struct SailingsQuery {
     from: Option<String>,
     to: Option<String>,
 }
 
-async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<Wanted>) -> HttpResponse {
+async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<SailingsQuery>) -> HttpResponse {
     let s = site.switches();
     if s.failing_api > 0.0 && rand::rng().random_bool(s.failing_api.min(1.0)) {
         think(60).await;
@@ -295,7 +295,7 @@ async fn cabin(site: web::Data<Ferries>) -> HttpResponse {
             "<form method=post action=\"/booking\"><div><label for=lead>Lead passenger</label><input id=lead name=lead></div>\
              <div><label for=count>Passengers</label><select id=count name=count>{counts}</select></div>\
              <div><label for=cabin>Cabin</label><select id=cabin name=cabin><option>None</option><option>Two berths</option></select></div>\
-             <button data-action=hold-booking>Hold the booking</button></form>"
+             <button data-cadentis-action=hold-booking>Hold the booking</button></form>"
         ),
     )
 }
@@ -314,7 +314,7 @@ async fn held(site: web::Data<Ferries>, code: web::Path<String>) -> HttpResponse
     site.page(
         "Your booking is held",
         "",
-        &format!("<p>Booking <b>{code}</b> is held for you for 30 minutes.</p><p><a href=\"/booking/{code}/pass\" data-action=boarding-pass>Boarding pass</a></p>"),
+        &format!("<p>Booking <b>{code}</b> is held for you for 30 minutes.</p><p><a href=\"/booking/{code}/pass\" data-cadentis-action=boarding-pass>Boarding pass</a></p>"),
     )
 }
 

@@ -230,7 +230,7 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
             release: release(story, at).into(),
             environment: "production".into(),
             person: person.clone(),
-            labels: [("fare".to_string(), if person.is_empty() { "guest" } else { "islander" }.to_string())].into(),
+            attributes: [("fare".to_string(), if person.is_empty() { "guest" } else { "islander" }.to_string())].into(),
             ..More::default()
         };
         if path == "/sailings" {

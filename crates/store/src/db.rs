@@ -19,6 +19,20 @@ pub enum StoreError {
     Content { place: &'static str, says: String },
 }
 
+impl StoreError {
+    /// Whether the same statement will never be taken, however often it is tried: what it holds is no text, number or row
+    /// that can be stored (SQLSTATE classes 22, data exception, and 23, integrity constraint violation).
+    pub fn is_permanent(&self) -> bool {
+        match self {
+            StoreError::Database(sqlx::Error::Database(e)) => {
+                e.code().is_some_and(|code| code.starts_with("22") || code.starts_with("23"))
+            }
+            StoreError::Content { .. } => true,
+            _ => false,
+        }
+    }
+}
+
 pub type Result<T> = std::result::Result<T, StoreError>;
 
 pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
@@ -42,7 +56,7 @@ impl Held {
 }
 
 /// The hot tables, each cut into days of UTC.
-const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
+pub(crate) const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
 
 impl Db {
     /// Connects lazily: a database that is away makes each query an error, not the start.
@@ -103,6 +117,12 @@ impl Db {
     pub async fn ensure_days_around(&self, now: Timestamp) -> Result<()> {
         let (first, last) = (now - 72.hours(), now + 48.hours());
         self.ensure_days(first, last).await
+    }
+
+    /// The database's clock: the one that all servers share.
+    pub async fn now(&self) -> Result<Timestamp> {
+        let now: jiff_sqlx::Timestamp = sqlx::query_scalar("SELECT now()").fetch_one(&self.pool).await?;
+        Ok(now.to_jiff())
     }
 
     /// Whether the database answers.

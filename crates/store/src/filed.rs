@@ -6,7 +6,7 @@ use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::visitor::beacon::owns;
-use cadentis_core::visitor::filed::{PERSONAL, happenings, page_views};
+use cadentis_core::visitor::filed::{happenings, names_over, page_views};
 use cadentis_core::visitor::{PageView, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -33,9 +33,6 @@ impl Filed {
 
 /// From so many hours on a stretch is read in two halves at a time.
 const WORTH_TWO: i64 = 48;
-
-/// Rows are kept for so many days after theirs: a beacon comes at most two days late.
-pub const ROWS_DAYS: i64 = 4;
 
 impl Db {
     /// The sheets of the hours that a stretch touches, with these columns; without any named, with all. `at` comes with
@@ -100,6 +97,23 @@ impl Db {
         columns: &[String],
         every: i64,
     ) -> Result<Vec<Sheet>> {
+        // One moment for all questions: an hour is filed or changed, never neither.
+        let mut tx = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+        let sheets = self.read_sheets_in(&mut tx, what, site_id, stretch, columns, every).await?;
+        tx.commit().await?;
+        Ok(sheets)
+    }
+
+    /// The same inside a transaction: whoever changes an hour reads it under the lock of its day.
+    pub(crate) async fn read_sheets_in(
+        &self,
+        tx: &mut PgConnection,
+        what: Filed,
+        site_id: i32,
+        stretch: Stretch,
+        columns: &[String],
+        every: i64,
+    ) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.to_vec();
         let moments = names.is_empty() || names.iter().any(|n| n == "at");
@@ -107,8 +121,6 @@ impl Db {
             names.push("at".into());
         }
         let ends = [hours.from, hour_of(stretch.to)];
-        // One moment for all three questions: an hour is filed or changed, never neither.
-        let mut tx = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let changed: Vec<jiff_sqlx::Timestamp> =
             sqlx::query_scalar("SELECT hour FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3 AND (extract(epoch FROM hour)::bigint / 3600) % $4 = 0")
                 .bind(site_id)
@@ -141,13 +153,12 @@ impl Db {
             let name: Arc<str> = name.into();
             lies.extend(hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)));
         }
-        let mut sheets = self.columns(&mut tx, site_id, what, lies).await?;
-        let domains = self.domains(&mut tx, site_id).await?;
+        let mut sheets = self.columns(tx, site_id, what, lies).await?;
+        let domains = self.domains(tx, site_id).await?;
         let mut fresh = Vec::new();
         for hour in changed {
-            fresh.push((hour, rows_of(&mut tx, site_id, hour).await?));
+            fresh.push((hour, rows_of(tx, site_id, hour).await?));
         }
-        tx.commit().await?;
         if fresh.is_empty() {
             return Ok(sheets);
         }
@@ -171,7 +182,7 @@ impl Db {
         let mut found: BTreeMap<u128, Seen> = BTreeMap::new();
         for hour in hours {
             let ids: HashSet<u128> = wanted.iter().filter(|(h, _)| *h == hour).map(|(_, id)| *id).collect();
-            let stretch = Stretch { from: at_second(hour), to: at_second(hour + 3_600) };
+            let stretch = whole_hour(at_second(hour));
             for sheet in self.sheets_of(Filed::PageViews, site_id, stretch, &[]).await? {
                 let rows = (0..sheet.rows).filter(|row| sheet.id("id", *row).is_some_and(|id| ids.contains(&id)));
                 found.extend(rows.filter_map(|row| Some((sheet.id("id", row)?, Seen::of(&sheet, row)?))));
@@ -180,11 +191,11 @@ impl Db {
         Ok(wanted.iter().filter_map(|(_, id)| found.remove(id)).collect())
     }
 
-    /// The labels that page views of the stretch carry.
-    pub async fn labels(&self, site_id: i32, stretch: Stretch) -> Result<Vec<String>> {
+    /// The attributes that page views of the stretch carry.
+    pub async fn attributes(&self, site_id: i32, stretch: Stretch) -> Result<Vec<String>> {
         let names: Vec<String> = sqlx::query_scalar(
-            "SELECT DISTINCT substr(name, 7) FROM sheet WHERE site_id = $1 AND what = 'view' AND name >= 'label.'
-               AND name < 'label/' AND hour >= $2 AND hour < $3 ORDER BY 1 LIMIT 10",
+            "SELECT DISTINCT substr(name, 11) FROM sheet WHERE site_id = $1 AND what = 'view' AND name >= 'attribute.'
+               AND name < 'attribute/' AND hour >= $2 AND hour < $3 ORDER BY 1 LIMIT 10",
         )
         .bind(site_id)
         .bind(hour_of(stretch.from).to_sqlx())
@@ -215,6 +226,7 @@ impl Db {
             return Ok(None);
         }
         let views = rows_of(tx, site_id, hour).await?;
+        self.note_names_over(tx, site_id, hour, names_over(&views)).await?;
         Ok(Some(self.put_views(tx, site_id, hour, &views).await?))
     }
 
@@ -274,91 +286,83 @@ impl Db {
         Ok(())
     }
 
-    /// Drops the rows of days that are long over and filed, and what is known of people when its time is over. Answers
-    /// how many days and columns left.
-    pub async fn forget_rows(&self, now: Timestamp) -> Result<(u64, u64)> {
-        let before = now - SignedDuration::from_hours(24 * ROWS_DAYS);
-        let parts: Vec<String> = sqlx::query_scalar(
-            "SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
-             WHERE i.inhparent = 'page_view'::regclass ORDER BY 1",
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        let mut days = 0;
-        for part in parts {
-            let day = part.trim_start_matches("page_view_");
-            let Ok(date) = jiff::civil::Date::strptime("%Y%m%d", day) else { continue };
-            let Ok(end) = date.tomorrow().and_then(|d| d.to_zoned(jiff::tz::TimeZone::UTC)) else { continue };
-            if end.timestamp() > before {
-                continue;
-            }
-            let begin = end.timestamp() - SignedDuration::from_hours(24);
-            let sql = "SELECT EXISTS (SELECT FROM dirty_hour WHERE hour >= $1 AND hour < $2)";
-            let waits: bool = sqlx::query_scalar(sql)
-                .bind(begin.to_sqlx())
-                .bind(end.timestamp().to_sqlx())
-                .fetch_one(&self.pool)
-                .await?;
-            if !waits {
-                // The name came from the catalogue and is one of ours.
-                sqlx::query(sqlx::AssertSqlSafe(format!("DROP TABLE \"{part}\""))).execute(&self.pool).await?;
-                days += 1;
-            }
-        }
-        let gone = sqlx::query(
-            "DELETE FROM sheet USING site WHERE site.id = sheet.site_id AND sheet.name = ANY($2)
-               AND sheet.hour < $1 - site.keep_people_days * interval '1 day'",
-        )
-        .bind(now.to_sqlx())
-        .bind(PERSONAL.map(String::from).to_vec())
-        .execute(&self.pool)
-        .await?;
-        Ok((days, gone.rows_affected()))
-    }
-
-    /// Takes everything out that is known of a person, or of one visit: page views stay in figures that are rolled up,
-    /// and leave rows and sheets. Answers how many page views left.
+    /// Erases everything that is known of a person, or of one visit: their page views leave rows and sheets. What was
+    /// rolled up of hours whose rows are gone stays as it was. Answers how many page views left.
+    ///
+    /// Page views that arrive meanwhile are looked for once more.
     pub async fn forget_person(&self, site_id: i32, column: &str, id: u128, stretch: Stretch) -> Result<u64> {
         let mut gone = 0;
-        for held in self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await? {
-            let is = |sheet: &Sheet, row: usize| sheet.id(column, row) == Some(id);
-            let here = (0..held.rows).filter(|row| is(&held, *row)).count();
-            if here == 0 {
-                continue;
-            }
-            let hour = at_second(held.hour_s);
-            let whole = Stretch { from: hour, to: hour + SignedDuration::from_hours(1) };
-            let mut kept = Vec::new();
-            for what in [Filed::PageViews, Filed::Happenings] {
-                for sheet in self.sheets_of(what, site_id, whole, &[]).await? {
-                    let keep: Vec<bool> = (0..sheet.rows).map(|row| !is(&sheet, row)).collect();
-                    kept.push((what, sheet.only(&keep)));
+        for _ in 0..3 {
+            let mut hours = Vec::new();
+            for held in self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await? {
+                if (0..held.rows).any(|row| held.id(column, row) == Some(id)) {
+                    hours.push(at_second(held.hour_s));
                 }
             }
-            let sql = match column {
-                "visit" => {
-                    "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view::json->'beacon'->>'visit' = $4"
-                }
-                _ => "DELETE FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 AND view::json->>'person' = $4",
-            };
-            let text = if column == "visit" { uuid::Uuid::from_u128(id).to_string() } else { id.to_string() };
-            let mut tx = self.pool.begin().await?;
-            crate::rollup::lock_day(&mut tx, site_id, crate::sheets::day_of(hour)).await?;
-            sqlx::query(sql)
-                .bind(site_id)
-                .bind(whole.from.to_sqlx())
-                .bind(whole.to.to_sqlx())
-                .bind(text)
-                .execute(&mut *tx)
-                .await?;
-            for (what, sheet) in kept {
-                self.put_sheet(&mut tx, what, site_id, &sheet).await?;
+            if hours.is_empty() {
+                break;
             }
-            tx.commit().await?;
-            gone += here as u64;
+            for hour in hours {
+                gone += self.forget_in_hour(site_id, column, id, hour).await?;
+            }
         }
         Ok(gone)
     }
+
+    /// Everything is read under the lock of the day, so that nothing that is filed in between is lost.
+    async fn forget_in_hour(&self, site_id: i32, column: &str, id: u128, hour: Timestamp) -> Result<u64> {
+        let mut tx = self.pool.begin().await?;
+        crate::rollup::lock_day(&mut tx, site_id, crate::sheets::day_of(hour)).await?;
+        let gone = match crate::history::held(&mut tx, site_id, hour).await? {
+            crate::history::Held::Rows => {
+                // Marked first: whoever writes rows takes the mark before the rows, too.
+                crate::views::mark_hour(&mut tx, site_id, hour).await?;
+                let gone = forget_rows_of(&mut tx, site_id, column, id, hour).await?;
+                self.file_hour(&mut tx, site_id, hour).await?;
+                gone
+            }
+            crate::history::Held::Sheets => {
+                let mut gone = 0;
+                for what in [Filed::PageViews, Filed::Happenings] {
+                    for sheet in self.read_sheets_in(&mut tx, what, site_id, whole_hour(hour), &[], 1).await? {
+                        let keep: Vec<bool> = (0..sheet.rows).map(|row| sheet.id(column, row) != Some(id)).collect();
+                        if what == Filed::PageViews {
+                            gone += keep.iter().filter(|kept| !**kept).count() as u64;
+                        }
+                        self.put_sheet(&mut tx, what, site_id, &sheet.only(&keep)).await?;
+                    }
+                }
+                gone
+            }
+        };
+        tx.commit().await?;
+        Ok(gone)
+    }
+}
+
+pub(crate) fn whole_hour(hour: Timestamp) -> Stretch {
+    Stretch { from: hour, to: hour + SignedDuration::from_hours(1) }
+}
+
+/// Takes the rows of a person or visit out of an hour. They are told apart here and not by the database, to which a text
+/// may hold what it cannot read.
+async fn forget_rows_of(tx: &mut PgConnection, site_id: i32, column: &str, id: u128, hour: Timestamp) -> Result<u64> {
+    let is = |view: &PageView| match column {
+        "visit" => view.beacon.visit.as_u128() == id,
+        _ => u128::from(view.person) == id,
+    };
+    let views = rows_of(tx, site_id, hour).await?;
+    let (at, ids): (Vec<_>, Vec<_>) = views.iter().filter(|v| is(v)).map(|v| (v.at.to_sqlx(), v.beacon.id)).unzip();
+    let gone = sqlx::query(
+        "DELETE FROM page_view p USING unnest($2::timestamptz[], $3::uuid[]) AS gone(at, id)
+         WHERE p.site_id = $1 AND p.at = gone.at AND p.id = gone.id",
+    )
+    .bind(site_id)
+    .bind(at)
+    .bind(ids)
+    .execute(tx)
+    .await?;
+    Ok(gone.rows_affected())
 }
 
 /// The rows of an hour, in order of time.

@@ -4,11 +4,10 @@
 //! first is changed by its rows, the second by its sheets and cells.
 
 use crate::db::{Db, Result, StoreError, content};
-use crate::filed::Filed;
+use crate::filed::{Filed, whole_hour};
 use crate::rollup::{lock_day, put_cells};
 use crate::sheets::{begin_of, day_of};
 use crate::views::put_rows;
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::filed::refiled;
 use cadentis_core::visitor::{Families, PageView, Sheet};
@@ -88,13 +87,9 @@ const STOP: &str =
 
 /// How an hour has its page views.
 #[derive(PartialEq)]
-enum Held {
+pub(crate) enum Held {
     Rows,
     Sheets,
-}
-
-fn whole_hour(hour: Timestamp) -> Stretch {
-    Stretch { from: hour, to: hour + SignedDuration::from_hours(1) }
 }
 
 impl Db {
@@ -143,7 +138,7 @@ impl Db {
         hour: Timestamp,
         mut views: Vec<PageView>,
     ) -> Result<u64> {
-        let (held, told) = self.both_sheets(site_id, hour).await?;
+        let (held, told) = self.both_sheets(tx, site_id, hour).await?;
         if let Some(ids) = held.ids("id") {
             let there: HashSet<&u128> = ids.values.iter().collect();
             views.retain(|v| !there.contains(&v.beacon.id.as_u128()));
@@ -158,10 +153,10 @@ impl Db {
     }
 
     /// The sheets of an hour with all their columns; empty ones where there are none.
-    async fn both_sheets(&self, site_id: i32, hour: Timestamp) -> Result<(Sheet, Sheet)> {
+    async fn both_sheets(&self, tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<(Sheet, Sheet)> {
         let mut both = [Sheet::new(hour.as_second()), Sheet::new(hour.as_second())];
         for (sheet, what) in both.iter_mut().zip([Filed::PageViews, Filed::Happenings]) {
-            if let Some(found) = self.sheets_of(what, site_id, whole_hour(hour), &[]).await?.pop() {
+            if let Some(found) = self.read_sheets_in(tx, what, site_id, whole_hour(hour), &[], 1).await?.pop() {
                 *sheet = found;
             }
         }
@@ -274,7 +269,7 @@ impl Db {
         if held(tx, site_id, hour).await? == Held::Rows {
             return refile_rows(tx, site_id, hour, &families).await;
         }
-        let (views, told) = self.both_sheets(site_id, hour).await?;
+        let (views, told) = self.both_sheets(tx, site_id, hour).await?;
         match refiled(&views, &told, &families).map_err(|e| content("sheet", e))? {
             None => Ok(0),
             Some((views, told, changed)) => {
@@ -285,7 +280,7 @@ impl Db {
     }
 }
 
-async fn held(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Held> {
+pub(crate) async fn held(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Held> {
     let part = format!("page_view_{}", hour.strftime("%Y%m%d"));
     let there: bool = sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(part).fetch_one(&mut *tx).await?;
     if !there {
@@ -326,6 +321,8 @@ async fn refile_rows(tx: &mut PgConnection, site_id: i32, hour: Timestamp, famil
     if changed.is_empty() {
         return Ok(0);
     }
+    // Marked first: whoever writes rows takes the mark before the rows, too.
+    crate::views::mark_hour(tx, site_id, hour).await?;
     // A beacon that came meanwhile has a higher number, and the family of now.
     sqlx::query(
         "WITH given AS (SELECT * FROM unnest($2::timestamptz[], $3::uuid[], $4::int[], $5::text[]) AS a(at, id, seq, view))
@@ -338,14 +335,6 @@ async fn refile_rows(tx: &mut PgConnection, site_id: i32, hour: Timestamp, famil
     .bind(changed.iter().map(|c| c.2).collect::<Vec<_>>())
     .bind(changed.iter().map(|c| c.3.clone()).collect::<Vec<_>>())
     .execute(&mut *tx)
-    .await?;
-    sqlx::query(
-        "INSERT INTO dirty_hour (site_id, hour) VALUES ($1, $2)
-         ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
-    )
-    .bind(site_id)
-    .bind(hour.to_sqlx())
-    .execute(tx)
     .await?;
     Ok(changed.len() as u64)
 }

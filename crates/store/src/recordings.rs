@@ -2,7 +2,7 @@
 //! brings pictures and acts and takes inputs; both sides meet here, so any server can carry for any other.
 
 use crate::db::{Db, Result};
-use cadentis_core::journey::recorded::{self, Act};
+use cadentis_core::journey::recorded::{self, Act, Input};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use serde_json::Value;
@@ -74,21 +74,21 @@ impl Db {
         Ok(id)
     }
 
-    /// Gives the oldest recording of a location that has no browser yet to a runner: its id, address, and the
-    /// location's proxy.
+    /// Gives the oldest recording of a location that has no browser yet to a runner: its id, address, the location's
+    /// proxy, and networks that must not be reached.
     pub async fn lease_recording(
         &self,
         location_id: i32,
         runner: &str,
         now: Timestamp,
-    ) -> Result<Option<(Uuid, String, Option<String>)>> {
-        let row: Option<(Uuid, String, Option<String>)> = sqlx::query_as(
+    ) -> Result<Option<(Uuid, String, Option<String>, Vec<String>)>> {
+        let row: Option<(Uuid, String, Option<String>, Vec<String>)> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM recording WHERE location_id = $1 AND NOT ended AND runner IS NULL
                    AND looked_at > $3::timestamptz - interval '1 minute'
                  ORDER BY asked_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE recording r SET runner = $2, told_at = $3 FROM mine, location l
-             WHERE r.id = mine.id AND l.id = r.location_id RETURNING r.id, r.address, l.proxy",
+             WHERE r.id = mine.id AND l.id = r.location_id RETURNING r.id, r.address, l.proxy, l.denied",
         )
         .bind(location_id)
         .bind(runner)
@@ -212,7 +212,8 @@ impl Db {
     }
 
     /// Hands inputs to the runner, in their order.
-    pub async fn recording_inputs(&self, id: Uuid, inputs: &[Value]) -> Result<()> {
+    pub async fn recording_inputs(&self, id: Uuid, inputs: &[Input]) -> Result<()> {
+        let inputs: Vec<Json<&Input>> = inputs.iter().map(Json).collect();
         sqlx::query(
             "INSERT INTO recording_input (recording_id, input)
              SELECT $1, i FROM unnest($2::jsonb[]) WITH ORDINALITY AS given(i, at) ORDER BY at",

@@ -8,7 +8,7 @@ use crate::db::{Db, Result, content};
 use crate::sheets::{DAY_S, begin_of, day_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Wanted, capped, pools};
+use cadentis_core::visitor::slices::{Selection, capped, pools};
 use cadentis_core::visitor::{Attribute, Cell, Filter, PageView, Rated, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -195,7 +195,7 @@ pub(crate) async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timesta
     let everything = Filter::default();
     let stretch = Stretch { from: hour, to: hour + SignedDuration::from_hours(1) };
     for attribute in Attribute::ROLLED {
-        let wanted = Wanted {
+        let wanted = Selection {
             stretch,
             filter: &everything,
             bucket_s: 3_600,

@@ -1,7 +1,6 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
-use crate::sites::Site;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::{Check, Tally};
 use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
@@ -130,6 +129,12 @@ impl Db {
     /// Stores the record of leased work and ends the work, in one transaction.
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
         let mut tx = self.pool.begin().await?;
+        let sql = "SELECT journey_id FROM work WHERE id = $1 AND location_id = $2";
+        let waits: Option<i32> =
+            sqlx::query_scalar(sql).bind(record.id).bind(location_id).fetch_optional(&mut *tx).await?;
+        if let Some(journey_id) = waits {
+            crate::work::lock_due(&mut tx, journey_id, location_id).await?;
+        }
         type Work = (i32, i32, jiff_sqlx::Timestamp, Option<i32>, Option<Uuid>);
         let work: Option<Work> = sqlx::query_as(
             "DELETE FROM work WHERE id = $1 AND location_id = $2
@@ -140,9 +145,11 @@ impl Db {
         .fetch_optional(&mut *tx)
         .await?;
         let Some((site_id, journey_id, due_at, version, first_try)) = work else {
-            let sql = "SELECT EXISTS (SELECT FROM run WHERE id = $1 AND location_id = $2)
-                           OR EXISTS (SELECT FROM first_try WHERE id = $1 AND location_id = $2)";
-            let known: bool = sqlx::query_scalar(sql).bind(record.id).bind(location_id).fetch_one(&mut *tx).await?;
+            drop(tx);
+            let known = match self.run(record.id).await? {
+                Some(run) => run.location_id == location_id,
+                None => false,
+            };
             return Ok(if known { Finished::Already } else { Finished::Unknown });
         };
         for (step, s) in record.steps.iter_mut().enumerate() {
@@ -166,11 +173,12 @@ impl Db {
         }
         // Before a failure counts it is tried again, if the journey wants that. The second try has the same moment.
         let sql = "INSERT INTO work (id, site_id, journey_id, location_id, due_at, first_try)
-                   SELECT gen_random_uuid(), $1, $2, $3, $4, $5 FROM journey WHERE id = $2 AND retry RETURNING id";
+                   SELECT $6, $1, $2, $3, $4, $5 FROM journey WHERE id = $2 AND retry RETURNING id";
         let second: Option<Uuid> = match (record.outcome, first_try) {
             (Outcome::Failed, None) => {
                 let second = sqlx::query_scalar(sql).bind(site_id).bind(journey_id).bind(location_id);
-                second.bind(due_at).bind(record.id).fetch_optional(&mut *tx).await?
+                let id = crate::work::run_id(due_at.to_jiff());
+                second.bind(due_at).bind(record.id).bind(id).fetch_optional(&mut *tx).await?
             }
             _ => None,
         };
@@ -306,14 +314,22 @@ impl Db {
 
     /// One run, found by its id alone.
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
+        // Its id tells the day; only those of before are looked for in every one.
+        let due = crate::work::due_of(id);
+        let (from, to) = match due {
+            Some(due) => (due - SignedDuration::from_millis(1), due + SignedDuration::from_millis(1)),
+            None => (Timestamp::UNIX_EPOCH, Timestamp::MAX),
+        };
         let rows: Vec<RunRow> = sqlx::query_as(
             "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
-             FROM run WHERE id = $1
+             FROM run WHERE id = $1 AND due_at >= $2 AND due_at <= $3
              UNION ALL
              SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
-             FROM first_try WHERE id = $1",
+             FROM first_try WHERE id = $1 AND due_at >= $2 AND due_at <= $3",
         )
         .bind(id)
+        .bind(from.to_sqlx())
+        .bind(to.to_sqlx())
         .fetch_all(&self.pool)
         .await?;
         Ok(runs(rows)?.pop())
@@ -329,32 +345,6 @@ impl Db {
             (true, true) => Try::Second(second),
             (true, false) => Try::Waiting,
         }))
-    }
-
-    /// Lets evidence leave whose time is over: of runs that failed later than of others. Returns how many rows
-    /// left.
-    pub async fn forget(&self, site: &Site, now: Timestamp) -> Result<u64> {
-        let before = |days: i32| (now - SignedDuration::from_hours(24 * i64::from(days))).to_sqlx();
-        let two_days = (now - SignedDuration::from_hours(48)).to_sqlx();
-        let sql = "DELETE FROM work WHERE site_id = $1 AND dropped AND due_at < $2";
-        sqlx::query(sql).bind(site.id).bind(two_days).execute(&self.pool).await?;
-        let mut gone = 0;
-        for table in ["run_record", "picture"] {
-            let sql = format!(
-                "DELETE FROM {table} e WHERE e.site_id = $1 AND e.due_at < $2
-                   AND (e.due_at < $3
-                     OR NOT EXISTS (SELECT FROM run r WHERE r.site_id = $1 AND r.due_at = e.due_at AND r.id = e.run_id AND r.outcome = 2)
-                    AND NOT EXISTS (SELECT FROM first_try f WHERE f.site_id = $1 AND f.due_at = e.due_at AND f.id = e.run_id))"
-            );
-            let left = sqlx::query(AssertSqlSafe(sql))
-                .bind(site.id)
-                .bind(before(site.keep_days))
-                .bind(before(site.keep_failed_days.max(site.keep_days)))
-                .execute(&self.pool)
-                .await?;
-            gone += left.rows_affected();
-        }
-        Ok(gone)
     }
 
     /// The record of a run, or `None` when its details were not kept.

@@ -1,4 +1,4 @@
-//! Scripts of journeys, version by version; common parts; the life of a journey.
+//! Scripts of journeys, version by version; common parts; the status of a journey.
 
 use crate::db::{Db, Result};
 use crate::runs::Run;
@@ -39,7 +39,7 @@ pub struct Edit<'a> {
 
 /// What a journey's owner can change beside its script.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Life {
+pub enum Status {
     Active,
     Paused,
     /// Played once, as it was to.
@@ -47,20 +47,20 @@ pub enum Life {
     Archived,
 }
 
-impl Life {
-    pub const ALL: [Life; 4] = [Life::Active, Life::Paused, Life::Finished, Life::Archived];
+impl Status {
+    pub const ALL: [Status; 4] = [Status::Active, Status::Paused, Status::Finished, Status::Archived];
 
     pub fn word(self) -> &'static str {
         match self {
-            Life::Active => "active",
-            Life::Paused => "paused",
-            Life::Finished => "finished",
-            Life::Archived => "archived",
+            Status::Active => "active",
+            Status::Paused => "paused",
+            Status::Finished => "finished",
+            Status::Archived => "archived",
         }
     }
 
-    pub fn parse(word: &str) -> Option<Life> {
-        Life::ALL.into_iter().find(|l| l.word() == word)
+    pub fn parse(word: &str) -> Option<Status> {
+        Status::ALL.into_iter().find(|l| l.word() == word)
     }
 }
 
@@ -97,11 +97,11 @@ impl Db {
     /// Deletes an archived journey with its versions, runs and evidence, for good.
     pub async fn delete_journey(&self, journey_id: i32) -> Result<Deleted> {
         let mut tx = self.pool.begin().await?;
-        let life: String = sqlx::query_scalar("SELECT life FROM journey WHERE id = $1 FOR UPDATE")
+        let status: String = sqlx::query_scalar("SELECT status FROM journey WHERE id = $1 FOR UPDATE")
             .bind(journey_id)
             .fetch_one(&mut *tx)
             .await?;
-        if life != Life::Archived.word() {
+        if status != Status::Archived.word() {
             return Ok(Deleted::NotArchived);
         }
         let sql = "SELECT name FROM goal WHERE journey_id = $1 LIMIT 1";
@@ -190,14 +190,14 @@ impl Db {
     }
 
     /// Work that waits is dropped unless the journey is active.
-    pub async fn set_life(&self, journey_id: i32, life: Life) -> Result<()> {
+    pub async fn set_status(&self, journey_id: i32, status: Status) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("UPDATE journey SET life = $2 WHERE id = $1")
+        sqlx::query("UPDATE journey SET status = $2 WHERE id = $1")
             .bind(journey_id)
-            .bind(life.word())
+            .bind(status.word())
             .execute(&mut *tx)
             .await?;
-        if life != Life::Active {
+        if status != Status::Active {
             crate::work::drop_waiting(&mut tx, journey_id).await?;
         }
         tx.commit().await?;
@@ -248,7 +248,7 @@ impl Db {
     ) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, life, tags, owner, essential, pace,
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, status, tags, owner, essential, pace,
                                   device, environment, retry, editors, copied_from)
              SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, owner, essential, pace,
                     device, $5, retry, editors, id FROM journey WHERE id = $1

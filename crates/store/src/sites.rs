@@ -1,9 +1,11 @@
 //! Sites, locations, journeys, goals, and what is pinned to the time axis.
 
 use crate::db::{Db, Result, content};
+use crate::scripts::Status;
 use cadentis_core::calendar::{Cadence, Cover, Pace, Stretch};
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::run::DeviceProfile;
+use cadentis_core::run::reach::Denied;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::{origin_host, owns};
 use cadentis_core::visitor::collecting::breaks;
@@ -123,9 +125,11 @@ pub struct Location {
     pub longitude: Option<f64>,
     /// SOCKS5 proxy that leads out of it, as host and port.
     pub proxy: Option<String>,
+    /// Networks that its runner must not reach.
+    pub denied: Vec<String>,
 }
 
-const LOCATION: &str = "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy";
+const LOCATION: &str = "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy, l.denied";
 
 #[derive(Debug, Clone, FromRow)]
 pub struct Journey {
@@ -150,7 +154,7 @@ pub struct Journey {
     pub copied_from: Option<i32>,
     /// The newest version of its script.
     pub version: i32,
-    pub life: String,
+    pub status: String,
     pub tags: Vec<String>,
     pub owner: String,
     /// Whether its failure stops the visitor's business.
@@ -340,8 +344,9 @@ impl Db {
 
     /// Adds a location whose runner shows `token`.
     pub async fn add_location(&self, l: &NewLocation<'_>) -> Result<i32> {
-        let sql = "INSERT INTO location (slug, name, country, kind, zone, token_sha256, latitude, longitude, proxy)
-                   VALUES ($1, $2, $3, $4, $5, sha256(convert_to($6, 'UTF8')), $7, $8, $9) RETURNING id";
+        let sql =
+            "INSERT INTO location (slug, name, country, kind, zone, token_sha256, latitude, longitude, proxy, denied)
+                   VALUES ($1, $2, $3, $4, $5, sha256(convert_to($6, 'UTF8')), $7, $8, $9, $10) RETURNING id";
         Ok(sqlx::query_scalar(sql)
             .bind(l.slug)
             .bind(l.name)
@@ -352,17 +357,25 @@ impl Db {
             .bind(l.at.map(|(latitude, _)| latitude))
             .bind(l.at.map(|(_, longitude)| longitude))
             .bind(l.proxy)
+            .bind(l.denied.texts())
             .fetch_one(&self.pool)
             .await?)
     }
 
-    /// Where a location is, and the proxy that leads out of it.
-    pub async fn set_where(&self, slug: &str, at: Option<(f64, f64)>, proxy: Option<&str>) -> Result<()> {
-        sqlx::query("UPDATE location SET latitude = $2, longitude = $3, proxy = $4 WHERE slug = $1")
+    /// Where a location is, the proxy that leads out of it, and what must not be reached from there.
+    pub async fn set_where(
+        &self,
+        slug: &str,
+        at: Option<(f64, f64)>,
+        proxy: Option<&str>,
+        denied: &Denied,
+    ) -> Result<()> {
+        sqlx::query("UPDATE location SET latitude = $2, longitude = $3, proxy = $4, denied = $5 WHERE slug = $1")
             .bind(slug)
             .bind(at.map(|(latitude, _)| latitude))
             .bind(at.map(|(_, longitude)| longitude))
             .bind(proxy)
+            .bind(denied.texts())
             .execute(&self.pool)
             .await?;
         Ok(())
@@ -382,8 +395,8 @@ impl Db {
     pub async fn add_journey(&self, j: &NewJourney<'_>) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id",
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry, status)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id",
         )
         .bind(j.site_id)
         .bind(j.slug)
@@ -395,6 +408,7 @@ impl Db {
         .bind(j.plays.device)
         .bind(j.plays.environment)
         .bind(j.plays.retry)
+        .bind(j.status.word())
         .fetch_one(&mut *tx)
         .await?;
         sqlx::query("INSERT INTO script_version VALUES ($1, 1, $2, $3, 'first version', now())")
@@ -414,7 +428,7 @@ impl Db {
         let mut tx = self.pool.begin().await?;
         sqlx::query(
             "UPDATE journey SET every_s = $2, pace = $3, device = $4, environment = $5, retry = $6,
-                    life = CASE WHEN life = 'finished' AND pace <> $3 THEN 'active' ELSE life END WHERE id = $1",
+                    status = CASE WHEN status = 'finished' AND pace <> $3 THEN 'active' ELSE status END WHERE id = $1",
         )
         .bind(journey_id)
         .bind(plays.pace.slot_s() as i32)
@@ -587,6 +601,8 @@ pub struct NewLocation<'a> {
     /// Latitude and longitude, in degrees.
     pub at: Option<(f64, f64)>,
     pub proxy: Option<&'a str>,
+    /// Networks that its runner must not reach; see [`Denied::to_public`].
+    pub denied: Denied,
 }
 
 #[derive(Debug, Clone)]
@@ -598,6 +614,8 @@ pub struct NewJourney<'a> {
     pub apdex_t_s: f64,
     pub author: &'a str,
     pub plays: PlaceAndPace<'a>,
+    /// What it is from the first moment on: nobody is given work of a journey that is still being made.
+    pub status: Status,
 }
 
 /// The locations a journey plays at from now on, starts spread in their order.

@@ -2,6 +2,7 @@
 //! they play, kept a day and counted nowhere.
 
 use crate::db::{Db, Result};
+use crate::runs::Finished;
 use cadentis_core::run::RunRecord;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -21,11 +22,13 @@ pub struct Trial {
     pub location: String,
     pub device: String,
     pub proxy: Option<String>,
+    /// Networks that must not be reached from the location.
+    pub denied: Vec<String>,
 }
 
 /// How a trial stands.
 #[derive(Debug, Clone)]
-pub struct Standing {
+pub struct TrialStatus {
     pub site_id: i32,
     pub location_id: i32,
     pub script: String,
@@ -72,14 +75,14 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Trial>> {
-        let row: Option<(Uuid, i32, String, String, String, Option<String>)> = sqlx::query_as(
+        let row: Option<(Uuid, i32, String, String, String, Option<String>, Vec<String>)> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM trial WHERE location_id = $1 AND record IS NULL AND NOT cancelled
                    AND asked_at > $2::timestamptz - interval '10 minutes' AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY asked_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE trial t SET lease_until = $3, leased_by = $4
              FROM mine, location l WHERE t.id = mine.id AND l.id = t.location_id
-             RETURNING t.id, t.site_id, t.script, l.name, t.device, l.proxy",
+             RETURNING t.id, t.site_id, t.script, l.name, t.device, l.proxy, l.denied",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -87,8 +90,15 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        let trial =
-            |(id, site_id, script, location, device, proxy)| Trial { id, site_id, script, location, device, proxy };
+        let trial = |(id, site_id, script, location, device, proxy, denied)| Trial {
+            id,
+            site_id,
+            script,
+            location,
+            device,
+            proxy,
+            denied,
+        };
         Ok(row.map(trial))
     }
 
@@ -98,11 +108,11 @@ impl Db {
         Ok(sqlx::query_scalar(sql).bind(id).bind(location_id).bind(Json(progress)).fetch_optional(&self.pool).await?)
     }
 
-    /// Keeps the record of a trial; whether there is such a trial at this location.
-    pub async fn finish_trial(&self, location_id: i32, record: &RunRecord) -> Result<bool> {
+    /// Keeps the record of a trial at this location.
+    pub async fn finish_trial(&self, location_id: i32, record: &RunRecord) -> Result<Finished> {
         let sql = "UPDATE trial SET record = $3 WHERE id = $1 AND location_id = $2";
         let done = sqlx::query(sql).bind(record.id).bind(location_id).bind(Json(record)).execute(&self.pool).await?;
-        Ok(done.rows_affected() == 1)
+        Ok(if done.rows_affected() == 1 { Finished::Stored } else { Finished::Unknown })
     }
 
     pub async fn cancel_trial(&self, id: Uuid) -> Result<()> {
@@ -110,7 +120,7 @@ impl Db {
         Ok(())
     }
 
-    pub async fn trial(&self, id: Uuid) -> Result<Option<Standing>> {
+    pub async fn trial(&self, id: Uuid) -> Result<Option<TrialStatus>> {
         type Row = (
             i32,
             i32,
@@ -127,7 +137,7 @@ impl Db {
         .bind(id)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(site_id, location_id, script, asked_at, runner, cancelled, progress, record)| Standing {
+        Ok(row.map(|(site_id, location_id, script, asked_at, runner, cancelled, progress, record)| TrialStatus {
             site_id,
             location_id,
             script,

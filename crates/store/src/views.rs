@@ -3,11 +3,18 @@
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::hour_of;
+use cadentis_core::text::clean;
 use cadentis_core::visitor::PageView;
+use cadentis_core::visitor::filed::MAX_OWN_COLUMNS;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
 use std::collections::{BTreeSet, HashMap};
 use uuid::Uuid;
+
+/// What is told of the newest that was turned away, in characters.
+const EXAMPLE: usize = 300;
+/// The reason under which names of attributes are counted that an hour has no room for.
+pub const NAMES_OVER: &str = "names-over";
 
 impl Db {
     /// Stores a batch in one transaction and marks its hours for the roll-up.
@@ -44,20 +51,52 @@ impl Db {
 
     /// Adds to the counts of what was turned away: site, hour, reason, how many, and the newest in words.
     pub async fn count_refused(&self, counts: &[(i32, Timestamp, String, u64, String)]) -> Result<()> {
-        for (site, hour, reason, count, example) in counts {
-            sqlx::query(
-                "INSERT INTO refused VALUES ($1, $2, $3, $4, $5, now())
-                 ON CONFLICT (site_id, hour, reason) DO UPDATE
-                 SET count = refused.count + excluded.count, example = excluded.example, last_at = excluded.last_at",
-            )
-            .bind(site)
-            .bind(hour.to_sqlx())
-            .bind(reason)
-            .bind(*count as i64)
-            .bind(example)
-            .execute(&self.pool)
-            .await?;
+        // All or nothing: what was counted is not counted again when something else could not be.
+        sqlx::query(
+            "INSERT INTO refused
+             SELECT site_id, hour, reason, count, example, now()
+             FROM unnest($1::int[], $2::timestamptz[], $3::text[], $4::bigint[], $5::text[])
+                  AS given(site_id, hour, reason, count, example)
+             ON CONFLICT (site_id, hour, reason) DO UPDATE
+             SET count = refused.count + excluded.count, example = excluded.example, last_at = excluded.last_at",
+        )
+        .bind(counts.iter().map(|c| c.0).collect::<Vec<_>>())
+        .bind(counts.iter().map(|c| c.1.to_sqlx()).collect::<Vec<_>>())
+        .bind(counts.iter().map(|c| c.2.clone()).collect::<Vec<_>>())
+        .bind(counts.iter().map(|c| c.3 as i64).collect::<Vec<_>>())
+        .bind(counts.iter().map(|c| clean(&c.4, EXAMPLE, None)).collect::<Vec<_>>())
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// How many names of attributes and numbers of an hour are not filed, since it has too many: told beside what was
+    /// turned away, each time as a whole.
+    pub(crate) async fn note_names_over(
+        &self,
+        tx: &mut sqlx::PgConnection,
+        site_id: i32,
+        hour: Timestamp,
+        over: usize,
+    ) -> Result<()> {
+        if over == 0 {
+            let sql = "DELETE FROM refused WHERE site_id = $1 AND hour = $2 AND reason = $3";
+            sqlx::query(sql).bind(site_id).bind(hour.to_sqlx()).bind(NAMES_OVER).execute(tx).await?;
+            return Ok(());
         }
+        sqlx::query(
+            "INSERT INTO refused VALUES ($1, $2, $3, $4, $5, now())
+             ON CONFLICT (site_id, hour, reason) DO UPDATE SET count = excluded.count, last_at = excluded.last_at",
+        )
+        .bind(site_id)
+        .bind(hour.to_sqlx())
+        .bind(NAMES_OVER)
+        .bind(over as i64)
+        .bind(format!(
+            "an hour has at most {MAX_OWN_COLUMNS} attributes and as many numbers; those on most page views stay"
+        ))
+        .execute(tx)
+        .await?;
         Ok(())
     }
 
@@ -103,6 +142,19 @@ impl Refused {
     pub fn last(&self) -> Option<Timestamp> {
         self.last_at.map(|at| at.to_jiff())
     }
+}
+
+/// Marks an hour as changed since it was filed.
+pub(crate) async fn mark_hour(tx: &mut sqlx::PgConnection, site_id: i32, hour: Timestamp) -> Result<()> {
+    sqlx::query(
+        "INSERT INTO dirty_hour (site_id, hour) VALUES ($1, $2)
+         ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
+    )
+    .bind(site_id)
+    .bind(hour.to_sqlx())
+    .execute(tx)
+    .await?;
+    Ok(())
 }
 
 /// See [`Db::store_page_views`].

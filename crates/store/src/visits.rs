@@ -7,7 +7,7 @@ use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::Occurrence;
 use cadentis_core::visitor::slices::{different, rows};
-use cadentis_core::visitor::{Filter, Seen, Sheet, Told};
+use cadentis_core::visitor::{Filter, HappeningRow, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
@@ -60,15 +60,15 @@ impl Db {
     }
 
     /// What happened on the page views of a visit, in order of time.
-    pub async fn told_of_visit(&self, site_id: i32, visit: Uuid, views: &[Seen]) -> Result<Vec<Told>> {
+    pub async fn told_of_visit(&self, site_id: i32, visit: Uuid, views: &[Seen]) -> Result<Vec<HappeningRow>> {
         let (Some(first), Some(last)) = (views.first(), views.last()) else { return Ok(Vec::new()) };
         let stretch = Stretch { from: first.at, to: last.at + SignedDuration::from_millis(1) };
-        let columns = Told::COLUMNS.map(String::from);
+        let columns = HappeningRow::COLUMNS.map(String::from);
         let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;
         let mut all = Vec::new();
         for sheet in &sheets {
             let here = (0..sheet.rows).filter(|row| sheet.id("visit", *row) == Some(visit.as_u128()));
-            all.extend(here.filter_map(|row| Told::of(sheet, row)));
+            all.extend(here.filter_map(|row| HappeningRow::of(sheet, row)));
         }
         all.sort_by(|a, b| (a.at, a.after).partial_cmp(&(b.at, b.after)).unwrap_or(std::cmp::Ordering::Equal));
         Ok(all)

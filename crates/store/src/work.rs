@@ -11,6 +11,31 @@ use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
+/// Work is given out at most so often: three runners that did not come back are no accident.
+const MOST_ATTEMPTS: i32 = 3;
+
+/// A new id for a run that was due then. It begins with the moment (UUID version 7, RFC 9562), so that the day of a run is
+/// known from its id alone.
+pub fn run_id(due: Timestamp) -> Uuid {
+    let ms = u64::try_from(due.as_millisecond()).unwrap_or(0);
+    uuid::Builder::from_unix_timestamp_millis(ms, &rand::random()).into_uuid()
+}
+
+/// When a run was due, to the millisecond, as its id tells; `None` for ids of before.
+pub(crate) fn due_of(id: Uuid) -> Option<Timestamp> {
+    let (seconds, nanos) = id.get_timestamp().filter(|_| id.get_version_num() == 7)?.to_unix();
+    Timestamp::new(i64::try_from(seconds).ok()?, nanos as i32).ok()
+}
+
+/// One at a time for the due runs of a journey at a location, until the transaction ends.
+pub(crate) async fn lock_due(tx: &mut PgConnection, journey_id: i32, location_id: i32) -> Result<()> {
+    sqlx::query("SELECT pg_advisory_xact_lock(hashtextextended($1, 704201))")
+        .bind(format!("{journey_id}/{location_id}"))
+        .execute(tx)
+        .await?;
+    Ok(())
+}
+
 /// One run to play.
 #[derive(Debug, Clone)]
 pub struct Work {
@@ -22,8 +47,9 @@ pub struct Work {
     pub due_at: Timestamp,
     /// Slug of the device profile.
     pub device: String,
-    /// The location's proxy.
+    /// The location's proxy, and networks that must not be reached from it.
     pub proxy: Option<String>,
+    pub denied: Vec<String>,
     pub journey_id: i32,
 }
 
@@ -51,7 +77,7 @@ impl Db {
         let mut added = 0;
         for site in self.sites().await? {
             for journey in self.journeys(site.id).await? {
-                if journey.life != "active" {
+                if journey.status != "active" {
                     continue;
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
@@ -74,11 +100,13 @@ impl Db {
                     .fetch_all(&mut *tx)
                     .await?;
                     count_first_tries(&mut tx, dropped).await?;
-                    tx.commit().await?;
+                    // Whoever finishes a run holds this while its work goes and its run comes: a statement that begins
+                    // afterwards sees one or the other.
+                    lock_due(&mut tx, journey.id, location.id).await?;
                     // Already played, or already waiting.
                     added += sqlx::query(
                         "INSERT INTO work (id, site_id, journey_id, location_id, due_at)
-                         SELECT gen_random_uuid(), $1, $2, $3, $4
+                         SELECT $5, $1, $2, $3, $4
                          WHERE NOT EXISTS (SELECT FROM run WHERE site_id = $1 AND due_at = $4
                                              AND journey_id = $2 AND location_id = $3)
                            -- A clock that was set back makes no run of the past due.
@@ -90,13 +118,15 @@ impl Db {
                     .bind(journey.id)
                     .bind(location.id)
                     .bind(due.to_sqlx())
-                    .execute(&self.pool)
+                    .bind(run_id(due))
+                    .execute(&mut *tx)
                     .await?
                     .rows_affected();
+                    tx.commit().await?;
                 }
                 if matches!(journey.pace()?, Pace::Once(at) if at <= now) {
                     sqlx::query(
-                        "UPDATE journey SET life = 'finished' WHERE id = $1 AND life = 'active'
+                        "UPDATE journey SET status = 'finished' WHERE id = $1 AND status = 'active'
                            AND NOT EXISTS (SELECT FROM work WHERE journey_id = $1 AND NOT dropped)",
                     )
                     .bind(journey.id)
@@ -151,7 +181,8 @@ impl Db {
         Ok(sqlx::query_scalar(sql).bind(token).fetch_optional(&self.pool).await?)
     }
 
-    /// Leases the oldest free work of a location until `until`.
+    /// Leases the oldest free work of a location until `until`: of a journey that is active, and not given out too often
+    /// already, since what ends one runner after another would end all of them.
     pub async fn lease(
         &self,
         location_id: i32,
@@ -159,23 +190,26 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Work>> {
-        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, i32);
+        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, Vec<String>, i32);
         let row: Option<Row> = sqlx::query_as(
             "WITH mine AS (
-                 SELECT id FROM work WHERE location_id = $1 AND NOT dropped AND (lease_until IS NULL OR lease_until < $2)
-                 ORDER BY due_at LIMIT 1 FOR UPDATE SKIP LOCKED)
+                 SELECT w.id FROM work w JOIN journey j ON j.id = w.journey_id
+                 WHERE w.location_id = $1 AND NOT w.dropped AND (w.lease_until IS NULL OR w.lease_until < $2)
+                   AND j.status = 'active' AND w.attempts < $5
+                 ORDER BY w.due_at LIMIT 1 FOR UPDATE OF w SKIP LOCKED)
              UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l
              WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
-             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy, j.id",
+             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy, l.denied, j.id",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
         .bind(until.to_sqlx())
         .bind(runner)
+        .bind(MOST_ATTEMPTS)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy, journey_id)| Work {
+        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy, denied, journey_id)| Work {
             id,
             site_id,
             journey,
@@ -184,6 +218,7 @@ impl Db {
             due_at: due_at.to_jiff(),
             device,
             proxy,
+            denied,
             journey_id,
         }))
     }

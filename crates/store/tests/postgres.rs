@@ -12,7 +12,7 @@ use cadentis_store::Db;
 use cadentis_store::filed::Filed;
 use cadentis_store::rollup::{HourCell, RolledUp};
 use cadentis_store::runs::{Finished, Try};
-use cadentis_store::scripts::{Edit, Life, Saved};
+use cadentis_store::scripts::{Edit, Saved, Status};
 use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
 use std::sync::LazyLock;
@@ -59,9 +59,10 @@ async fn db_at() -> (Db, i32, String) {
         token: "secret",
         at: None,
         proxy: None,
+        denied: Default::default(),
     };
     let location = db.add_location(&location).await.expect("a location");
-    let script = "journey \"J\"\nstep \"S\"\n  open http://book.marram.example/\n";
+    let script = "script \"J\"\nstep \"S\"\n  open http://book.marram.example/\n";
     let (pace, places) = (Pace::Every(300), [location]);
     let journey = NewJourney {
         site_id: site,
@@ -71,6 +72,7 @@ async fn db_at() -> (Db, i32, String) {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&pace, &places),
+        status: cadentis_store::scripts::Status::Active,
     };
     db.add_journey(&journey).await.expect("a journey");
     (db, location, url)
@@ -134,6 +136,7 @@ fn record(id: Uuid) -> RunRecord {
         browser: "Chromium".into(),
         runner: "r".into(),
         device: "desktop".into(),
+        trial: false,
     }
 }
 
@@ -363,7 +366,7 @@ async fn of_two_who_save_at_once_one_is_told_who_was_quicker() {
     let (db, _) = db().await;
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let edit = |script: &'static str, author: &'static str| Edit { script, name: "J", based_on: 1, author, note: "" };
-    let (ada, bo) = (edit("journey \"A\"", "Ada"), edit("journey \"B\"", "Bo"));
+    let (ada, bo) = (edit("script \"A\"", "Ada"), edit("script \"B\"", "Bo"));
     let (a, b) = tokio::join!(db.save_script(journey.id, &ada, now()), db.save_script(journey.id, &bo, now()));
     let saved = [a.expect("asked"), b.expect("asked")];
     assert_eq!(saved.iter().filter(|s| matches!(s, Saved::Version(2))).count(), 1, "{saved:?}");
@@ -378,7 +381,7 @@ async fn of_two_who_save_at_once_one_is_told_who_was_quicker() {
 async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_a_day() {
     let (db, _) = db().await;
     let minutes = |n: i64| now() + SignedDuration::from_mins(n);
-    let id = db.ask_trial(1, 1, "journey \"J\"", "desktop", now()).await.expect("asked");
+    let id = db.ask_trial(1, 1, "script \"J\"", "desktop", now()).await.expect("asked");
     let (one, two) =
         tokio::join!(db.lease_trial(1, "a", minutes(1), minutes(3)), db.lease_trial(1, "b", minutes(1), minutes(3)));
     let leased = [one.expect("asked"), two.expect("asked")];
@@ -391,7 +394,7 @@ async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_
         !db.finish_trial(2, &record(id)).await.expect("asked") && db.finish_trial(1, &record(id)).await.expect("asked")
     );
     assert!(db.trial(id).await.expect("rows").is_some_and(|t| t.record.is_some()));
-    db.ask_trial(1, 1, "journey \"K\"", "desktop", minutes(25 * 60)).await.expect("asked");
+    db.ask_trial(1, 1, "script \"K\"", "desktop", minutes(25 * 60)).await.expect("asked");
     assert!(db.trial(id).await.expect("rows").is_none());
 }
 
@@ -400,13 +403,13 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
     let (db, _) = db().await;
     let journey = db.journeys(1).await.expect("rows").remove(0);
     assert!(db.make_due(now()).await.expect("due") > 0);
-    db.set_life(journey.id, Life::Paused).await.expect("kept");
+    db.set_status(journey.id, Status::Paused).await.expect("kept");
     assert!(db.lease(1, "r", now(), now() + SignedDuration::from_mins(2)).await.expect("asked").is_none());
     let slug = db.free_slug(1, &journey.slug).await.expect("rows");
     assert_eq!(slug, format!("{}-2", journey.slug));
-    db.duplicate(&journey, &slug, "journey \"C\"", "C", "production", "Ada", now()).await.expect("copied");
+    db.duplicate(&journey, &slug, "script \"C\"", "C", "production", "Ada", now()).await.expect("copied");
     let copy = db.journey(1, &slug).await.expect("rows").expect("the copy");
-    assert_eq!((copy.life.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
+    assert_eq!((copy.status.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
     let places = async |j: &cadentis_store::sites::Journey| {
         db.locations_of(j).await.expect("rows").into_iter().map(|(l, _)| l.id).collect::<Vec<_>>()
     };
@@ -482,16 +485,16 @@ async fn a_journey_that_plays_once_is_finished_when_every_location_has_played_it
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let once = Pace::Once(now() + SignedDuration::from_mins(10));
     db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&once, &[location])).await.expect("kept");
-    let life = async || db.journey(1, "j").await.expect("rows").expect("a journey").life;
+    let status = async || db.journey(1, "j").await.expect("rows").expect("a journey").status;
     assert_eq!(db.make_due(now()).await.expect("due"), 0, "not yet");
     let late = now() + SignedDuration::from_mins(30);
-    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (1, "active"));
+    assert_eq!((db.make_due(late).await.expect("due"), status().await.as_str()), (1, "active"));
     assert!(plays(&db, location, Outcome::Passed, late).await.is_some());
-    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (0, "finished"));
+    assert_eq!((db.make_due(late).await.expect("due"), status().await.as_str()), (0, "finished"));
     // With another moment it plays again.
     let again = Pace::Once(late);
     db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&again, &[location])).await.expect("kept");
-    assert_eq!((db.make_due(late).await.expect("due"), life().await.as_str()), (1, "active"));
+    assert_eq!((db.make_due(late).await.expect("due"), status().await.as_str()), (1, "active"));
 }
 
 #[tokio::test]

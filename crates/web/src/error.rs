@@ -5,6 +5,7 @@ use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
 use cadentis_core::calendar::stretch::StretchError;
 use cadentis_store::StoreError;
+use serde_json::json;
 
 #[derive(Debug, thiserror::Error)]
 pub enum PageError {
@@ -12,7 +13,13 @@ pub enum PageError {
     NotFound(String),
     #[error("The address asks for a stretch that cannot be shown: {0}.")]
     Stretch(#[from] StretchError),
-    #[error("The database does not answer just now.")]
+    #[error("The address has a parameter `{name}` that cannot be read: {says}.")]
+    Parameter { name: String, says: String },
+    #[error("What was sent cannot be read: {0}.")]
+    Unreadable(String),
+    #[error("Too much at once: {0}.")]
+    TooLarge(String),
+    #[error("{}", store_says(.0))]
     Store(#[from] StoreError),
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
@@ -30,11 +37,36 @@ struct ErrorPage<'a> {
     advice: &'a str,
 }
 
+/// A database that answers something we cannot read is another trouble than one that does not answer.
+fn store_says(e: &StoreError) -> &'static str {
+    match e {
+        StoreError::Content { .. } => "Something in the database cannot be read.",
+        _ => "The database does not answer just now.",
+    }
+}
+
+/// The answer to a program when the store cannot do what it asked for.
+pub fn unavailable(e: &StoreError) -> HttpResponse {
+    tracing::warn!("not done: {e}");
+    match e {
+        StoreError::Content { .. } => {
+            let says = "Something in the database cannot be read; nothing was changed. The log says where.";
+            HttpResponse::InternalServerError().json(json!({ "says": says }))
+        }
+        _ => {
+            let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
+            HttpResponse::ServiceUnavailable().insert_header(("retry-after", "5")).json(json!({ "says": says }))
+        }
+    }
+}
+
 impl ResponseError for PageError {
     fn status_code(&self) -> StatusCode {
         match self {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
-            PageError::Stretch(_) => StatusCode::BAD_REQUEST,
+            PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => StatusCode::BAD_REQUEST,
+            PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
+            PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
             PageError::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
             PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -47,6 +79,14 @@ impl ResponseError for PageError {
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {
                 "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."
+            }
+            PageError::Parameter { .. } => "Take it out of the address, or go back; all else in it is as it was.",
+            PageError::Unreadable(_) | PageError::TooLarge(_) => {
+                "Nothing was changed. Go back; what you typed is still there."
+            }
+            PageError::Store(e @ StoreError::Content { .. }) => {
+                tracing::error!("page not shown: {e}");
+                "It is there and something in it has a form we do not know; the log of the server says what and where."
             }
             PageError::Store(e) => {
                 tracing::error!("page not shown: {e}");

@@ -4,11 +4,12 @@ use crate::State;
 use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
+use crate::limits::query;
 use crate::pages::own_parameters;
 use actix_web::HttpRequest;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
-use cadentis_core::goal::State as Standing;
+use cadentis_core::goal::Standing;
 use cadentis_core::run::Outcome;
 use cadentis_core::visitor::Filter;
 use cadentis_store::sites::{LeftOut, Marker, Site};
@@ -46,16 +47,27 @@ impl Asked {
         let now = Timestamp::now();
         let site =
             state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
-        let when = actix_web::web::Query::<When>::from_query(request.query_string())
-            .map(|q| q.into_inner())
-            .unwrap_or_default();
+        let when = query::<When>(request)?;
         let stretch = match (&when.from, &when.to) {
             (Some(from), Some(to)) => Stretch::parse(from, to)?,
             _ => Stretch::last(default_s, now),
         };
-        let kind = when.against.as_deref().and_then(Against::parse).unwrap_or_default();
+        let parameter = |name: &str, says: String| PageError::Parameter { name: name.into(), says };
+        let kind = match when.against.as_deref() {
+            None | Some("") => Against::default(),
+            Some(word) => Against::parse(word).ok_or_else(|| {
+                parameter(
+                    "against",
+                    format!("`{}` is nothing to compare with", word.chars().take(40).collect::<String>()),
+                )
+            })?,
+        };
         let only = all_of(request, "only");
-        let (filter, _) = Filter::parse(only.iter().map(String::as_str));
+        let (filter, wrong) = Filter::parse(only.iter().map(String::as_str));
+        if let Some(text) = wrong.first() {
+            let text: String = text.chars().take(80).collect();
+            return Err(parameter("only", format!("`{text}` is no attribute and value such as device:phone")));
+        }
         Ok(Asked { site, stretch, kind, now, filter })
     }
 

@@ -6,14 +6,18 @@
 //! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them
 
 mod api;
+mod csv_file;
+pub mod door;
 mod draw;
 mod error;
 mod filters;
 mod format;
 mod frame;
+mod limits;
 mod lineup;
 mod map;
 mod pages;
+pub mod routes;
 mod statics;
 mod views;
 
@@ -21,11 +25,13 @@ use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::CONTENT_ENCODING;
-use actix_web::middleware::{Compress, DefaultHeaders, Next, from_fn};
+use actix_web::middleware::{Compress, Next, from_fn};
 use actix_web::{App, HttpResponse, HttpServer, web};
+use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_store::Db;
 use cadentis_store::secrets::Vault;
+use cadentis_workers::Workers;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
@@ -38,8 +44,14 @@ pub struct State {
     pub intake: Intake,
     /// Set once tables and today's partitions are there: before that nothing can be stored.
     pub ready: Arc<AtomicBool>,
+    /// Names that are answered, proxies that are believed.
+    pub door: door::Door,
     /// Opens secrets; without it none can be kept.
     pub vault: Option<Vault>,
+    /// Makes of people's ids what is kept of them; without it nothing is.
+    pub persons: Option<PersonKey>,
+    /// What goes on in this process beside answering.
+    pub workers: Workers,
 }
 
 pub struct Web {
@@ -71,20 +83,32 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
     let server = HttpServer::new(move || {
         App::new()
             .app_data(web::Data::new(state.clone()))
-            .app_data(web::PayloadConfig::new(32 << 20))
-            .configure(api::front_door)
+            .app_data(limits::files())
+            .app_data(limits::forms())
+            .app_data(limits::json())
+            .app_data(limits::queries())
+            .app_data(limits::paths())
+            // What comes most often, tens of thousands of times a second: looked for first, and nothing is wrapped
+            // around it.
+            .configure(api::beacons::routes)
+            .service(
+                web::scope("/api/runner")
+                    .wrap(from_fn(as_it_is))
+                    .wrap(from_fn(door::known_host))
+                    .app_data(web::PayloadConfig::new(limits::RECORD_BYTES))
+                    .configure(api::runner::routes),
+            )
             .service(
                 web::scope("")
                     .wrap(from_fn(as_it_is))
+                    .wrap(from_fn(door::same_origin))
                     .wrap(Compress::default())
-                    .wrap(
-                        DefaultHeaders::new()
-                            .add(("x-content-type-options", "nosniff"))
-                            .add(("referrer-policy", "same-origin")),
-                    )
+                    .wrap(door::headers())
+                    .wrap(from_fn(door::known_host))
                     .configure(api::routes)
                     .configure(statics::routes)
                     .configure(pages::routes)
+                    .configure(pages::visitors::routes)
                     .default_service(web::route().to(error::not_found)),
             )
     })

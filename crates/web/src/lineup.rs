@@ -106,7 +106,7 @@ impl Bar {
 }
 
 /// What a line-up of a journey shows.
-pub struct Played<'a> {
+pub struct RunLanes<'a> {
     pub runs: &'a [Run],
     pub locations: &'a [Location],
     pub budget_ms: Option<f64>,
@@ -175,7 +175,7 @@ impl LineUp {
         happened: &Happened<'_>,
         visitors: &Views,
         by_country: Option<&Views>,
-        played: Option<&Played<'_>>,
+        played: Option<&RunLanes<'_>>,
         budget: Option<&[(i64, ErrorBudget)]>,
     ) -> LineUp {
         let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL - SCALE };
@@ -386,7 +386,7 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
 fn location_lane(
     frame: &Frame,
     axis: &Axis,
-    played: &Played<'_>,
+    played: &RunLanes<'_>,
     location: &Location,
     runs: Vec<&Run>,
     by_country: Option<&Views>,

@@ -5,16 +5,44 @@ use crate::error::PageError;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
 
-const FILES: [(&str, &str, &[u8]); 15] = [
-    ("bootstrap.min.css", "text/css", include_bytes!("../static/vendor/bootstrap.min.css")),
+/// One file per component, put together in the order of their layers (`layers.css`).
+const STYLES: &str = concat!(
+    include_str!("../static/styles/layers.css"),
+    "@layer vendor {\n",
+    include_str!("../static/vendor/bootstrap.min.css"),
+    "\n}\n",
+    include_str!("../static/styles/tokens.css"),
+    include_str!("../static/styles/base.css"),
+    include_str!("../static/styles/frame.css"),
+    include_str!("../static/styles/page-head.css"),
+    include_str!("../static/styles/findings.css"),
+    include_str!("../static/styles/tables.css"),
+    include_str!("../static/styles/line-up.css"),
+    include_str!("../static/styles/steps.css"),
+    include_str!("../static/styles/waterfall.css"),
+    include_str!("../static/styles/mosaic.css"),
+    include_str!("../static/styles/forms.css"),
+    include_str!("../static/styles/script-editor.css"),
+    include_str!("../static/styles/record.css"),
+    include_str!("../static/styles/load-bar.css"),
+    include_str!("../static/styles/visit.css"),
+    include_str!("../static/styles/filter.css"),
+    include_str!("../static/styles/ratings.css"),
+    include_str!("../static/styles/funnel.css"),
+    include_str!("../static/styles/map.css"),
+    include_str!("../static/styles/narrow.css"),
+    include_str!("../static/styles/print.css"),
+);
+
+const FILES: [(&str, &str, &[u8]); 14] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     ("commissioner-ext.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner-ext.woff2")),
-    ("cadentis.css", "text/css", include_bytes!("../static/cadentis.css")),
+    ("cadentis.css", "text/css; charset=utf-8", STYLES.as_bytes()),
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
     ("codemirror.min.js", "text/javascript", include_bytes!("../static/vendor/codemirror.min.js")),
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),
-    ("bring.js", "text/javascript", include_bytes!("../static/bring.js")),
+    ("script_files.js", "text/javascript", include_bytes!("../static/script_files.js")),
     ("har.js", "text/javascript", include_bytes!("../static/har.js")),
     ("measured.js", "text/javascript", include_bytes!("../static/measured.js")),
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
@@ -28,12 +56,11 @@ const SNIPPET: &str = include_str!("../../../snippet/dist/snippet.js");
 /// The same as a module.
 const MODULE: &str = include_str!("../../../snippet/dist/snippet.mjs");
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/static/{file}", web::get().to(file))
-        .route("/snippet.js", web::get().to(|| async { script(SNIPPET.to_string()) }))
-        .route("/snippet.mjs", web::get().to(|| async { script(MODULE.to_string()) }))
-        .route("/snippet/{key}.js", web::get().to(own_snippet));
+crate::routes::routes! {
+    get "/static/{file}" => file,
+    get "/snippet.js" => || async { script(SNIPPET.to_string()) },
+    get "/snippet.mjs" => || async { script(MODULE.to_string()) },
+    get "/snippet/{key}.js" => own_snippet,
 }
 
 async fn file(name: web::Path<String>) -> HttpResponse {

@@ -3,7 +3,7 @@
 use crate::State;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Wanted, in_halves, pools};
+use cadentis_core::visitor::slices::{Selection, in_halves, pools};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::Result;
 use cadentis_store::filed::Filed;
@@ -74,7 +74,7 @@ impl Views {
         bucket_s: i64,
     ) -> Result<Views> {
         let exact = stretch.seconds() <= RAW_S;
-        let wanted = Wanted { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
+        let wanted = Selection { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
         let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
         let (mut all, back) = in_halves(&sheets, |half| {
             let mut by: BTreeMap<(i64, String), Pool> = BTreeMap::new();

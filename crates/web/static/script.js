@@ -111,6 +111,8 @@
         C.lineNumbers(), C.history(), C.drawSelection(), C.highlightActiveLine(), C.closeBrackets(), C.EditorView.lineWrapping,
         C.autocompletion({ override: [next] }),
         C.keymap.of(C.completionKeymap.concat(C.historyKeymap, C.defaultKeymap)),
+        // The editor writes styles of its own into the page, which lets in those alone.
+        C.EditorView.cspNonce.of(at('editor', room).dataset.nonce),
         C.EditorView.contentAttributes.of({ 'aria-label': 'Script' }), shown, changed,
       ],
     }),

@@ -30,7 +30,7 @@ pub const BROWSER: &str = "Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile S
 
 pub async fn send(server: &str, key: &str, body: String, origin: &str, agent: &str) -> (u16, Value) {
     let answer = reqwest::Client::new()
-        .post(format!("{server}/collect/{key}"))
+        .post(format!("{server}/beacons/{key}"))
         .header("content-type", "text/plain")
         .header("origin", origin)
         .header("user-agent", agent)

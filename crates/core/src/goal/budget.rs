@@ -9,7 +9,7 @@ use serde::Serialize;
 /// How something stands; each has a tone and a shape of its own on every page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum State {
+pub enum Standing {
     /// Inside its budget.
     Within,
     /// Over its budget.
@@ -20,41 +20,41 @@ pub enum State {
     NoData,
 }
 
-impl State {
+impl Standing {
     pub fn word(self) -> &'static str {
         match self {
-            State::Within => "within",
-            State::Strained => "strained",
-            State::Broken => "broken",
-            State::NoData => "nodata",
+            Standing::Within => "within",
+            Standing::Strained => "strained",
+            Standing::Broken => "broken",
+            Standing::NoData => "nodata",
         }
     }
 
     /// Where a reading stands to an upper limit in the same unit. The limit itself is within.
-    pub fn of(reading: &Reading, limit: f64) -> State {
+    pub fn of(reading: &Reading, limit: f64) -> Standing {
         match reading.value {
-            None => State::NoData,
-            Some(v) if v <= limit => State::Within,
-            Some(_) => State::Strained,
+            None => Standing::NoData,
+            Some(v) if v <= limit => Standing::Within,
+            Some(_) => Standing::Strained,
         }
     }
 
     /// Where a vital's reading at the 75th percentile stands to its published thresholds.
-    pub fn of_vital(vital: Vital, reading: &Reading) -> State {
+    pub fn of_vital(vital: Vital, reading: &Reading) -> Standing {
         match reading.value.map(|v| vital.rate(v)) {
-            None => State::NoData,
-            Some(Rating::Good) => State::Within,
-            Some(Rating::NeedsImprovement) => State::Strained,
-            Some(Rating::Poor) => State::Broken,
+            None => Standing::NoData,
+            Some(Rating::Good) => Standing::Within,
+            Some(Rating::NeedsImprovement) => Standing::Strained,
+            Some(Rating::Poor) => Standing::Broken,
         }
     }
 
     /// Where an availability stands to the promised share.
-    pub fn of_share(share: Option<f64>, promised: f64) -> State {
+    pub fn of_share(share: Option<f64>, promised: f64) -> Standing {
         match share {
-            None => State::NoData,
-            Some(s) if s >= promised => State::Within,
-            Some(_) => State::Broken,
+            None => Standing::NoData,
+            Some(s) if s >= promised => Standing::Within,
+            Some(_) => Standing::Broken,
         }
     }
 }
@@ -123,7 +123,7 @@ pub struct Budget {
 /// Where a reading stands to its budget.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Judged {
-    pub state: State,
+    pub state: Standing,
     /// How much of the limit is left, in the metric's unit; negative when it is over.
     pub margin: Option<f64>,
     /// The same as a share of the limit.
@@ -136,7 +136,7 @@ impl Budget {
     pub fn judge(&self, reading: &Reading) -> Judged {
         let margin = reading.value.map(|v| self.limit - v);
         Judged {
-            state: State::of(reading, self.limit),
+            state: Standing::of(reading, self.limit),
             margin,
             margin_share: margin.filter(|_| self.limit != 0.0).map(|m| m / self.limit),
             sure: reading.interval.is_some_and(|i| i.high <= self.limit || i.low > self.limit),
@@ -206,9 +206,9 @@ mod tests {
     #[test]
     fn the_limit_itself_is_within_and_nothing_is_no_data() {
         let p75 = Samples::new([2000.0]).reading(0.75);
-        assert_eq!(State::of(&p75, 2000.0), State::Within);
-        assert_eq!(State::of(&p75, 1999.9), State::Strained);
-        assert_eq!(State::of(&Reading::NONE, 1.0), State::NoData);
+        assert_eq!(Standing::of(&p75, 2000.0), Standing::Within);
+        assert_eq!(Standing::of(&p75, 1999.9), Standing::Strained);
+        assert_eq!(Standing::of(&Reading::NONE, 1.0), Standing::NoData);
         let judged = lcp(1500.0, Scope::Site).judge(&p75);
         assert_eq!((judged.margin, judged.sure), (Some(-500.0), false));
     }
@@ -252,7 +252,7 @@ mod tests {
         fn within_and_a_margin_not_below_nought_are_one(values in prop::collection::vec(0.0..100.0f64, 0..80), limit in 0.0..100.0f64) {
             let samples = Samples::new(values);
             let judged = lcp(limit, Scope::Site).judge(&Statistic::Percentile(0.75).of(&samples));
-            prop_assert_eq!(judged.state == State::Within, judged.margin.is_some_and(|m| m >= 0.0));
+            prop_assert_eq!(judged.state == Standing::Within, judged.margin.is_some_and(|m| m >= 0.0));
             prop_assert!(Statistic::Most.of(&samples).value >= Statistic::Percentile(0.75).of(&samples).value);
         }
     }

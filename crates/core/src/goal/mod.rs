@@ -9,7 +9,7 @@ pub mod measure;
 pub mod period;
 
 pub use availability::{Check, Tally};
-pub use budget::{Budget, State};
+pub use budget::{Budget, Standing};
 pub use burn::{Burn, Forecast, Minutes};
 pub use error_budget::{ErrorBudget, Promise};
 pub use measure::{Combine, FailedRuns, Measure, Score, Track, Verdict, uptime};

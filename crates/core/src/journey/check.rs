@@ -3,24 +3,36 @@
 use super::parse::whole;
 use super::text::{self, Used};
 use super::{Expectation, Journey, Line, Moment, Part, Says, ScriptError, Sentence, Source, Timed};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// Parts may follow parts, this deep.
 const DEEPEST: usize = 8;
+/// A script plays at most so many sentences, its parts followed: each time a part is followed it is played again.
+const MOST_PLAYED: u64 = 20_000;
+/// More that is wrong is not told.
+const MOST_WRONG: usize = 100;
 
 impl Journey {
     /// Everything that is wrong beyond the single line: parts that are not there or follow each other for
     /// ever, variables used before they have a value, secrets where they would be shown, marks that are not
     /// of the step.
     pub fn check(&self, shared: &[Part]) -> Vec<ScriptError> {
-        let mut walk = Walk { own: &self.parts, shared, known: HashSet::from(text::GIVEN), wrong: Vec::new() };
-        for step in &self.steps {
-            let mut marks = HashSet::new();
-            walk.sentences(&step.sentences, None, 0, &mut marks);
+        let parts = Parts::of(self, shared);
+        let mut wrong = parts.wrong;
+        // A walk through parts that lead back to themselves would not end; one through these visits at most
+        // [`MOST_PLAYED`] sentences.
+        if wrong.is_empty() {
+            let mut walk = Walk { parts: &parts.by_name, known: HashSet::from(text::GIVEN), wrong: Vec::new() };
+            for step in &self.steps {
+                let mut marks = HashSet::new();
+                walk.sentences(&step.sentences, None, &mut marks);
+            }
+            wrong = walk.wrong;
         }
-        walk.wrong.sort_by_key(|e| e.line);
-        walk.wrong.dedup();
-        walk.wrong
+        wrong.sort_by_key(|e| e.line);
+        wrong.dedup();
+        wrong.truncate(MOST_WRONG);
+        wrong
     }
 
     /// The journey together with those shared parts that it follows.
@@ -60,23 +72,130 @@ impl Journey {
     }
 }
 
+/// A part, and whether the site has it and not the script.
+#[derive(Clone, Copy)]
+struct Known<'a> {
+    part: &'a Part,
+    shared: bool,
+}
+
+/// The parts by their names, and what is wrong with how they follow each other. Each part is looked at once.
+struct Parts<'a> {
+    by_name: HashMap<&'a str, Known<'a>>,
+    wrong: Vec<ScriptError>,
+}
+
+/// What following a part comes to.
+#[derive(Clone, Copy)]
+struct Weight {
+    /// How many parts deep, itself counted.
+    depth: usize,
+    /// Sentences that are played, those of the parts that it follows each time anew.
+    sentences: u64,
+}
+
+/// How far the look at a part is.
+#[derive(Clone, Copy)]
+enum Looked {
+    Begun,
+    Done(Weight),
+}
+
+impl<'a> Parts<'a> {
+    fn of(journey: &'a Journey, shared: &'a [Part]) -> Parts<'a> {
+        let mut by_name = HashMap::new();
+        let all = journey.parts.iter().map(|part| Known { part, shared: false });
+        for known in all.chain(shared.iter().map(|part| Known { part, shared: true })) {
+            // The script's own goes before the site's.
+            by_name.entry(known.part.name.as_str()).or_insert(known);
+        }
+        let mut parts = Parts { by_name, wrong: Vec::new() };
+        let mut looked = HashMap::new();
+        let mut played = 0u64;
+        for step in &journey.steps {
+            let weight = parts.weigh(&step.sentences, None, 0, &mut looked);
+            played = played.saturating_add(weight.sentences);
+        }
+        if played > MOST_PLAYED && parts.wrong.is_empty() {
+            let expected = format!("parts that come to at most {MOST_PLAYED} sentences; here they are {played}");
+            let line = journey.steps.first().map_or(1, |s| s.line.0);
+            parts.wrong.push(whole(line, "steps that follow parts", expected));
+        }
+        parts
+    }
+
+    /// `at`: the line that complaints are about, when these sentences stand in a part of the site.
+    fn weigh(
+        &mut self,
+        sentences: &'a [Sentence],
+        at: Option<u32>,
+        above: usize,
+        looked: &mut HashMap<&'a str, Looked>,
+    ) -> Weight {
+        let mut weight = Weight { depth: 0, sentences: sentences.len() as u64 };
+        for sentence in sentences {
+            let line = at.unwrap_or(sentence.line.0);
+            let Some(name) = followed(&sentence.says) else { continue };
+            let Some(known) = self.by_name.get(name).copied() else { continue };
+            let inside = match looked.get(name).copied() {
+                Some(Looked::Done(inside)) => inside,
+                Some(Looked::Begun) => {
+                    self.too_deep(line, name);
+                    continue;
+                }
+                None if above + 1 > DEEPEST => {
+                    self.too_deep(line, name);
+                    continue;
+                }
+                None => {
+                    looked.insert(name, Looked::Begun);
+                    let at = (known.shared || at.is_some()).then_some(line);
+                    let of = self.weigh(&known.part.sentences, at, above + 1, looked);
+                    let inside = Weight { depth: of.depth + 1, sentences: of.sentences };
+                    looked.insert(name, Looked::Done(inside));
+                    inside
+                }
+            };
+            // Looked at before from higher up.
+            if above + inside.depth > DEEPEST {
+                self.too_deep(line, name);
+            }
+            weight.depth = weight.depth.max(inside.depth);
+            weight.sentences = weight.sentences.saturating_add(inside.sentences);
+        }
+        weight
+    }
+
+    fn too_deep(&mut self, line: u32, name: &str) {
+        if self.wrong.len() < MOST_WRONG {
+            let expected = format!("parts that follow each other at most {DEEPEST} deep");
+            self.wrong.push(whole(line, &format!("the part \"{name}\" once more"), expected));
+        }
+    }
+}
+
+/// The part that a sentence follows, perhaps only if something is visible.
+fn followed(says: &Says) -> Option<&str> {
+    match says {
+        Says::Follow(name) => Some(name),
+        Says::If { then, .. } => followed(then),
+        _ => None,
+    }
+}
+
 struct Walk<'a> {
-    own: &'a [Part],
-    shared: &'a [Part],
+    parts: &'a HashMap<&'a str, Known<'a>>,
     known: HashSet<&'a str>,
     wrong: Vec<ScriptError>,
 }
 
 impl<'a> Walk<'a> {
     /// `at`: the line that complaints are about, when these sentences stand in a part of the site.
-    fn sentences(
-        &mut self,
-        sentences: &'a [Sentence],
-        at: Option<(u32, &str)>,
-        depth: usize,
-        marks: &mut HashSet<&'a str>,
-    ) {
+    fn sentences(&mut self, sentences: &'a [Sentence], at: Option<(u32, &str)>, marks: &mut HashSet<&'a str>) {
         for sentence in sentences {
+            if self.wrong.len() >= MOST_WRONG {
+                return;
+            }
             let line = at.map_or(sentence.line.0, |(line, _)| line);
             let place = at.map(|(_, part)| format!(" in the part \"{part}\"")).unwrap_or_default();
             let says = match &sentence.says {
@@ -115,38 +234,27 @@ impl<'a> Walk<'a> {
                     let expected = "a mark noted above it in this step".into();
                     self.wrong.push(whole(line, &format!("the mark \"{name}\"{place}"), expected));
                 }
-                Says::Follow(name) => self.follow(name, line, &place, at.is_some(), depth, marks),
+                Says::Follow(name) => self.follow(name, line, &place, at.is_some(), marks),
                 _ => {}
             }
         }
     }
 
-    fn follow(&mut self, name: &str, line: u32, place: &str, shared: bool, depth: usize, marks: &mut HashSet<&'a str>) {
-        if depth >= DEEPEST {
-            let expected = format!("parts that follow each other at most {DEEPEST} deep");
-            self.wrong.push(whole(line, &format!("the part \"{name}\"{place} once more"), expected));
+    fn follow(&mut self, name: &'a str, line: u32, place: &str, shared: bool, marks: &mut HashSet<&'a str>) {
+        let Some(known) = self.parts.get(name).copied() else {
+            let mut names: Vec<String> = self.parts.keys().map(|name| format!("\"{name}\"")).collect();
+            names.sort();
+            names.truncate(20);
+            let hint =
+                if names.is_empty() { "there is none yet".into() } else { format!("there are {}", names.join(", ")) };
+            self.wrong.push(ScriptError {
+                hint: Some(hint),
+                ..whole(line, &format!("the part \"{name}\"{place}"), "a part of this script or of the site".into())
+            });
             return;
-        }
-        let own = self.own.iter().find(|p| p.name == name);
-        match own.or_else(|| self.shared.iter().find(|p| p.name == name)) {
-            Some(part) => {
-                let at = (shared || own.is_none()).then_some((line, part.name.as_str()));
-                self.sentences(&part.sentences, at, depth + 1, marks);
-            }
-            None => {
-                let names: Vec<String> =
-                    self.own.iter().chain(self.shared).map(|p| format!("\"{}\"", p.name)).collect();
-                let hint = if names.is_empty() {
-                    "there is none yet".into()
-                } else {
-                    format!("there are {}", names.join(", "))
-                };
-                self.wrong.push(ScriptError {
-                    hint: Some(hint),
-                    ..whole(line, &format!("the part \"{name}\"{place}"), "a part of this script or of the site".into())
-                });
-            }
-        }
+        };
+        let at = (shared || known.shared).then_some((line, known.part.name.as_str()));
+        self.sentences(&known.part.sentences, at, marks);
     }
 }
 

@@ -46,9 +46,9 @@ pub static FORMS: &[Form] = &[
     form!(
         Frame,
         false,
-        [w("journey"), name("the journey's name")],
+        [w("script"), name("the journey's name")],
         "First line; names the journey.",
-        "journey \"Book a crossing\"",
+        "script \"Book a crossing\"",
         |s| Made::Journey(s.text())
     ),
     form!(
@@ -739,16 +739,16 @@ pub static FORMS: &[Form] = &[
     form!(
         Requests,
         true,
-        [w("secure"), Piece::Slot(Slot::HostPort)],
+        [w("tls"), Piece::Slot(Slot::HostPort)],
         "Opens a TCP connection, then TLS; fails when the certificate does not hold for this host today.",
-        "secure book.marram.example:443",
+        "tls book.marram.example:443",
         |s| says(Says::Connect { to: s.text(), secure: true })
     ),
     form!(
         Requests,
         false,
         [w("expect"), w("certificate"), w("for"), Piece::Slot(Slot::Days), w("days")],
-        "The certificate of the newest secure is valid for so many more days.",
+        "The certificate of the newest TLS connection is valid for so many more days.",
         "expect certificate for 14 days",
         |s| expect(Expectation::CertificateDays(s.count()))
     ),

@@ -158,11 +158,11 @@ impl Place {
             Piece::Slot(_) => "",
         };
         match self {
-            Place::Begin => first == "journey",
+            Place::Begin => first == "script",
             Place::Shared => first == "part",
             Place::Head => matches!(first, "step" | "clean" | "part" | "within"),
-            Place::Part => !matches!(first, "journey" | "within"),
-            Place::Step => !matches!(first, "journey" | "part"),
+            Place::Part => !matches!(first, "script" | "within"),
+            Place::Step => !matches!(first, "script" | "part"),
             Place::Act => {
                 form.group == Group::Acts || matches!(first, "wait" | "follow" | "accept" | "dismiss" | "answer")
             }

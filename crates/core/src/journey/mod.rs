@@ -27,7 +27,7 @@ pub mod text;
 
 pub use element::{By, Element, Ladder, ROLES};
 pub use line::{Kind, ScriptError, Span};
-pub use parse::{LineRead, parse, parts, problems, read_line, read_lines};
+pub use parse::{LineRead, MAX_SCRIPT_BYTES, parse, parts, problems, read_line, read_lines};
 pub use repair::{FellBack, repaired};
 
 use crate::run::Look;

@@ -3,9 +3,12 @@
 use super::grammar::{self, Form, Made, Place};
 use super::line::{Kind, Span, Words};
 use super::{Journey, Line, Part, Says, ScriptError, Sentence, Step};
+use std::borrow::Cow;
 
 /// A script longer than this is refused before it is read.
 const MAX_LINES: usize = 2_000;
+/// The most bytes of a script, and of the common parts of a site.
+pub const MAX_SCRIPT_BYTES: usize = 200_000;
 
 /// Reads a script.
 ///
@@ -14,7 +17,7 @@ const MAX_LINES: usize = 2_000;
 /// what would be right.
 ///
 /// ```
-/// let e = cadentis_core::journey::parse("journey \"Buy\"\nstep \"Pay\"\n  pres button \"Pay\"").unwrap_err();
+/// let e = cadentis_core::journey::parse("script \"Buy\"\nstep \"Pay\"\n  pres button \"Pay\"").unwrap_err();
 /// assert!(e.to_string().starts_with("line 3, column 3: found `pres`; expected "));
 /// assert!(e.to_string().ends_with("did you mean `press`?"));
 /// ```
@@ -24,7 +27,7 @@ pub fn parse(script: &str) -> Result<Journey, ScriptError> {
     match (reader.errors.into_iter().next(), reader.journey) {
         (None, Some(journey)) => Ok(journey),
         (Some(e), _) => Err(e),
-        (None, None) => Err(whole(1, "no journey", "`journey \"NAME\"`".into())),
+        (None, None) => Err(whole(1, "no script", "`script \"NAME\"`".into())),
     }
 }
 
@@ -80,6 +83,7 @@ pub fn read_line(before: &str, line: &str) -> LineRead {
 }
 
 fn read_at(place: Place, line: &str) -> LineRead {
+    let line = &*today(place, line);
     let trimmed = line.trim_start();
     if trimmed.starts_with('#') {
         let column = (line.chars().count() - trimmed.chars().count()) as u32 + 1;
@@ -117,6 +121,19 @@ fn quoted_spans(line: &str) -> Vec<Span> {
     }
 }
 
+/// A line as it is written today. Scripts written before began with `journey` and opened secure connections with
+/// `secure`; columns stay where they are, and printing a script writes the words of today.
+fn today(place: Place, text: &str) -> Cow<'_, str> {
+    let (indent, rest) = text.split_at(text.len() - text.trim_start().len());
+    let word = |old: &str| rest.strip_prefix(old).filter(|rest| rest.starts_with([' ', '\t']));
+    match place {
+        Place::Begin => word("journey").map(|rest| format!("{indent}script {rest}").into()),
+        Place::Step | Place::Part => word("secure").map(|rest| format!("{indent}tls   {rest}").into()),
+        _ => None,
+    }
+    .unwrap_or(Cow::Borrowed(text))
+}
+
 struct Reader {
     begin: Place,
     journey: Option<Journey>,
@@ -143,10 +160,11 @@ impl Reader {
     /// Notes only whether a line begins the journey, a part or a step: what it says beyond that does not
     /// decide where the next one stands.
     fn stands_after(&mut self, text: &str) {
+        let text = &*today(self.place(), text);
         let nothing = || Sentence { line: Line(0), says: Says::Reload, up_to_ms: None };
         let first = text.split_whitespace().next().unwrap_or("");
         match (first, self.journey.as_mut()) {
-            ("journey", None) => {
+            ("script", None) => {
                 self.journey = Some(Journey {
                     name: String::new(),
                     within_ms: None,
@@ -204,7 +222,8 @@ impl Reader {
     }
 
     fn line(&mut self, line: u32, text: &str) -> Result<(), ScriptError> {
-        let mut words = Words::read(line, text)?;
+        let text = today(self.place(), text);
+        let mut words = Words::read(line, &text)?;
         let read = grammar::read(&mut words, self.place())?;
         // From here on what is wrong is wrong with the line's last word or text.
         let about = |words: &mut Words, expected: &str, hint: Option<&str>| {
@@ -279,7 +298,7 @@ impl Reader {
             None if self.begin == Place::Shared => {}
             None => {
                 if self.errors.is_empty() {
-                    self.errors.push(whole(last, "no journey", "`journey \"NAME\"`".into()));
+                    self.errors.push(whole(last, "no script", "`script \"NAME\"`".into()));
                 }
             }
             Some(journey) => {

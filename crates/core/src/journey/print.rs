@@ -154,7 +154,7 @@ impl Display for Says {
             }
             Says::LookUp(host) => write!(f, "look up {host}"),
             Says::Connect { to, secure: false } => write!(f, "connect to {to}"),
-            Says::Connect { to, secure: true } => write!(f, "secure {to}"),
+            Says::Connect { to, secure: true } => write!(f, "tls {to}"),
             Says::Expect(e) => write!(f, "expect {e}"),
         }
     }
@@ -259,7 +259,7 @@ impl Display for Part {
 impl Display for Journey {
     /// The script: reading it again gives this journey.
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        writeln!(f, "journey {}", Quoted(&self.name))?;
+        writeln!(f, "script {}", Quoted(&self.name))?;
         for note in &self.notes {
             writeln!(f, "  # {note}")?;
         }

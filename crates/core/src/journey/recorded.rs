@@ -325,6 +325,83 @@ fn tell_apart(steps: &mut [Step]) {
     }
 }
 
+/// What somebody does at the picture of the page. Places are pixels of the window.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "do", rename_all = "kebab-case")]
+pub enum Input {
+    Move {
+        x: f64,
+        y: f64,
+    },
+    Down {
+        x: f64,
+        y: f64,
+    },
+    Up {
+        x: f64,
+        y: f64,
+    },
+    Wheel {
+        x: f64,
+        y: f64,
+        dx: f64,
+        dy: f64,
+    },
+    /// Keys as a script names them, joined by `+`.
+    Key {
+        keys: String,
+    },
+    Text {
+        text: String,
+    },
+    Open {
+        address: String,
+    },
+    Back,
+    Reload,
+    /// An option of the list that was offered.
+    Choose {
+        context: String,
+        of: Ways,
+        option: String,
+    },
+    Point {
+        on: bool,
+    },
+    Hover {
+        what: Ways,
+    },
+    Dialog {
+        accept: bool,
+    },
+    CloseWindow,
+}
+
+/// The longest address and the longest text of one input.
+const MAX_INPUT: usize = 2_000;
+
+impl Input {
+    /// What is wrong with an input, if anything: whoever sends it chooses what a browser somewhere else does.
+    pub fn complaint(&self) -> Option<String> {
+        let long = |text: &str| text.chars().count() > MAX_INPUT;
+        match self {
+            Input::Open { address } if !crate::run::reach::is_web(address) => {
+                Some("Only addresses that begin with http:// or https:// are opened.".into())
+            }
+            Input::Open { address: text } | Input::Text { text } | Input::Key { keys: text } if long(text) => {
+                Some(format!("At most {MAX_INPUT} characters at a time."))
+            }
+            Input::Choose { context, option, .. } if long(context) || long(option) => {
+                Some(format!("At most {MAX_INPUT} characters at a time."))
+            }
+            Input::Wheel { x, y, dx, dy } if [x, y, dx, dy].iter().any(|v| !v.is_finite()) => {
+                Some("Places are numbers.".into())
+            }
+            _ => None,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -368,7 +445,7 @@ mod tests {
         ]);
         assert_eq!(
             script,
-            r#"journey "Book"
+            r#"script "Book"
 
 step "Cabin page"
   open http://book.marram.example/cabin?x=1

@@ -164,7 +164,7 @@ fn says() -> impl Strategy<Value = Says> {
 
 /// Whether a sentence may say how long it may take: the table knows.
 fn waits(says: &Says) -> bool {
-    let mut script = format!("journey \"J\"\nstep \"S\"\n  {says} up to 2 s\n");
+    let mut script = format!("script \"J\"\nstep \"S\"\n  {says} up to 2 s\n");
     if let Says::Note(_) = says {
         script.clear();
     }
@@ -232,38 +232,35 @@ fn complaint(script: &str) -> String {
 #[test]
 fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
     for (script, want) in [
-        ("", "line 1, column 1: found no journey; expected `journey \"NAME\"`"),
-        ("journey Buy", "line 1, column 9: found `Buy`; expected the journey's name in quotes; write \"Buy\""),
+        ("", "line 1, column 1: found no script; expected `script \"NAME\"`"),
+        ("script Buy", "line 1, column 8: found `Buy`; expected the journey's name in quotes; write \"Buy\""),
         (
-            "journey \"Buy\"\nstep \"Pay",
+            "script \"Buy\"\nstep \"Pay",
             "line 2, column 6: found a text that does not end on its line; expected a closing quote `\"`",
         ),
         (
-            "journey \"B\"\nstep \"S\"\n  open marram.example",
+            "script \"B\"\nstep \"S\"\n  open marram.example",
             "line 3, column 8: found `marram.example`; expected an address that begins with http:// or https://; write `https://marram.example`",
         ),
         (
-            "journey \"B\"\nstep \"S\"\n  press \"Pay\"",
+            "script \"B\"\nstep \"S\"\n  press \"Pay\"",
             "line 3, column 9: found the text \"Pay\"; expected `field`, `text`, `test id`, `css` or a role such as `button`; say what it is, for example `button \"Pay\"`",
         ),
         (
-            "journey \"B\"\nstep \"S\"\n  expect status 99",
+            "script \"B\"\nstep \"S\"\n  expect status 99",
             "line 3, column 17: found `99`; expected an HTTP status from 100 to 599",
         ),
+        ("script \"B\"\nstep \"S\"\n  within 2 hours", "line 3, column 12: found `hours`; expected `ms`, `s` or `min`"),
         (
-            "journey \"B\"\nstep \"S\"\n  within 2 hours",
-            "line 3, column 12: found `hours`; expected `ms`, `s` or `min`",
-        ),
-        (
-            "journey \"B\"\nstep \"S\"\n  expect text \"a\" \"b\"",
+            "script \"B\"\nstep \"S\"\n  expect text \"a\" \"b\"",
             "line 3, column 19: found the text \"b\"; expected `in` or the end of the line",
         ),
         (
-            "journey \"B\"\nstep \"S\"\n",
+            "script \"B\"\nstep \"S\"\n",
             "line 2, column 1: found a step that does nothing; expected an action or an expectation under it",
         ),
         (
-            "journey \"B\"\nstep \"S\"\n open http://a.b\nstep \"S\"\n",
+            "script \"B\"\nstep \"S\"\n open http://a.b\nstep \"S\"\n",
             "line 4, column 6: found the text \"S\"; expected a name that no other step has",
         ),
     ] {
@@ -275,11 +272,11 @@ fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
 fn around(line: &str) -> String {
     let first = line.split(' ').next().unwrap_or("");
     match first {
-        "journey" => format!("{line}\nstep \"S\"\n  reload\n"),
-        "part" => format!("journey \"J\"\n{line}\n  reload\nstep \"S\"\n  reload\n"),
-        "step" | "clean" => format!("journey \"J\"\nstep \"A\"\n  reload\n{line}\n  reload\n"),
-        "with" => format!("journey \"J\"\nstep \"S\"\n  send POST http://a.b/\n    {line}\n"),
-        _ => format!("journey \"J\"\nstep \"S\"\n  reload\n  {line}\n"),
+        "script" => format!("{line}\nstep \"S\"\n  reload\n"),
+        "part" => format!("script \"J\"\n{line}\n  reload\nstep \"S\"\n  reload\n"),
+        "step" | "clean" => format!("script \"J\"\nstep \"A\"\n  reload\n{line}\n  reload\n"),
+        "with" => format!("script \"J\"\nstep \"S\"\n  send POST http://a.b/\n    {line}\n"),
+        _ => format!("script \"J\"\nstep \"S\"\n  reload\n  {line}\n"),
     }
 }
 
@@ -310,7 +307,7 @@ fn every_place_to_fill_stands_in_the_legend() {
 #[test]
 fn what_no_line_shows_is_found_by_the_check() {
     let wrong = |lines: &str| -> Vec<String> {
-        problems(&format!("journey \"J\"\nstep \"S\"\n{lines}"), &[]).iter().map(ToString::to_string).collect()
+        problems(&format!("script \"J\"\nstep \"S\"\n{lines}"), &[]).iter().map(ToString::to_string).collect()
     };
     assert_eq!(wrong("  let code be \"1\"\n  expect text \"{code} {run}\"\n"), Vec::<String>::new());
     let says = &wrong("  press link \"Order {order}\"\n")[0];
@@ -327,17 +324,96 @@ fn what_no_line_shows_is_found_by_the_check() {
     assert!(wrong("  follow \"Sign in\"\n")[0].ends_with("there is none yet"));
     assert!(wrong("  expect mark \"M\" under 1 s\n")[0].contains("a mark noted above it in this step"));
     // A part that follows itself never ends.
-    let round = "journey \"J\"\npart \"P\"\n  follow \"P\"\nstep \"S\"\n  follow \"P\"\n";
+    let round = "script \"J\"\npart \"P\"\n  follow \"P\"\nstep \"S\"\n  follow \"P\"\n";
     assert!(problems(round, &[])[0].to_string().contains("at most 8 deep"));
     // Every line that cannot be read is told, not only the first.
     assert_eq!(wrong("  pres button \"A\"\n  reload\n  expct text \"B\"\n").len(), 2);
+}
+
+/// Random parts that follow each other at random, and steps that follow them.
+fn graphs() -> impl Strategy<Value = String> {
+    (1usize..30).prop_flat_map(|parts| {
+        let follows = prop::collection::vec(prop::collection::vec(0..parts + 2, 1..20), parts);
+        (follows, prop::collection::vec(0..parts + 1, 1..10)).prop_map(|(follows, steps)| {
+            let mut script = String::from("script \"G\"\n");
+            for (part, follows) in follows.iter().enumerate() {
+                script += &format!("part \"{part}\"\n  reload\n");
+                follows.iter().for_each(|f| script += &format!("  follow \"{f}\"\n"));
+            }
+            for (step, follows) in steps.iter().enumerate() {
+                script += &format!("step \"S{step}\"\n  follow \"{follows}\"\n");
+            }
+            script
+        })
+    })
+}
+
+#[test]
+fn parts_that_follow_each_other_without_end_or_too_often_are_told_at_once() {
+    // A part that follows itself twenty times: walked through it would be 20⁸ parts.
+    let twenty = format!("script \"J\"\npart \"P\"\n{}step \"S\"\n  follow \"P\"\n", "  follow \"P\"\n".repeat(20));
+    let told = problems(&twenty, &[]);
+    assert!((1..=20).contains(&told.len()) && told[0].to_string().contains("at most 8 deep"), "{told:?}");
+    // Eight parts deep without a circle, each followed twenty times: as many, and nobody would ever see the end.
+    let mut deep = String::from("script \"J\"\n");
+    for n in 0..7 {
+        deep += &format!("part \"{n}\"\n{}", format!("  follow \"{}\"\n", n + 1).repeat(20));
+    }
+    deep += "part \"7\"\n  reload\nstep \"S\"\n  follow \"0\"\n";
+    let told = problems(&deep, &[]);
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].to_string().contains("at most 20000 sentences"), "{}", told[0]);
+    // A chain of nine.
+    let mut chain = String::from("script \"J\"\n");
+    for n in 0..9 {
+        chain += &format!("part \"{n}\"\n  follow \"{}\"\n", n + 1);
+    }
+    chain += "part \"9\"\n  reload\nstep \"S\"\n  follow \"0\"\n";
+    assert!(problems(&chain, &[])[0].to_string().contains("at most 8 deep"));
+}
+
+proptest! {
+    /// The work is bounded whatever the parts: what passes plays at most 20,000 sentences, and what is told is at most 100.
+    #[test]
+    fn whatever_parts_follow_each_other_the_work_of_checking_and_playing_is_bounded(script in graphs()) {
+        let told = problems(&script, &[]);
+        prop_assert!(told.len() <= 100);
+        if told.is_empty() {
+            let journey = parse(&script).unwrap();
+            let mut played = 0u64;
+            let mut waits: Vec<&str> = Vec::new();
+            for sentence in journey.steps.iter().flat_map(|s| &s.sentences) {
+                if let Says::Follow(name) = &sentence.says { waits.push(name); }
+            }
+            while let Some(name) = waits.pop() {
+                for sentence in &journey.part(name).unwrap().sentences {
+                    played += 1;
+                    prop_assert!(played <= 20_000);
+                    if let Says::Follow(name) = &sentence.says { waits.push(name); }
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn scripts_of_before_are_read_and_written_anew() {
+    let old = "journey \"Book\"\nstep \"S\"\n  secure book.marram.example:443\n  expect certificate for 14 days\n";
+    let told = problems(old, &[]);
+    assert!(told.is_empty(), "{told:?}");
+    let new = parse(old).unwrap().to_string();
+    assert!(new.starts_with("script \"Book\"") && new.contains("  tls book.marram.example:443"), "{new}");
+    assert_eq!(parse(&new).unwrap(), parse(old).unwrap());
+    // What is wrong stands where it is written.
+    let wrong = problems("journey Book\nstep \"S\"\n  reload\n", &[]);
+    assert_eq!((wrong[0].line, wrong[0].column), (1, 9), "{}", wrong[0]);
 }
 
 #[test]
 fn a_part_of_the_site_brings_its_variables_and_its_troubles_along() {
     let shared =
         parts("part \"Sign in\"\n  open http://a.b/{place}\n  let who be text of css \"#who\"\n").expect("parts");
-    let script = "journey \"J\"\nstep \"S\"\n  let place be \"in\"\n  follow \"Sign in\"\n  expect text \"{who}\"\n";
+    let script = "script \"J\"\nstep \"S\"\n  let place be \"in\"\n  follow \"Sign in\"\n  expect text \"{who}\"\n";
     let journey = parse(script).expect("a script");
     let linked = journey.with_parts(&shared).expect("parts fit");
     assert_eq!(linked.parts.len(), 1);
@@ -348,23 +424,23 @@ fn a_part_of_the_site_brings_its_variables_and_its_troubles_along() {
 
 #[test]
 fn an_unfinished_line_knows_what_could_come_next() {
-    let before = "journey \"J\"\nstep \"S\"\n";
+    let before = "script \"J\"\nstep \"S\"\n";
     let next = |line: &str| read_line(before, line).next;
-    assert!(next("  ").contains(&"press") && next("  ").contains(&"step") && !next("  ").contains(&"journey"));
+    assert!(next("  ").contains(&"press") && next("  ").contains(&"step") && !next("  ").contains(&"script"));
     assert_eq!(next("  pre"), ["press"]);
     assert!(next("  press ").contains(&"button"));
     assert_eq!(next("  press but"), ["button"]);
     assert_eq!(next("  expect certificate "), ["for"]);
     assert!(next("  press button \"Pa").is_empty());
     assert_eq!(next("  press button \"Pay\" "), ["up to"]);
-    assert_eq!(read_line("", "jou").next, ["journey"]);
-    assert!(read_line("journey \"J\"\n", "").next.contains(&"part"));
+    assert_eq!(read_line("", "scr").next, ["script"]);
+    assert!(read_line("script \"J\"\n", "").next.contains(&"part"));
 }
 
 #[test]
 fn the_rung_that_held_comes_first_in_the_repaired_script() {
     let script =
-        "journey \"J\"\n\nstep \"S\"\n  drag css \"#a\" or text \"A\" to css \"#b\" or text \"B\" or test id \"b\"\n";
+        "script \"J\"\n\nstep \"S\"\n  drag css \"#a\" or text \"A\" to css \"#b\" or text \"B\" or test id \"b\"\n";
     let fell = FellBack { line: 4, rung: 2, which: 1, found_by: String::new(), instead_of: String::new() };
     let repaired = repaired(&parse(script).expect("a script"), &[fell]);
     let want = script.replace("css \"#b\" or text \"B\" or test id \"b\"", "test id \"b\" or css \"#b\" or text \"B\"");

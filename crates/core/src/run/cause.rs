@@ -212,6 +212,7 @@ mod tests {
             browser: String::new(),
             runner: String::new(),
             device: "desktop".into(),
+            trial: false,
         }
     }
 

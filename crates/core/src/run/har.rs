@@ -409,9 +409,9 @@ impl Har {
             },
             "cache": {},
             "timings": {
-                "blocked": happened(p.queue_ms), "dns": happened(p.lookup_ms),
-                "connect": happened(p.connect_ms + p.secure_ms), "ssl": happened(p.secure_ms),
-                "send": p.send_ms, "wait": p.wait_ms, "receive": p.receive_ms,
+                "blocked": happened(p.queue_ms), "dns": happened(p.dns_ms),
+                "connect": happened(p.connect_ms + p.tls_ms), "ssl": happened(p.tls_ms),
+                "send": p.request_ms, "wait": p.wait_ms, "receive": p.receive_ms,
             },
         });
         if let Some(page) = entry.page.and_then(|page| self.pages.get(page)) {
@@ -476,11 +476,11 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
     let (connect, ssl) = (phase("connect", timings.connect), phase("ssl", timings.ssl));
     let phases = Phases {
         queue_ms: phase("blocked", timings.blocked),
-        lookup_ms: phase("dns", timings.dns),
+        dns_ms: phase("dns", timings.dns),
         // In an archive the secure part lies inside connect; some writers leave connect at −1.
         connect_ms: if connect > 0.0 { (connect - ssl).max(0.0) } else { 0.0 },
-        secure_ms: ssl,
-        send_ms: phase("send", timings.send),
+        tls_ms: ssl,
+        request_ms: phase("send", timings.send),
         wait_ms: phase("wait", timings.wait),
         receive_ms: phase("receive", timings.receive),
     };
@@ -578,7 +578,7 @@ mod tests {
         assert_eq!((first.page, first.request.start_ms, first.request.bytes), (Some(0), 250.0, 5120));
         let p = first.request.phases;
         assert_eq!(
-            (p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.wait_ms, p.total_ms()),
+            (p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.wait_ms, p.total_ms()),
             (3.0, 0.0, 15.0, 25.0, 50.0, 103.0)
         );
         assert_eq!((first.request.kind.as_str(), first.request.host()), ("document", "fjordline.example"));
@@ -622,8 +622,8 @@ mod tests {
             let request = Request {
                 url, method: "POST".into(), kind: "script".into(), status, start_ms: 12.5,
                 phases: Phases {
-                    queue_ms: round(phases[0]), lookup_ms: round(phases[1]), connect_ms: round(phases[2]), secure_ms: round(phases[3]),
-                    send_ms: round(phases[4]), wait_ms: round(phases[5]), receive_ms: round(phases[6]),
+                    queue_ms: round(phases[0]), dns_ms: round(phases[1]), connect_ms: round(phases[2]), tls_ms: round(phases[3]),
+                    request_ms: round(phases[4]), wait_ms: round(phases[5]), receive_ms: round(phases[6]),
                 },
                 bytes, protocol: "h2".into(), from_cache: false, failed: None, trace: None,
                 asked: Asked {

@@ -8,6 +8,7 @@ pub mod level;
 pub mod links;
 pub mod looked;
 pub mod place;
+pub mod reach;
 pub mod record;
 pub mod spell;
 pub mod split;

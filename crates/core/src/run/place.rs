@@ -182,6 +182,7 @@ mod tests {
                 browser: String::new(),
                 runner: String::new(),
                 device: "desktop".into(),
+                trial: false,
             }
         };
         let (page, tiles) = ("http://book.marram.example/", "http://tiles.isles-map.example/1");

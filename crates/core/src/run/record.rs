@@ -4,6 +4,7 @@ use super::Outcome;
 use super::{Link, Looked};
 use crate::journey::FellBack;
 use crate::journey::text::masked;
+use crate::text::{JsonLimits, clean_json};
 use crate::timing::Phases;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -26,6 +27,9 @@ pub struct RunRecord {
     /// Slug of the device profile it was played on.
     #[serde(default = "usual_device")]
     pub device: String,
+    /// Played on somebody's wish: counted nowhere.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub trial: bool,
 }
 
 fn usual_device() -> String {
@@ -100,6 +104,20 @@ pub struct StepVitals {
     pub lcp_ms: Option<f64>,
     pub ttfb_ms: Option<f64>,
     pub cls: Option<f64>,
+}
+
+impl RunRecord {
+    /// Reads what a runner sent: its texts cleaned, its lists bounded.
+    ///
+    /// # Errors
+    /// When it is no record; nothing of it can ever be stored then.
+    pub fn read(body: &[u8]) -> Result<RunRecord, String> {
+        let mut value: serde_json::Value = serde_json::from_slice(body).map_err(|e| e.to_string())?;
+        clean_json(&mut value, &JsonLimits::RECORD);
+        let mut record: RunRecord = serde_json::from_value(value).map_err(|e| e.to_string())?;
+        record.check()?;
+        Ok(record)
+    }
 }
 
 impl StepRecord {

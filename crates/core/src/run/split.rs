@@ -105,7 +105,7 @@ impl Split {
         let mut from = request.start_ms;
         for (what, ms) in [
             (Where::Queueing, p.queue_ms),
-            (Where::Connecting, p.connecting_ms() + p.send_ms),
+            (Where::Connecting, p.connecting_ms() + p.request_ms),
             (Where::Waiting, p.wait_ms),
             (Where::Receiving, p.receive_ms),
         ] {

@@ -1,22 +1,22 @@
 //! The phases of one request, as Resource Timing (W3C) orders them:
-//! queue → lookup → connect (secure inside it) → send → wait → receive.
+//! queue → DNS → connect (TLS inside it) → request → waiting → receiving.
 
 use serde::{Deserialize, Serialize};
 
 /// How long each phase took, in milliseconds. A phase that did not happen is 0: a reused
-/// connection has no lookup, connect or secure. `connect` does not contain `secure`.
+/// connection has no DNS, connect or TLS. `connect` does not contain `tls`.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Phases {
     #[serde(rename = "q")]
     pub queue_ms: f64,
     #[serde(rename = "l")]
-    pub lookup_ms: f64,
+    pub dns_ms: f64,
     #[serde(rename = "c")]
     pub connect_ms: f64,
     #[serde(rename = "t")]
-    pub secure_ms: f64,
+    pub tls_ms: f64,
     #[serde(rename = "s")]
-    pub send_ms: f64,
+    pub request_ms: f64,
     #[serde(rename = "w")]
     pub wait_ms: f64,
     #[serde(rename = "r")]
@@ -66,29 +66,23 @@ pub(super) fn in_order(moments: &[(&'static str, f64)]) -> Result<(), Impossible
 
 impl Phases {
     pub fn total_ms(&self) -> f64 {
-        self.queue_ms
-            + self.lookup_ms
-            + self.connect_ms
-            + self.secure_ms
-            + self.send_ms
-            + self.wait_ms
-            + self.receive_ms
+        self.queue_ms + self.dns_ms + self.connect_ms + self.tls_ms + self.request_ms + self.wait_ms + self.receive_ms
     }
 
     /// Adds another request's phases, phase by phase.
     pub fn add(&mut self, other: &Phases) {
         self.queue_ms += other.queue_ms;
-        self.lookup_ms += other.lookup_ms;
+        self.dns_ms += other.dns_ms;
         self.connect_ms += other.connect_ms;
-        self.secure_ms += other.secure_ms;
-        self.send_ms += other.send_ms;
+        self.tls_ms += other.tls_ms;
+        self.request_ms += other.request_ms;
         self.wait_ms += other.wait_ms;
         self.receive_ms += other.receive_ms;
     }
 
     /// Time spent to get a connection.
     pub fn connecting_ms(&self) -> f64 {
-        self.lookup_ms + self.connect_ms + self.secure_ms
+        self.dns_ms + self.connect_ms + self.tls_ms
     }
 
     /// Phases from the moments of Resource Timing.
@@ -111,7 +105,7 @@ impl Phases {
         let between = |from: f64, to: f64| {
             if from > 0.0 && to > 0.0 { (to - from).max(0.0) } else { 0.0 }
         };
-        let secure_ms = between(m.secure_start, m.connect_end);
+        let tls_ms = between(m.secure_start, m.connect_end);
         let before_request =
             [m.connect_end, m.lookup_end, m.fetch_start, m.start].into_iter().find(|at| *at > 0.0).unwrap_or(0.0);
         let first_work = [m.lookup_start, m.connect_start, m.request_start, m.response_start]
@@ -120,12 +114,12 @@ impl Phases {
             .unwrap_or(m.start);
         Ok(Phases {
             queue_ms: (first_work - m.start).max(0.0),
-            lookup_ms: between(m.lookup_start, m.lookup_end),
-            connect_ms: (between(m.connect_start, m.connect_end) - secure_ms).max(0.0),
-            secure_ms,
+            dns_ms: between(m.lookup_start, m.lookup_end),
+            connect_ms: (between(m.connect_start, m.connect_end) - tls_ms).max(0.0),
+            tls_ms,
             // With a connection of its own, the time between its readiness and the request counts
             // as sending; without one it is queueing and counted there.
-            send_ms: if m.connect_end > 0.0 { between(before_request, m.request_start) } else { 0.0 },
+            request_ms: if m.connect_end > 0.0 { between(before_request, m.request_start) } else { 0.0 },
             wait_ms: between(m.request_start, m.response_start),
             receive_ms: between(m.response_start, m.response_end),
         })
@@ -154,7 +148,7 @@ mod tests {
         };
         let p = Phases::from_moments(&m).unwrap();
         assert_eq!(
-            (p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.send_ms, p.wait_ms, p.receive_ms),
+            (p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.request_ms, p.wait_ms, p.receive_ms),
             (2.0, 8.0, 30.0, 40.0, 1.0, 59.0, 20.0)
         );
         assert_eq!(p.total_ms(), 160.0);

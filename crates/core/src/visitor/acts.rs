@@ -2,9 +2,9 @@
 
 use super::attribute::Filter;
 use super::calls::most_first;
-use super::over::{Bucket, Over};
 use super::sheet::{Coded, IdHasher, IdMap, IdSet, Sheet};
 use super::slices::{at_once, in_halves, rows};
+use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
@@ -204,7 +204,7 @@ impl Attempts {
 
     /// By bucket of time; of one action only, if `name` says which. What took a time is the last request it led to.
     pub fn over(&self, name: Option<&str>, bucket_s: i64) -> Vec<Bucket> {
-        let mut over = Over::new(bucket_s);
+        let mut over = Timeline::new(bucket_s);
         let wanted = name.map(|name| self.words.known.get(name).copied());
         for one in self.all().filter(|one| wanted.is_none_or(|wanted| wanted == Some(one.name))) {
             over.add(one.at as i64, one.failed, one.until());

@@ -16,12 +16,12 @@ pub enum Attribute {
     Connection,
     Release,
     Environment,
-    /// A label that the site's own pages give.
-    Label(String),
+    /// An attribute that the site's own pages give.
+    Own(String),
 }
 
-/// What stands before the name of a label in addresses and columns.
-const LABEL: &str = "label.";
+/// What stands before the name of an attribute of the site in addresses and columns.
+const OWN: &str = "attribute.";
 
 impl Attribute {
     /// Those that every site has.
@@ -63,7 +63,7 @@ impl Attribute {
             Attribute::Connection => "connection".into(),
             Attribute::Release => "release".into(),
             Attribute::Environment => "environment".into(),
-            Attribute::Label(key) => format!("{LABEL}{key}"),
+            Attribute::Own(key) => format!("{OWN}{key}"),
         }
     }
 
@@ -72,14 +72,14 @@ impl Attribute {
         match self {
             Attribute::Family => "page family".into(),
             Attribute::Os => "operating system".into(),
-            Attribute::Label(key) => key.clone(),
+            Attribute::Own(key) => key.clone(),
             other => other.name(),
         }
     }
 
     pub fn parse(name: &str) -> Option<Attribute> {
-        if let Some(key) = name.strip_prefix(LABEL) {
-            return (!key.is_empty()).then(|| Attribute::Label(key.to_string()));
+        if let Some(key) = name.strip_prefix(OWN) {
+            return (!key.is_empty()).then(|| Attribute::Own(key.to_string()));
         }
         Attribute::ALL.into_iter().find(|a| a.name() == name)
     }
@@ -162,7 +162,7 @@ mod tests {
         fn a_filter_is_read_back_from_its_texts_and_undone_piece_by_piece(
             picks in prop::collection::vec((0..11usize, "[a-zA-Z0-9 :.]{1,8}"), 0..8),
         ) {
-            let of = |i: usize| Attribute::ALL.get(i).cloned().unwrap_or(Attribute::Label("plan".into()));
+            let of = |i: usize| Attribute::ALL.get(i).cloned().unwrap_or(Attribute::Own("plan".into()));
             let filter = picks.iter().fold(Filter::default(), |f, (i, v)| f.and(of(*i), v));
             let texts = filter.texts();
             let (read, wrong) = Filter::parse(texts.iter().map(String::as_str));

@@ -6,6 +6,7 @@
 use super::happening::{Happened, Happening};
 use super::privacy;
 use crate::calendar::stretch::at_second;
+use crate::text::clean;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json_borrow::{ObjectAsVec, Value};
@@ -74,10 +75,11 @@ pub struct More {
     /// Given by the page; only a hash of it is stored.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub person: String,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub labels: BTreeMap<String, String>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub figures: BTreeMap<String, f64>,
+    /// Rows of before this name was given are read for the days they have left.
+    #[serde(alias = "labels", skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, String>,
+    #[serde(alias = "figures", skip_serializing_if = "BTreeMap::is_empty")]
+    pub numbers: BTreeMap<String, f64>,
     /// Which element was the largest, moved most, answered late.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub lcp_element: String,
@@ -165,10 +167,14 @@ fn wrong(field: impl Into<String>, says: impl Into<String>) -> BeaconError {
 pub const MAX_BATCH: usize = 100;
 /// The longest body of one batch, in bytes.
 pub const MAX_BYTES: usize = 64 * 1024;
-/// The most labels, and the most figures, of a page view; and how long a name and a value may be.
-pub const MAX_LABELS: usize = 10;
-pub const MAX_LABEL_NAME: usize = 30;
-const MAX_LABEL: usize = 60;
+/// The most attributes, and the most numbers, of a page view; and how long a name and a value may be.
+pub const MAX_ATTRIBUTES: usize = 10;
+pub const MAX_NAME: usize = 30;
+const MAX_VALUE: usize = 60;
+/// The longest address of a page that is kept.
+const MAX_URL: usize = 1_000;
+/// The longest name of a host (RFC 1035, section 2.3.4).
+const MAX_HOST: usize = 253;
 /// The most that is told of what happened on a page view.
 pub const MAX_HAPPENED: usize = 80;
 /// No timing of a page view is longer than an hour.
@@ -239,11 +245,11 @@ impl Beacon {
         let short = |name: &str, most: usize| -> Result<String, BeaconError> {
             match map.get(name) {
                 None | Some(Value::Null) => Ok(String::new()),
-                _ => Ok(without_controls(text(name)?, most, None)),
+                _ => Ok(clean(text(name)?, most, None)),
             }
         };
-        let url = text("url")?;
-        if !(url.starts_with("http://") || url.starts_with("https://")) || host(url).is_empty() {
+        let url = clean(text("url")?.split('#').next().unwrap_or(""), MAX_URL, None);
+        if !(url.starts_with("http://") || url.starts_with("https://")) || host(&url).is_empty() {
             return Err(wrong(field("url"), "not an address that begins with http:// or https://"));
         }
         // 2000 to 2100: the visitor's clock may be wrong, but must be a clock.
@@ -259,7 +265,7 @@ impl Beacon {
             at_ms,
             sent_ms,
             visit: id("visit")?,
-            url: url.split('#').next().unwrap_or("").chars().take(1_000).collect(),
+            url,
             device: match text("device")? {
                 "phone" => Device::Phone,
                 "tablet" => Device::Tablet,
@@ -286,8 +292,8 @@ impl Beacon {
                 release: short("release", 40)?,
                 environment: short("environment", 40)?,
                 person: short("person", 200)?,
-                labels: labels(map, place)?,
-                figures: figures(map, place)?,
+                attributes: attributes(map, place)?,
+                numbers: numbers(map, place)?,
                 lcp_element: short("lcp_element", 120)?,
                 cls_element: short("cls_element", 120)?,
                 inp_element: short("inp_element", 120)?,
@@ -336,14 +342,14 @@ impl Beacon {
     }
 }
 
-/// Whether a label or figure may be called so: a letter, then letters, digits, `-` and `_`.
-pub fn is_label_name(name: &str) -> bool {
-    name.len() <= MAX_LABEL_NAME
+/// Whether an attribute or number may be called so: a letter, then letters, digits, `-` and `_`.
+pub fn is_attribute_name(name: &str) -> bool {
+    name.len() <= MAX_NAME
         && name.starts_with(|c: char| c.is_ascii_alphabetic())
         && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
 }
 
-/// An object of at most [`MAX_LABELS`] well-named entries: their place, name and value.
+/// An object of at most [`MAX_ATTRIBUTES`] well-named entries: their place, name and value.
 fn named<'a>(
     map: &'a ObjectAsVec<'_>,
     field: &str,
@@ -355,42 +361,33 @@ fn named<'a>(
         Some(Value::Object(entries)) => Some(entries),
         Some(_) => return Err(wrong(at, "not an object")),
     };
-    if let Some(n) = entries.map(ObjectAsVec::len).filter(|n| *n > MAX_LABELS) {
-        return Err(wrong(at, format!("{n} of them; at most {MAX_LABELS}")));
+    if let Some(n) = entries.map(ObjectAsVec::len).filter(|n| *n > MAX_ATTRIBUTES) {
+        return Err(wrong(at, format!("{n} of them; at most {MAX_ATTRIBUTES}")));
     }
     let entries = entries.map(ObjectAsVec::iter).into_iter().flatten();
     let entries: Vec<(&str, &Value<'_>)> = entries.collect();
-    if let Some((name, _)) = entries.iter().find(|(name, _)| !is_label_name(name)) {
-        let name: String = name.chars().take(MAX_LABEL_NAME).collect();
+    if let Some((name, _)) = entries.iter().find(|(name, _)| !is_attribute_name(name)) {
+        let name = clean(name, MAX_NAME, None);
         return Err(wrong(at, format!("“{name}” is no name: a letter, then letters, digits, - and _, at most 30")));
     }
     Ok(entries.into_iter().map(move |(name, value)| (format!("{at}.{name}"), name, value)))
 }
 
-fn labels(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, String>, BeaconError> {
+fn attributes(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, String>, BeaconError> {
     let read = |(at, name, value): (String, &str, &Value<'_>)| match value {
-        Value::Str(s) => Ok((name.to_string(), without_controls(s, MAX_LABEL, None))),
+        Value::Str(s) => Ok((name.to_string(), clean(s, MAX_VALUE, None))),
         Value::Bool(b) => Ok((name.to_string(), b.to_string())),
         _ => Err(wrong(at, "neither a text nor true or false")),
     };
-    named(map, "labels", place)?.map(read).collect()
+    named(map, "attributes", place)?.map(read).collect()
 }
 
-fn figures(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
+fn numbers(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
     let read = |(at, name, value): (String, &str, &Value<'_>)| {
         let number = value.as_f64().filter(|n| n.abs() <= 1e15).ok_or_else(|| wrong(at, "not a number up to 1e15"))?;
         Ok((name.to_string(), number))
     };
-    named(map, "figures", place)?.map(read).collect()
-}
-
-/// At most so many characters of a text, those that control a terminal left out but for these.
-fn without_controls(text: &str, most: usize, but: Option<char>) -> String {
-    // Nearly every text is short and plain, and thousands come in a second.
-    if text.len() <= most && text.bytes().all(|b| (b' '..0x7f).contains(&b)) {
-        return text.to_string();
-    }
-    text.chars().filter(|c| !c.is_control() || Some(*c) == but).take(most).collect()
+    named(map, "numbers", place)?.map(read).collect()
 }
 
 fn happened(map: &ObjectAsVec<'_>, place: &str) -> Result<Vec<Happening>, BeaconError> {
@@ -419,7 +416,7 @@ fn happening(value: &Value<'_>, place: &str) -> Result<Happening, BeaconError> {
     let text = |name: &str, most: usize| match map.get(name) {
         None | Some(Value::Null) => Ok(String::new()),
         // A stack has lines.
-        Some(Value::Str(s)) => Ok(without_controls(s, most, Some('\n'))),
+        Some(Value::Str(s)) => Ok(clean(s, most, Some('\n'))),
         Some(_) => Err(wrong(field(name), "not a text")),
     };
     let number = |name: &str, most: f64| match map.get(name) {
@@ -462,7 +459,7 @@ fn host(url: &str) -> String {
     let rest = url.split_once("://").map_or("", |(_, rest)| rest);
     let authority = rest.split(['/', '?', '#']).next().unwrap_or("");
     let host = authority.rsplit('@').next().unwrap_or("");
-    host.split(':').next().unwrap_or("").to_ascii_lowercase()
+    clean(host.split(':').next().unwrap_or(""), MAX_HOST, None).to_ascii_lowercase()
 }
 
 /// Whether a host name belongs to a site: one of its domains or below one.
@@ -544,9 +541,9 @@ mod tests {
             ("at", json!(0), "beacon.at: 0 is not from 946684800000 to 4102444800000"),
             ("visit", Value::Null, "beacon.visit: not a text"),
             ("sent", json!(1_794_999_999_999i64), "beacon.sent: not within the 48 hours after `at`"),
-            ("labels", json!([1]), "beacon.labels: not an object"),
-            ("labels", json!({"plan": 3}), "beacon.labels.plan: neither a text nor true or false"),
-            ("figures", json!({"cart": "3"}), "beacon.figures.cart: not a number up to 1e15"),
+            ("attributes", json!([1]), "beacon.attributes: not an object"),
+            ("attributes", json!({"plan": 3}), "beacon.attributes.plan: neither a text nor true or false"),
+            ("numbers", json!({"cart": "3"}), "beacon.numbers.cart: not a number up to 1e15"),
             (
                 "happened",
                 json!([{"what": "dance"}]),
@@ -564,11 +561,11 @@ mod tests {
             assert_eq!(read(&b).unwrap_err(), want);
         }
         let mut b = good();
-        b["labels"] = (0..10_000).map(|i| (format!("l{i}"), json!("x"))).collect::<Map<_, _>>().into();
-        assert_eq!(read(&b).unwrap_err(), "beacon.labels: 10000 of them; at most 10");
-        b["labels"] = json!({"<b>": "x"});
-        assert!(read(&b).unwrap_err().starts_with("beacon.labels: “<b>” is no name"));
-        b["labels"] = Value::Null;
+        b["attributes"] = (0..10_000).map(|i| (format!("l{i}"), json!("x"))).collect::<Map<_, _>>().into();
+        assert_eq!(read(&b).unwrap_err(), "beacon.attributes: 10000 of them; at most 10");
+        b["attributes"] = json!({"<b>": "x"});
+        assert!(read(&b).unwrap_err().starts_with("beacon.attributes: “<b>” is no name"));
+        b["attributes"] = Value::Null;
         b["happened"] = vec![json!({"what": "event", "name": "x"}); MAX_HAPPENED + 1].into();
         assert_eq!(read(&b).unwrap_err(), "beacon.happened: 81 of them; at most 80");
         let two = json!([good(), 7]).to_string();
@@ -579,8 +576,8 @@ mod tests {
     #[test]
     fn what_is_stored_of_a_page_view_is_read_back_and_addresses_of_requests_lose_their_query() {
         let mut b = good();
-        b["labels"] = json!({"plan": "gold", "signed-in": true});
-        b["figures"] = json!({"cart": 3.5});
+        b["attributes"] = json!({"plan": "gold", "signed-in": true});
+        b["numbers"] = json!({"cart": 3.5});
         b["happened"] = json!([
             {"what": "action", "at": 900, "name": "button#search"},
             {"what": "request", "at": 950, "name": "https://a.example/api?token=1", "method": "GET", "ms": 80.5,
@@ -588,7 +585,7 @@ mod tests {
         ]);
         let beacon = read(&b).unwrap();
         assert_eq!(beacon.more.happened[1].name, "https://a.example/api");
-        assert_eq!(beacon.more.labels["signed-in"], "true");
+        assert_eq!(beacon.more.attributes["signed-in"], "true");
         let view = PageView {
             at: beacon.at(at_second(1_795_000_010)),
             received_at: at_second(1_795_000_010),

@@ -2,9 +2,9 @@
 
 use super::attribute::Filter;
 use super::happening::Fault;
-use super::over::{Bucket, Over};
 use super::sheet::Sheet;
 use super::slices::rows;
+use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
@@ -139,7 +139,7 @@ pub fn calls_over(
     name: Option<&str>,
     bucket_s: i64,
 ) -> Vec<Bucket> {
-    let mut over = Over::new(bucket_s);
+    let mut over = Timeline::new(bucket_s);
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
         let (whats, names, failed) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("failed"));

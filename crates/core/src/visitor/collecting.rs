@@ -1,6 +1,6 @@
 //! What a site lets be collected from its visitors, and for how long.
 
-use super::beacon::is_label_name;
+use super::beacon::is_attribute_name;
 use crate::calendar::Stretch;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -71,9 +71,9 @@ impl Collecting {
     /// ```
     /// # use cadentis_core::visitor::Collecting;
     /// let tenth = Collecting { sample: 0.1, ..Collecting::default() };
-    /// assert_eq!(tenth.in_all([(jiff::Timestamp::now(), 12)]), 120.0);
+    /// assert_eq!(tenth.estimated_total([(jiff::Timestamp::now(), 12)]), 120.0);
     /// ```
-    pub fn in_all(&self, counts: impl IntoIterator<Item = (Timestamp, u64)>) -> f64 {
+    pub fn estimated_total(&self, counts: impl IntoIterator<Item = (Timestamp, u64)>) -> f64 {
         counts.into_iter().map(|(at, n)| n as f64 / self.sample_at(at)).sum()
     }
 
@@ -95,7 +95,7 @@ impl Collecting {
                 return Err(format!("At most {MOST} {what}; these are {}.", list.len()));
             }
         }
-        if let Some(name) = self.keep.iter().find(|n| !is_label_name(n)) {
+        if let Some(name) = self.keep.iter().find(|n| !is_attribute_name(n)) {
             return Err(format!("“{name}” is no name of a query parameter: a letter, then letters, digits, - and _."));
         }
         if let Some(phrase) = self.phrases.iter().find(|p| p.chars().count() < 4 || p.chars().count() > 120) {
@@ -123,7 +123,7 @@ mod tests {
         let half = Collecting { sample: 0.5, ..all.clone() }.after(&all, at(100));
         let tenth = Collecting { sample: 0.1, ..all.clone() }.after(&half, at(200));
         assert_eq!([99, 100, 199, 200].map(|s| tenth.sample_at(at(s))), [1.0, 0.5, 0.5, 0.1]);
-        assert_eq!(tenth.in_all([(at(50), 7), (at(150), 7), (at(250), 7)]), 7.0 + 14.0 + 70.0);
+        assert_eq!(tenth.estimated_total([(at(50), 7), (at(150), 7), (at(250), 7)]), 7.0 + 14.0 + 70.0);
         let between = |from, to| tenth.shares_in(Stretch { from: at(from), to: at(to) });
         assert_eq!([between(0, 50), between(50, 150), between(120, 900)], [(1.0, 1.0), (0.5, 1.0), (0.1, 0.5)]);
         let same = Collecting { consent: true, ..tenth.clone() }.after(&tenth, at(300));

@@ -7,21 +7,28 @@ use super::attribute::Attribute;
 use super::beacon::PageView;
 use super::family::Families;
 use super::happening::{Fault, Happened};
+use super::load_parts::Moments;
 use super::sheet::{Column, IdMap, Sheet, SheetError};
 use super::slices::ended;
-use super::spent::Moments;
 use jiff::Timestamp;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
 
 /// Numbers of a page view: name of the column, and where it stands.
 type Number = (&'static str, fn(&PageView) -> Option<f64>);
 
+/// When something was painted, unless the page was opened in a tab that nobody looked at: it is then painted when somebody
+/// comes, which tells of the person and not of the page. web-vitals leaves these out, too (`onFCP`, `onLCP`: only what
+/// was painted before the page was first hidden).
+fn painted_in_view(v: &PageView, painted: Option<f64>) -> Option<f64> {
+    painted.filter(|_| !v.beacon.more.background)
+}
+
 const NUMBERS: [Number; 14] = [
-    ("lcp", |v| v.beacon.lcp),
+    ("lcp", |v| painted_in_view(v, v.beacon.lcp)),
     ("inp", |v| v.beacon.inp),
     ("cls", |v| v.beacon.cls),
-    ("fcp", |v| v.beacon.fcp),
+    ("fcp", |v| painted_in_view(v, v.beacon.fcp)),
     ("ttfb", |v| v.beacon.ttfb),
     ("load", |v| v.beacon.load),
     ("dns", |v| v.beacon.dns),
@@ -37,11 +44,13 @@ const NUMBERS: [Number; 14] = [
 /// Texts of a page view that are no attributes.
 type Text = (&'static str, fn(&PageView) -> String);
 
-const TEXTS: [Text; 9] = [
+const TEXTS: [Text; 10] = [
     ("path", |v| v.path.clone()),
     ("ip", |v| v.ip.to_string()),
     ("how", |v| v.beacon.more.how.clone()),
-    ("ended", |v| ended(v.beacon.abandoned, v.beacon.blank).to_string()),
+    // A page that nobody looked at is not blank to anybody.
+    ("ended", |v| ended(v.beacon.abandoned, v.beacon.blank && !v.beacon.more.background).to_string()),
+    ("background", |v| if v.beacon.more.background { "yes" } else { "" }.to_string()),
     ("error", |v| v.beacon.error.clone().unwrap_or_default()),
     ("lcp_element", |v| v.beacon.more.lcp_element.clone()),
     ("cls_element", |v| v.beacon.more.cls_element.clone()),
@@ -64,7 +73,7 @@ fn attribute(view: &PageView, attribute: &Attribute) -> String {
         Attribute::Connection => view.beacon.connection.clone(),
         Attribute::Release => view.beacon.more.release.clone(),
         Attribute::Environment => view.beacon.more.environment.clone(),
-        Attribute::Label(key) => view.beacon.more.labels.get(key).cloned().unwrap_or_default(),
+        Attribute::Own(key) => view.beacon.more.attributes.get(key).cloned().unwrap_or_default(),
     }
 }
 
@@ -85,12 +94,12 @@ pub fn page_views(hour_s: i64, views: &[PageView]) -> Result<Sheet, SheetError> 
     for (name, of) in NUMBERS {
         put_numbers(&mut sheet, name, views.iter().map(of))?;
     }
-    let figures: BTreeSet<&String> = views.iter().flat_map(|v| v.beacon.more.figures.keys()).collect();
-    for figure in figures {
+    let (numbers, _) = own_names(views.iter().flat_map(|v| v.beacon.more.numbers.keys()));
+    for name in numbers {
         put_numbers(
             &mut sheet,
-            &format!("figure.{figure}"),
-            views.iter().map(|v| v.beacon.more.figures.get(figure).copied()),
+            &format!("number.{name}"),
+            views.iter().map(|v| v.beacon.more.numbers.get(name).copied()),
         )?;
     }
     Ok(sheet)
@@ -168,10 +177,30 @@ fn since(hour_s: i64, at: Timestamp) -> u32 {
     u32::try_from(at.as_millisecond() - hour_s * 1_000).unwrap_or(0)
 }
 
+/// A site has at most so many attributes in an hour, and so many numbers: each is a column. Those that most page views
+/// have are filed.
+pub const MAX_OWN_COLUMNS: usize = 50;
+
+/// Names that may be columns, and how many others there are.
+fn own_names<'a>(names: impl Iterator<Item = &'a String>) -> (BTreeSet<&'a String>, usize) {
+    let mut counts: BTreeMap<&String, usize> = BTreeMap::new();
+    names.for_each(|name| *counts.entry(name).or_default() += 1);
+    let mut ranked: Vec<(&String, usize)> = counts.into_iter().collect();
+    ranked.sort_by_key(|(name, n)| (std::cmp::Reverse(*n), *name));
+    let over = ranked.len().saturating_sub(MAX_OWN_COLUMNS);
+    (ranked.into_iter().take(MAX_OWN_COLUMNS).map(|(name, _)| name).collect(), over)
+}
+
+/// How many names of attributes and numbers an hour has beyond those that are filed.
+pub fn names_over(views: &[PageView]) -> usize {
+    own_names(views.iter().flat_map(|v| v.beacon.more.attributes.keys())).1
+        + own_names(views.iter().flat_map(|v| v.beacon.more.numbers.keys())).1
+}
+
 fn put_attributes(sheet: &mut Sheet, views: &[PageView]) -> Result<(), SheetError> {
-    let labels: BTreeSet<&String> = views.iter().flat_map(|v| v.beacon.more.labels.keys()).collect();
-    let labels = labels.into_iter().map(|key| Attribute::Label(key.clone()));
-    for a in Attribute::ALL.into_iter().chain(labels) {
+    let (attributes, _) = own_names(views.iter().flat_map(|v| v.beacon.more.attributes.keys()));
+    let attributes = attributes.into_iter().map(|key| Attribute::Own(key.clone()));
+    for a in Attribute::ALL.into_iter().chain(attributes) {
         put_words(sheet, &a.name(), views.iter().map(|v| attribute(v, &a)))?;
     }
     Ok(())
@@ -215,6 +244,8 @@ pub struct Seen {
     pub connection: String,
     pub release: String,
     pub how: String,
+    /// Opened in a tab that nobody looked at: when it was painted says nothing.
+    pub background: bool,
     pub lcp: Option<f32>,
     pub inp: Option<f32>,
     pub cls: Option<f32>,
@@ -235,8 +266,8 @@ pub struct Seen {
     pub cls_element: String,
     pub inp_element: String,
     pub inp_script: String,
-    /// Labels and figures that the page gave.
-    pub labels: Vec<(String, String)>,
+    /// Attributes and numbers that the page gave.
+    pub attributes: Vec<(String, String)>,
 }
 
 impl Seen {
@@ -246,10 +277,10 @@ impl Seen {
         let number = |name: &str| sheet.number(name, row);
         let ended = sheet.text("ended", row);
         let label = |(name, _): (&str, &Column)| {
-            if let Some(key) = name.strip_prefix("label.") {
+            if let Some(key) = name.strip_prefix("attribute.") {
                 return Some((key.to_string(), text(name))).filter(|(_, v)| !v.is_empty());
             }
-            let key = name.strip_prefix("figure.")?;
+            let key = name.strip_prefix("number.")?;
             Some((key.to_string(), number(name)?.to_string()))
         };
         Some(Seen {
@@ -266,6 +297,7 @@ impl Seen {
             connection: text("connection"),
             release: text("release"),
             how: text("how"),
+            background: !sheet.text("background", row).is_empty(),
             lcp: number("lcp"),
             inp: number("inp"),
             cls: number("cls"),
@@ -286,7 +318,7 @@ impl Seen {
             cls_element: text("cls_element"),
             inp_element: text("inp_element"),
             inp_script: text("inp_script"),
-            labels: sheet.columns().filter_map(label).collect(),
+            attributes: sheet.columns().filter_map(label).collect(),
         })
     }
 
@@ -304,7 +336,7 @@ impl Seen {
 
 /// One thing that happened, as its sheet has it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Told {
+pub struct HappeningRow {
     /// When its page view began, and how many milliseconds later it happened.
     pub at: Timestamp,
     pub after: f64,
@@ -332,17 +364,17 @@ pub struct Told {
     pub by: Option<u16>,
 }
 
-impl Told {
+impl HappeningRow {
     /// The columns it is made of.
     pub const COLUMNS: [&'static str; 22] = [
         "at", "after", "nth", "view", "visit", "person", "family", "browser", "release", "what", "name", "text", "ms",
         "status", "bytes", "code", "trace", "stack", "place", "fault", "failed", "by",
     ];
 
-    pub fn of(sheet: &Sheet, row: usize) -> Option<Told> {
+    pub fn of(sheet: &Sheet, row: usize) -> Option<HappeningRow> {
         let text = |name: &str| sheet.text(name, row).to_string();
         let number = |name: &str| sheet.number(name, row);
-        Some(Told {
+        Some(HappeningRow {
             at: Timestamp::from_millisecond(sheet.at_ms(row)?).ok()?,
             after: f64::from(number("after").unwrap_or(0.0)),
             nth: number("nth").unwrap_or(0.0) as u16,
@@ -406,7 +438,7 @@ mod tests {
         let views = [
             view(
                 5,
-                json!({"labels": {"plan": "gold"}, "figures": {"cart": 3}, "abandoned": true, "lcp_element": "img.hero"}),
+                json!({"attributes": {"plan": "gold"}, "numbers": {"cart": 3}, "abandoned": true, "lcp_element": "img.hero"}),
             ),
             view(
                 9,
@@ -420,14 +452,14 @@ mod tests {
         let sheet = page_views(HOUR, &views).unwrap();
         assert!(sheet.words("region").is_none() && sheet.ids("person").is_none(), "nobody told it");
         let seen: Vec<Seen> = (0..2).filter_map(|row| Seen::of(&sheet, row)).collect();
-        assert_eq!(seen[0].labels, [("cart".to_string(), "3".to_string()), ("plan".into(), "gold".into())]);
+        assert_eq!(seen[0].attributes, [("plan".to_string(), "gold".to_string()), ("cart".into(), "3".into())]);
         assert_eq!(
             (seen[0].at, seen[0].lcp, seen[0].abandoned, seen[0].blank),
             (views[0].at, Some(1_500.5), true, false)
         );
         assert_eq!((seen[1].errors, seen[1].error.as_deref(), seen[1].visit.as_u128()), (2, Some("x"), 9));
         let told = happenings(HOUR, &views, |host| host == "a.example").unwrap();
-        let told: Vec<Told> = (0..told.rows).filter_map(|row| Told::of(&told, row)).collect();
+        let told: Vec<HappeningRow> = (0..told.rows).filter_map(|row| HappeningRow::of(&told, row)).collect();
         assert_eq!(
             told.iter().map(|t| t.name.as_str()).collect::<Vec<_>>(),
             ["button#search", "GET a.example/api/‹n›", "Error: ‹n›"]
@@ -438,6 +470,36 @@ mod tests {
         assert_eq!((told[2].place.as_str(), told[2].view), ("go app.js", views[1].beacon.id));
         let happening = &views[1].beacon.more.happened[0];
         assert_eq!(*happening, Happening::new(Happened::Action, 900.0, "button#search"));
+    }
+
+    #[test]
+    fn a_page_opened_in_the_background_has_no_moment_of_painting_and_is_not_blank() {
+        let hidden = json!({"background": true, "fcp": 900_000, "lcp": 900_100, "cls": 0.2, "ttfb": 80, "blank": true});
+        let sheet = page_views(HOUR, &[view(5, hidden), view(9, json!({"fcp": 700}))]).unwrap();
+        let seen: Vec<Seen> = (0..2).filter_map(|row| Seen::of(&sheet, row)).collect();
+        assert_eq!((seen[0].fcp, seen[0].lcp, seen[0].cls, seen[0].ttfb), (None, None, Some(0.2), Some(80.0)));
+        assert_eq!((seen[0].background, seen[0].blank, seen[1].background), (true, false, false));
+        assert_eq!((seen[1].fcp, seen[1].lcp), (Some(700.0), Some(1_500.5)));
+    }
+
+    #[test]
+    fn however_many_names_pages_give_an_hour_has_a_bounded_number_of_columns() {
+        let many = |second: i64| {
+            let names: serde_json::Map<String, serde_json::Value> = (0..9)
+                .map(|i| (format!("n{second}x{i}"), json!("x")))
+                .chain([("plan".to_string(), json!("gold"))])
+                .collect();
+            let numbers: serde_json::Map<String, serde_json::Value> =
+                (0..10).map(|i| (format!("m{second}x{i}"), json!(1))).collect();
+            view(second, json!({ "attributes": names, "numbers": numbers }))
+        };
+        let views: Vec<PageView> = (0..100).map(many).collect();
+        let sheet = page_views(HOUR, &views).unwrap();
+        let of = |prefix: &str| sheet.columns().filter(|(name, _)| name.starts_with(prefix)).count();
+        assert_eq!((of("attribute."), of("number.")), (MAX_OWN_COLUMNS, MAX_OWN_COLUMNS));
+        assert!(sheet.words("attribute.plan").is_some(), "what most page views have is kept");
+        assert_eq!(names_over(&views), 100 * 9 + 1 - MAX_OWN_COLUMNS + 100 * 10 - MAX_OWN_COLUMNS);
+        assert_eq!(names_over(&views[..2]), 0);
     }
 
     #[test]

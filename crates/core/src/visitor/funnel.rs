@@ -6,9 +6,9 @@
 //! a page that had.
 
 use super::attribute::Filter;
-use super::over::{Bucket, Over};
 use super::sheet::{IdSet, Sheet};
 use super::slices::{at_once, rows};
+use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
@@ -125,7 +125,7 @@ struct Held {
 /// Visits that were followed through the steps.
 struct Followed {
     held: Vec<Held>,
-    over: Over,
+    over: Timeline,
 }
 
 impl Followed {
@@ -175,7 +175,7 @@ fn views_of(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[Str
 
 fn followed(views: Vec<(u128, View)>, families: &[String], within_ms: i64, bucket_s: i64) -> Followed {
     let mut held: Vec<Held> = families.iter().map(|_| Held::default()).collect();
-    let mut over = Over::new(bucket_s);
+    let mut over = Timeline::new(bucket_s);
     for views in views.chunk_by(|a, b| a.0 == b.0) {
         let views = || views.iter().map(|(_, view)| view);
         let Some(first) = views().find(|v| v.step == 0).copied() else { continue };

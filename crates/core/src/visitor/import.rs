@@ -106,7 +106,7 @@ const TEXTS: [&str; 15] = [
 ];
 /// What a server knows of a visitor and a file has to tell.
 const ASIDE: [&str; 5] = ["country", "region", "city", "browser", "os"];
-const NESTED: [&str; 4] = ["labels", "figures", "happened", "sent"];
+const NESTED: [&str; 4] = ["attributes", "numbers", "happened", "sent"];
 
 /// Columns of a table, as they may be called.
 pub fn columns() -> Vec<&'static str> {
@@ -241,10 +241,10 @@ fn put(object: &mut Map<String, Value>, name: &str, value: &str) {
             held.insert(key.to_string(), value);
         }
     };
-    if let Some(key) = name.strip_prefix("label.") {
-        nested("labels", key, text());
-    } else if let Some(key) = name.strip_prefix("figure.") {
-        nested("figures", key, number().unwrap_or_else(text));
+    if let Some(key) = name.strip_prefix("attribute.") {
+        nested("attributes", key, text());
+    } else if let Some(key) = name.strip_prefix("number.") {
+        nested("numbers", key, number().unwrap_or_else(text));
     } else {
         let value = match name {
             _ if NUMBERS.contains(&name) => number().unwrap_or_else(text),
@@ -284,9 +284,9 @@ fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
         let mut object = json!({
             "url": document.url,
             "at": page.started_at.as_millisecond(),
-            "dns": p.lookup_ms,
-            "connect": p.connect_ms + p.secure_ms,
-            "ttfb": document.start_ms.max(0.0) + p.queue_ms + p.lookup_ms + p.connect_ms + p.secure_ms + p.send_ms + p.wait_ms,
+            "dns": p.dns_ms,
+            "connect": p.connect_ms + p.tls_ms,
+            "ttfb": document.start_ms.max(0.0) + p.queue_ms + p.dns_ms + p.connect_ms + p.tls_ms + p.request_ms + p.wait_ms,
             "happened": happened(&asked[1..]),
         });
         if let Value::Object(object) = &mut object {
@@ -304,7 +304,7 @@ fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
 fn happened(asked: &[&Request]) -> Vec<Value> {
     let took = |r: &Request| {
         let p = &r.phases;
-        p.queue_ms + p.lookup_ms + p.connect_ms + p.secure_ms + p.send_ms + p.wait_ms + p.receive_ms
+        p.queue_ms + p.dns_ms + p.connect_ms + p.tls_ms + p.request_ms + p.wait_ms + p.receive_ms
     };
     let failed = |r: &Request| r.status == 0 || r.status >= 400;
     let mut all: Vec<&&Request> = asked.iter().filter(|r| !r.url.starts_with("data:")).collect();
@@ -384,7 +384,7 @@ mod tests {
 
     #[test]
     fn a_table_is_read_and_each_wrong_line_is_told_with_what_would_be_right() {
-        let text = "url,at,lcp,device,country,abandoned,label.plan,figure.cart,shoe\r\n\
+        let text = "url,at,lcp,device,country,abandoned,attribute.plan,number.cart,shoe\r\n\
             https://a.example/cabin?x=1,2026-11-22T08:30:00+01:00,2100.5,phone,no,false,\"gold, old\",3,42\r\n\
             https://a.example/,1795000000000,,,,,,,\r\n\
             https://a.example/,yesterday,,,,,,,\r\n\
@@ -400,7 +400,10 @@ mod tests {
             ("NO", Device::Phone, Some(2100.5))
         );
         assert_eq!(first.beacon.at_ms, 1_795_332_600_000);
-        assert_eq!((first.beacon.more.labels["plan"].as_str(), first.beacon.more.figures["cart"]), ("gold, old", 3.0));
+        assert_eq!(
+            (first.beacon.more.attributes["plan"].as_str(), first.beacon.more.numbers["cart"]),
+            ("gold, old", 3.0)
+        );
         assert_eq!((read.told[1].beacon.device, read.told[1].beacon.at_ms), (Device::Desktop, 1_795_000_000_000));
         assert_eq!(read.ignored.iter().collect::<Vec<_>>(), ["shoe"]);
         assert_eq!(

@@ -1,5 +1,6 @@
 //! What is taken away before anything is stored.
 
+use hmac::{Hmac, KeyInit, Mac};
 use sha2::{Digest, Sha256};
 use std::net::IpAddr;
 
@@ -19,14 +20,50 @@ pub fn mask(ip: IpAddr) -> IpAddr {
     }
 }
 
-/// What is kept of the id that a page gives for a person: the first eight bytes of SHA-256 over the site's key and the
-/// id, so that the same person is known again within the site and nothing leads back. 0, nobody, for no id.
-pub fn person(site_key: &str, id: &str) -> u64 {
-    if id.is_empty() {
-        return 0;
+/// Makes of a person's id what is kept of it. The key is the server's alone: whoever has the database, and the site's
+/// public key, cannot try ids out.
+#[derive(Clone)]
+pub struct PersonKey([u8; 32]);
+
+impl std::fmt::Debug for PersonKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("PersonKey(…)")
     }
-    let hash = Sha256::new().chain_update(site_key).chain_update([0]).chain_update(id).finalize();
-    u64::from_be_bytes(hash.as_slice().first_chunk().copied().unwrap_or([1; 8])).max(1)
+}
+
+impl PersonKey {
+    /// Out of a secret that the server has for other things, too: nothing that is made with the one tells of the other.
+    pub fn derived(secret: &[u8]) -> PersonKey {
+        PersonKey(hmac(secret, &[b"cadentis person ids 1"]))
+    }
+
+    /// What is kept of the id that a page gives for a person: the first eight bytes of HMAC-SHA-256 (RFC 2104) over
+    /// the site's key and the id, so that the same person is known again within the site. 0, nobody, for no id.
+    pub fn person(&self, site_key: &str, id: &str) -> u64 {
+        match id {
+            "" => 0,
+            _ => first_eight(&hmac(&self.0, &[site_key.as_bytes(), &[0], id.as_bytes()])),
+        }
+    }
+}
+
+fn hmac(key: &[u8], pieces: &[&[u8]]) -> [u8; 32] {
+    // A key of any length will do for HMAC; the empty answer stands for what cannot happen.
+    let Ok(mac) = Hmac::<Sha256>::new_from_slice(key) else { return [0; 32] };
+    pieces.iter().fold(mac, |mac, piece| mac.chain_update(piece)).finalize().into_bytes().into()
+}
+
+fn first_eight(hash: &[u8]) -> u64 {
+    u64::from_be_bytes(hash.first_chunk().copied().unwrap_or([1; 8])).max(1)
+}
+
+/// What was kept of a person's id before the server had a key for it: SHA-256 over the site's public key and the id.
+/// Only looked for, until the last of these have left with their time; never stored.
+pub fn person_of_before(site_key: &str, id: &str) -> u64 {
+    match id {
+        "" => 0,
+        _ => first_eight(&Sha256::new().chain_update(site_key).chain_update([0]).chain_update(id).finalize()),
+    }
 }
 
 /// An address without its query and fragment, where tokens and names hide.
@@ -95,10 +132,22 @@ mod tests {
     #[test]
     fn a_person_is_known_again_on_the_same_site_only_and_not_by_name() {
         // The hash of "key", a zero byte and "ada" as sha256sum prints it.
-        assert_eq!(format!("{:016x}", person("key", "ada")), "37592a0d12edcc9d");
-        assert_ne!(person("key", "ada"), person("other", "ada"));
-        assert_ne!(person("key", "ada"), person("key", "eve"));
-        assert_eq!(person("key", ""), 0);
+        assert_eq!(format!("{:016x}", person_of_before("key", "ada")), "37592a0d12edcc9d");
+        let (ours, others) = (PersonKey::derived(b"one secret"), PersonKey::derived(b"another"));
+        assert_ne!(ours.person("key", "ada"), person_of_before("key", "ada"));
+        assert_ne!(ours.person("key", "ada"), others.person("key", "ada"), "the server's key matters");
+        assert_ne!(ours.person("key", "ada"), ours.person("other", "ada"));
+        assert_ne!(ours.person("key", "ada"), ours.person("key", "eve"));
+        assert_eq!(ours.person("key", "ada"), ours.clone().person("key", "ada"));
+        assert_eq!(ours.person("key", ""), 0);
+    }
+
+    #[test]
+    fn the_keyed_hash_is_the_one_of_the_standard() {
+        // RFC 4231, section 4.3 (test case 2).
+        let hash = hmac(b"Jefe", &[b"what do ya want ", b"for nothing?"]);
+        let text: String = hash.iter().map(|b| format!("{b:02x}")).collect();
+        assert_eq!(text, "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843");
     }
 
     #[test]

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
-pub struct Wanted<'a> {
+pub struct Selection<'a> {
     pub stretch: Stretch,
     pub filter: &'a Filter,
     /// Length of a bucket of time in seconds; buckets begin at multiples of it.
@@ -26,7 +26,7 @@ pub struct Wanted<'a> {
     pub exact: bool,
 }
 
-impl Wanted<'_> {
+impl Selection<'_> {
     /// The columns that are needed for it.
     pub fn columns(&self) -> Vec<String> {
         let mut names = vec!["ended".to_string(), "errors".into()];
@@ -110,7 +110,7 @@ struct Group {
 }
 
 /// Pools by beginning of the bucket (seconds) and value of the attribute.
-pub fn pools(sheet: &Sheet, wanted: &Wanted<'_>) -> Vec<(i64, String, Pool)> {
+pub fn pools(sheet: &Sheet, wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> {
     let keep = rows(sheet, wanted.stretch, wanted.filter);
     let by = wanted.by.and_then(|a| sheet.words(&a.name()));
     let values = by.map_or(1, |w| w.values.len());
@@ -397,7 +397,7 @@ mod tests {
             let stretch = Stretch { from: at_second(HOUR + from), to: at_second(HOUR + from + length) };
             let (filter, _) = Filter::parse(["device:phone", "country:NO", "country:SE"]);
             let by = Attribute::Country;
-            let wanted = Wanted { stretch, filter: &filter, bucket_s: 900, by: Some(&by), vitals: &[Vital::Lcp], exact };
+            let wanted = Selection { stretch, filter: &filter, bucket_s: 900, by: Some(&by), vitals: &[Vital::Lcp], exact };
             let pools = pools(&sheet(&rows), &wanted);
             let want: Vec<&Row> = rows.iter().filter(|r| {
                 let s = i64::from(r.at) - from * 1_000;

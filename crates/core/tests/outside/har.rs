@@ -50,20 +50,13 @@ fn problems(har: &str) -> Vec<String> {
 }
 
 fn run() -> RunRecord {
-    let request = |url: &str, status, secure_ms, failed: Option<&str>| Request {
+    let request = |url: &str, status, tls_ms, failed: Option<&str>| Request {
         url: url.into(),
         method: "GET".into(),
         kind: "script".into(),
         status,
         start_ms: 12.5,
-        phases: Phases {
-            queue_ms: 1.0,
-            connect_ms: 20.0,
-            secure_ms,
-            wait_ms: 80.0,
-            receive_ms: 4.0,
-            ..Phases::default()
-        },
+        phases: Phases { queue_ms: 1.0, connect_ms: 20.0, tls_ms, wait_ms: 80.0, receive_ms: 4.0, ..Phases::default() },
         bytes: 12_000,
         protocol: String::new(),
         from_cache: status == 304,
@@ -96,6 +89,7 @@ fn run() -> RunRecord {
         browser: "Chromium 156.0".into(),
         runner: "Bergen".into(),
         device: "desktop".into(),
+        trial: false,
     }
 }
 

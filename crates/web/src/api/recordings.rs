@@ -1,9 +1,9 @@
 //! What the record page asks: a browser somewhere, its pictures, what was done so far.
 
-use super::scripts::{away, foreign};
 use crate::State;
-use actix_web::{HttpRequest, HttpResponse, web};
-use cadentis_core::journey::recorded::{self, Act};
+use crate::error::unavailable;
+use actix_web::{HttpResponse, web};
+use cadentis_core::journey::recorded::{self, Act, Input};
 use cadentis_core::journey::{self, Journey};
 use cadentis_store::StoreError;
 use jiff::Timestamp;
@@ -21,7 +21,7 @@ pub struct Wish {
 /// What a script can open, as it is written there.
 fn address(typed: &str) -> Result<String, String> {
     let typed = typed.trim();
-    let script = format!("journey \"x\"\nstep \"x\"\n  open {typed}\n");
+    let script = format!("script \"x\"\nstep \"x\"\n  open {typed}\n");
     match journey::parse(&script) {
         Ok(_) => Ok(typed.to_string()),
         Err(e) => Err(match e.hint {
@@ -32,10 +32,7 @@ fn address(typed: &str) -> Result<String, String> {
 }
 
 /// `POST /api/recordings`: a browser at this location that opens the address.
-pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<Wish>) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn ask(state: web::Data<State>, wish: web::Json<Wish>) -> HttpResponse {
     let address = match address(&wish.address) {
         Ok(address) => address,
         Err(says) => return HttpResponse::UnprocessableEntity().json(json!({ "says": says })),
@@ -49,7 +46,7 @@ pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<
         let id = state.db.ask_recording(site.id, location.id, &address, Timestamp::now()).await?;
         Ok::<_, StoreError>(HttpResponse::Ok().json(json!({ "id": id })))
     };
-    asked.await.unwrap_or_else(|e| away(&e))
+    asked.await.unwrap_or_else(|e| unavailable(&e))
 }
 
 #[derive(Deserialize)]
@@ -75,7 +72,7 @@ pub async fn look(state: web::Data<State>, id: web::Path<Uuid>, seen: web::Query
                 let says = "There is no such recording any more.";
                 return Ok(HttpResponse::NotFound().json(json!({ "says": says })));
             };
-            let told = format!("{:x}", md(&json!([r.acts, r.about])));
+            let told = format!("{:x}", fingerprint(&json!([r.acts, r.about])));
             let new = r.picture != seen.picture || told != seen.acts || r.ended;
             waited += 1;
             if !new && waited < WAITS {
@@ -94,11 +91,11 @@ pub async fn look(state: web::Data<State>, id: web::Path<Uuid>, seen: web::Query
             })));
         }
     };
-    looked.await.unwrap_or_else(|e: StoreError| away(&e))
+    looked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
 }
 
 /// Enough to see that something is new.
-fn md(value: &Value) -> u64 {
+fn fingerprint(value: &Value) -> u64 {
     use std::hash::{DefaultHasher, Hash, Hasher};
     let mut hasher = DefaultHasher::new();
     value.to_string().hash(&mut hasher);
@@ -114,21 +111,16 @@ fn steps(journey: &Journey) -> Vec<Value> {
 }
 
 /// `POST /api/recordings/{id}/inputs`: mouse and keys, in their order.
-pub async fn inputs(
-    state: web::Data<State>,
-    request: HttpRequest,
-    id: web::Path<Uuid>,
-    inputs: web::Json<Vec<Value>>,
-) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn inputs(state: web::Data<State>, id: web::Path<Uuid>, inputs: web::Json<Vec<Input>>) -> HttpResponse {
     if inputs.len() > 500 {
         return HttpResponse::PayloadTooLarge().json(json!({ "says": "500 inputs at most at a time." }));
     }
+    if let Some(says) = inputs.iter().find_map(Input::complaint) {
+        return HttpResponse::UnprocessableEntity().json(json!({ "says": says }));
+    }
     match state.db.recording_inputs(*id, &inputs).await {
         Ok(()) => HttpResponse::NoContent().finish(),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }
 
@@ -140,15 +132,7 @@ pub enum Change {
 }
 
 /// `POST /api/recordings/{id}/acts`: what was pointed out comes in, a step gets a name, or the last act goes.
-pub async fn act(
-    state: web::Data<State>,
-    request: HttpRequest,
-    id: web::Path<Uuid>,
-    change: web::Json<Change>,
-) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn act(state: web::Data<State>, id: web::Path<Uuid>, change: web::Json<Change>) -> HttpResponse {
     let changed = state.db.change_acts(*id, |acts| match change.into_inner() {
         Change::Add(act) => recorded::add(acts, act),
         // The address it began with stays.
@@ -160,17 +144,14 @@ pub async fn act(
     match changed.await {
         Ok(true) => HttpResponse::NoContent().finish(),
         Ok(false) => HttpResponse::NotFound().json(json!({ "says": "There is no such recording any more." })),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }
 
 /// `DELETE /api/recordings/{id}`: the browser ends; what was done stays for a while.
-pub async fn end(state: web::Data<State>, request: HttpRequest, id: web::Path<Uuid>) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn end(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
     match state.db.end_recording(*id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }

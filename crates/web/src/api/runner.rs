@@ -1,13 +1,15 @@
 //! What runners ask for and bring back. A runner shows the token of its location.
 
 use crate::State;
+use crate::error::unavailable;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_core::journey::{self, recorded::Act};
 use cadentis_core::run::RunRecord;
+use cadentis_core::text::{JsonLimits, clean_json};
+use cadentis_store::Result;
 use cadentis_store::runs::Finished;
 use cadentis_store::work::Runner;
-use cadentis_store::{Result, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -18,7 +20,14 @@ use uuid::Uuid;
 const LEASE: SignedDuration = SignedDuration::from_secs(120);
 /// Protocols that runners may speak. A runner that speaks another is told so and gets no work: it could
 /// not play what it does not understand.
-const PROTOCOLS: std::ops::RangeInclusive<i32> = 3..=3;
+const PROTOCOLS: std::ops::RangeInclusive<i32> = 4..=4;
+
+crate::routes::routes! {
+    post "/lease" => lease,
+    post "/progress" => progress,
+    post "/record" => record,
+    post "/recording" => recording,
+}
 
 #[derive(Deserialize)]
 pub struct Asking {
@@ -58,12 +67,12 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
             return Ok(None);
         }
         if asking.can_record
-            && let Some((id, address, proxy)) = state.db.lease_recording(location, &runner.name, now).await?
+            && let Some((id, address, proxy, denied)) = state.db.lease_recording(location, &runner.name, now).await?
         {
             state.db.runner_seen(location, &runner, now).await?;
-            return Ok(Some(
-                json!({ "id": id, "journey": "Recording", "record": address, "proxy": proxy, "now": now }),
-            ));
+            return Ok(Some(json!({
+                "id": id, "journey": "Recording", "record": address, "proxy": proxy, "denied": denied, "now": now,
+            })));
         }
         let work = work(&state, location, &runner.name, now).await?;
         runner.busy_since = work.is_some().then_some(now);
@@ -86,7 +95,7 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
                 .insert_header(("upgrade", format!("cadentis-runner/{}", PROTOCOLS.end())))
                 .json(json!({ "says": says, "protocols": [PROTOCOLS.start(), PROTOCOLS.end()] }))
         }
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }
 
@@ -96,14 +105,14 @@ async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Res
     let (site_id, mut work) = if let Some(trial) = state.db.lease_trial(location, runner, now, until).await? {
         let name = journey::parse(&trial.script).map_or_else(|_| "a script".into(), |j| j.name);
         let work = json!({ "id": trial.id, "journey": name, "script": trial.script, "location": trial.location, "trial": true,
-            "device": trial.device, "proxy": trial.proxy });
+            "device": trial.device, "proxy": trial.proxy, "denied": trial.denied });
         (trial.site_id, work)
     } else if let Some(work) = state.db.lease(location, runner, now, until).await? {
         let accepted = state.db.accepted(work.journey_id).await?;
         let accepted: HashMap<String, String> = accepted.into_iter().map(|a| (a.key, a.seen)).collect();
         let of = json!({
             "id": work.id, "journey": work.journey, "script": work.script, "location": work.location, "due_at": work.due_at,
-            "device": work.device, "proxy": work.proxy, "accepted": accepted,
+            "device": work.device, "proxy": work.proxy, "denied": work.denied, "accepted": accepted,
         });
         (work.site_id, of)
     } else {
@@ -151,7 +160,8 @@ pub async fn recording(state: web::Data<State>, request: HttpRequest, told: web:
         Ok(location) => location,
         Err(answer) => return answer,
     };
-    let told = told.into_inner();
+    let mut told = told.into_inner();
+    clean_json(&mut told.about, &JsonLimits::PROGRESS);
     let carried = async {
         if told.over {
             state.db.recording_over(location, told.id, told.trouble.as_deref()).await?;
@@ -163,53 +173,57 @@ pub async fn recording(state: web::Data<State>, request: HttpRequest, told: web:
     match carried.await {
         Ok(Some(inputs)) => HttpResponse::Ok().json(json!({ "inputs": inputs })),
         Ok(None) => HttpResponse::Ok().json(json!({ "ended": true })),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }
 
 #[derive(Deserialize)]
-pub struct Told {
+pub struct TrialProgress {
     id: Uuid,
     progress: Value,
 }
 
 /// `POST /api/runner/progress`: how far a trial is; says whether it was cancelled meanwhile.
-pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::Json<Told>) -> HttpResponse {
+pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::Json<TrialProgress>) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
     };
+    let mut told = told.into_inner();
+    clean_json(&mut told.progress, &JsonLimits::PROGRESS);
     match state.db.tell_trial(location, told.id, &told.progress).await {
         Ok(Some(cancelled)) => HttpResponse::Ok().json(json!({ "cancelled": cancelled })),
         Ok(None) => HttpResponse::NotFound().json(json!({ "says": "no such trial at this location" })),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }
 
-/// `POST /api/runner/record`: 204 when the record is stored or was before, 404 when no such work was
-/// given to this location, 400 naming a field that no run can have.
+/// `POST /api/runner/record`: 204 when the record is stored or was before; 410 when no such work was given to this
+/// location, 422 when it is no record, naming the field: both will never be taken, however often they are sent.
 pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::Bytes) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
     };
-    let mut record: RunRecord = match serde_json::from_slice(&body) {
-        Ok(record) => record,
-        Err(e) => return HttpResponse::BadRequest().json(json!({ "says": e.to_string() })),
+    // Megabytes of pictures: not on a thread that others wait for.
+    let unreadable = |says: String| HttpResponse::UnprocessableEntity().json(json!({ "says": says }));
+    let record = match web::block(move || RunRecord::read(&body)).await {
+        Ok(Ok(record)) => record,
+        Ok(Err(says)) => return unreadable(says),
+        Err(e) => return HttpResponse::ServiceUnavailable().json(json!({ "says": e.to_string() })),
     };
-    if let Err(says) = record.check() {
-        return HttpResponse::BadRequest().json(json!({ "says": says }));
-    }
-    let stored = async {
-        if state.db.finish_trial(location, &record).await? {
-            return Ok(Finished::Stored);
-        }
-        state.db.finish(location, record).await
+    let stored = match record.trial {
+        true => state.db.finish_trial(location, &record).await,
+        false => state.db.finish(location, record).await,
     };
-    match stored.await {
+    match stored {
         Ok(Finished::Stored | Finished::Already) => HttpResponse::NoContent().finish(),
-        Ok(Finished::Unknown) => HttpResponse::NotFound().json(json!({ "says": "no such work at this location" })),
-        Err(e) => away(&e),
+        Ok(Finished::Unknown) => HttpResponse::Gone().json(json!({ "says": "no such work at this location" })),
+        Err(e) if e.is_permanent() => {
+            tracing::error!("a record cannot be stored: {e}");
+            unreadable("this can never be stored".into())
+        }
+        Err(e) => unavailable(&e),
     }
 }
 
@@ -223,11 +237,6 @@ async fn location(state: &State, request: &HttpRequest) -> std::result::Result<i
     match state.db.location_by_token(token).await {
         Ok(Some(location)) => Ok(location),
         Ok(None) => Err(HttpResponse::Unauthorized().json(json!({ "says": "no location has this token" }))),
-        Err(e) => Err(away(&e)),
+        Err(e) => Err(unavailable(&e)),
     }
-}
-
-fn away(e: &StoreError) -> HttpResponse {
-    tracing::warn!("runner turned away: {e}");
-    HttpResponse::ServiceUnavailable().insert_header(("retry-after", "5")).json(json!({ "says": "database away" }))
 }

@@ -1,8 +1,9 @@
 //! What the script page asks while somebody writes: reading, what could come next, playing now.
 
 use crate::State;
+use crate::error::unavailable;
 use crate::format;
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpResponse, web};
 use cadentis_core::journey::{self, LineRead, Part, ScriptError};
 use cadentis_core::run::DeviceProfile;
 use cadentis_store::StoreError;
@@ -10,20 +11,6 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use uuid::Uuid;
-
-/// A request that changes something must come from a page of ours; the answer to one that does not.
-pub fn foreign(request: &HttpRequest) -> Option<HttpResponse> {
-    let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
-    let origin = head("origin").and_then(|o| o.split_once("://")).map(|(_, host)| host)?;
-    (Some(origin) != head("host"))
-        .then(|| HttpResponse::Forbidden().json(json!({ "says": "Only pages of this server may do that." })))
-}
-
-pub fn away(e: &StoreError) -> HttpResponse {
-    tracing::warn!("not done: {e}");
-    let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
-    HttpResponse::ServiceUnavailable().insert_header(("retry-after", "5")).json(json!({ "says": says }))
-}
 
 pub fn complaint(e: &ScriptError) -> Value {
     let hint = e.hint.as_ref().map(|h| format!("; {h}")).unwrap_or_default();
@@ -50,7 +37,7 @@ pub struct Written {
 pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpResponse {
     let shared = match shared(&state).await {
         Ok(shared) => shared,
-        Err(e) => return away(&e),
+        Err(e) => return unavailable(&e),
     };
     let problems: Vec<Value> = journey::problems(&written.script, &shared).iter().map(complaint).collect();
     let lines: Vec<Value> = coloured(&written.script);
@@ -100,10 +87,7 @@ pub struct Wish {
 }
 
 /// `POST /api/trials`: plays a script once from a location, saved or not.
-pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<Wish>) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn ask(state: web::Data<State>, wish: web::Json<Wish>) -> HttpResponse {
     let asked = async {
         let shared = shared(&state).await?;
         if let Some(e) = journey::problems(&wish.script, &shared).first() {
@@ -120,7 +104,7 @@ pub async fn ask(state: web::Data<State>, request: HttpRequest, wish: web::Json<
         let id = state.db.ask_trial(site.id, location.id, &wish.script, device, Timestamp::now()).await?;
         Ok(HttpResponse::Ok().json(json!({ "id": id })))
     };
-    asked.await.unwrap_or_else(|e: StoreError| away(&e))
+    asked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
 }
 
 /// `GET /api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
@@ -129,12 +113,12 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
     let trial = match state.db.trial(*id).await {
         Ok(Some(trial)) => trial,
         Ok(None) => return HttpResponse::NotFound().json(json!({ "says": "There is no such trial any more." })),
-        Err(e) => return away(&e),
+        Err(e) => return unavailable(&e),
     };
     let waits_s = Timestamp::now().duration_since(trial.asked_at).as_secs();
     let runner_seen = match state.db.runners(Timestamp::now()).await {
         Ok(runners) => runners.into_iter().filter(|(l, _)| *l == trial.location_id).map(|(_, r)| r.seen_at).max(),
-        Err(e) => return away(&e),
+        Err(e) => return unavailable(&e),
     };
     let steps = trial.record.as_ref().map(|r| {
         let steps = r.steps.iter().enumerate().map(|(nth, s)| {
@@ -166,7 +150,7 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)
     let (id, step, frame) = path.into_inner();
     let trial = match state.db.trial(id).await {
         Ok(trial) => trial,
-        Err(e) => return away(&e),
+        Err(e) => return unavailable(&e),
     };
     let record = trial.and_then(|t| t.record);
     let step = record.as_ref().and_then(|r| r.steps.get(step));
@@ -188,12 +172,9 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)
 }
 
 /// `DELETE /api/trials/{id}`: the runner breaks it off as soon as it hears.
-pub async fn cancel(state: web::Data<State>, request: HttpRequest, id: web::Path<Uuid>) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn cancel(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
     match state.db.cancel_trial(*id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
-        Err(e) => away(&e),
+        Err(e) => unavailable(&e),
     }
 }

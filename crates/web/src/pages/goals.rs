@@ -13,8 +13,8 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::goal::{
-    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, Score, State as Standing, Tally, Track,
-    error_budget, measure,
+    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, Score, Standing, Tally, Track, error_budget,
+    measure,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;

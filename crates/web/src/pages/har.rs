@@ -3,7 +3,6 @@
 use super::requests::{Narrow, Requests};
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -39,7 +38,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
 }
 
 #[derive(Deserialize)]
-pub struct Wanted {
+pub struct HarForm {
     #[serde(default)]
     step: usize,
 }
@@ -47,13 +46,9 @@ pub struct Wanted {
 /// `POST /har?step=`: a part of a page; 422 with what is wrong and where.
 pub async fn read(
     state: web::Data<State>,
-    request: HttpRequest,
-    wanted: web::Query<Wanted>,
+    wanted: web::Query<HarForm>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let wrong =
         |says: String| Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says));
     let har = match Har::read(&String::from_utf8_lossy(&body)) {

@@ -5,14 +5,14 @@ use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
-use crate::lineup::{Happened, LineUp, Played};
+use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::pages::goals::{budget_over, uptime_proof};
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{State as Standing, Tally, uptime};
+use cadentis_core::goal::{Standing, Tally, uptime};
 use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
 use cadentis_core::run::level::{self, Period, periods};
@@ -129,7 +129,7 @@ pub async fn page(
     )?;
     let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
-    let played = Played {
+    let played = RunLanes {
         runs: &runs,
         locations: &locations,
         budget_ms,
@@ -145,7 +145,7 @@ pub async fn page(
         (lineup, told.join())
     });
     let told = told.map_err(|_| PageError::Broken(format!("the readings of {} could not be computed", j.name)))?;
-    let Told { says, readings, steps, proof } = told;
+    let Summary { says, readings, steps, proof } = told;
     html(&Page { name: j.name, says, readings, lineup: lineup?, steps, proof, script: j.script, slug: j.slug, frame })
 }
 
@@ -159,14 +159,14 @@ struct Read<'a> {
 }
 
 /// What the page says in words and numbers.
-struct Told {
+struct Summary {
     says: Vec<String>,
     readings: Vec<Figure>,
     steps: Vec<StepRow>,
     proof: Vec<Working>,
 }
 
-fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Told {
+fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Summary {
     let Read { journey: j, script, runs, before, maintenance } = *read;
     let past = frame.past();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
@@ -242,7 +242,7 @@ fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option
         Working::of("p95 of the whole run", &in_ms(0.95)),
         Working::of("Apdex", &apdex.proof().noting("failed runs count as frustrated")),
     ];
-    Told { says, readings, steps: rows, proof }
+    Summary { says, readings, steps: rows, proof }
 }
 
 /// `GET /journeys/{slug}/places`: each step at each location, each location against its own usual, periods up and
@@ -275,7 +275,7 @@ pub async fn places_part(
                 let r = step_samples(runs.iter().copied(), i).reading(0.75);
                 let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
                 let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));
-                (r.value.map_or("–".into(), format::seconds), tone, format!("{share:.2}"))
+                (r.value.map_or("–".into(), format::seconds), tone, format!("share-{}", (share * 10.0).round() as u32))
             });
             (l.name.clone(), cells.collect())
         })
@@ -458,8 +458,11 @@ fn sentences(
 ) -> Vec<String> {
     let outcomes: Vec<Vec<Outcome>> =
         locations.iter().map(|l| runs.get(&l.id).into_iter().flatten().map(|r| r.outcome).collect()).collect();
-    let played: Vec<_> =
-        locations.iter().zip(&outcomes).map(|(l, o)| finding::Played { location: &l.name, outcomes: o }).collect();
+    let played: Vec<_> = locations
+        .iter()
+        .zip(&outcomes)
+        .map(|(l, o)| finding::LocationOutcomes { location: &l.name, outcomes: o })
+        .collect();
     let mut says: Vec<String> =
         finding::order(finding::of_journey(name, &played)).into_iter().take(2).map(|f| f.says).collect();
     let slower = steps.iter().filter(|s| s.against.starts_with('+')).max_by(|a, b| a.against.cmp(&b.against));

@@ -6,10 +6,11 @@ use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::goal::{State as Standing, Tally};
+use cadentis_core::goal::{Standing, Tally};
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::Samples;
 use cadentis_core::{finding, journey};
@@ -24,7 +25,7 @@ struct Page {
     rows: Vec<Row>,
     /// Steps over their budgets, in all journeys shown: link, step, journey, reading, budget.
     steps: Vec<(String, String, String, String, String)>,
-    lives: Vec<(&'static str, bool)>,
+    statuses: Vec<(&'static str, bool)>,
     tags: Vec<(String, bool)>,
     owners: Vec<(String, bool)>,
     environments: Vec<(String, bool)>,
@@ -59,8 +60,8 @@ struct Row {
 
 /// What the address narrows the list by.
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
-    life: Option<String>,
+struct JourneysQuery {
+    status: Option<String>,
     tag: Option<String>,
     owner: Option<String>,
     environment: Option<String>,
@@ -69,23 +70,24 @@ struct Wanted {
     trouble: Option<String>,
 }
 
-impl Wanted {
+impl JourneysQuery {
     /// Archived journeys are shown only when asked for.
-    fn life(&self) -> &str {
-        self.life.as_deref().filter(|l| !l.is_empty()).unwrap_or("current")
+    fn status(&self) -> &str {
+        self.status.as_deref().filter(|l| !l.is_empty()).unwrap_or("current")
     }
 
     fn wants(&self, j: &Journey, locations: &[String]) -> bool {
         let is = |wanted: &Option<String>, of: &dyn Fn(&str) -> bool| {
             wanted.as_deref().filter(|w| !w.is_empty()).is_none_or(of)
         };
-        let life = match self.life() {
+        let status = match self.status() {
             "any" => true,
-            "current" => j.life != "archived",
-            life => j.life == life,
+            "current" => j.status != "archived",
+            status => j.status == status,
         };
         let find = |words: &str| j.name.to_lowercase().contains(&words.trim().to_lowercase());
-        life && is(&self.tag, &|t| j.tags.iter().any(|tag| tag == t))
+        status
+            && is(&self.tag, &|t| j.tags.iter().any(|tag| tag == t))
             && is(&self.owner, &|o| j.owner == o)
             && is(&self.environment, &|e| j.environment == e)
             && is(&self.location, &|l| locations.iter().any(|slug| slug == l))
@@ -105,7 +107,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let left_out = LeftOut::cover(&maintenance);
     let mut rows = Vec::new();
     let mut troubled = 0;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<JourneysQuery>(&request)?;
     let all = state.db.journeys(frame.site.id).await?;
     let (mut steps, mut places) = (Vec::new(), Vec::new());
     let listed = |wanted: &Option<String>, mut all: Vec<String>| -> Vec<(String, bool)> {
@@ -145,7 +147,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             let counted = here.iter().filter(|r| !left_out.contains(r.due_at));
             outcomes.push((l.name.clone(), counted.map(|r| r.outcome).collect::<Vec<Outcome>>()));
         }
-        let played: Vec<_> = outcomes.iter().map(|(l, o)| finding::Played { location: l, outcomes: o }).collect();
+        let played: Vec<_> =
+            outcomes.iter().map(|(l, o)| finding::LocationOutcomes { location: l, outcomes: o }).collect();
         let worst = finding::order(finding::of_journey(&j.name, &played)).into_iter().next();
         let in_trouble = worst.as_ref().is_some_and(|f| matches!(f.state, Standing::Broken | Standing::Strained));
         if wanted.trouble.is_some() && !in_trouble {
@@ -162,14 +165,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
                 steps.push((link, step.name.clone(), j.name.clone(), format::reading_s(&reading), limit));
             }
         }
-        let life = match j.life.as_str() {
+        let status = match j.status.as_str() {
             "paused" => "Paused. ",
             "archived" => "Archived. ",
             "finished" => "Finished. ",
             _ => "",
         };
         let (says, state_tone) = match worst {
-            None if !life.is_empty() && runs.is_empty() => (String::new(), "nodata"),
+            None if !status.is_empty() && runs.is_empty() => (String::new(), "nodata"),
             Some(f) => (f.says, tone(f.state)),
             None if runs.is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),
             None => ("Gets through within its budget from every location.".into(), "within"),
@@ -182,7 +185,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             about: owner.into_iter().chain(weight).chain(j.tags).collect::<Vec<_>>().join(" · "),
             slug: j.slug,
             name: j.name,
-            says: format!("{life}{says}"),
+            says: format!("{status}{says}"),
             tone: state_tone,
             height: locations.len() as f64 * 13.0,
             recent,
@@ -208,7 +211,9 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         headline,
         rows,
         steps,
-        lives: ["current", "active", "paused", "finished", "archived", "any"].map(|l| (l, l == wanted.life())).to_vec(),
+        statuses: ["current", "active", "paused", "finished", "archived", "any"]
+            .map(|l| (l, l == wanted.status()))
+            .to_vec(),
         tags,
         owners,
         environments,

@@ -10,7 +10,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
-use cadentis_core::goal::{State as Standing, Tally};
+use cadentis_core::goal::{Standing, Tally};
 use cadentis_core::run::Outcome;
 use cadentis_core::run::place::{self, Around, Compared, Whose, whose};
 use cadentis_core::run::spell::Spell;
@@ -62,7 +62,7 @@ const BARS: usize = 144;
 const LOOKED_AT: usize = 12;
 
 /// One journey's runs, here and elsewhere, in order of time.
-struct Played {
+struct JourneyRuns {
     journey: Journey,
     here: Vec<Run>,
     elsewhere: Vec<Run>,
@@ -98,7 +98,7 @@ pub async fn page(
     )?;
     let left_out = LeftOut::cover(&maintenance);
     let mut all = Vec::new();
-    for journey in journeys.into_iter().filter(|j| j.life != "archived") {
+    for journey in journeys.into_iter().filter(|j| j.status != "archived") {
         let counted = |runs: Vec<Run>| runs.into_iter().filter(|r| !left_out.contains(r.due_at));
         let runs = state.db.runs(journey.id, frame.site.id, past).await?;
         let (here, elsewhere): (Vec<Run>, Vec<Run>) = counted(runs).partition(|r| r.location_id == location.id);
@@ -107,7 +107,7 @@ pub async fn page(
             None => Vec::new(),
         };
         let before = before.into_iter().filter(|r| r.location_id == location.id).collect();
-        all.push(Played { journey, here, elsewhere, before });
+        all.push(JourneyRuns { journey, here, elsewhere, before });
     }
     all.retain(|p| !p.here.is_empty());
     let rows = all.iter().map(|p| row(&frame, p)).collect();
@@ -144,7 +144,7 @@ pub async fn page(
     })
 }
 
-fn row(frame: &Frame, p: &Played) -> Row {
+fn row(frame: &Frame, p: &JourneyRuns) -> Row {
     let tally = |runs: &[Run]| Tally::of(&runs.iter().map(Run::check).collect::<Vec<_>>(), &LeftOut::cover(&[]));
     let (here, elsewhere) = (tally(&p.here), tally(&p.elsewhere));
     let p75 = |runs: &[Run]| {
@@ -176,7 +176,7 @@ fn row(frame: &Frame, p: &Played) -> Row {
 async fn third_party(
     state: &State,
     frame: &Frame,
-    p: &Played,
+    p: &JourneyRuns,
     stretch: Stretch,
 ) -> cadentis_store::Result<Option<String>> {
     let failed = |r: &&Run| stretch.contains(r.due_at) && r.outcome == Outcome::Failed;
@@ -190,7 +190,7 @@ async fn troubles(
     state: &State,
     frame: &Frame,
     location: &Location,
-    all: &[Played],
+    all: &[JourneyRuns],
     views: &Views,
     usual: &Views,
 ) -> cadentis_store::Result<Vec<Trouble>> {

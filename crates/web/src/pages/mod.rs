@@ -1,6 +1,5 @@
 //! One module per place.
 
-mod bring;
 mod goals;
 mod har;
 mod journey;
@@ -13,9 +12,10 @@ mod requests;
 mod run;
 mod runs;
 mod script;
+mod script_files;
 mod setup;
 mod start;
-mod visitors;
+pub mod visitors;
 mod weeks;
 
 pub use visitors::own_parameters;
@@ -23,54 +23,65 @@ pub use visitors::own_parameters;
 use crate::State;
 use crate::error::PageError;
 use actix_web::HttpResponse;
-use actix_web::web::{self, ServiceConfig};
+use actix_web::http::header::{HeaderName, HeaderValue};
 use askama::Template;
 use cadentis_core::stats::Proof;
 use cadentis_store::sites::Journey;
 
-pub fn routes(config: &mut ServiceConfig) {
-    config
-        .route("/", web::get().to(now::page))
-        .route("/journeys", web::get().to(journeys::page))
-        .route("/journeys/new", web::get().to(start::page))
-        .route("/journeys/new", web::post().to(start::make))
-        .route("/journeys/export", web::get().to(bring::export_all))
-        .route("/journeys/import", web::post().to(bring::import))
-        .route("/journeys/record", web::get().to(record::page))
-        .route("/journeys/{slug}", web::get().to(journey::page))
-        .route("/journeys/{slug}/runs", web::get().to(runs::page))
-        .route("/journeys/{slug}/newest", web::get().to(runs::newest))
-        .route("/journeys/{slug}/places", web::get().to(journey::places_part))
-        .route("/journeys/{slug}/weeks", web::get().to(weeks::part))
-        .route("/journeys/{slug}/changes", web::get().to(journey::changes_part))
-        .route("/journeys/{slug}/script", web::get().to(script::page))
-        .route("/journeys/{slug}/script", web::post().to(script::save))
-        .route("/journeys/{slug}/delete", web::post().to(script::delete))
-        .route("/journeys/{slug}/life", web::post().to(script::live))
-        .route("/api/pace", web::get().to(plays::means))
-        .route("/journeys/{slug}/plays", web::post().to(script::plays))
-        .route("/journeys/{slug}/about", web::post().to(script::about))
-        .route("/journeys/{slug}/duplicate", web::post().to(script::duplicate))
-        .route("/journeys/{slug}/export", web::get().to(script::export))
-        .route("/locations/{slug}", web::get().to(location::page))
-        .route("/setup", web::get().to(setup::page))
-        .route("/setup/secrets", web::post().to(setup::secret))
-        .route("/setup/parts", web::post().to(setup::parts))
-        .route("/setup/locations", web::post().to(setup::location))
-        .route("/setup/place", web::post().to(setup::move_location))
-        .route("/setup/site", web::post().to(setup::site))
-        .route("/setup/token", web::post().to(setup::token))
-        .route("/har", web::get().to(har::page))
-        .route("/har", web::post().to(har::read))
-        .route("/words", web::get().to(script::words))
-        .route("/runs/{id}", web::get().to(run::page))
-        .route("/runs/{id}/accept", web::post().to(run::accept))
-        .route("/runs/{id}/pictures/{step}/{nth}", web::get().to(run::picture))
-        .route("/{what:runs|trials}/{id}/har", web::get().to(run::har))
-        .route("/{what:runs|trials}/{id}/log", web::get().to(run::log))
-        .route("/trials/{id}", web::get().to(run::trial))
-        .configure(visitors::routes)
-        .route("/goals", web::get().to(goals::page));
+crate::routes::routes! {
+    get "/" => now::page,
+    get "/journeys" => journeys::page,
+    get "/journeys/new" => start::page,
+    post "/journeys/new" => start::make,
+    get "/journeys/export" => script_files::export_all,
+    post "/journeys/import" => script_files::import,
+    get "/journeys/record" => record::page,
+    get "/journeys/{slug}" => journey::page,
+    get "/journeys/{slug}/runs" => runs::page,
+    get "/journeys/{slug}/newest" => runs::newest,
+    get "/journeys/{slug}/places" => journey::places_part,
+    get "/journeys/{slug}/weeks" => weeks::part,
+    get "/journeys/{slug}/changes" => journey::changes_part,
+    get "/journeys/{slug}/script" => script::page,
+    post "/journeys/{slug}/script" => script::save,
+    post "/journeys/{slug}/delete" => script::delete,
+    post "/journeys/{slug}/status" => script::live,
+    get "/api/pace" => plays::means,
+    post "/journeys/{slug}/plays" => script::plays,
+    post "/journeys/{slug}/about" => script::about,
+    post "/journeys/{slug}/duplicate" => script::duplicate,
+    get "/journeys/{slug}/export" => script::export,
+    get "/locations/{slug}" => location::page,
+    get "/setup" => setup::page,
+    post "/setup/secrets" => setup::secret,
+    post "/setup/parts" => setup::parts,
+    post "/setup/locations" => setup::location,
+    post "/setup/place" => setup::move_location,
+    post "/setup/site" => setup::site,
+    post "/setup/token" => setup::token,
+    get "/har" => har::page,
+    post "/har" => har::read,
+    get "/script-reference" => script::reference,
+    get "/runs/{id}" => run::page,
+    post "/runs/{id}/accept" => run::accept,
+    get "/runs/{id}/pictures/{step}/{nth}" => run::picture,
+    get "/{what:runs|trials}/{id}/har" => run::har,
+    get "/{what:runs|trials}/{id}/log" => run::log,
+    get "/trials/{id}" => run::trial,
+    get "/goals" => goals::page,
+}
+
+/// Leads to another page after something was changed.
+fn redirect(address: &str) -> HttpResponse {
+    HttpResponse::SeeOther().insert_header(("location", address)).finish()
+}
+
+/// The answer with a header that goes before what every page says.
+fn with_header(mut page: HttpResponse, name: HeaderName, value: &str) -> HttpResponse {
+    if let Ok(value) = HeaderValue::from_str(value) {
+        page.headers_mut().insert(name, value);
+    }
+    page
 }
 
 fn html(page: &impl Template) -> Result<HttpResponse, PageError> {

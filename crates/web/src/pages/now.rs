@@ -5,7 +5,7 @@ use crate::State;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, tone};
-use crate::lineup::{Happened, LineUp, Played};
+use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::pages::goals::budget_over;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -92,13 +92,15 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
                 (i, runs.iter().filter(|r| r.location_id == l.id).filter(counted).map(|r| r.outcome).collect())
             })
             .collect();
-        let played: Vec<finding::Played<'_>> =
-            outcomes.iter().map(|(i, o)| finding::Played { location: &locations[*i].name, outcomes: o }).collect();
+        let played: Vec<finding::LocationOutcomes<'_>> = outcomes
+            .iter()
+            .map(|(i, o)| finding::LocationOutcomes { location: &locations[*i].name, outcomes: o })
+            .collect();
         let newest = |wanted: Outcome| runs.iter().rev().filter(counted).find(|r| r.outcome == wanted);
         for f in finding::of_journey(&j.name, &played) {
             let worst = match f.state {
-                goal::State::Broken => newest(Outcome::Failed),
-                goal::State::Strained => newest(Outcome::Slow),
+                goal::Standing::Broken => newest(Outcome::Failed),
+                goal::Standing::Strained => newest(Outcome::Slow),
                 _ => newest(Outcome::Unmeasured),
             };
             let href = worst.map_or_else(|| format!("/journeys/{}?{}", j.slug, frame.query), |r| frame.run_link(&r.id));
@@ -122,7 +124,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         }
         if nth == 0 {
             let script = journey::parse(&j.script).ok();
-            let played = Played {
+            let played = RunLanes {
                 runs: &runs,
                 locations: &locations,
                 budget_ms: script.and_then(|s| s.within_ms).map(|ms| ms as f64),

@@ -115,16 +115,16 @@ const ROW: f64 = 21.0;
 
 const PHASES: [(&str, &str); 7] = [
     ("queueing", "queue"),
-    ("lookup", "lookup"),
+    ("dns", "DNS"),
     ("connect", "connect"),
-    ("secure", "secure"),
-    ("send", "send"),
+    ("tls", "TLS"),
+    ("sending", "request"),
     ("waiting", "waiting"),
     ("receiving", "receiving"),
 ];
 
 fn phases(p: &Phases) -> [f64; 7] {
-    [p.queue_ms, p.lookup_ms, p.connect_ms, p.secure_ms, p.send_ms, p.wait_ms, p.receive_ms]
+    [p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.request_ms, p.wait_ms, p.receive_ms]
 }
 
 /// The same step of other runs.
@@ -175,7 +175,7 @@ impl Requests {
                 failed: h.failed,
                 bytes: size(h.bytes),
                 took: format::seconds(h.phases.total_ms()),
-                connecting: format::seconds(h.phases.lookup_ms + h.phases.connect_ms + h.phases.secure_ms),
+                connecting: format::seconds(h.phases.dns_ms + h.phases.connect_ms + h.phases.tls_ms),
                 name: h.name,
             })
             .collect();

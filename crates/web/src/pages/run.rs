@@ -1,15 +1,16 @@
 //! One run: verdict, likely cause, steps, where the time went, requests against usual ones.
 
 use super::now::capital;
+use super::redirect;
 use super::requests::{Narrow, Requests, usual_steps};
-use super::script::{DiffLine, diff, see};
+use super::script::{DiffLine, diff};
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, tone_of};
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::run::film::first_showing;
@@ -103,6 +104,7 @@ struct StepTab {
     took: String,
     of: String,
     tone: &'static str,
+    /// Its share of the step bar, in twelfths.
     grow: u64,
     here: bool,
 }
@@ -117,7 +119,7 @@ struct PartBar {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct RunQuery {
     step: Option<usize>,
     #[serde(flatten)]
     narrow: Narrow,
@@ -141,7 +143,7 @@ pub async fn page(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<RunQuery>(&request)?;
     let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let missing = || PageError::NotFound("the journey or location of this run".into());
     let (journeys, locations, record, pictures) = futures::try_join!(
@@ -174,7 +176,7 @@ pub async fn page(
     let others = others.collect();
     let (version, script) = state.db.script_played(&run, journey).await?;
     let played =
-        Played { run: &run, journey, location, version, script: &script, record: record.as_ref(), usual: &usual };
+        RunContext { run: &run, journey, location, version, script: &script, record: record.as_ref(), usual: &usual };
     let mut page = shown(frame, &played, &wanted);
     (page.previous, page.next, page.others) = (previous, next, others);
     page.tries = tries.map(|t| match t {
@@ -204,7 +206,7 @@ pub async fn trial(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<RunQuery>(&request)?;
     let id = *id;
     let gone = || PageError::NotFound(format!("the trial {id}: trials are kept for a day"));
     let trial = state.db.trial(id).await?.ok_or_else(gone)?;
@@ -227,7 +229,7 @@ pub async fn trial(
         split_ms: None,
     };
     let usual = if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
-    let played = Played {
+    let played = RunContext {
         run: &run,
         journey,
         location,
@@ -314,7 +316,7 @@ pub async fn log(state: web::Data<State>, path: web::Path<(String, Uuid)>) -> Re
 }
 
 /// A run or trial, and what it is read beside.
-struct Played<'a> {
+struct RunContext<'a> {
     run: &'a Run,
     journey: &'a Journey,
     location: &'a Location,
@@ -325,8 +327,8 @@ struct Played<'a> {
     usual: &'a [RunRecord],
 }
 
-fn shown(frame: Frame, played: &Played<'_>, wanted: &Wanted) -> Page {
-    let Played { run, journey, location, record, usual, .. } = *played;
+fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
+    let RunContext { run, journey, location, record, usual, .. } = *played;
     let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
     let local = run.due_at.to_zoned(zone);
     let site_time = run.due_at.to_zoned(frame.site.zone.clone());
@@ -405,7 +407,7 @@ fn title_time(here: &Zoned, site: &Zoned) -> String {
     }
 }
 
-fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wanted, location: &Location) {
+fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQuery, location: &Location) {
     let narrow = &wanted.narrow;
     let owns = |host: &str| page.frame.site.owns(host);
     page.failed_requests = record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
@@ -418,6 +420,7 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wante
         page.cause = c.says;
     }
     let shown = wanted.step.filter(|i| *i < record.steps.len()).or(troubled);
+    let longest = record.steps.iter().map(|s| s.duration_ms).fold(0.0, f64::max);
     page.steps = record
         .steps
         .iter()
@@ -427,7 +430,7 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &Wante
             took: format::seconds(s.duration_ms),
             of: s.budget_ms.map_or(String::new(), |b| format!(" of {:.1} s", b / 1000.0)),
             tone: tone_of(s.outcome),
-            grow: s.duration_ms.max(1.0) as u64,
+            grow: (12.0 * s.duration_ms / longest.max(1.0)).round().clamp(1.0, 12.0) as u64,
             here: Some(i) == shown,
         })
         .collect();
@@ -521,19 +524,15 @@ pub struct Accepting {
 pub async fn accept(
     state: web::Data<State>,
     id: web::Path<Uuid>,
-    request: HttpRequest,
     accepting: web::Form<Accepting>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let record = kept(&state, "runs", *id).await?;
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
     let author: String = accepting.author.trim().chars().take(80).collect();
     let author = if author.is_empty() { "somebody" } else { &author };
     state.db.accept(run.journey_id, &looked, author, Timestamp::now()).await?;
-    Ok(see(&format!("/runs/{id}")))
+    Ok(redirect(&format!("/runs/{id}")))
 }
 
 fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {

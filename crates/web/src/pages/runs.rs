@@ -1,11 +1,13 @@
 //! All runs of a journey in the stretch, to be narrowed: outcome, location, version, length.
 
-use super::script::see;
+use super::redirect;
 use super::{TWELVE_HOURS, html, journey_of};
 use crate::State;
+use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, tone_of};
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::run::Outcome;
@@ -48,7 +50,7 @@ struct Row {
 
 /// What the address narrows the list by.
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct RunsQuery {
     outcome: Option<String>,
     location: Option<String>,
     version: Option<String>,
@@ -68,7 +70,7 @@ pub async fn page(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<RunsQuery>(&request)?;
     let j = journey_of(&state, frame.site.id, &slug).await?;
     let (locations, versions) = futures::try_join!(state.db.locations(), state.db.versions(j.id))?;
     let given = |text: &Option<String>| text.as_deref().map(str::trim).filter(|t| !t.is_empty()).map(String::from);
@@ -99,25 +101,16 @@ pub async fn page(
         })
         .collect();
     if wanted.csv.is_some() {
-        let mut file = csv::Writer::from_writer(Vec::new());
-        let write = |file: &mut csv::Writer<Vec<u8>>| -> Result<(), csv::Error> {
-            file.write_record(["id", "due_utc", "location", "outcome", "duration_ms", "version", "trouble"])?;
-            for (r, version) in &runs {
-                let name = place(r.location_id).map_or("", |l| l.name.as_str());
-                let version = version.map_or(String::new(), |v| v.to_string());
-                let trouble = r.trouble.as_deref().unwrap_or("");
-                let (id, at, ms) = (r.id.to_string(), r.due_at.to_string(), r.duration_ms.to_string());
-                file.write_record([&id, &at, name, r.outcome.word(), &ms, &version, trouble])?;
-            }
-            Ok(())
-        };
-        // Writing into memory fails for no reason that could be told.
-        let _ = write(&mut file);
-        let body = file.into_inner().unwrap_or_default();
-        return Ok(HttpResponse::Ok()
-            .content_type("text/csv; charset=utf-8")
-            .insert_header(("content-disposition", format!("attachment; filename=\"{}-runs.csv\"", j.slug)))
-            .body(body));
+        let mut file =
+            CsvFile::with_header(["id", "due_utc", "location", "outcome", "duration_ms", "version", "trouble"]);
+        for (r, version) in &runs {
+            let name = place(r.location_id).map_or("", |l| l.name.as_str());
+            let version = version.map_or(String::new(), |v| v.to_string());
+            let trouble = r.trouble.as_deref().unwrap_or("");
+            let (id, at, ms) = (r.id.to_string(), r.due_at.to_string(), r.duration_ms.to_string());
+            file.row([&id, &at, name, r.outcome.word(), &ms, &version, trouble]);
+        }
+        return Ok(file.download(&format!("{}-runs.csv", j.slug)));
     }
     let narrow = format!(
         "outcome={}&location={}&version={}&longer={}&{}",
@@ -162,5 +155,5 @@ pub async fn newest(
     let gone = || PageError::NotFound(format!("a run of {slug} in this stretch"));
     let j = journey_of(&state, asked.site.id, &slug).await?;
     let (runs, _) = state.db.runs_like((j.id, asked.site.id), asked.past(), &Like::default(), 0, 1).await?;
-    runs.first().map(|(r, _)| see(&format!("/runs/{}", r.id))).ok_or_else(gone)
+    runs.first().map(|(r, _)| redirect(&format!("/runs/{}", r.id))).ok_or_else(gone)
 }

@@ -1,17 +1,21 @@
-//! The script of a journey: written, checked, played, saved, compared; and the journey's life.
+//! The script of a journey: written, checked, played, saved, compared; and the journey's status.
 
 use super::start::{Given, Wrong, slug as slug_of};
-use super::{TWELVE_HOURS, html, journey_of, plays};
+use super::with_header;
+use super::{TWELVE_HOURS, html, journey_of, plays, redirect};
 use crate::State;
-use crate::api::scripts::{away, complaint, foreign, shared};
-use crate::error::PageError;
+use crate::api::scripts::{complaint, shared};
+use crate::door;
+use crate::error::{PageError, unavailable};
 use crate::frame::Frame;
+use crate::limits::query;
+use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey;
 use cadentis_core::journey::grammar;
 use cadentis_store::StoreError;
-use cadentis_store::scripts::{Deleted, Edit, Life, Saved, Version};
+use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
 use cadentis_store::sites::Journey;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -23,6 +27,7 @@ use similar::{ChangeTag, TextDiff};
 #[template(path = "script.html")]
 struct Page {
     frame: Frame,
+    nonce: String,
     name: String,
     slug: String,
     says: String,
@@ -38,7 +43,7 @@ struct Page {
     editors: String,
     fields: plays::Fields,
     environments: Vec<String>,
-    lives: Vec<(&'static str, &'static str)>,
+    statuses: Vec<(&'static str, &'static str)>,
 }
 
 struct VersionRow {
@@ -82,7 +87,7 @@ pub fn diff(old: &str, new: &str) -> Vec<DiffLine> {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct ScriptQuery {
     compare: Option<i32>,
 }
 
@@ -94,7 +99,7 @@ pub async fn page(
     show(&state, &slug, &request, None).await
 }
 
-/// The page, or the page with fields of place and pace as they were given and what is wrong with them.
+/// The page, or the page with fields of locations and schedule as they were given and what is wrong with them.
 async fn show(
     state: &State,
     slug: &str,
@@ -102,7 +107,7 @@ async fn show(
     given: Option<(&Given, Wrong)>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<ScriptQuery>(&request)?;
     let j = journey_of(state, frame.site.id, slug).await?;
     let (versions, all, silent, places) = futures::try_join!(
         state.db.versions(j.id),
@@ -135,7 +140,11 @@ async fn show(
             plays::fields(state, &frame, &plays::as_given(&j, &slugs, &zone)?, None).await?
         }
     };
-    html(&Page {
+    // One more kind of style than other pages: those that the editor writes, told by a word that nobody else knows.
+    let nonce = uuid::Uuid::new_v4().simple().to_string();
+    let policy = door::policy_with_style_nonce(&nonce);
+    let page = html(&Page {
+        nonce,
         says: life_says(&j, &zone, places.len(), &silent)?,
         fields,
         editors: j.editors.join(", "),
@@ -147,13 +156,14 @@ async fn show(
         locations: all.into_iter().map(|l| (l.slug, l.name)).collect(),
         versions: versions.into_iter().map(row).collect(),
         compared,
-        lives: lives(&j.life),
+        statuses: statuses(&j.status),
         owner: j.owner,
         tags: j.tags.join(", "),
         essential: j.essential,
-        is_archived: j.life == "archived",
+        is_archived: j.status == "archived",
         frame,
-    })
+    })?;
+    Ok(with_header(page, CONTENT_SECURITY_POLICY, &policy))
 }
 
 fn when(at: Timestamp, zone: &TimeZone) -> String {
@@ -162,21 +172,21 @@ fn when(at: Timestamp, zone: &TimeZone) -> String {
 
 /// What can be made of a journey, and what to call doing so.
 /// Nobody makes a journey finished; it becomes so.
-fn lives(life: &str) -> Vec<(&'static str, &'static str)> {
+fn statuses(status: &str) -> Vec<(&'static str, &'static str)> {
     let all = [("active", "Start"), ("paused", "Pause"), ("archived", "Archive")];
-    let named = |(to, word): (&'static str, &'static str)| match (life, to) {
+    let named = |(to, word): (&'static str, &'static str)| match (status, to) {
         ("archived", "paused") => (to, "Restore"),
         ("paused" | "archived" | "finished", "active") => (to, "Start again"),
         _ => (to, word),
     };
-    all.into_iter().filter(|(to, _)| *to != life && !(life == "archived" && *to == "active")).map(named).collect()
+    all.into_iter().filter(|(to, _)| *to != status && !(status == "archived" && *to == "active")).map(named).collect()
 }
 
-/// One sentence on how a journey stands in its life.
+/// One sentence on how a journey stands in its status.
 pub fn life_says(j: &Journey, zone: &TimeZone, locations: usize, silent: &[String]) -> Result<String, PageError> {
     let pace = j.pace()?.words(zone);
     let cadence = format!("{pace} from {locations} location{}", if locations == 1 { "" } else { "s" });
-    Ok(match (j.life.as_str(), silent.len()) {
+    Ok(match (j.status.as_str(), silent.len()) {
         ("paused", _) => format!("Paused: it would play {cadence}."),
         ("finished", _) => format!("Finished: it was to play {pace}, and has."),
         ("archived", _) => "Archived: it does not play; its runs and versions are kept.".into(),
@@ -196,15 +206,7 @@ pub struct Changed {
 
 /// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
 /// cannot be played: nothing is lost, the page keeps what was written.
-pub async fn save(
-    state: web::Data<State>,
-    slug: web::Path<String>,
-    request: HttpRequest,
-    changed: web::Json<Changed>,
-) -> HttpResponse {
-    if let Some(answer) = foreign(&request) {
-        return answer;
-    }
+pub async fn save(state: web::Data<State>, slug: web::Path<String>, changed: web::Json<Changed>) -> HttpResponse {
     let author = cut(&changed.author, 80);
     if author.is_empty() {
         return HttpResponse::UnprocessableEntity()
@@ -255,7 +257,7 @@ pub async fn save(
             }
         })
     };
-    saved.await.unwrap_or_else(|e| away(&e))
+    saved.await.unwrap_or_else(|e| unavailable(&e))
 }
 
 fn cut(text: &str, most: usize) -> String {
@@ -264,24 +266,20 @@ fn cut(text: &str, most: usize) -> String {
 
 #[derive(Deserialize)]
 pub struct Lived {
-    life: String,
+    status: String,
 }
 
-/// `POST /journeys/{slug}/life`: starts, pauses or archives it.
+/// `POST /journeys/{slug}/status`: starts, pauses or archives it.
 pub async fn live(
     state: web::Data<State>,
     slug: web::Path<String>,
-    request: HttpRequest,
     lived: web::Form<Lived>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
-    let life = Life::parse(&lived.life)
+    let status = Status::parse(&lived.status)
         .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
     let j = the_journey(&state, &slug).await?;
-    state.db.set_life(j.id, life).await?;
-    Ok(see(&format!("/journeys/{slug}/script")))
+    state.db.set_status(j.id, status).await?;
+    Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
 #[derive(Deserialize)]
@@ -294,18 +292,14 @@ pub struct Deletion {
 pub async fn delete(
     state: web::Data<State>,
     slug: web::Path<String>,
-    request: HttpRequest,
     asked: web::Form<Deletion>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let j = the_journey(&state, &slug).await?;
     if asked.name.trim() != j.name {
         return Err(PageError::Refused(format!("Nothing was deleted: type “{}”, its name, to delete it.", j.name)));
     }
     match state.db.delete_journey(j.id).await? {
-        Deleted::Gone => Ok(see("/journeys")),
+        Deleted::Gone => Ok(redirect("/journeys")),
         Deleted::NotArchived => Err(PageError::Refused(format!(
             "Nothing was deleted: archive “{}” first, so that it stops playing.",
             j.name
@@ -320,10 +314,6 @@ pub async fn delete(
 async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
     let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
     journey_of(state, site.id, slug).await
-}
-
-pub fn see(address: &str) -> HttpResponse {
-    HttpResponse::SeeOther().insert_header(("location", address)).finish()
 }
 
 #[derive(Deserialize)]
@@ -342,15 +332,12 @@ pub async fn plays(
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
     let j = journey_of(&state, site.id, &slug).await?;
     match plays::read(&given, &site, &state.db.locations().await?) {
         Ok(plays) => {
             state.db.set_place_and_pace(j.id, &plays.as_kept()).await?;
-            Ok(see(&format!("/journeys/{slug}/script#plays")))
+            Ok(redirect(&format!("/journeys/{slug}/script#plays")))
         }
         Err(wrong) => show(&state, &slug, &request, Some((&given, wrong))).await,
     }
@@ -360,12 +347,8 @@ pub async fn plays(
 pub async fn about(
     state: web::Data<State>,
     slug: web::Path<String>,
-    request: HttpRequest,
     about: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let j = the_journey(&state, &slug).await?;
     let listed = |text: &str, longest: usize| {
         let mut all: Vec<String> =
@@ -375,7 +358,7 @@ pub async fn about(
     };
     let (tags, editors) = (listed(&about.tags, 40), listed(&about.editors, 80));
     state.db.set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some(), &editors).await?;
-    Ok(see(&format!("/journeys/{slug}/script")))
+    Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
 #[derive(Deserialize)]
@@ -399,12 +382,8 @@ fn moved(script: &str, from: Option<&str>, to: Option<&str>) -> String {
 pub async fn duplicate(
     state: web::Data<State>,
     slug: web::Path<String>,
-    request: HttpRequest,
     copied: web::Form<Copied>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let j = the_journey(&state, &slug).await?;
     let site = state.db.sites().await?.into_iter().find(|s| s.id == j.site_id);
     let environments = site.as_ref().map(|s| s.environments.clone()).unwrap_or_default();
@@ -429,13 +408,13 @@ pub async fn duplicate(
     let free = state.db.free_slug(j.site_id, &wanted).await?;
     let author = Some(cut(&copied.author, 80)).filter(|a| !a.is_empty()).unwrap_or_else(|| "somebody".into());
     state.db.duplicate(&j, &free, &script, &name, environment, &author, Timestamp::now()).await?;
-    Ok(see(&format!("/journeys/{free}/script")))
+    Ok(redirect(&format!("/journeys/{free}/script")))
 }
 
 /// `GET /journeys/{slug}/export`: the script as a file.
 pub async fn export(state: web::Data<State>, slug: web::Path<String>) -> Result<HttpResponse, PageError> {
     let j = the_journey(&state, &slug).await?;
-    let disposition = format!("attachment; filename=\"{}.journey\"", j.slug);
+    let disposition = format!("attachment; filename=\"{}.cadentis\"", j.slug);
     Ok(HttpResponse::Ok()
         .content_type("text/plain; charset=utf-8")
         .insert_header(("content-disposition", disposition))
@@ -443,7 +422,7 @@ pub async fn export(state: web::Data<State>, slug: web::Path<String>) -> Result<
 }
 
 #[derive(Template)]
-#[template(path = "words.html")]
+#[template(path = "script_reference.html")]
 struct WordsPage {
     frame: Frame,
     groups: Vec<(&'static str, Vec<Word>)>,
@@ -456,8 +435,8 @@ struct Word {
     example: &'static str,
 }
 
-/// `GET /words`: every sentence of the language, out of the table that reads scripts.
-pub async fn words(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+/// `GET /script-reference`: every sentence of the language, out of the table that reads scripts.
+pub async fn reference(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let of = |group| {
         let forms = grammar::FORMS.iter().filter(|f| f.group == group);

@@ -1,14 +1,15 @@
 //! Setup: locations with their runners, secrets, common parts.
 
-use super::script::see;
-use super::{TWELVE_HOURS, html};
+use super::redirect;
+use super::{TWELVE_HOURS, html, with_header};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::frame::Frame;
+use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey;
+use cadentis_core::run::reach::Denied;
 use cadentis_store::sites::NewLocation;
 use cadentis_store::sites::Site;
 use cadentis_store::work::Runner;
@@ -29,7 +30,7 @@ struct Page {
     parts: String,
     wrong: Option<(&'static str, String)>,
     /// A new runner's token: shown once.
-    told: Option<Told>,
+    told: Option<NewToken>,
     address: String,
     typed: Typed,
     environments: String,
@@ -43,12 +44,13 @@ struct LocationRow {
     zone: String,
     at: String,
     proxy: String,
+    denied: String,
     runners: Vec<String>,
     tone: &'static str,
     state: String,
 }
 
-struct Told {
+struct NewToken {
     location: String,
     slug: String,
     token: String,
@@ -67,12 +69,20 @@ pub struct Typed {
     longitude: String,
     #[serde(default)]
     proxy: String,
+    /// Networks that must not be reached; nothing said: what is usual for its kind.
+    denied: Option<String>,
 }
 
-type Place = (Option<(f64, f64)>, Option<String>);
+/// Where a location is and what may be reached from it.
+struct Place {
+    /// In degrees.
+    at: Option<(f64, f64)>,
+    proxy: Option<String>,
+    denied: Denied,
+}
 
-/// Where something is, in degrees, and the proxy that leads out of it; fields left empty are nothing.
-fn place(latitude: &str, longitude: &str, proxy: &str) -> Result<Place, &'static str> {
+/// Reads the fields of a place; those left empty are nothing.
+fn place(latitude: &str, longitude: &str, proxy: &str, denied: &str) -> Result<Place, String> {
     let degrees = |text: &str, most: f64| text.trim().parse::<f64>().ok().filter(|d| d.abs() <= most);
     let at =
         match (latitude.trim(), longitude.trim()) {
@@ -83,9 +93,10 @@ fn place(latitude: &str, longitude: &str, proxy: &str) -> Result<Place, &'static
         };
     let proxy = Some(proxy.trim()).filter(|p| !p.is_empty());
     if proxy.is_some_and(|p| p.parse::<SocketAddr>().is_err()) {
-        return Err("A proxy is the address and port of a SOCKS5 server, such as 10.0.0.5:1080.");
+        return Err("A proxy is the address and port of a SOCKS5 server, such as 10.0.0.5:1080.".into());
     }
-    Ok((at, proxy.map(String::from)))
+    let denied = Denied::parse(denied.split_whitespace()).map_err(|says| format!("Denied networks: {says}."))?;
+    Ok(Place { at, proxy: proxy.map(String::from), denied })
 }
 
 /// A runner that has not asked for so long is away.
@@ -112,7 +123,7 @@ async fn show(
     state: &State,
     request: &HttpRequest,
     wrong: Option<(&'static str, String)>,
-    told: Option<Told>,
+    told: Option<NewToken>,
     typed: Typed,
     parts: Option<String>,
 ) -> Result<HttpResponse, PageError> {
@@ -140,6 +151,7 @@ async fn show(
             zone: l.zone,
             at: l.latitude.zip(l.longitude).map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
             proxy: l.proxy.unwrap_or_default(),
+            denied: l.denied.join(" "),
             runners: runners.collect(),
             tone,
             state: words,
@@ -158,13 +170,13 @@ async fn show(
         (s.name, s.author, at)
     });
     let secrets = secrets.collect();
-    let info = request.connection_info();
-    let address = format!("{}://{}", info.scheme(), info.host());
+    let address = state.door.address(request);
     let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
     let vault = state.vault.is_some();
     let environments: Vec<String> = frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
     let environments = environments.join("\n");
-    html(&Page {
+    let secret = told.is_some();
+    let page = html(&Page {
         environments,
         says,
         locations,
@@ -176,7 +188,9 @@ async fn show(
         address: address.clone(),
         typed,
         frame,
-    })
+    })?;
+    // A token is shown once: nobody who goes back later finds it.
+    Ok(if secret { with_header(page, CACHE_CONTROL, "no-store") } else { page })
 }
 
 /// `GET /setup`
@@ -200,16 +214,13 @@ pub async fn secret(
     request: HttpRequest,
     kept: web::Form<Kept>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let wrong = |says: &str| Some(("secret", says.to_string()));
     let Some(site) = state.db.sites().await?.into_iter().next() else {
         return Err(PageError::NotFound("no site yet".into()));
     };
     if kept.remove.is_some() {
         state.db.remove_secret(site.id, &kept.name).await?;
-        return Ok(see("/setup#secrets"));
+        return Ok(redirect("/setup#secrets"));
     }
     let complaint = match &state.vault {
         None => wrong("This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY."),
@@ -223,7 +234,7 @@ pub async fn secret(
         Some(vault) => {
             let author: String = kept.author.trim().chars().take(80).collect();
             state.db.set_secret(vault, site.id, &kept.name, &kept.secret, &author, Timestamp::now()).await?;
-            return Ok(see("/setup#secrets"));
+            return Ok(redirect("/setup#secrets"));
         }
     };
     show(&state, &request, complaint, None, Typed::default(), None).await
@@ -241,9 +252,6 @@ pub async fn parts(
     request: HttpRequest,
     given: web::Form<Parts>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let text = given.into_inner().parts.replace("\r\n", "\n");
     let Some(site) = state.db.sites().await?.into_iter().next() else {
         return Err(PageError::NotFound("no site yet".into()));
@@ -252,7 +260,7 @@ pub async fn parts(
         Err(e) => Some(format!("Not kept: {e}.")),
         Ok(shared) => {
             let journeys = state.db.journeys(site.id).await?;
-            journeys.iter().filter(|j| j.life != "archived").find_map(|j| {
+            journeys.iter().filter(|j| j.status != "archived").find_map(|j| {
                 let e = journey::problems(&j.script, &shared).into_iter().next()?;
                 Some(format!("Not kept: {} would not play any more: {e}.", j.name))
             })
@@ -262,7 +270,7 @@ pub async fn parts(
         Some(says) => show(&state, &request, Some(("parts", says)), None, Typed::default(), Some(text)).await,
         None => {
             state.db.set_parts(site.id, &text).await?;
-            Ok(see("/setup#parts"))
+            Ok(redirect("/setup#parts"))
         }
     }
 }
@@ -273,25 +281,27 @@ pub async fn location(
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let typed = typed.into_inner();
     let (name, country) = (typed.name.trim(), typed.country.trim().to_uppercase());
+    let denied = typed.denied.clone().unwrap_or_else(|| {
+        let usual = if typed.kind == "public" { Denied::to_public() } else { Denied::default() };
+        usual.texts().join(" ")
+    });
+    let place = place(&typed.latitude, &typed.longitude, &typed.proxy, &denied);
     let complaint = if name.is_empty() || name.chars().count() > 60 {
-        Some("A location needs a name of at most 60 characters.")
+        Some("A location needs a name of at most 60 characters.".to_string())
     } else if country.len() != 2 || !country.bytes().all(|b| b.is_ascii_uppercase()) {
-        Some("A country is two letters, as ISO 3166 has them: NO, CA, JP.")
+        Some("A country is two letters, as ISO 3166 has them: NO, CA, JP.".into())
     } else if !["public", "in-house"].contains(&typed.kind.as_str()) {
-        Some("A location is public or in-house.")
+        Some("A location is public or in-house.".into())
     } else if TimeZone::get(&typed.zone).is_err() {
-        Some("A zone is a name of the IANA database, such as Europe/Oslo.")
+        Some("A zone is a name of the IANA database, such as Europe/Oslo.".into())
     } else {
-        place(&typed.latitude, &typed.longitude, &typed.proxy).err()
+        place.as_ref().err().cloned()
     };
-    if let Some(says) = complaint {
-        return show(&state, &request, Some(("location", says.into())), None, typed, None).await;
-    }
+    let (None, Ok(place)) = (&complaint, place) else {
+        return show(&state, &request, Some(("location", complaint.unwrap_or_default())), None, typed, None).await;
+    };
     let wanted: String =
         name.to_lowercase().chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect::<String>();
     let wanted = wanted.trim_matches('-');
@@ -300,7 +310,6 @@ pub async fn location(
         return show(&state, &request, Some(("location", says)), None, typed, None).await;
     }
     let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
-    let (at, proxy) = place(&typed.latitude, &typed.longitude, &typed.proxy).unwrap_or_default();
     let new = NewLocation {
         slug: wanted,
         name,
@@ -308,11 +317,12 @@ pub async fn location(
         kind: &typed.kind,
         zone: &typed.zone,
         token: &token,
-        at,
-        proxy: proxy.as_deref(),
+        at: place.at,
+        proxy: place.proxy.as_deref(),
+        denied: place.denied,
     };
     state.db.add_location(&new).await?;
-    let told = Told { location: name.into(), slug: wanted.into(), token };
+    let told = NewToken { location: name.into(), slug: wanted.into(), token };
     show(&state, &request, None, Some(told), Typed::default(), None).await
 }
 
@@ -322,23 +332,22 @@ pub struct Moved {
     latitude: String,
     longitude: String,
     proxy: String,
+    #[serde(default)]
+    denied: String,
 }
 
-/// `POST /setup/place`: where a location is and which proxy leads out of it.
+/// `POST /setup/place`: where a location is, which proxy leads out of it, what must not be reached from there.
 pub async fn move_location(
     state: web::Data<State>,
     request: HttpRequest,
     moved: web::Form<Moved>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
-    match place(&moved.latitude, &moved.longitude, &moved.proxy) {
-        Ok((at, proxy)) => {
-            state.db.set_where(&moved.slug, at, proxy.as_deref()).await?;
-            Ok(see("/setup"))
+    match place(&moved.latitude, &moved.longitude, &moved.proxy, &moved.denied) {
+        Ok(Place { at, proxy, denied }) => {
+            state.db.set_where(&moved.slug, at, proxy.as_deref(), &denied).await?;
+            Ok(redirect("/setup"))
         }
-        Err(says) => show(&state, &request, Some(("place", says.into())), None, Typed::default(), None).await,
+        Err(says) => show(&state, &request, Some(("place", says)), None, Typed::default(), None).await,
     }
 }
 
@@ -386,14 +395,11 @@ pub async fn site(
     request: HttpRequest,
     given: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
     match about(site, &given) {
         Ok(site) => {
             state.db.set_site(&site).await?;
-            Ok(see("/setup#site"))
+            Ok(redirect("/setup#site"))
         }
         Err(says) => show(&state, &request, Some(("site", says)), None, Typed::default(), None).await,
     }
@@ -410,14 +416,11 @@ pub async fn token(
     request: HttpRequest,
     renewed: web::Form<Renewed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let locations = state.db.locations().await?;
     let location = locations.into_iter().find(|l| l.slug == renewed.slug);
     let location = location.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
     let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
     state.db.set_token(&location.slug, &token).await?;
-    let told = Told { location: location.name, slug: location.slug, token };
+    let told = NewToken { location: location.name, slug: location.slug, token };
     show(&state, &request, None, Some(told), Typed::default(), None).await
 }

@@ -1,15 +1,17 @@
 //! A new journey: a starter and its fields, where and how often, what that costs.
 
-use super::script::see;
+use super::redirect;
 use super::{TWELVE_HOURS, html, plays};
 use crate::State;
-use crate::api::scripts::{foreign, shared};
+use crate::api::scripts::shared;
 use crate::error::PageError;
 use crate::frame::Frame;
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey::starter::{STARTERS, Starter};
 use cadentis_core::journey::{self, Journey, Part, recorded};
+use cadentis_store::scripts::Status;
 use cadentis_store::sites::NewJourney;
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -102,13 +104,13 @@ async fn show(
 }
 
 #[derive(Default, Deserialize)]
-struct Wanted {
+struct StartForm {
     recorded: Option<Uuid>,
 }
 
 /// `GET /journeys/new`, after a recording with its id.
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<StartForm>(&request)?;
     let mut given = Vec::new();
     if let Some(id) = wanted.recorded {
         let recording = state.db.recording(id, Timestamp::now()).await?;
@@ -140,9 +142,6 @@ pub async fn make(
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
     let name: String = of(&given, "name").unwrap_or("").chars().take(80).collect();
     let author: String = of(&given, "author").unwrap_or("").chars().take(80).collect();
@@ -181,10 +180,10 @@ pub async fn make(
         apdex_t_s: site.apdex_t_s,
         author: &author,
         plays: plays.as_kept(),
+        status: Status::Paused,
     };
-    let id = state.db.add_journey(&new).await?;
-    state.db.set_life(id, cadentis_store::scripts::Life::Paused).await?;
-    Ok(see(&format!("/journeys/{slug}/script")))
+    state.db.add_journey(&new).await?;
+    Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
 /// A name as it stands in an address.

@@ -9,11 +9,12 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
+use crate::limits::query;
 use crate::lineup::{Compared, Layer, LineUp, Stack};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::goal::State as Standing;
+use cadentis_core::goal::Standing;
 use cadentis_core::journey::{self, Journey as Script};
 use cadentis_core::run::level;
 use cadentis_core::stats::compare::percentile_shift;
@@ -54,7 +55,7 @@ struct Beside {
 }
 
 #[derive(Default, Deserialize)]
-struct Wanted {
+struct WeeksQuery {
     beside: Option<String>,
 }
 
@@ -104,7 +105,7 @@ pub async fn part(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<WeeksQuery>(&request)?;
     let (site, past) = (frame.site.id, frame.past());
     let j = journey_of(&state, site, &slug).await?;
     let script =
@@ -179,7 +180,7 @@ pub async fn part(
         sparks: sparks(&script, &counted, &locations, &buckets),
         others: all
             .iter()
-            .filter(|o| o.id != j.id && o.life != "archived")
+            .filter(|o| o.id != j.id && o.status != "archived")
             .map(|o| (o.slug.clone(), o.name.clone(), other.is_some_and(|x| x.id == o.id)))
             .collect(),
         beside: beside.map(|pair| pair.table()),

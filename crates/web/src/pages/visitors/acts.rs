@@ -9,6 +9,7 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
@@ -47,7 +48,7 @@ struct Row {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct ActionsQuery {
     /// One action.
     name: Option<String>,
 }
@@ -56,12 +57,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
     let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, before, labels) = futures::try_join!(
+    let (sheets, before, attributes) = futures::try_join!(
         state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
         state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<ActionsQuery>(&request)?;
     let name = wanted.name.filter(|n| !n.is_empty());
     let attempts = Attempts::of(&sheets, past, &frame.filter);
     let all = attempts.actions();
@@ -97,14 +98,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         "Actions",
         vec![
             format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
-            "An action is what a visitor pressed, by what the page calls it (data-action) or by its element, never by its text; or what the page names itself.".into(),
+            "An action is what a visitor pressed, by what the page calls it (data-cadentis-action) or by its element, never by its text; or what the page names itself.".into(),
             "What begins within a second of it was led to by it. It failed when a request or script error that it led to did.".into(),
             "Tried again: the same action in the same visit within 30 s of one that failed. Gave up: nothing else was told of the visit afterwards.".into(),
         ],
     )];
     let page = Page {
         tabs: tabs("/visitors/actions"),
-        filter: FilterLine::of(&frame, &labels),
+        filter: FilterLine::of(&frame, &attributes),
         says,
         chosen: name.map(|n| (n, without)),
         lanes,

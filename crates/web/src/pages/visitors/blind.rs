@@ -7,6 +7,7 @@ use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
+use crate::limits::query;
 use crate::pages::visitors::filter::FilterLine;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -16,7 +17,7 @@ use cadentis_core::visitor::beside::{BlindSpot, Verdict, blind_spots, only_here,
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::filed::Filed;
-use cadentis_store::scripts::Life;
+use cadentis_store::scripts::Status;
 use cadentis_store::sites::Journey;
 use serde::Deserialize;
 
@@ -49,7 +50,7 @@ async fn journeys_visit(
     let mut all = Vec::new();
     let usual = asked.environment_names().into_iter().next().unwrap_or_default();
     for j in state.db.journeys(asked.id).await? {
-        if j.life == Life::Archived.word() || j.environment != usual {
+        if j.status == Status::Archived.word() || j.environment != usual {
             continue;
         }
         if let Some(record) = state.db.newest_passed_record(asked.id, j.id).await? {
@@ -63,9 +64,9 @@ async fn journeys_visit(
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
-    let (views, labels) = futures::try_join!(
+    let (views, attributes) = futures::try_join!(
         Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &[], 1),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
     let journeys = journeys_visit(&state, &frame.site).await?;
     let traffic: Vec<(String, u64)> = views.values().into_iter().map(|(f, p)| (f, p.page_views)).collect();
@@ -108,12 +109,12 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         },
     };
     let rows = spots.iter().map(row).collect();
-    let filter = FilterLine::of(&frame, &labels);
+    let filter = FilterLine::of(&frame, &attributes);
     html(&Page { tabs: tabs("/visitors/blind-spots"), filter, says, rows, frame })
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct BlindSpotsQuery {
     family: Option<String>,
 }
 
@@ -148,7 +149,7 @@ struct PlaceRow {
 /// and from each location's country.
 pub async fn beside_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<BlindSpotsQuery>(&request)?;
     let family = wanted.family.unwrap_or_default();
     let (site_id, past) = (asked.site.id, asked.past());
     let filter = Filter::default().and(Attribute::Family, &family);

@@ -1,11 +1,10 @@
 //! Collecting: the snippet to copy, what it may tell, which pages are one family, what arrives and what is turned away,
 //! what is kept of people and how it is taken out.
 
-use super::super::script::see;
+use super::super::redirect;
 use super::super::{TWELVE_HOURS, html};
-use super::{Tabs, tabs, view_link};
+use super::{Tabs, hashes, tabs, view_link};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
@@ -18,6 +17,7 @@ use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Collecting, Families, Filter, PageView, Sheet};
 use cadentis_core::visitor::{family, import};
 use cadentis_store::filed::Filed;
+use cadentis_store::forgetting::ROWS_DAYS;
 use cadentis_store::sites::Site;
 use jiff::SignedDuration;
 use serde::Deserialize;
@@ -156,11 +156,10 @@ async fn show(
         .map(|(p, n)| (p.as_str(), *n))
         .collect();
     let preview = preview(&families(&typed.families).unwrap_or_default(), &paths);
-    let connection = request.connection_info();
     let page = Page {
         tabs: tabs("/setup/visitors"),
         says: sentence(&frame.site, &preview),
-        server: format!("{}://{}", connection.scheme(), connection.host()),
+        server: state.door.address(request),
         proposals: proposals(loose).into_iter().take(8).map(|(p, n)| (p, format::thousands(n))).collect(),
         columns: import::columns().join(", "),
         wrong,
@@ -169,7 +168,6 @@ async fn show(
         preview,
         frame,
     };
-    drop(connection);
     html(&page)
 }
 
@@ -262,15 +260,12 @@ pub async fn save(
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let typed = typed.into_inner();
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match typed.on(asked.site) {
         Ok(site) => {
             state.db.set_collecting(&site, asked.now).await?;
-            Ok(see("/setup/visitors"))
+            Ok(redirect("/setup/visitors"))
         }
         Err(says) => show(&state, &request, Some(says), None, Some(typed)).await,
     }
@@ -287,9 +282,6 @@ pub async fn forget(
     request: HttpRequest,
     who: web::Form<Who>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let who = who.who.trim();
     if who.is_empty() {
@@ -297,14 +289,19 @@ pub async fn forget(
     }
     let days = i64::from(asked.site.keep_people_days);
     let stretch = Stretch { from: asked.now - SignedDuration::from_hours(24 * days), to: asked.now };
-    let (column, id) = match uuid::Uuid::parse_str(who) {
-        Ok(visit) => ("visit", visit.as_u128()),
-        Err(_) => ("person", u128::from(privacy::person(&asked.site.key, who))),
+    let (column, ids) = match uuid::Uuid::parse_str(who) {
+        Ok(visit) => ("visit", vec![visit.as_u128()]),
+        Err(_) => ("person", hashes(&state, &asked.site.key, who)),
     };
-    let gone = state.db.forget_person(asked.site.id, column, id, stretch).await?;
+    let mut gone = 0;
+    for id in ids {
+        gone += state.db.forget_person(asked.site.id, column, id, stretch).await?;
+    }
     let told = format!(
-        "{} page views of this {column} were taken out of what is kept; counts and percentiles stay.",
-        format::thousands(gone)
+        "{} page views of this {column} were erased. Figures of the last {} days do not count them any more; older ones are \
+         counts and percentiles that tell of nobody, and stay.",
+        format::thousands(gone),
+        ROWS_DAYS
     );
     show(&state, &request, None, Some(told), None).await
 }
@@ -344,10 +341,10 @@ pub async fn live_part(state: web::Data<State>, request: HttpRequest) -> Result<
             let n = m.happened.len();
             kept.push(format!("{n} thing{} that happened", if n == 1 { "" } else { "s" }));
         }
-        if !m.labels.is_empty() {
+        if !m.attributes.is_empty() {
             kept.push(format!(
-                "labels {}",
-                m.labels.iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(", ")
+                "attributes {}",
+                m.attributes.iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(", ")
             ));
         }
         if !m.release.is_empty() {

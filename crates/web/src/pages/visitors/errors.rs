@@ -9,13 +9,14 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::limits::query;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::share;
 use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::errors::{Kind, Occurrence, kinds, pattern};
-use cadentis_core::visitor::over::Over;
+use cadentis_core::visitor::timeline::Timeline;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 
@@ -61,7 +62,7 @@ pub(super) struct Row {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct ErrorsQuery {
     family: Option<String>,
     /// One kind, by its pattern.
     name: Option<String>,
@@ -69,7 +70,7 @@ struct Wanted {
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<ErrorsQuery>(&request)?;
     let family = wanted.family.filter(|f| !f.is_empty());
     let (site_id, past) = (frame.site.id, frame.past());
     let filter = match &family {
@@ -77,7 +78,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         None => frame.filter.clone(),
     };
     let points = frame.points();
-    let (found, views, found_before, before, labels) = futures::try_join!(
+    let (found, views, found_before, before, attributes) = futures::try_join!(
         state.db.errors(site_id, past, &filter, MOST),
         Views::load(&state, site_id, past, &filter, Attribute::Device, &[], points),
         async {
@@ -92,7 +93,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
                 None => Ok(None),
             }
         },
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
     let name = wanted.name.filter(|n| !n.is_empty());
     let bucket_s = views.bucket_s;
@@ -101,7 +102,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         if found.len() == MOST {
             return None;
         }
-        let mut over = Over::new(bucket_s);
+        let mut over = Timeline::new(bucket_s);
         let wanted = found.iter().filter(|o| name.as_ref().is_none_or(|n| pattern(&o.text) == *n));
         wanted.for_each(|o| over.add(o.at.as_millisecond(), true, None));
         Some(over.buckets())
@@ -137,7 +138,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         ],
     )];
     let rows = kinds.iter().map(|k| row(k, found.len() as u64, family.as_deref(), &frame.site.zone)).collect();
-    let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &labels));
+    let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &attributes));
     html(&Page { tabs, filter, says, family, chosen: name.map(|n| (n, without)), lanes, rows, proof, frame })
 }
 

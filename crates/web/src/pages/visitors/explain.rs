@@ -4,10 +4,12 @@ use super::super::{TWELVE_HOURS, html};
 use super::places::{self, Map};
 use super::{slow_tone, wanted};
 use crate::State;
+use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Asked;
+use crate::limits::query;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -37,7 +39,7 @@ const NAMED: usize = 6;
 /// `GET /visitors/explain`: values that carry more of what is not good than of all page views.
 pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let vital = wanted(&request);
+    let vital = wanted(&request)?;
     let mut parts: Vec<(Attribute, Vec<(String, Pool)>)> = Vec::new();
     for attribute in LOOKED_THROUGH {
         let views =
@@ -105,9 +107,9 @@ const ROWS: usize = 25;
 /// as CSV with `csv=1`.
 pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let (vital, site_id) = (wanted(&request), asked.site.id);
+    let (vital, site_id) = (wanted(&request)?, asked.site.id);
     let vitals = [vital];
-    let by = web::Query::<By>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let by = query::<By>(&request)?;
     let by = by.by.as_deref().and_then(Attribute::parse).unwrap_or_else(|| {
         // Within a country its regions, within a region its cities.
         let narrowed = |a: &Attribute| asked.filter.parts().any(|(known, _)| known == a);
@@ -118,7 +120,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
         }
     });
     let against = asked.stretch.against(asked.kind, &asked.site.zone);
-    let (views, before, labels) = futures::try_join!(
+    let (views, before, attributes) = futures::try_join!(
         Views::load(&state, site_id, asked.past(), &asked.filter, by.clone(), &vitals, 1),
         async {
             match against {
@@ -126,7 +128,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
                 None => Ok(None),
             }
         },
-        state.db.labels(site_id, asked.past()),
+        state.db.attributes(site_id, asked.past()),
     )?;
     let then = before.map(|b| b.values()).unwrap_or_default();
     let values = views.values();
@@ -170,7 +172,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
     let address = |a: &Attribute| {
         format!("/visitors/breakdown?by={}&vital={}&{}", a.name(), vital.name(), asked.query_with(&asked.filter))
     };
-    let all = Attribute::ALL.into_iter().chain(labels.into_iter().map(Attribute::Label));
+    let all = Attribute::ALL.into_iter().chain(attributes.into_iter().map(Attribute::Own));
     html(&Breakdown {
         vital: vital.name(),
         map,
@@ -183,8 +185,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
 }
 
 fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -> HttpResponse {
-    let mut csv = csv::Writer::from_writer(Vec::new());
-    let header = [
+    let mut file = CsvFile::with_header([
         by.title(),
         "page views".into(),
         "share".into(),
@@ -192,13 +193,11 @@ fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -
         "samples".into(),
         "abandoned".into(),
         "with errors".into(),
-    ];
-    // Writing to memory cannot fail.
-    let _ = csv.write_record(&header);
+    ]);
     for (value, pool) in values {
         let m = pool.measured(vital);
         let text = |n: Option<f64>| n.map_or(String::new(), |n| format!("{n:.4}"));
-        let _ = csv.write_record([
+        file.row([
             value.clone(),
             pool.page_views.to_string(),
             text(share(pool.page_views, whole)),
@@ -208,10 +207,7 @@ fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -
             pool.with_errors.to_string(),
         ]);
     }
-    HttpResponse::Ok()
-        .content_type("text/csv; charset=utf-8")
-        .insert_header(("content-disposition", "attachment; filename=\"page-views.csv\""))
-        .body(csv.into_inner().unwrap_or_default())
+    file.download("page-views.csv")
 }
 
 #[derive(Template)]

@@ -10,6 +10,7 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::limits::query;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -19,9 +20,9 @@ use cadentis_core::stats::compare::share_shift;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::kinds;
+use cadentis_core::visitor::load_parts::{self, PARTS, around_p75, moments};
 use cadentis_core::visitor::party::{self, Party, third_parties};
 use cadentis_core::visitor::slices::{Named, by_name, every_hour, rows};
-use cadentis_core::visitor::spent::{self, PARTS, around_p75, moments};
 use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
@@ -43,12 +44,12 @@ struct Page {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct FamilyQuery {
     family: Option<String>,
 }
 
 fn wanted(request: &HttpRequest) -> Result<String, PageError> {
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<FamilyQuery>(&request)?;
     let named = wanted.family.filter(|f| !f.is_empty());
     named.ok_or_else(|| PageError::NotFound("a page family: the address names none".into()))
 }
@@ -57,7 +58,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
-    let (views, before, limits, labels) = futures::try_join!(
+    let (views, before, limits, attributes) = futures::try_join!(
         Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &LANES, frame.points()),
         async {
             match frame.against {
@@ -68,7 +69,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             }
         },
         state.db.budgets(site_id),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
     let whole = views.all().page_views;
     let (views, before) = (views.only(&name), before.map(|b| b.only(&name)));
@@ -90,7 +91,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &limits),
         link: family_link(&name),
         tabs: tabs("/visitors/family"),
-        filter: FilterLine::of(&frame, &labels),
+        filter: FilterLine::of(&frame, &attributes),
         name,
         frame,
     })
@@ -100,7 +101,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
 #[template(path = "family_load.html")]
 struct LoadPart {
     frame: Frame,
-    spent: Option<SpentBar>,
+    spent: Option<LoadBar>,
     rows: Vec<SeenRow>,
     kinds: Vec<Row>,
     link: String,
@@ -252,7 +253,7 @@ fn named_tables(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Name
 }
 
 /// Where the time until LCP went, drawn.
-pub(super) struct SpentBar {
+pub(super) struct LoadBar {
     pub total: String,
     pub says: String,
     /// Left, width, class, name, seconds.
@@ -261,9 +262,9 @@ pub(super) struct SpentBar {
 
 const BAR: f64 = 1_000.0;
 
-impl SpentBar {
-    pub fn of(spent: &[f64; 5], says: String) -> SpentBar {
-        const CLASSES: [&str; 5] = ["lookup", "connect", "waiting", "receiving", "browser"];
+impl LoadBar {
+    pub fn of(spent: &[f64; 5], says: String) -> LoadBar {
+        const CLASSES: [&str; 5] = ["dns", "connect", "waiting", "receiving", "browser"];
         let total: f64 = spent.iter().sum();
         let mut x = 0.0;
         let parts = spent.iter().zip(PARTS).zip(CLASSES).map(|((ms, name), class)| {
@@ -272,7 +273,7 @@ impl SpentBar {
             x += w;
             (left, w, class, name, format!("{} s", format::seconds(*ms)))
         });
-        SpentBar { parts: parts.collect(), total: format!("{} s", format::seconds(total)), says }
+        LoadBar { parts: parts.collect(), total: format!("{} s", format::seconds(total)), says }
     }
 }
 
@@ -286,7 +287,7 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
         .iter()
         .flat_map(|(_, words, _, more)| more.iter().map(|(column, _)| *column).chain([*words]))
         .chain(["inp", "cls"])
-        .chain(spent::COLUMNS)
+        .chain(load_parts::COLUMNS)
         .collect();
     let columns = with_filter(&columns, &filter);
     let told = with_filter(&party::COLUMNS, &filter);
@@ -312,7 +313,7 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
             format::thousands(moments.len() as u64),
             if part.is_empty() { "" } else { ", " },
         );
-        SpentBar::of(&spent, says)
+        LoadBar::of(&spent, says)
     });
     let zone = &frame.site.zone;
     let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, Some(&name), zone)).collect();

@@ -5,6 +5,7 @@ use crate::State;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Asked, Frame, all_of};
+use crate::limits::query;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -26,7 +27,7 @@ pub struct FilterLine {
 }
 
 impl FilterLine {
-    pub fn of(frame: &Frame, labels: &[String]) -> FilterLine {
+    pub fn of(frame: &Frame, attributes: &[String]) -> FilterLine {
         let to = |filter: &Filter| format!("{}?{}{}", frame.here, frame.own, frame.query_with(filter));
         let chips = frame.filter.parts().flat_map(|(attribute, values)| {
             values.iter().map(|value| {
@@ -41,7 +42,7 @@ impl FilterLine {
         };
         let split = [("phone", Some("phone")), ("desktop", Some("desktop")), ("all", None)]
             .map(|(word, device)| (word, to(&only(device)), only(device) == frame.filter));
-        let attributes = Attribute::ALL.into_iter().chain(labels.iter().map(|l| Attribute::Label(l.clone())));
+        let attributes = Attribute::ALL.into_iter().chain(attributes.iter().map(|l| Attribute::Own(l.clone())));
         FilterLine {
             chips: chips.collect(),
             nothing: to(&Filter::default()),
@@ -73,7 +74,7 @@ fn sampled(frame: &Frame) -> Option<String> {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct FilterQuery {
     attribute: Option<String>,
     path: Option<String>,
 }
@@ -93,7 +94,7 @@ const OFFERED: usize = 14;
 /// that narrows the page by it.
 pub async fn values_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<FilterQuery>(&request)?;
     let attribute = wanted.attribute.as_deref().and_then(Attribute::parse);
     let attribute = attribute.ok_or_else(|| PageError::NotFound("this attribute of page views".into()))?;
     // Only pages of ours are led back to.

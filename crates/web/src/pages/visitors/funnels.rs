@@ -1,12 +1,11 @@
 //! Funnels: which visits go on from page to page, where the others stop, and how it was for them there.
 
-use super::super::script::see;
+use super::super::redirect;
 use super::super::{TWELVE_HOURS, Working, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, tabs};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
@@ -102,11 +101,11 @@ async fn show(
     let frame = Frame::load(state, request, "Visitors", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
     let columns = with_filter(&COLUMNS, &frame.filter);
-    let (saved, sheets, before, labels) = futures::try_join!(
+    let (saved, sheets, before, attributes) = futures::try_join!(
         state.db.funnels(site_id),
         state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
         state.db.sheets_against(Filed::PageViews, site_id, frame.against, &columns),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
     let bucket_s = past.bucket_seconds(frame.points());
     let mut funnels = Vec::new();
@@ -137,14 +136,14 @@ async fn show(
             format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
             "A visit counts once, from its first page view of the first family; other pages between are allowed, the order is not. Whoever is not at the next page within the time is lost at this one.".into(),
             "Shares refer to all who began; beside them from step to step. Completions and losses add up to all who began.".into(),
-            "Over time each visit stands where it began. Those that began less than the funnel’s time before the end may still come to its end: until then they count as lost.".into(),
+            "Timeline time each visit stands where it began. Those that began less than the funnel’s time before the end may still come to its end: until then they count as lost.".into(),
             "Left before it had loaded: the page view was abandoned. Waited or met an error: LCP was poor (over 4 s), the page stayed blank, or a script error happened. The rest stopped on a page that worked.".into(),
             "Shares of those in trouble stand there when the share of those who waited long or met an error is surely higher among those who left a page that had loaded than among those who went on (95 % interval of the difference, Newcombe).".into(),
         ],
     )];
     html(&Page {
         tabs: tabs("/visitors/funnels"),
-        filter: FilterLine::of(&frame, &labels),
+        filter: FilterLine::of(&frame, &attributes),
         says,
         funnels,
         families,
@@ -219,9 +218,6 @@ pub async fn save(
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let typed = typed.into_inner();
     let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
     let steps: Vec<String> = typed.steps().iter().filter(|s| !s.is_empty()).map(|s| s.to_string()).collect();
@@ -241,7 +237,7 @@ pub async fn save(
     let name = typed.name.trim().to_string();
     let funnel = SavedFunnel { name, steps, within_s: minutes.unwrap_or(60) * 60 };
     state.db.save_funnel(site.id, &funnel).await?;
-    Ok(see(&format!("/visitors/funnels?{}", request.query_string())))
+    Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }
 
 #[derive(Debug, Deserialize)]
@@ -255,10 +251,7 @@ pub async fn delete(
     request: HttpRequest,
     named: web::Form<Named>,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
     state.db.delete_funnel(site.id, &named.name).await?;
-    Ok(see(&format!("/visitors/funnels?{}", request.query_string())))
+    Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }

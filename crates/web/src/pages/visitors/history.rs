@@ -1,9 +1,8 @@
-//! What is done to history: page views brought in files, and families that everything is put into anew.
+//! What is done to history: page views imported in files, and families that everything is put into anew.
 
-use super::super::script::see;
+use super::super::redirect;
 use super::super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::foreign;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
@@ -12,7 +11,7 @@ use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::visitor::import::{Defaults, Format};
-use cadentis_intake::import::{Brought, bring};
+use cadentis_intake::import::{Imported, import_file};
 use cadentis_store::history::{Task, TaskState};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
@@ -57,22 +56,16 @@ pub async fn task_part(state: web::Data<State>, request: HttpRequest) -> Result<
 
 /// `POST /setup/visitors/history`: puts all history into the families of now.
 pub async fn begin(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     state.db.begin_families(asked.site.id, asked.now).await?;
-    Ok(see("/setup/visitors#families"))
+    Ok(redirect("/setup/visitors#families"))
 }
 
 /// `POST /setup/visitors/history/stop`
 pub async fn stop(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     state.db.stop_families(asked.site.id).await?;
-    Ok(see("/setup/visitors#families"))
+    Ok(redirect("/setup/visitors#families"))
 }
 
 /// What the address says of a file.
@@ -87,7 +80,7 @@ pub struct About {
 }
 
 #[derive(Template)]
-#[template(path = "brought.html")]
+#[template(path = "imported.html")]
 struct BroughtPart {
     says: String,
     link: Option<String>,
@@ -106,9 +99,6 @@ pub async fn import(
     about: web::Query<About>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let wrong = |says: &str| {
         let part = BroughtPart { says: says.into(), link: None, wrong: vec![], more_wrong: 0, ignored: String::new() };
         refused(&part)
@@ -123,9 +113,10 @@ pub async fn import(
     let given = [("device", &about.device), ("country", &about.country)];
     let given = given.into_iter().filter(|(_, value)| !value.is_empty());
     let defaults: Defaults = given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
-    let brought = bring(&state.db, &asked.site, kind, text, &defaults, asked.now).await?;
-    let part = part(&asked, &brought);
-    if brought.read == 0 { refused(&part) } else { html(&part) }
+    let imported =
+        import_file(&state.db, &asked.site, kind, text, &defaults, state.persons.as_ref(), asked.now).await?;
+    let part = part(&asked, &imported);
+    if imported.read == 0 { refused(&part) } else { html(&part) }
 }
 
 fn refused(part: &BroughtPart) -> Result<HttpResponse, PageError> {
@@ -134,7 +125,7 @@ fn refused(part: &BroughtPart) -> Result<HttpResponse, PageError> {
     Ok(answer)
 }
 
-fn part(asked: &Asked, b: &Brought) -> BroughtPart {
+fn part(asked: &Asked, b: &Imported) -> BroughtPart {
     let known = b.read - b.new;
     let says = match (b.read, known) {
         (0, _) => "Nothing was taken.".to_string(),

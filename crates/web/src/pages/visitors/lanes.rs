@@ -10,7 +10,7 @@ use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::Pool;
-use cadentis_core::visitor::over::{Bucket, whole_buckets};
+use cadentis_core::visitor::timeline::{Bucket, whole_buckets};
 use jiff::Timestamp;
 
 /// Lanes with the axis that they share.

@@ -22,16 +22,17 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
+use crate::limits::query;
 use crate::views::Views;
-use actix_web::web::ServiceConfig;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
-use cadentis_core::goal::State as Standing;
+use cadentis_core::goal::Standing;
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::privacy;
 use cadentis_core::visitor::slices::worst_minute;
 use cadentis_core::visitor::{Attribute, Measured, PageView, Pool, Seen, has_risen};
 use cadentis_store::filed::Filed;
@@ -44,36 +45,35 @@ use serde::Deserialize;
 use url::form_urlencoded::Serializer;
 use uuid::Uuid;
 
-pub fn routes(config: &mut ServiceConfig) {
-    config
-        .route("/visitors", web::get().to(page))
-        .route("/visitors/values", web::get().to(filter::values_part))
-        .route("/visitors/arrivals", web::get().to(arrivals))
-        .route("/visitors/slowest", web::get().to(slowest))
-        .route("/visitors/explain", web::get().to(explain::carriers_part))
-        .route("/visitors/breakdown", web::get().to(explain::breakdown_part))
-        .route("/visitors/trouble", web::get().to(explain::trouble_part))
-        .route("/visitors/errors", web::get().to(errors::page))
-        .route("/visitors/requests", web::get().to(requests::page))
-        .route("/visitors/actions", web::get().to(acts::page))
-        .route("/visitors/funnels", web::get().to(funnels::page))
-        .route("/visitors/funnels", web::post().to(funnels::save))
-        .route("/visitors/funnels/delete", web::post().to(funnels::delete))
-        .route("/visitors/blind-spots", web::get().to(blind::page))
-        .route("/visitors/family", web::get().to(family::page))
-        .route("/visitors/family/load", web::get().to(family::load_part))
-        .route("/visitors/family/beside", web::get().to(blind::beside_part))
-        .route("/visitors/find", web::get().to(visit::find))
-        .route("/visitors/visits/{id}", web::get().to(visit::page))
-        .route("/setup/visitors", web::get().to(collecting::page))
-        .route("/setup/visitors", web::post().to(collecting::save))
-        .route("/setup/visitors/live", web::get().to(collecting::live_part))
-        .route("/setup/visitors/families", web::post().to(collecting::preview_part))
-        .route("/setup/visitors/history", web::get().to(history::task_part))
-        .route("/setup/visitors/history", web::post().to(history::begin))
-        .route("/setup/visitors/history/stop", web::post().to(history::stop))
-        .route("/setup/visitors/import", web::post().to(history::import))
-        .route("/setup/visitors/forget", web::post().to(collecting::forget));
+crate::routes::routes! {
+    get "/visitors" => page,
+    get "/visitors/values" => filter::values_part,
+    get "/visitors/arrivals" => arrivals,
+    get "/visitors/slowest" => slowest,
+    get "/visitors/explain" => explain::carriers_part,
+    get "/visitors/breakdown" => explain::breakdown_part,
+    get "/visitors/trouble" => explain::trouble_part,
+    get "/visitors/errors" => errors::page,
+    get "/visitors/requests" => requests::page,
+    get "/visitors/actions" => acts::page,
+    get "/visitors/funnels" => funnels::page,
+    post "/visitors/funnels" => funnels::save,
+    post "/visitors/funnels/delete" => funnels::delete,
+    get "/visitors/blind-spots" => blind::page,
+    get "/visitors/family" => family::page,
+    get "/visitors/family/load" => family::load_part,
+    get "/visitors/family/beside" => blind::beside_part,
+    get "/visitors/find" => visit::find,
+    get "/visitors/visits/{id}" => visit::page,
+    get "/setup/visitors" => collecting::page,
+    post "/setup/visitors" => collecting::save,
+    get "/setup/visitors/live" => collecting::live_part,
+    post "/setup/visitors/families" => collecting::preview_part,
+    get "/setup/visitors/history" => history::task_part,
+    post "/setup/visitors/history" => history::begin,
+    post "/setup/visitors/history/stop" => history::stop,
+    post "/setup/visitors/import" => history::import,
+    post "/setup/visitors/forget" => collecting::forget,
 }
 
 /// The pages about visitors: name, address, whether it is this one.
@@ -137,24 +137,36 @@ struct FamilyRow {
     cells: Vec<(String, &'static str)>,
 }
 
+/// What may be kept of a person's id: made with the server's key, and without it as it was before there was one, until the
+/// last of those have left with their time.
+fn hashes(state: &State, site_key: &str, id: &str) -> Vec<u128> {
+    let now = state.persons.as_ref().map(|key| key.person(site_key, id));
+    now.into_iter().chain([privacy::person_of_before(site_key, id)]).map(u128::from).collect()
+}
+
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct VisitorsQuery {
     vital: Option<String>,
 }
 
 /// The vital that the address asks for.
-fn wanted(request: &HttpRequest) -> Vital {
-    let query = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
-    query.vital.as_deref().and_then(Vital::parse).unwrap_or(Vital::Lcp)
+fn wanted(request: &HttpRequest) -> Result<Vital, PageError> {
+    match query::<VisitorsQuery>(request)?.vital.as_deref() {
+        None | Some("") => Ok(Vital::Lcp),
+        Some(word) => Vital::parse(word).ok_or_else(|| PageError::Parameter {
+            name: "vital".into(),
+            says: format!("`{}` is none of LCP, INP, CLS, FCP, TTFB", word.chars().take(40).collect::<String>()),
+        }),
+    }
 }
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let vital = wanted(&request);
+    let vital = wanted(&request)?;
     let (site_id, past) = (frame.site.id, frame.past());
     // What the page shows: the vital it is about, and those with a lane.
     let shown: Vec<Vital> = Vital::ALL.into_iter().filter(|v| *v == vital || LANES.contains(v)).collect();
-    let (views, before, visits, limits, labels, worst) = futures::try_join!(
+    let (views, before, visits, limits, attributes, worst) = futures::try_join!(
         Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &shown, frame.points()),
         async {
             match frame.against {
@@ -173,7 +185,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             }
         },
         state.db.budgets(site_id),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
         worst(&state, &frame, vital),
     )?;
     let all = views.all();
@@ -184,7 +196,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         says: sentence(vital, &all, &families),
         readings: readings(&frame, &views, before.as_ref(), visits),
         tabs: tabs("/visitors"),
-        filter: FilterLine::of(&frame, &labels),
+        filter: FilterLine::of(&frame, &attributes),
         misread: filter::misread(&request).join(", "),
         worst,
         vital: vital.name(),
@@ -234,7 +246,7 @@ fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
     let past = frame.past();
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
-        match in_all(frame, views) {
+        match estimated_total(frame, views) {
             None => format!("{} page views; every visit reports.", format::thousands(all.page_views)),
             Some(whole) => format!(
                 "{} page views reported. Each stands for 1 ÷ the share of visits that reported at its time (now {} %): {} in all. Only this count is scaled; percentiles, shares and all other counts are those of the sample.",
@@ -283,12 +295,12 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
 }
 
 /// What the page views that reported stand for, where not every visit does; `None` where all do.
-fn in_all(frame: &Frame, views: &Views) -> Option<f64> {
+fn estimated_total(frame: &Frame, views: &Views) -> Option<f64> {
     // A bucket in which the share changed counts as after it.
     let end = |begin: i64| at_second(begin + views.bucket_s - 1);
     let counts = views.buckets(None).into_iter().map(|(begin, pool)| (end(begin), pool.page_views));
     let collecting = &frame.site.collecting;
-    let whole = collecting.in_all(counts.clone());
+    let whole = collecting.estimated_total(counts.clone());
     let reported: u64 = counts.map(|(_, n)| n).sum();
     (whole > reported as f64).then_some(whole)
 }
@@ -305,7 +317,7 @@ pub(super) fn readings(
     let versus = |share: Option<f64>| {
         share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)))
     };
-    let figure = match in_all(frame, views) {
+    let figure = match estimated_total(frame, views) {
         None => Figure::new(format::thousands(all.page_views), "page views".into(), "within"),
         Some(whole) => Figure::new(
             format!("≈ {}", format::thousands(whole.round() as u64)),
@@ -315,7 +327,7 @@ pub(super) fn readings(
     };
     let mut figures = vec![figure];
     if let Some((visits, _)) = visits {
-        let reporting = if in_all(frame, views).is_some() { "visits that report" } else { "visits" };
+        let reporting = if estimated_total(frame, views).is_some() { "visits that report" } else { "visits" };
         figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
     // Satisfied and tolerating by LCP: the moment the visitor sees the page.
@@ -492,7 +504,8 @@ struct Slowest {
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
 pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), &asked.filter, wanted(&request), 12).await?;
+    let vital = wanted(&request)?;
+    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), &asked.filter, vital, 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 

@@ -9,6 +9,7 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::stats::{Reading, share};
@@ -57,7 +58,7 @@ struct Newest {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct RequestsQuery {
     what: Option<String>,
     /// One family of requests.
     name: Option<String>,
@@ -68,15 +69,15 @@ const TROUBLE: f64 = 0.01;
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<RequestsQuery>(&request)?;
     let resources = wanted.what.as_deref() == Some("resource");
     let what = if resources { "resource" } else { "request" };
     let (site_id, past) = (frame.site.id, frame.past());
     let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, before, labels) = futures::try_join!(
+    let (sheets, before, attributes) = futures::try_join!(
         state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
         state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
-        state.db.labels(site_id, past),
+        state.db.attributes(site_id, past),
     )?;
     let all = calls(&sheets, past, &frame.filter, what);
     let name = wanted.name.filter(|n| !n.is_empty());
@@ -102,7 +103,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     )];
     let page = Page {
         tabs: tabs("/visitors/requests"),
-        filter: FilterLine::of(&frame, &labels),
+        filter: FilterLine::of(&frame, &attributes),
         says: sentence(&all, what),
         resources,
         chosen: name.map(|n| (n, without)),

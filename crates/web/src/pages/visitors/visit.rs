@@ -1,22 +1,22 @@
 //! One visit: its page views and what happened on them on a line, what went wrong, and one page view looked into.
 //! Finding visits of a person.
 
-use super::super::script::see;
+use super::super::redirect;
 use super::super::{TWELVE_HOURS, html};
-use super::family::SpentBar;
-use super::{family_link, view_link};
+use super::family::LoadBar;
+use super::{family_link, hashes, view_link};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::timing::{Rating, Vital};
-use cadentis_core::visitor::privacy;
-use cadentis_core::visitor::spent::spent;
-use cadentis_core::visitor::{Happened, Seen, Told};
+use cadentis_core::visitor::load_parts::load_parts;
+use cadentis_core::visitor::{Happened, HappeningRow, Seen};
 use jiff::Timestamp;
 use serde::Deserialize;
 use uuid::Uuid;
@@ -75,19 +75,19 @@ struct ToldRow {
 /// The page view that is looked into.
 struct Chosen {
     path: String,
-    spent: Option<SpentBar>,
+    spent: Option<LoadBar>,
     /// Name, value, tone.
     timings: Vec<(&'static str, String, &'static str)>,
     error: Option<String>,
     /// What was largest, moved most, answered late; the parts of LCP.
     elements: Vec<(&'static str, String)>,
-    labels: Vec<(String, String)>,
+    attributes: Vec<(String, String)>,
     resources: Vec<ToldRow>,
     stacks: Vec<(String, String)>,
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Wanted {
+struct VisitQuery {
     all: Option<String>,
     /// Milliseconds since 1970 of one of its page views.
     at: Option<i64>,
@@ -104,7 +104,7 @@ pub async fn page(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let wanted = web::Query::<Wanted>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let wanted = query::<VisitQuery>(&request)?;
     let near = wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
     let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
     // What is said is said of what is shown.
@@ -185,15 +185,15 @@ pub async fn page(
 }
 
 /// Without being asked for everything: what somebody did, and what went wrong.
-fn is_shown(t: &Told, all: bool) -> bool {
+fn is_shown(t: &HappeningRow, all: bool) -> bool {
     all || t.failed || matches!(t.what, Happened::Action | Happened::Event | Happened::Route)
 }
 
-fn told_tone(t: &Told) -> &'static str {
+fn told_tone(t: &HappeningRow) -> &'static str {
     if t.failed { "broken" } else { "within" }
 }
 
-fn told_row(t: &Told, frame: &Frame) -> ToldRow {
+fn told_row(t: &HappeningRow, frame: &Frame) -> ToldRow {
     let mut says = Vec::new();
     match t.status {
         Some(0) => says.push("no answer".to_string()),
@@ -243,20 +243,23 @@ struct Sought {
 /// `GET /visitors/find?who=…`: the visits of a person by the id that pages gave, or a visit by its own id.
 pub async fn find(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let sought = web::Query::<Sought>::from_query(request.query_string()).map(|q| q.into_inner()).unwrap_or_default();
+    let sought = query::<Sought>(&request)?;
     let typed = sought.who.unwrap_or_default().trim().to_string();
     if let Ok(visit) = Uuid::parse_str(&typed) {
-        return Ok(see(&format!("/visitors/visits/{visit}?{}", frame.query)));
+        return Ok(redirect(&format!("/visitors/visits/{visit}?{}", frame.query)));
     }
-    let person = match sought.person.as_deref().and_then(|p| u64::from_str_radix(p, 16).ok()) {
-        Some(person) => person,
-        None => privacy::person(&frame.site.key, &typed),
+    let is_asked = !typed.is_empty() || sought.person.is_some();
+    let persons = match sought.person.as_deref().and_then(|p| u64::from_str_radix(p, 16).ok()) {
+        Some(person) => vec![u128::from(person)],
+        None => hashes(&state, &frame.site.key, &typed),
     };
     let past = frame.past();
-    let views = match person {
-        0 => Vec::new(),
-        person => state.db.of_one(frame.site.id, "person", u128::from(person), past, MOST).await?,
-    };
+    let mut views = Vec::new();
+    for person in persons.into_iter().filter(|p| *p != 0) {
+        views.extend(state.db.of_one(frame.site.id, "person", person, past, MOST).await?);
+    }
+    views.sort_by_key(|v| v.at);
+    views.truncate(MOST);
     let zone = &frame.site.zone;
     let mut visits: Vec<(Uuid, Vec<&Seen>)> = Vec::new();
     for v in &views {
@@ -282,8 +285,8 @@ pub async fn find(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         (format!("/visitors/visits/{id}?at={}&{}", first.at.as_millisecond(), frame.query), cells)
     };
     let rows: Vec<_> = visits.iter().rev().map(row).collect();
-    let says = match (person, rows.len()) {
-        (0, _) => "Type the id that pages give for a person, or the id of a visit.".to_string(),
+    let says = match (is_asked, rows.len()) {
+        (false, _) => "Type the id that pages give for a person, or the id of a visit.".to_string(),
         (_, 0) => format!("Nobody of this id visited {}.", frame.words),
         (_, n) => format!("{n} visit{} in this stretch, newest first.", if n == 1 { "" } else { "s" }),
     };
@@ -333,7 +336,7 @@ fn tone_of(v: &Seen) -> &'static str {
     }
 }
 
-fn look_into(v: &Seen, told: &[Told], frame: &Frame) -> Chosen {
+fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
     let seconds = |ms: Option<f32>| ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))));
     let vital = |vital: Vital, value: Option<f32>| match value.map(f64::from) {
         None => (vital.name(), "not told".to_string(), "nodata"),
@@ -341,7 +344,7 @@ fn look_into(v: &Seen, told: &[Told], frame: &Frame) -> Chosen {
     };
     Chosen {
         path: v.path.clone(),
-        spent: spent(&v.moments()).map(|s| SpentBar::of(&s, String::new())),
+        spent: load_parts(&v.moments()).map(|s| LoadBar::of(&s, String::new())),
         timings: vec![
             ("looking up the name", seconds(v.dns), "within"),
             ("connecting", seconds(v.connect), "within"),
@@ -355,7 +358,7 @@ fn look_into(v: &Seen, told: &[Told], frame: &Frame) -> Chosen {
         ],
         error: v.error.clone(),
         elements: elements(v),
-        labels: v.labels.clone(),
+        attributes: v.attributes.clone(),
         resources: told
             .iter()
             .filter(|t| t.view == v.id && matches!(t.what, Happened::Resource | Happened::Request))

@@ -23,15 +23,15 @@ impl Bucket {
 
 /// Gathers what happened into buckets that begin at multiples of their length.
 #[derive(Debug, Clone)]
-pub struct Over {
+pub struct Timeline {
     bucket_s: i64,
     held: BTreeMap<i64, (u64, u64, Vec<f64>)>,
 }
 
-impl Over {
+impl Timeline {
     /// `bucket_s` is the length of a bucket in seconds, at least one.
-    pub fn new(bucket_s: i64) -> Over {
-        Over { bucket_s: bucket_s.max(1), held: BTreeMap::new() }
+    pub fn new(bucket_s: i64) -> Timeline {
+        Timeline { bucket_s: bucket_s.max(1), held: BTreeMap::new() }
     }
 
     /// One more at this moment (milliseconds since 1970); `ms` is what it took, if it is known.
@@ -44,7 +44,7 @@ impl Over {
     }
 
     /// Adds what another holds, whose buckets are as long.
-    pub fn absorb(&mut self, other: Over) {
+    pub fn absorb(&mut self, other: Timeline) {
         for (begin, (count, failed, ms)) in other.held {
             let held = self.held.entry(begin).or_default();
             held.0 += count;
@@ -97,7 +97,7 @@ mod tests {
             narrow_s in 1i64..900, times in 1i64..9,
         ) {
             let of = |bucket_s: i64| {
-                let mut over = Over::new(bucket_s);
+                let mut over = Timeline::new(bucket_s);
                 all.iter().for_each(|(at, failed, ms)| over.add(*at, *failed, *ms));
                 over.buckets()
             };

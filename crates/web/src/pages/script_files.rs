@@ -1,13 +1,13 @@
-//! Scripts in and out as files: one `.journey` file, or a zip of many.
+//! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
 use super::start::slug as slug_of;
 use crate::State;
-use crate::api::scripts::{foreign, shared};
+use crate::api::scripts::shared;
 use crate::error::PageError;
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpResponse, web};
 use cadentis_core::calendar::Pace;
 use cadentis_core::journey;
-use cadentis_store::scripts::Life;
+use cadentis_store::scripts::Status;
 use cadentis_store::sites::{NewJourney, PlaceAndPace, Site};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -25,8 +25,8 @@ pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageErr
     let journeys = state.db.journeys(site.id).await?;
     let cannot = |e: String| PageError::Broken(format!("the archive cannot be written: {e}"));
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
-    for j in journeys.iter().filter(|j| j.life != "archived") {
-        let name = format!("{}.journey", j.slug);
+    for j in journeys.iter().filter(|j| j.status != "archived") {
+        let name = format!("{}.cadentis", j.slug);
         zip.start_file(name, SimpleFileOptions::default()).map_err(|e| cannot(e.to_string()))?;
         zip.write_all(j.script.as_bytes()).map_err(|e| cannot(e.to_string()))?;
     }
@@ -42,7 +42,7 @@ async fn the_site(state: &State) -> Result<Site, PageError> {
 }
 
 #[derive(Deserialize)]
-pub struct Brought {
+pub struct Upload {
     #[serde(default)]
     author: String,
     /// The file's name.
@@ -55,13 +55,9 @@ pub struct Brought {
 /// changed.
 pub async fn import(
     state: web::Data<State>,
-    request: HttpRequest,
-    brought: web::Query<Brought>,
+    brought: web::Query<Upload>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    if let Some(answer) = foreign(&request) {
-        return Ok(answer);
-    }
     let author: String = brought.author.trim().chars().take(80).collect();
     if author.is_empty() {
         let says = "Say who you are: versions have an author.";
@@ -104,9 +100,9 @@ pub async fn import(
             apdex_t_s: site.apdex_t_s,
             author: &author,
             plays: PlaceAndPace::usual(&pace, &locations),
+            status: Status::Paused,
         };
-        let id = state.db.add_journey(&new).await?;
-        state.db.set_life(id, Life::Paused).await?;
+        state.db.add_journey(&new).await?;
         told.push(json!({ "file": file, "journey": name, "slug": slug }));
     }
     Ok(HttpResponse::Ok().json(json!({ "files": told })))
@@ -135,7 +131,7 @@ fn scripts_in(body: &[u8], file: &str) -> Result<Vec<Script>, String> {
     for nth in 0..zip.len() {
         let entry = zip.by_index(nth).map_err(|e| format!("The archive cannot be read: {e}."))?;
         let name = entry.name().map(|n| n.to_string()).map_err(|e| format!("The archive cannot be read: {e}."))?;
-        if !name.ends_with(".journey") {
+        if !name.ends_with(".cadentis") {
             continue;
         }
         // What it says of its size may be a lie: no more is read than a script may have.
@@ -149,7 +145,7 @@ fn scripts_in(body: &[u8], file: &str) -> Result<Vec<Script>, String> {
         scripts.push((name, script));
     }
     if scripts.is_empty() {
-        return Err("There is no .journey file in the archive.".into());
+        return Err("There is no .cadentis file in the archive.".into());
     }
     Ok(scripts)
 }

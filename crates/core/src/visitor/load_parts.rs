@@ -41,19 +41,14 @@ pub fn moments(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Momen
     all
 }
 
-pub const PARTS: [&str; 5] = [
-    "looking up the name",
-    "connecting",
-    "waiting for the first byte",
-    "until the first paint",
-    "until the largest paint",
-];
+pub const PARTS: [&str; 5] =
+    ["DNS", "connecting", "waiting for the first byte", "until the first paint", "until the largest paint"];
 
 /// Milliseconds of each of [`PARTS`].
-pub type Spent = [f64; 5];
+pub type PartsMs = [f64; 5];
 
 /// How one page view's time until LCP was spent.
-pub fn spent(m: &Moments) -> Option<Spent> {
+pub fn load_parts(m: &Moments) -> Option<PartsMs> {
     let (lookup, connect) = (m.lookup.unwrap_or(0.0), m.connect.unwrap_or(0.0));
     let (ttfb, fcp, lcp) = (m.ttfb?, m.fcp?, m.lcp?);
     let spent = [lookup, connect, ttfb - lookup - connect, fcp - ttfb, lcp - fcp];
@@ -64,8 +59,8 @@ pub fn spent(m: &Moments) -> Option<Spent> {
 /// The mean of each part over the page views between the 70th and the 80th percentile of LCP, and how many they are:
 /// what a page view at the 75th is made of. (Percentiles of parts would not add up to a percentile of the whole; common
 /// practice, no published source.)
-pub fn around_p75(views: &[Moments]) -> Option<(Spent, usize)> {
-    let mut all: Vec<(f64, Spent)> = views.iter().filter_map(|m| Some((m.lcp?, spent(m)?))).collect();
+pub fn around_p75(views: &[Moments]) -> Option<(PartsMs, usize)> {
+    let mut all: Vec<(f64, PartsMs)> = views.iter().filter_map(|m| Some((m.lcp?, load_parts(m)?))).collect();
     all.sort_by(|a, b| a.0.total_cmp(&b.0));
     let at = |p: f64| ((all.len() as f64 * p).ceil() as usize).clamp(1, all.len().max(1)) - 1;
     let band = all.get(at(0.70)..=at(0.80)).filter(|b| !b.is_empty())?;
@@ -88,10 +83,10 @@ mod tests {
 
     #[test]
     fn parts_follow_one_another_and_what_contradicts_itself_is_left_out() {
-        assert_eq!(spent(&moments(20.0, 80.0, 300.0, 700.0, 1_500.0)), Some([20.0, 80.0, 200.0, 400.0, 800.0]));
-        assert_eq!(spent(&moments(20.0, 80.0, 60.0, 700.0, 1_500.0)), None, "connected after the first byte");
-        assert_eq!(spent(&moments(0.0, 0.0, 300.0, 700.0, 600.0)), None, "largest before the first paint");
-        assert_eq!(spent(&Moments { lcp: None, ..moments(1.0, 1.0, 9.0, 10.0, 0.0) }), None);
+        assert_eq!(load_parts(&moments(20.0, 80.0, 300.0, 700.0, 1_500.0)), Some([20.0, 80.0, 200.0, 400.0, 800.0]));
+        assert_eq!(load_parts(&moments(20.0, 80.0, 60.0, 700.0, 1_500.0)), None, "connected after the first byte");
+        assert_eq!(load_parts(&moments(0.0, 0.0, 300.0, 700.0, 600.0)), None, "largest before the first paint");
+        assert_eq!(load_parts(&Moments { lcp: None, ..moments(1.0, 1.0, 9.0, 10.0, 0.0) }), None);
         assert_eq!(around_p75(&[]), None);
     }
 
@@ -102,7 +97,7 @@ mod tests {
             cut.sort_by(f64::total_cmp);
             let views: Vec<Moments> = lcps.iter().map(|lcp| moments(cut[0] * lcp, (cut[1] - cut[0]) * lcp, cut[2] * lcp, cut[3] * lcp, *lcp)).collect();
             for v in &views {
-                let total: f64 = spent(v).expect("in order").iter().sum();
+                let total: f64 = load_parts(v).expect("in order").iter().sum();
                 prop_assert!((total - v.lcp.unwrap()).abs() < 1e-6);
             }
             let (mean, n) = around_p75(&views).expect("a band");

@@ -1,4 +1,4 @@
-//! `POST /collect/{site key}`: beacons from the snippet.
+//! `POST /beacons/{site key}`: beacons from the snippet.
 
 use crate::State;
 use actix_web::http::{StatusCode, header};
@@ -8,27 +8,31 @@ use cadentis_intake::{Refusal, Sender};
 use futures::StreamExt;
 use jiff::Timestamp;
 use serde_json::json;
-use std::net::{IpAddr, Ipv4Addr};
 use std::time::Duration;
 use tokio::time::timeout;
 
+crate::routes::routes! {
+    post "/beacons/{key}" => take,
+}
+
 /// The body is JSON sent as `text/plain`, which a browser sends to another origin without asking
 /// first. 204 means committed.
-pub async fn collect(
+pub async fn take(
     state: web::Data<State>,
     key: web::Path<String>,
     request: HttpRequest,
     mut payload: web::Payload,
 ) -> HttpResponse {
+    if !state.door.knows(&request) {
+        return HttpResponse::build(StatusCode::MISDIRECTED_REQUEST).finish();
+    }
     let head = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
-    let peer = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |a| a.ip());
-    // Only a proxy on this machine is believed about where a visitor comes from.
-    let trusted = |name: &str| if peer.is_loopback() { head(name) } else { None };
-    let ip = trusted("x-forwarded-for").and_then(|f| f.split(',').next()?.trim().parse().ok()).unwrap_or(peer);
+    let believed = request.peer_addr().is_some_and(|peer| state.door.trusts(peer.ip()));
+    let trusted = |name: &str| if believed { head(name) } else { None };
     let sender = Sender {
         origin: head("origin"),
         user_agent: head("user-agent").unwrap_or(""),
-        ip,
+        ip: state.door.visitor_of(&request),
         country: trusted("x-visitor-country").unwrap_or(""),
         region: trusted("x-visitor-region").unwrap_or(""),
         city: trusted("x-visitor-city").unwrap_or(""),
@@ -73,7 +77,7 @@ fn refused(refusal: &Refusal) -> HttpResponseBuilder {
         Refusal::UnknownSite(_) => StatusCode::NOT_FOUND,
         Refusal::ForeignOrigin { .. } => StatusCode::FORBIDDEN,
         Refusal::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
-        Refusal::Malformed(_) | Refusal::CutOff => StatusCode::BAD_REQUEST,
+        Refusal::Malformed(_) | Refusal::CutOff | Refusal::Unstorable => StatusCode::BAD_REQUEST,
         Refusal::TooSlow(_) => StatusCode::REQUEST_TIMEOUT,
         Refusal::Flood => StatusCode::TOO_MANY_REQUESTS,
         Refusal::Busy => StatusCode::SERVICE_UNAVAILABLE,

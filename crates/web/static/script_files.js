@@ -1,7 +1,7 @@
 // Scripts from files: each is told about, what could be read is there.
 (function () {
   'use strict';
-  var form = document.querySelector('[data-bring]');
+  var form = document.querySelector('[data-import]');
   if (!form) return;
   var list = document.querySelector('[data-brought]'), author = form.elements.author;
   author.value = localStorage.getItem('cadentis-author') || '';
