@@ -48,7 +48,9 @@ pub async fn runner(args: Args) -> Result<(), Failure> {
         }
         (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy, control: args.control }],
         _ => {
-            return Err("give --location and its token (--token-file, --token or CADENTIS_TOKEN), or --locations".into());
+            return Err(
+                "give --location and its token (--token-file, --token or CADENTIS_TOKEN), or --locations".into()
+            );
         }
     };
     let keep = args.keep.unwrap_or_else(|| std::env::temp_dir().join("cadentis-kept"));

@@ -118,24 +118,23 @@ fn run(step: StepRecord) -> RunRecord {
 }
 
 #[test]
-fn the_likely_cause_is_right_on_45_of_50_prepared_runs_and_never_sure_of_something_wrong() {
+fn the_likely_cause_is_right_on_45_of_50_prepared_runs_and_otherwise_not_sure() {
     let faults = [Fault::SlowLookup, Fault::SlowServer, Fault::SlowThirdParty, Fault::HeavyScript, Fault::LossyPlace];
     let mut random = SmallRng::seed_from_u64(50);
-    let (mut right, mut wrong, mut sure_and_wrong) = (0, Vec::new(), Vec::new());
+    let (mut right, mut not_sure, mut wrong) = (0, 0, Vec::new());
     for fault in faults {
         for _ in 0..10 {
             let usual: Vec<Split> = (0..20).map(|_| Split::of(&step(&mut random, Fault::None))).collect();
             let cause = likely_cause(&run(step(&mut random, fault)), &usual, |host| host == SITE);
             match cause {
+                Some(c) if c.sure == Sure::NotSure => not_sure += 1,
                 Some(c) if Some(c.who) == fault.whose() => right += 1,
-                Some(c) if c.sure == Sure::Likely => sure_and_wrong.push((fault, c.says)),
                 other => wrong.push((fault, other.map(|c| c.says))),
             }
         }
     }
-    assert!(right >= 45, "{right} right; {wrong:#?} {sure_and_wrong:#?}");
-    assert!(sure_and_wrong.len() <= 1, "{sure_and_wrong:#?}");
-    eprintln!("{right} of 50 right, {} unsure and wrong, {} sure and wrong", wrong.len(), sure_and_wrong.len());
+    assert!(right >= 45, "{right} right, {not_sure} not sure; {wrong:#?}");
+    assert!(wrong.is_empty(), "{wrong:#?}");
 }
 
 #[test]

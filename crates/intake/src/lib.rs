@@ -104,7 +104,7 @@ enum NotStored {
 }
 
 /// How long sites' settings may be out of date here, and a key that no site has is known to be none.
-const SITES_FOR: Duration = Duration::from_secs(5);
+const SITES_FOR: Duration = Duration::from_secs(2);
 /// A database that could not tell the sites is asked again after this.
 const ASKED_AGAIN: Duration = Duration::from_secs(1);
 /// The most page views one transaction takes.

@@ -196,14 +196,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
     if let Some(ours) = ours {
         return unmeasured(record, &ours);
     }
-    record.outcome = Outcome::of_steps(record.counted_steps().map(|s| s.outcome));
-    if record.outcome == Outcome::Passed && journey.within_ms.is_some_and(|b| record.duration_ms > b as f64) {
-        record.outcome = Outcome::Slow;
-        let budget = journey.within_ms.unwrap_or(0) as f64 / 1000.0;
-        let says =
-            format!("All steps together took {:.2} s; the budget is {budget:.1} s.", record.duration_ms / 1000.0);
-        record.trouble = Some(Trouble { line: 0, says });
-    }
+    record.judge(journey.within_ms.map(|ms| ms as f64));
     record
 }
 
@@ -381,18 +374,7 @@ impl Player<'_> {
         record.fell_back = doing.fell_back;
         record.links = doing.links;
         record.looked = doing.looked;
-        if record.outcome == Outcome::Passed && record.budget_ms.is_some_and(|b| record.duration_ms > b) {
-            record.outcome = Outcome::Slow;
-            let (took, budget) = (record.duration_ms / 1000.0, record.budget_ms.unwrap_or(0.0) / 1000.0);
-            let says = format!("{} took {took:.2} s; the budget is {budget:.1} s.", step.name);
-            record.trouble = Some(Trouble { line: step.line.0, says });
-        }
-        if record.outcome == Outcome::Passed
-            && let Some(over) = doing.over.into_iter().next()
-        {
-            record.outcome = Outcome::Slow;
-            record.trouble = Some(over);
-        }
+        record.judge(step.line.0, doing.over.into_iter().next());
         if let Some(browser) = talk {
             self.answers_on_their_way().await;
             if led_away && record.outcome != Outcome::Failed {

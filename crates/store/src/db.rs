@@ -125,6 +125,13 @@ impl Db {
         Ok(now.to_jiff())
     }
 
+    /// How many days (tables of their own) each hot table has.
+    pub async fn days_held(&self) -> Result<Vec<(String, i64)>> {
+        let sql = "SELECT i.inhparent::regclass::text, count(*) FROM pg_inherits i
+                   WHERE i.inhparent::regclass::text = ANY ($1) GROUP BY 1 ORDER BY 1";
+        Ok(sqlx::query_as(sql).bind(BY_DAY.map(String::from).to_vec()).fetch_all(&self.pool).await?)
+    }
+
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
         sqlx::query("SELECT 1").execute(&self.pool).await?;

@@ -1,8 +1,9 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
+use crate::sites::LeftOut;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::goal::{Check, Tally};
+use cadentis_core::goal::{Check, Counted, Tally};
 use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -284,6 +285,14 @@ impl Db {
             Ok((run, version))
         };
         Ok((rows.into_iter().map(run).collect::<Result<_>>()?, count))
+    }
+
+    /// The runs of a journey in a stretch, by the one rule about what counts: maintenance that touches the stretch is
+    /// left out.
+    pub async fn counted_runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Counted<Run>> {
+        let (runs, maintenance) =
+            futures::try_join!(self.runs(journey_id, site_id, stretch), self.maintenance(site_id, stretch))?;
+        Ok(Counted::of(runs, &LeftOut::cover(&maintenance), Run::check))
     }
 
     /// Counts of a site's runs, over all journeys, in each hour (UTC) in which one failed.

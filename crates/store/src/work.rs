@@ -257,3 +257,19 @@ pub(crate) async fn count_first_tries(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_id_of_a_run_tells_when_it_was_due_and_ids_of_before_tell_nothing() {
+        for second in [0, 1_795_000_200, 4_102_444_800] {
+            let due = Timestamp::from_second(second).expect("a moment");
+            let id = run_id(due);
+            assert_eq!((due_of(id), id.get_version_num()), (Some(due), 7));
+            assert_ne!(id, run_id(due), "two runs of one moment have ids of their own");
+        }
+        assert_eq!(due_of(Uuid::new_v4()), None);
+    }
+}

@@ -3,11 +3,11 @@
 use crate::draw::{Axis, band, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows};
+use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
 use crate::views::Views;
 use askama::Template;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{ErrorBudget, Tally};
+use cadentis_core::goal::{ErrorBudget, Standing, Tally};
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Vital;
@@ -525,13 +525,7 @@ fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
     let mut lane = Lane::new("Error budget left", String::new(), top, 50.0);
     let left = last.left_share().unwrap_or(0.0);
     lane.figure = format::percent(Some(left.max(0.0)), 0, None);
-    lane.figure_tone = if left <= 0.0 {
-        "broken"
-    } else if left < 0.25 {
-        "strained"
-    } else {
-        "within"
-    };
+    lane.figure_tone = tone(Standing::of_error_budget(Some(left)));
     lane.note = if left < 0.0 {
         format!("overspent by {}", length_text(-last.left_ms()))
     } else {

@@ -3,14 +3,11 @@
 use crate::State;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::slices::{Selection, in_halves, pools};
+use cadentis_core::visitor::slices::{Selection, in_halves, is_read_exactly, pools};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::Result;
 use cadentis_store::filed::Filed;
 use std::collections::BTreeMap;
-
-/// Stretches up to this long are read from raw page views and are exact; longer ones from hours.
-const RAW_S: i64 = 13 * 3_600;
 
 pub struct Views {
     pub bucket_s: i64,
@@ -29,7 +26,7 @@ impl Views {
         vitals: &[Vital],
         most: i64,
     ) -> Result<Views> {
-        if stretch.seconds() <= RAW_S {
+        if is_read_exactly(stretch) {
             return Views::filed(state, site_id, stretch, filter, by, vitals, stretch.bucket_seconds(most)).await;
         }
         Views::rolled(state, site_id, stretch, filter, by, vitals, most).await
@@ -73,7 +70,7 @@ impl Views {
         vitals: &[Vital],
         bucket_s: i64,
     ) -> Result<Views> {
-        let exact = stretch.seconds() <= RAW_S;
+        let exact = is_read_exactly(stretch);
         let wanted = Selection { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
         let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
         let (mut all, back) = in_halves(&sheets, |half| {

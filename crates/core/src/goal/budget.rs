@@ -20,7 +20,21 @@ pub enum Standing {
     NoData,
 }
 
+/// An error budget of which less than this is left is running out: at the pace that spent the rest, a third of the time is
+/// left to do something.
+pub const RUNNING_OUT: f64 = 0.25;
+
 impl Standing {
+    /// How what is left of an error budget stands, as a share of it.
+    pub fn of_error_budget(left: Option<f64>) -> Standing {
+        match left {
+            None => Standing::NoData,
+            Some(left) if left <= 0.0 => Standing::Broken,
+            Some(left) if left < RUNNING_OUT => Standing::Strained,
+            Some(_) => Standing::Within,
+        }
+    }
+
     pub fn word(self) -> &'static str {
         match self {
             Standing::Within => "within",

@@ -4,6 +4,7 @@
 pub mod availability;
 pub mod budget;
 pub mod burn;
+mod counted;
 pub mod error_budget;
 pub mod measure;
 pub mod period;
@@ -11,6 +12,7 @@ pub mod period;
 pub use availability::{Check, Tally};
 pub use budget::{Budget, Standing};
 pub use burn::{Burn, Forecast, Minutes};
+pub use counted::Counted;
 pub use error_budget::{ErrorBudget, Promise};
 pub use measure::{Combine, FailedRuns, Measure, Score, Track, Verdict, uptime};
 pub use period::{Period, counted};

@@ -182,6 +182,11 @@ impl Reader {
     }
 
     fn read(&mut self, script: &str) {
+        if script.len() > MAX_SCRIPT_BYTES {
+            let found = format!("{} bytes", script.len());
+            self.errors.push(whole(1, &found, format!("at most {MAX_SCRIPT_BYTES} bytes")));
+            return;
+        }
         for (index, text) in script.lines().enumerate() {
             let line = index as u32 + 1;
             self.last_line = line;

@@ -38,19 +38,30 @@ pub struct Cause {
     pub sure: Sure,
 }
 
-/// How sure a cause is: most of the difference explained by it and many usual runs to compare with,
-/// or less of either.
+/// How sure a cause is: most of the difference explained by it and many usual runs to compare with, or less of either;
+/// or not at all, when it explains too little, or something of another's doing explains nearly as much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Sure {
     Likely,
     Possible,
+    NotSure,
 }
+
+/// From this part of what a step took longer on, a difference explains it.
+const EXPLAINS: f64 = 0.6;
+/// Below this part it explains too little to accuse anybody.
+const EXPLAINS_LITTLE: f64 = 0.4;
+/// Somebody else's difference of so much of the largest one leaves it open whose doing it was.
+const NEARLY_AS_MUCH: f64 = 0.7;
+/// A difference smaller than this is noise: a frame or two, or a timer's tick (milliseconds).
+pub const WORTH_NAMING_MS: f64 = 40.0;
 
 impl Sure {
     pub fn words(self) -> &'static str {
         match self {
             Sure::Likely => "likely cause",
             Sure::Possible => "possible cause",
+            Sure::NotSure => "not sure; what differs most",
         }
     }
 }
@@ -74,6 +85,30 @@ impl Difference {
     pub fn extra_ms(&self) -> f64 {
         self.ms - self.usual_ms
     }
+
+    /// Whether it is more than noise.
+    pub fn is_worth_naming(&self) -> bool {
+        self.extra_ms().abs() >= WORTH_NAMING_MS
+    }
+
+    /// Whose doing the work was.
+    fn who(&self, ours: &impl Fn(&str) -> bool) -> Who {
+        match (self.what, ours(&self.host)) {
+            (Where::Browser, _) => Who::Page,
+            (_, false) => Who::ThirdParty,
+            (Where::Waiting, true) => Who::Site,
+            (_, true) => Who::Network,
+        }
+    }
+}
+
+/// A request is slower than usual when it takes half as long again, and longer by what a person could notice.
+const TIMES_SLOWER: f64 = 1.5;
+const NOTICED_MS: f64 = 80.0;
+
+/// Whether a request took so much longer than usual that it is pointed at; both in milliseconds.
+pub fn is_slower_than_usual(took_ms: f64, usual_ms: f64) -> bool {
+    took_ms > usual_ms * TIMES_SLOWER && took_ms - usual_ms > NOTICED_MS
 }
 
 /// How a step differs from the same step of usual runs, largest difference first.
@@ -164,12 +199,12 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
     if first.extra_ms() <= 0.0 {
         return None;
     }
-    let sure = if first.extra_ms() >= 0.6 * more && first.of >= ENOUGH_USUAL { Sure::Likely } else { Sure::Possible };
-    let who = match (first.what, ours(&first.host)) {
-        (Where::Browser, _) => Who::Page,
-        (_, false) => Who::ThirdParty,
-        (Where::Waiting, true) => Who::Site,
-        (_, true) => Who::Network,
+    let who = first.who(&ours);
+    let others = all.iter().filter(|d| d.who(&ours) != who).map(Difference::extra_ms).fold(0.0, f64::max);
+    let sure = match first.extra_ms() {
+        extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => Sure::NotSure,
+        extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL => Sure::Likely,
+        _ => Sure::Possible,
     };
     let took = format!("{:.2} s", first.ms / 1000.0);
     let what = match first.what {

@@ -4,7 +4,8 @@
 //! place in every journey, while other places get through, is the place; visitors from there tell
 //! whether the place or only our runner in it.
 
-use super::{Outcome, RunRecord, Split};
+use super::spell::Trouble;
+use super::{RunRecord, Split};
 use serde::Serialize;
 use std::collections::HashMap;
 
@@ -36,13 +37,14 @@ impl Whose {
 /// Runs of a comparison in the time of the trouble.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub struct Compared {
-    pub failed: u64,
+    /// In the same kind of trouble.
+    pub troubled: u64,
     pub all: u64,
 }
 
 impl Compared {
     pub fn share(self) -> Option<f64> {
-        (self.all > 0).then(|| self.failed as f64 / self.all as f64)
+        (self.all > 0).then(|| self.troubled as f64 / self.all as f64)
     }
 }
 
@@ -55,6 +57,8 @@ pub struct Around {
     pub others_here: Compared,
     /// Page views of visitors from the location's country, and how many would be usual then.
     pub visitors: Option<(u64, f64)>,
+    /// How long their pages took at the 75th percentile, and how long would be usual, in milliseconds.
+    pub visitors_wait: Option<(f64, f64)>,
     /// The host that was not the site's and failed or held up most of the troubled runs, if one did.
     pub third_party: Option<String>,
 }
@@ -69,19 +73,35 @@ const LEAST_VIEWS: f64 = 30.0;
 /// Visitors below this share of the usual number are missing; above the second, they are there.
 const MISSING: f64 = 0.4;
 const THERE: f64 = 0.7;
+/// Visitors who wait so many times as long as usual are slow, too; below the second they are as quick as ever.
+const WAITS: f64 = 1.3;
+const AS_QUICK: f64 = 1.1;
 
-/// The host that is not the site's and failed, or held up half of the step that failed, in most of these runs. A run
+/// The part of a step's time that a host must have taken to have held it up.
+const HELD_UP: f64 = 0.5;
+/// The same of a slow step that would have kept its budget without the host.
+const HELD_OVER: f64 = 0.25;
+
+/// The host that is not the site's and failed, or held up the step that was in trouble, in most of these runs. A run
 /// in which a request to the site failed accuses nobody else.
-pub fn third_party<'a>(failed: impl IntoIterator<Item = &'a RunRecord>, ours: impl Fn(&str) -> bool) -> Option<String> {
+pub fn third_party<'a>(
+    troubled: impl IntoIterator<Item = &'a RunRecord>,
+    kind: Trouble,
+    ours: impl Fn(&str) -> bool,
+) -> Option<String> {
     let (mut all, mut blamed) = (0u64, HashMap::<String, u64>::new());
-    for run in failed {
+    for run in troubled {
         all += 1;
-        let Some(step) = run.counted_steps().find(|s| s.outcome == Outcome::Failed) else { continue };
+        let Some(step) = run.counted_steps().find(|s| s.outcome == kind.outcome()) else { continue };
         if step.requests.iter().any(|r| r.is_failed() && ours(r.host())) {
             continue;
         }
         let split = Split::of(step);
-        let held_up = |host: &str| split.host(host) >= 0.5 * step.duration_ms;
+        let over = step.budget_ms.map(|b| step.duration_ms - b).filter(|over| *over > 0.0);
+        let held_up = |host: &str| match (kind, over) {
+            (Trouble::Slow, Some(over)) => split.host(host) >= over.max(HELD_OVER * step.duration_ms),
+            _ => split.host(host) >= HELD_UP * step.duration_ms,
+        };
         let foreign = step.requests.iter().filter(|r| !ours(r.host()));
         let mut hosts: Vec<&str> = foreign.filter(|r| r.is_failed() || held_up(r.host())).map(|r| r.host()).collect();
         hosts.sort_unstable();
@@ -92,10 +112,46 @@ pub fn third_party<'a>(failed: impl IntoIterator<Item = &'a RunRecord>, ours: im
     (most.1 * 2 > all && all >= LEAST).then_some(most.0)
 }
 
-/// The verdict, and the sentence of evidence it rests on.
-pub fn whose(around: &Around) -> (Whose, String) {
+/// What visitors from the same country tell of a trouble there.
+enum Visitors {
+    /// They have it, too.
+    Share,
+    /// They do not.
+    Spared,
+}
+
+fn visitors(around: &Around, kind: Trouble) -> Option<(Visitors, String)> {
+    match kind {
+        Trouble::Failing => {
+            let (seen, usual) = around.visitors.filter(|(_, usual)| *usual >= LEAST_VIEWS)?;
+            let words = format!("{seen} page views came from the same country, usually about {usual:.0}");
+            match seen as f64 / usual {
+                share if share <= MISSING => Some((Visitors::Share, words)),
+                share if share >= THERE => Some((Visitors::Spared, words)),
+                _ => None,
+            }
+        }
+        Trouble::Slow => {
+            let (now, usual) = around.visitors_wait.filter(|(_, usual)| *usual > 0.0)?;
+            let words = format!(
+                "visitors from the same country waited {:.1} s at p75, usually {:.1}",
+                now / 1000.0,
+                usual / 1000.0
+            );
+            match now / usual {
+                times if times >= WAITS => Some((Visitors::Share, words)),
+                times if times <= AS_QUICK => Some((Visitors::Spared, words)),
+                _ => None,
+            }
+        }
+    }
+}
+
+/// The verdict on a trouble of this kind, and the sentence of evidence it rests on.
+pub fn whose(around: &Around, kind: Trouble) -> (Whose, String) {
     let known = |c: Compared| c.share().filter(|_| c.all >= LEAST);
-    let says = |c: Compared, what: &str| format!("{} of {} runs {what} failed at the same time", c.failed, c.all);
+    let says =
+        |c: Compared, what: &str| format!("{} of {} runs {what} {} at the same time", c.troubled, c.all, kind.verb());
     let elsewhere = says(around.elsewhere, "of this journey from other locations");
     let Some(away) = known(around.elsewhere) else {
         return (Whose::NotSure, "there is no other location to compare with at that time".into());
@@ -103,7 +159,8 @@ pub fn whose(around: &Around) -> (Whose, String) {
     if let Some(host) = &around.third_party
         && away > SPARED
     {
-        return (Whose::ThirdParty, format!("{host} failed or held up most of these runs; {elsewhere}"));
+        let did = if kind == Trouble::Failing { "failed or held up" } else { "held up" };
+        return (Whose::ThirdParty, format!("{host} {did} most of these runs; {elsewhere}"));
     }
     if away >= SHARED {
         return (Whose::Site, elsewhere);
@@ -111,14 +168,11 @@ pub fn whose(around: &Around) -> (Whose, String) {
     if away > SPARED {
         return (Whose::NotSure, format!("{elsewhere}: neither all nor none"));
     }
-    let visitors = around.visitors.filter(|(_, usual)| *usual >= LEAST_VIEWS).map(|(seen, usual)| {
-        (seen as f64 / usual, format!("{seen} page views came from the same country, usually about {usual:.0}"))
-    });
     let here = known(around.others_here);
     let others = says(around.others_here, "of other journeys from here");
-    match (here, visitors) {
-        (_, Some((share, words))) if share <= MISSING => (Whose::Place, format!("{elsewhere}; {words}")),
-        (Some(here), Some((share, words))) if here >= SHARED && share >= THERE => {
+    match (here, visitors(around, kind)) {
+        (_, Some((Visitors::Share, words))) => (Whose::Place, format!("{elsewhere}; {words}")),
+        (Some(here), Some((Visitors::Spared, words))) if here >= SHARED => {
             (Whose::Runner, format!("{elsewhere}; {others}; {words}"))
         }
         (Some(here), _) if here >= SHARED => (Whose::Place, format!("{elsewhere}; {others}")),
@@ -132,15 +186,17 @@ pub fn whose(around: &Around) -> (Whose, String) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::run::Outcome;
     use proptest::prelude::*;
 
     fn runs(failed: u64, all: u64) -> Compared {
-        Compared { failed, all }
+        Compared { troubled: failed, all }
     }
 
     #[test]
     fn the_comparison_tells_the_site_from_the_place_and_the_place_from_the_runner() {
-        let around = |elsewhere, others_here, visitors| Around { elsewhere, others_here, visitors, third_party: None };
+        let around =
+            |elsewhere, others_here, visitors| Around { elsewhere, others_here, visitors, ..Around::default() };
         for (around, want) in [
             (around(runs(60, 64), runs(9, 10), None), Whose::Site),
             (around(runs(0, 64), runs(9, 10), None), Whose::Place),
@@ -152,13 +208,44 @@ mod tests {
             // Ten visitors more or less say nothing.
             (around(runs(0, 64), runs(9, 10), Some((2, 12.0))), Whose::Place),
         ] {
-            let (whose, says) = whose(&around);
+            let (whose, says) = whose(&around, Trouble::Failing);
             assert_eq!(whose, want, "{says}");
             assert!(!says.is_empty());
         }
         let host =
             Around { third_party: Some("tiles.isles-map.example".into()), ..around(runs(60, 64), runs(0, 10), None) };
-        assert_eq!(whose(&host).0, Whose::ThirdParty);
+        assert_eq!(whose(&host, Trouble::Failing).0, Whose::ThirdParty);
+    }
+
+    #[test]
+    fn slow_trouble_is_told_apart_by_how_long_visitors_wait_and_every_verdict_can_come() {
+        let around = |elsewhere, others_here, wait: Option<f64>| Around {
+            elsewhere,
+            others_here,
+            visitors_wait: wait.map(|times| (times * 2_000.0, 2_000.0)),
+            ..Around::default()
+        };
+        for (around, want) in [
+            (around(runs(40, 64), runs(0, 10), None), Whose::Site),
+            (around(runs(0, 64), runs(9, 10), Some(1.8)), Whose::Place),
+            (around(runs(0, 64), runs(9, 10), None), Whose::Place),
+            (around(runs(0, 64), runs(9, 10), Some(1.02)), Whose::Runner),
+            (around(runs(0, 64), runs(9, 10), Some(1.2)), Whose::Place),
+            (around(runs(0, 64), runs(0, 10), Some(1.0)), Whose::NotSure),
+            (around(runs(20, 64), runs(9, 10), Some(2.0)), Whose::NotSure),
+            (
+                Around {
+                    third_party: Some("tiles.isles-map.example".into()),
+                    ..around(runs(40, 64), runs(9, 10), None)
+                },
+                Whose::ThirdParty,
+            ),
+        ] {
+            let (whose, says) = whose(&around, Trouble::Slow);
+            assert_eq!(whose, want, "{says}");
+            assert!(says.contains("slow") || says.contains("waited") || says.contains("held up"), "{says}");
+            assert!(!says.contains("failed"), "{says}");
+        }
     }
 
     #[test]
@@ -192,19 +279,36 @@ mod tests {
         let broken = run(vec![answered(page, 200), answered(tiles, 503)]);
         let site = run(vec![answered(page, 500), answered(tiles, 503)]);
         let other = run(vec![answered(page, 200)]);
-        assert_eq!(third_party([&slow, &broken, &other], ours).as_deref(), Some("tiles.isles-map.example"));
-        assert_eq!(third_party([&broken, &site, &site], ours), None, "the site failed, too");
-        assert_eq!(third_party([&slow, &broken, &other, &other], ours), None, "no more than half");
-        assert_eq!(third_party([&slow, &slow], ours), None, "two runs say nothing");
+        assert_eq!(
+            third_party([&slow, &broken, &other], Trouble::Failing, ours).as_deref(),
+            Some("tiles.isles-map.example")
+        );
+        assert_eq!(third_party([&broken, &site, &site], Trouble::Failing, ours), None, "the site failed, too");
+        assert_eq!(third_party([&slow, &broken, &other, &other], Trouble::Failing, ours), None, "no more than half");
+        assert_eq!(third_party([&slow, &slow], Trouble::Failing, ours), None, "two runs say nothing");
+        // Slow runs: without the host the step would have kept its budget.
+        let over = |wait: f64, budget: f64| {
+            let mut run = run(vec![answered(page, 200), request(tiles, 60.0, 20.0, wait, 5.0)]);
+            run.outcome = Outcome::Slow;
+            let step = &mut run.steps[0];
+            (step.outcome, step.duration_ms, step.budget_ms) = (Outcome::Slow, wait + 120.0, Some(budget));
+            run
+        };
+        let (held, hardly) = (over(2_000.0, 900.0), over(300.0, 50.0));
+        assert_eq!(third_party([&held, &held, &held], Trouble::Slow, ours).as_deref(), Some("tiles.isles-map.example"));
+        assert_eq!(third_party([&hardly, &hardly, &hardly], Trouble::Slow, ours), None, "it was over without it, too");
     }
 
     proptest! {
         #[test]
         fn nobody_is_blamed_without_three_runs_to_compare_with(failed in 0u64..3, all in 0u64..3, here in 0u64..50, seen in 0u64..900) {
             let around = Around {
-                elsewhere: runs(failed.min(all), all), others_here: runs(here, 50), visitors: Some((seen, 500.0)), third_party: None,
+                elsewhere: runs(failed.min(all), all), others_here: runs(here, 50), visitors: Some((seen, 500.0)),
+                ..Around::default()
             };
-            prop_assert_eq!(whose(&around).0, Whose::NotSure);
+            for kind in Trouble::ALL {
+                prop_assert_eq!(whose(&around, kind).0, Whose::NotSure);
+            }
         }
     }
 }

@@ -107,6 +107,18 @@ pub struct StepVitals {
 }
 
 impl RunRecord {
+    /// Judges a run by its counted steps, and by its own budget if they all passed.
+    pub fn judge(&mut self, budget_ms: Option<f64>) {
+        self.outcome = Outcome::of_steps(self.counted_steps().map(|s| s.outcome));
+        let Some(budget) = budget_ms.filter(|b| self.duration_ms > *b) else { return };
+        if self.outcome == Outcome::Passed {
+            self.outcome = Outcome::Slow;
+            let (took, budget) = (self.duration_ms / 1000.0, budget / 1000.0);
+            let says = format!("All steps together took {took:.2} s; the budget is {budget:.1} s.");
+            self.trouble = Some(Trouble { line: 0, says });
+        }
+    }
+
     /// Reads what a runner sent: its texts cleaned, its lists bounded.
     ///
     /// # Errors
@@ -121,6 +133,22 @@ impl RunRecord {
 }
 
 impl StepRecord {
+    /// Judges a step that was played: one that did not fail is slow when it took longer than its budget, or when a limit
+    /// inside it was exceeded (`over`). Limits make a step slow and not failed: somebody was served.
+    pub fn judge(&mut self, line: u32, over: Option<Trouble>) {
+        if self.outcome != Outcome::Passed {
+            return;
+        }
+        let budget = self.budget_ms.filter(|b| self.duration_ms > *b).map(|b| {
+            let (took, budget) = (self.duration_ms / 1000.0, b / 1000.0);
+            Trouble { line, says: format!("{} took {took:.2} s; the budget is {budget:.1} s.", self.name) }
+        });
+        if let Some(trouble) = budget.or(over) {
+            self.outcome = Outcome::Slow;
+            self.trouble = Some(trouble);
+        }
+    }
+
     /// A step that has passed so far and taken no time.
     pub fn begun(name: &str, start_ms: f64, budget_ms: Option<f64>) -> StepRecord {
         StepRecord {

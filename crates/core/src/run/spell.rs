@@ -6,32 +6,75 @@ use crate::goal::Check;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-/// Consecutive failed runs at one location.
+/// What kind of trouble runs are in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Trouble {
+    /// They do not get through.
+    Failing,
+    /// They get through, and over a budget.
+    Slow,
+}
+
+impl Trouble {
+    pub const ALL: [Trouble; 2] = [Trouble::Failing, Trouble::Slow];
+
+    /// The outcome of a run in it.
+    pub fn outcome(self) -> Outcome {
+        match self {
+            Trouble::Failing => Outcome::Failed,
+            Trouble::Slow => Outcome::Slow,
+        }
+    }
+
+    /// What runs in it did, in the middle of a sentence.
+    pub fn verb(self) -> &'static str {
+        match self {
+            Trouble::Failing => "failed",
+            Trouble::Slow => "were slow",
+        }
+    }
+
+    /// Whether a run that came to this is over it. Failing is over when a run gets through, slowness when one is quick
+    /// enough; a failed run says nothing about how quick it would have been.
+    fn is_over(self, outcome: Outcome) -> bool {
+        match self {
+            Trouble::Failing => outcome.got_through(),
+            Trouble::Slow => outcome == Outcome::Passed,
+        }
+    }
+}
+
+/// Consecutive runs in trouble of one kind at one location.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Spell {
     pub from: Timestamp,
-    /// When the next run got through; `None` while it lasts.
+    /// When the next run was over it; `None` while it lasts.
     pub to: Option<Timestamp>,
-    /// Failed runs in it.
+    /// Runs in trouble in it.
     pub runs: u64,
 }
 
 impl Spell {
-    /// The spells in the checks of one location, which must be in order of time.
+    /// The spells of failing in the checks of one location, which must be in order of time.
     ///
     /// A spell begins with the first of `least` failed runs in a row and ends with the next run
     /// that got through. Unmeasured runs neither begin nor end one.
     pub fn of(checks: &[Check], least: u64) -> Vec<Spell> {
+        Spell::of_kind(checks, least, Trouble::Failing)
+    }
+
+    /// The same of any kind of trouble.
+    pub fn of_kind(checks: &[Check], least: u64, kind: Trouble) -> Vec<Spell> {
         let mut spells = Vec::new();
         let mut open: Option<Spell> = None;
         for check in checks {
-            match (check.outcome, &mut open) {
-                (Outcome::Unmeasured, _) => {}
-                (Outcome::Failed, Some(spell)) => spell.runs += 1,
-                (Outcome::Failed, None) => {
+            match &mut open {
+                Some(spell) if check.outcome == kind.outcome() => spell.runs += 1,
+                None if check.outcome == kind.outcome() => {
                     open = Some(Spell { from: check.at, to: None, runs: 1 });
                 }
-                (_, Some(_)) => {
+                Some(_) if kind.is_over(check.outcome) => {
                     if let Some(mut spell) = open.take()
                         && spell.runs >= least
                     {
@@ -39,7 +82,7 @@ impl Spell {
                         spells.push(spell);
                     }
                 }
-                (_, None) => {}
+                _ => {}
             }
         }
         spells.extend(open.filter(|s| s.runs >= least));

@@ -17,6 +17,9 @@ pub struct Shift {
     pub interval: Option<Interval>,
 }
 
+/// A change of less than this is not pointed at, however sure it is: with enough samples any difference is.
+pub const NOTABLE: f64 = 0.05;
+
 impl Shift {
     pub fn by(&self) -> f64 {
         self.after - self.before
@@ -25,6 +28,11 @@ impl Shift {
     /// Relative to before: 0.15 is 15 % more.
     pub fn relative(&self) -> Option<f64> {
         (self.before != 0.0).then(|| self.by() / self.before)
+    }
+
+    /// Whether it is surely a change, and one that somebody would notice.
+    pub fn is_notable(&self) -> bool {
+        self.is_sure() && self.relative().is_some_and(|r| r.abs() > NOTABLE)
     }
 
     /// Whether the interval leaves out "no change".

@@ -13,6 +13,15 @@ use crate::stats::{Method, Reading, Samples, readings};
 use crate::timing::Vital;
 use std::collections::BTreeMap;
 
+/// Stretches up to this long are read page view by page view and are exact: a working day and the hour before it. Longer
+/// ones merge hours, within the sketch's error.
+pub const EXACT_S: i64 = 13 * 3_600;
+
+/// Whether a stretch is short enough to be read page view by page view.
+pub fn is_read_exactly(stretch: Stretch) -> bool {
+    stretch.seconds() <= EXACT_S
+}
+
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
 pub struct Selection<'a> {

@@ -230,13 +230,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
                 length_text(budget.left_ms())
             },
             format!("error budget left of {}", length_text(budget.allowed_ms())),
-            if budget.left_ms() <= 0.0 {
-                "broken"
-            } else if left.is_some_and(|l| l < 0.25) {
-                "strained"
-            } else {
-                "within"
-            },
+            tone(Standing::of_error_budget(left)),
         ),
         Figure::new(
             burn_text(burn_month),

@@ -1,6 +1,6 @@
 //! One journey: readings, the line-up, its steps, its steps by location.
 
-use super::{Figure, TWELVE_HOURS, Working, html, journey_of};
+use super::{Figure, TWELVE_HOURS, Working, extent_words, html, journey_of};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
@@ -12,7 +12,8 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{Standing, Tally, uptime};
+use cadentis_core::finding::LocationChecks;
+use cadentis_core::goal::{Counted, Standing};
 use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
 use cadentis_core::run::level::{self, Period, periods};
@@ -71,6 +72,8 @@ struct StepRow {
     p95: String,
     budget: String,
     against: String,
+    /// The same in milliseconds.
+    more_ms: Option<f64>,
     tone: &'static str,
     fill: f64,
 }
@@ -113,7 +116,7 @@ pub async fn page(
     let goals = state.db.goals(site.id).await?;
     let goal = goals.iter().find(|g| g.journey_id == j.id);
     let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
-        state.db.runs(j.id, site.id, past),
+        state.db.counted_runs(j.id, site.id, past),
         runs_against(&state, &frame, j.id),
         state.db.markers(site.id, frame.stretch),
         state.db.maintenance(site.id, frame.stretch),
@@ -130,14 +133,14 @@ pub async fn page(
     let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
     let played = RunLanes {
-        runs: &runs,
+        runs: runs.all(),
         locations: &locations,
         budget_ms,
         every_s: i64::from(j.every_s),
         promised: goal.map(|g| g.promised),
     };
     let happened = Happened { markers: &markers, maintenance: &maintenance };
-    let read = Read { journey: &j, script: &script, runs: &runs, before: &before, maintenance: &maintenance };
+    let read = Read { journey: &j, script: &script, runs: &runs, before: &before };
     // Over weeks both take a core a while.
     let (lineup, told) = std::thread::scope(|s| {
         let told = s.spawn(|| told(&frame, &read, &locations, goal.map(|g| g.promised)));
@@ -153,9 +156,8 @@ pub async fn page(
 struct Read<'a> {
     journey: &'a Journey,
     script: &'a journey::Journey,
-    runs: &'a [Run],
-    before: &'a [Run],
-    maintenance: &'a [LeftOut],
+    runs: &'a Counted<Run>,
+    before: &'a Counted<Run>,
 }
 
 /// What the page says in words and numbers.
@@ -167,19 +169,16 @@ struct Summary {
 }
 
 fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Summary {
-    let Read { journey: j, script, runs, before, maintenance } = *read;
+    let Read { journey: j, script, runs, before } = *read;
     let past = frame.past();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
 
-    let left_out = LeftOut::cover(maintenance);
-    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
-    let checks: Vec<_> = runs.iter().map(Run::check).collect();
-    let tally = Tally::of(&checks, &left_out);
-    let uptime = uptime(&checks, i64::from(j.every_s), &left_out);
-    let through = Samples::new(counted.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+    let tally = runs.tally();
+    let uptime = runs.uptime(i64::from(j.every_s));
+    let through = Samples::new(runs.through().map(|r| r.duration_ms));
     let (p75, p95) = (through.reading(0.75), through.reading(0.95));
     let mut apdex = Apdex::new(j.apdex_t_s);
-    for r in &counted {
+    for r in runs.iter() {
         match r.outcome {
             Outcome::Passed | Outcome::Slow => apdex.add(r.duration_ms),
             Outcome::Failed => apdex.add_failed(),
@@ -212,10 +211,10 @@ fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option
     ];
 
     let steps: Vec<&Step> = script.counted_steps().collect();
-    let (now, then) = (step_times(counted.iter().copied(), steps.len()), step_times(before.iter(), steps.len()));
+    let (now, then) = (step_times(runs.iter(), steps.len()), step_times(before.iter(), steps.len()));
     let rows: Vec<StepRow> =
         steps.iter().zip(now.iter().zip(&then)).map(|(s, (now, then))| step_row(s, now, then)).collect();
-    let here = by_location(counted.iter().copied());
+    let here = by_location(runs.iter());
     let says = sentences(frame, &j.name, &rows, &here, locations);
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
@@ -257,16 +256,13 @@ pub async fn places_part(
     let j = journey_of(&state, site_id, &slug).await?;
     let script =
         journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
-    let (runs, before, maintenance, located) = futures::try_join!(
-        state.db.runs(j.id, site_id, past),
+    let (runs, before, located) = futures::try_join!(
+        state.db.counted_runs(j.id, site_id, past),
         runs_against(&state, &frame, j.id),
-        state.db.maintenance(site_id, frame.stretch),
         state.db.locations_of(&j),
     )?;
     let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
-    let left_out = LeftOut::cover(&maintenance);
-    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
-    let (here, then) = (by_location(counted.iter().copied()), by_location(&before));
+    let (here, then) = (by_location(runs.iter()), by_location(before.iter()));
     let heat = locations
         .iter()
         .map(|l| {
@@ -302,11 +298,15 @@ pub async fn places_part(
     })
 }
 
-/// Runs of the stretch that is compared with, if there is one.
-async fn runs_against(state: &State, frame: &Frame, journey_id: i32) -> cadentis_store::Result<Vec<Run>> {
+/// Runs of the stretch that is compared with, if there is one: by the same rule about what counts.
+pub(super) async fn runs_against(
+    state: &State,
+    frame: &Frame,
+    journey_id: i32,
+) -> cadentis_store::Result<Counted<Run>> {
     match frame.against {
-        Some(against) => state.db.runs(journey_id, frame.site.id, against).await,
-        None => Ok(Vec::new()),
+        Some(against) => state.db.counted_runs(journey_id, frame.site.id, against).await,
+        None => Ok(Counted::none(Run::check)),
     }
 }
 
@@ -443,10 +443,20 @@ fn step_row(step: &Step, now: &[f64], then: &[f64]) -> StepRow {
         p75: seconds(&p75),
         p95: seconds(&p95),
         budget: step.within_ms.map_or("–".into(), |b| format!("{:.1}", b as f64 / 1000.0)),
+        more_ms: p75.value.zip(then).map(|(a, b)| a - b),
         against: p75.value.zip(then).map_or("–".into(), |(a, b)| format::difference_s(a - b)),
         tone: step.within_ms.map_or("within", |b| tone(Standing::of(&p75, b as f64))),
         fill: (110.0 * share).min(150.0),
     }
+}
+
+/// A step is said to be slower when it is by more than this (milliseconds): less nobody notices.
+const SLOWER_MS: f64 = 100.0;
+
+/// The step that takes most longer than before, and by how many milliseconds.
+fn slowest(steps: &[StepRow]) -> Option<(&StepRow, f64)> {
+    let slower = steps.iter().filter_map(|s| Some((s, s.more_ms?)));
+    slower.filter(|(_, more)| *more >= SLOWER_MS).max_by(|(_, a), (_, b)| a.total_cmp(b))
 }
 
 fn sentences(
@@ -456,21 +466,21 @@ fn sentences(
     runs: &HashMap<i32, Vec<&Run>>,
     locations: &[Location],
 ) -> Vec<String> {
-    let outcomes: Vec<Vec<Outcome>> =
-        locations.iter().map(|l| runs.get(&l.id).into_iter().flatten().map(|r| r.outcome).collect()).collect();
-    let played: Vec<_> = locations
+    let played: Vec<LocationChecks<'_>> = locations
         .iter()
-        .zip(&outcomes)
-        .map(|(l, o)| finding::LocationOutcomes { location: &l.name, outcomes: o })
+        .map(|l| LocationChecks {
+            location: &l.name,
+            checks: runs.get(&l.id).into_iter().flatten().map(|r| r.check()).collect(),
+        })
         .collect();
+    let found = finding::order(finding::of_journey(name, &played));
     let mut says: Vec<String> =
-        finding::order(finding::of_journey(name, &played)).into_iter().take(2).map(|f| f.says).collect();
-    let slower = steps.iter().filter(|s| s.against.starts_with('+')).max_by(|a, b| a.against.cmp(&b.against));
-    if let Some(s) = slower.filter(|s| s.against.as_str() >= "+0.10" && frame.against.is_some()) {
+        found.iter().take(2).map(|f| format!("{} {}", f.says, extent_words(frame, f))).collect();
+    if let Some((s, more_ms)) = slowest(steps).filter(|_| frame.against.is_some()) {
         says.push(format!(
             "“{}” is {} s slower at p75 than {}.",
             s.name,
-            &s.against[1..],
+            format::seconds(more_ms),
             frame.against_words.trim_start_matches("against ").trim_end_matches(" (dashed)")
         ));
     }

@@ -1,7 +1,7 @@
 //! Journeys: one row each.
 
 use super::journey::step_samples;
-use super::{SIX_HOURS, html};
+use super::{SIX_HOURS, extent_words, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
@@ -10,11 +10,14 @@ use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::goal::{Standing, Tally};
+use cadentis_core::finding::{Finding, LocationChecks};
+use cadentis_core::goal::{Counted, Standing};
+use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::Samples;
 use cadentis_core::{finding, journey};
-use cadentis_store::sites::{Journey, LeftOut};
+use cadentis_store::runs::Run;
+use cadentis_store::sites::Journey;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -23,8 +26,8 @@ struct Page {
     frame: Frame,
     headline: String,
     rows: Vec<Row>,
-    /// Steps over their budgets, in all journeys shown: link, step, journey, reading, budget.
-    steps: Vec<(String, String, String, String, String)>,
+    /// Steps in trouble, in all journeys shown.
+    steps: Vec<StepInTrouble>,
     statuses: Vec<(&'static str, bool)>,
     tags: Vec<(String, bool)>,
     owners: Vec<(String, bool)>,
@@ -95,6 +98,46 @@ impl JourneysQuery {
     }
 }
 
+/// A step that is over its budget, or that runs fail in.
+struct StepInTrouble {
+    name: String,
+    journey: String,
+    says: String,
+    tone: &'static str,
+    /// The newest such run, at that step.
+    link: String,
+}
+
+/// From so many runs that failed in a step on it is told.
+const LEAST_FAILED: usize = 2;
+
+fn step_in_trouble(frame: &Frame, j: &Journey, runs: &Counted<Run>, nth: usize, step: &Step) -> Option<StepInTrouble> {
+    let told = |tone, says: String, newest: Option<&Run>| StepInTrouble {
+        name: step.name.clone(),
+        journey: j.name.clone(),
+        says,
+        tone,
+        link: newest.map_or_else(
+            || format!("/journeys/{}?{}", j.slug, frame.query),
+            |r| format!("/runs/{}?step={nth}&{}", r.id, frame.query),
+        ),
+    };
+    // A failed run ends with the step that failed.
+    let failed_here = |r: &&Run| r.outcome == Outcome::Failed && r.steps_ms.len() == nth + 1;
+    let failed: Vec<&Run> = runs.iter().filter(failed_here).collect();
+    if failed.len() >= LEAST_FAILED {
+        return Some(told("broken", format!("{} runs failed in it", failed.len()), failed.last().copied()));
+    }
+    let budget = step.within_ms.map(|ms| ms as f64)?;
+    let reading = step_samples(runs.iter(), nth).reading(0.75);
+    if Standing::of(&reading, budget) != Standing::Strained {
+        return None;
+    }
+    let over = |r: &&Run| r.steps_ms.get(nth).is_some_and(|ms| f64::from(*ms) > budget);
+    let says = format!("p75 {} of {:.1} s", format::reading_s(&reading), budget / 1000.0);
+    Some(told("strained", says, runs.iter().rev().find(over)))
+}
+
 type RecentBar = (f64, &'static str, f64);
 
 /// Bars a location's strip of recent runs holds.
@@ -103,8 +146,6 @@ const RECENT: usize = 44;
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", SIX_HOURS).await?;
     let past = frame.past();
-    let maintenance = state.db.maintenance(frame.site.id, past).await?;
-    let left_out = LeftOut::cover(&maintenance);
     let mut rows = Vec::new();
     let mut troubled = 0;
     let wanted = query::<JourneysQuery>(&request)?;
@@ -126,44 +167,35 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         if !wanted.wants(&j, &slugs) {
             continue;
         }
-        let runs = state.db.runs(j.id, frame.site.id, past).await?;
+        let runs = state.db.counted_runs(j.id, frame.site.id, past).await?;
         let script = journey::parse(&j.script).ok();
-        let tally = Tally::of(&runs.iter().map(|r| r.check()).collect::<Vec<_>>(), &left_out);
-        let through = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+        let tally = runs.tally();
+        let through = Samples::new(runs.through().map(|r| r.duration_ms));
         let p75 = through.reading(0.75);
         let budget = script.as_ref().and_then(|s| s.within_ms).map(|ms| ms as f64);
         let mut recent = Vec::new();
-        let mut outcomes = Vec::new();
+        let mut played = Vec::new();
         for (nth, (l, _)) in locations.iter().enumerate() {
-            let here: Vec<_> = runs.iter().filter(|r| r.location_id == l.id).collect();
-            let most = here.iter().map(|r| r.duration_ms).fold(1.0, f64::max);
-            let bars = here.iter().rev().take(RECENT).rev().enumerate().map(|(i, r)| {
-                let out = left_out.contains(r.due_at);
-                let word = if out { "left-out" } else { r.outcome.word() };
+            let here = runs.filtered(|r| r.location_id == l.id);
+            let most = here.all().iter().map(|r| r.duration_ms).fold(1.0, f64::max);
+            let newest: Vec<(&Run, bool)> = here.drawn().rev().take(RECENT).collect();
+            let bars = newest.iter().rev().enumerate().map(|(i, (r, counts))| {
+                let word = if *counts { r.outcome.word() } else { "left-out" };
                 let low = if r.outcome.got_through() { 10.0 * (1.0 - (r.duration_ms / most).min(1.0)) } else { 4.0 };
                 (94.0 + i as f64 * 6.0, word, low.min(8.0))
             });
             recent.push((l.name.clone(), nth as f64 * 13.0 + 1.0, bars.collect()));
-            let counted = here.iter().filter(|r| !left_out.contains(r.due_at));
-            outcomes.push((l.name.clone(), counted.map(|r| r.outcome).collect::<Vec<Outcome>>()));
+            played.push(LocationChecks { location: &l.name, checks: here.checks().collect() });
         }
-        let played: Vec<_> =
-            outcomes.iter().map(|(l, o)| finding::LocationOutcomes { location: l, outcomes: o }).collect();
         let worst = finding::order(finding::of_journey(&j.name, &played)).into_iter().next();
-        let in_trouble = worst.as_ref().is_some_and(|f| matches!(f.state, Standing::Broken | Standing::Strained));
+        let lasts = |f: &Finding| f.until.is_none() && matches!(f.state, Standing::Broken | Standing::Strained);
+        let in_trouble = worst.as_ref().is_some_and(lasts);
         if wanted.trouble.is_some() && !in_trouble {
             continue;
         }
         troubled += usize::from(in_trouble);
-        let counted: Vec<_> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
         for (nth, step) in script.iter().flat_map(|s| s.counted_steps().enumerate()) {
-            let Some(budget) = step.within_ms.map(|ms| ms as f64) else { continue };
-            let reading = step_samples(counted.iter().copied(), nth).reading(0.75);
-            if Standing::of(&reading, budget) == Standing::Broken {
-                let link = format!("/journeys/{}?{}", j.slug, frame.query);
-                let limit = format!("{:.1}", budget / 1000.0);
-                steps.push((link, step.name.clone(), j.name.clone(), format::reading_s(&reading), limit));
-            }
+            steps.extend(step_in_trouble(&frame, &j, &runs, nth, step));
         }
         let status = match j.status.as_str() {
             "paused" => "Paused. ",
@@ -172,9 +204,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             _ => "",
         };
         let (says, state_tone) = match worst {
-            None if !status.is_empty() && runs.is_empty() => (String::new(), "nodata"),
-            Some(f) => (f.says, tone(f.state)),
-            None if runs.is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),
+            None if !status.is_empty() && runs.all().is_empty() => (String::new(), "nodata"),
+            Some(f) if f.until.is_some() => (format!("{} {}", f.says, extent_words(&frame, &f)), "within"),
+            Some(f) => (format!("{} {}", f.says, extent_words(&frame, &f)), tone(f.state)),
+            None if runs.all().is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),
             None => ("Gets through within its budget from every location.".into(), "within"),
         };
         let seconds = |p: f64| through.reading(p).value.map_or(NO_DATA.into(), format::seconds);

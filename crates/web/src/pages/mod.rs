@@ -22,9 +22,12 @@ pub use visitors::own_parameters;
 
 use crate::State;
 use crate::error::PageError;
+use crate::format;
+use crate::frame::Frame;
 use actix_web::HttpResponse;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use askama::Template;
+use cadentis_core::finding::Finding;
 use cadentis_core::stats::Proof;
 use cadentis_store::sites::Journey;
 
@@ -91,6 +94,18 @@ fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
 /// The journey of the site at this address.
 async fn journey_of(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
     state.db.journey(site_id, slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
+}
+
+/// Since when what is the matter, or from when to when it was.
+fn extent_words(frame: &Frame, finding: &Finding) -> String {
+    let clock = if frame.stretch.seconds() > 86_400 { format::day_clock } else { format::clock };
+    let at = |moment| clock(moment, &frame.site.zone);
+    match (finding.since, finding.until) {
+        (Some(since), None) => format!("Since {}.", at(since)),
+        (Some(since), Some(until)) => format!("From {} to {}.", at(since), at(until)),
+        (None, Some(until)) => format!("Until {}.", at(until)),
+        (None, None) => "Throughout this stretch.".into(),
+    }
 }
 
 /// A headline number with its tone and what it is.

@@ -1,6 +1,6 @@
 //! Now: what needs a person, the line-up of the last hours, what is silent.
 
-use super::{SIX_HOURS, html};
+use super::{SIX_HOURS, extent_words, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
@@ -10,8 +10,10 @@ use crate::pages::goals::budget_over;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::calendar::stretch::length_text;
-use cadentis_core::finding::{self, Finding};
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::calendar::{Cadence, Stretch};
+use cadentis_core::finding::{self, Finding, LocationChecks};
+use cadentis_core::goal::Counted;
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::run::{Outcome, Split, cause};
 use cadentis_core::stats::share;
@@ -19,7 +21,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_core::{goal, journey};
 use cadentis_store::runs::Run;
-use jiff::SignedDuration;
+use cadentis_store::sites::{Journey, Location};
 
 #[derive(Template)]
 #[template(path = "now.html")]
@@ -27,6 +29,9 @@ struct Page {
     frame: Frame,
     headline: String,
     findings: Vec<Row>,
+    /// What was the matter in this stretch and is over: it needs nobody.
+    cleared: Vec<Row>,
+    cleared_since: String,
     journey_name: String,
     journey_slug: String,
     lineup: String,
@@ -35,6 +40,9 @@ struct Page {
 
 struct Row {
     weight: f64,
+    /// From when, or from when to when.
+    extent: String,
+    is_over: bool,
     tone: &'static str,
     says: String,
     evidence: String,
@@ -44,10 +52,12 @@ struct Row {
 }
 
 impl Row {
-    fn new(f: Finding, href: String, act: &'static str) -> Row {
+    fn new(frame: &Frame, f: Finding, href: String, act: &'static str) -> Row {
         Row {
             weight: f.weight,
-            tone: tone(f.state),
+            extent: extent_words(frame, &f),
+            is_over: f.until.is_some(),
+            tone: if f.until.is_some() { "within" } else { tone(f.state) },
             says: f.says,
             evidence: f.evidence,
             cause: String::new(),
@@ -82,50 +92,39 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let mut lineup = String::new();
     let (mut journey_name, mut journey_slug) = ("No journey yet".to_string(), String::new());
     for (nth, j) in journeys.iter().enumerate() {
-        let runs = state.db.runs(j.id, site.id, past).await?;
-        let locations: Vec<_> = state.db.locations_of(j).await?.into_iter().map(|(l, _)| l).collect();
-        let counted = |r: &&Run| !maintenance.iter().any(|m| m.stretch.contains(r.due_at));
-        let outcomes: Vec<(usize, Vec<Outcome>)> = locations
+        if j.status == "archived" {
+            continue;
+        }
+        let runs = state.db.counted_runs(j.id, site.id, past).await?;
+        let located = state.db.locations_of(j).await?;
+        let played: Vec<LocationChecks<'_>> = located
             .iter()
-            .enumerate()
-            .map(|(i, l)| {
-                (i, runs.iter().filter(|r| r.location_id == l.id).filter(counted).map(|r| r.outcome).collect())
+            .map(|(l, _)| LocationChecks {
+                location: &l.name,
+                checks: runs.filtered(|r| r.location_id == l.id).checks().collect(),
             })
             .collect();
-        let played: Vec<finding::LocationOutcomes<'_>> = outcomes
-            .iter()
-            .map(|(i, o)| finding::LocationOutcomes { location: &locations[*i].name, outcomes: o })
-            .collect();
-        let newest = |wanted: Outcome| runs.iter().rev().filter(counted).find(|r| r.outcome == wanted);
         for f in finding::of_journey(&j.name, &played) {
             let worst = match f.state {
-                goal::Standing::Broken => newest(Outcome::Failed),
-                goal::Standing::Strained => newest(Outcome::Slow),
-                _ => newest(Outcome::Unmeasured),
+                goal::Standing::Broken => runs.newest(Outcome::Failed),
+                goal::Standing::Strained => runs.newest(Outcome::Slow),
+                _ => runs.newest(Outcome::Unmeasured),
             };
             let href = worst.map_or_else(|| format!("/journeys/{}?{}", j.slug, frame.query), |r| frame.run_link(&r.id));
-            let mut row = Row::new(f, href, "look into the newest such run");
+            let mut row = Row::new(&frame, f, href, "look into the newest such run");
             if let Some(run) = worst {
                 row.cause = likely_cause(&state, &frame, run).await?;
             }
             rows.push(row);
         }
-        if frame.stretch.contains(frame.now) {
-            for l in &locations {
-                let last = runs.iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
-                let late = SignedDuration::from_secs(i64::from(j.every_s) * 3);
-                if last.is_none_or(|at| frame.now.duration_since(at) > late) {
-                    let since = last.map_or("not in this stretch".into(), |at| {
-                        format!("for {}", length_text(frame.now.duration_since(at).as_millis_f64()))
-                    });
-                    silent.push(format!("“{}” has not played at {} {since}.", j.name, l.name));
-                }
-            }
+        if frame.stretch.contains(frame.now) && j.status == "active" {
+            silent.extend(located.iter().filter_map(|(l, cadence)| silence(&frame, j, l, cadence, &runs)));
         }
+        let locations: Vec<Location> = located.into_iter().map(|(l, _)| l).collect();
         if nth == 0 {
             let script = journey::parse(&j.script).ok();
             let played = RunLanes {
-                runs: &runs,
+                runs: runs.all(),
                 locations: &locations,
                 budget_ms: script.and_then(|s| s.within_ms).map(|ms| ms as f64),
                 every_s: i64::from(j.every_s),
@@ -141,8 +140,16 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         for vital in Vital::ALL {
             let Some(b) = budget::holding(&budgets, Metric::Vital(vital), Some(&family)) else { continue };
             let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
-            if let Some(f) = finding::of_vital(vital, &family, &pool.measured(vital).reading(0.75), b.limit, of_all) {
+            let reading = pool.measured(vital).reading(0.75);
+            let buckets: Vec<_> = views
+                .buckets(Some(&family))
+                .into_iter()
+                .map(|(begin, pool)| (at_second(begin), pool.measured(vital).reading(0.75)))
+                .collect();
+            let since = finding::over_since(&buckets, b.limit);
+            if let Some(f) = finding::of_vital(vital, &family, &reading, b.limit, of_all, since) {
                 rows.push(Row::new(
+                    &frame,
                     f,
                     format!("/visitors?vital={}&{}", vital.name(), frame.query),
                     "look into the visitors",
@@ -154,13 +161,29 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         silent.push("No page view has arrived in this stretch.".into());
     }
     rows.sort_by(|a, b| b.weight.total_cmp(&a.weight));
-    rows.truncate(7);
+    let (cleared, mut rows): (Vec<Row>, Vec<Row>) = rows.into_iter().partition(|r| r.is_over);
+    rows.truncate(MOST_FINDINGS);
     let headline = match rows.len() {
         0 => "Nothing needs you.".to_string(),
         1 => "One thing needs you.".to_string(),
         n => format!("{n} things need you, worst first."),
     };
-    html(&Page { headline, findings: rows, journey_name, journey_slug, lineup, silent, frame })
+    let cleared_since = format::day_clock(past.from, &site.zone);
+    html(&Page { headline, findings: rows, cleared, cleared_since, journey_name, journey_slug, lineup, silent, frame })
+}
+
+/// More things than this at once are not looked into by anybody.
+const MOST_FINDINGS: usize = 7;
+
+/// What is said of a location from which a run was due and did not come.
+fn silence(frame: &Frame, j: &Journey, l: &Location, cadence: &Cadence, runs: &Counted<Run>) -> Option<String> {
+    let newest = runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
+    let since = newest.unwrap_or(frame.past().from);
+    let due = cadence.due(Stretch { from: since, to: frame.now });
+    let silent = finding::silent_since(due, newest, frame.now)?;
+    let length = length_text(frame.now.duration_since(silent).as_millis_f64());
+    let at = format::day_clock(silent, &frame.site.zone);
+    Some(format!("“{}” has not played at {} since it was due {at}, {length} ago.", j.name, l.name))
 }
 
 /// The likely cause of a run's trouble in a sentence, or nothing.

@@ -2,6 +2,7 @@
 //! order as the address says.
 
 use crate::format;
+use cadentis_core::run::cause;
 use cadentis_core::run::har::hosts;
 use cadentis_core::run::{Request, RunRecord, ServerTiming, Split, StepRecord};
 use cadentis_core::stats::{Method, Samples};
@@ -208,7 +209,7 @@ impl Requests {
                 let whole = r.phases.total_ms();
                 let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
                 let more = usual_ms
-                    .filter(|u| whole > u * 1.5 && whole - u > 80.0)
+                    .filter(|usual| cause::is_slower_than_usual(whole, *usual))
                     .map_or(String::new(), |u| format!(" · usually {u:.0}"));
                 Row {
                     y,

@@ -448,7 +448,7 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQu
     page.against_usual = against_usual(&differences, splits.len(), &location.name);
     page.differences = differences
         .iter()
-        .filter(|d| d.extra_ms().abs() >= 40.0 && !splits.is_empty())
+        .filter(|d| d.is_worth_naming() && !splits.is_empty())
         .take(4)
         .map(|d| {
             let host = if d.host.is_empty() { String::new() } else { format!(" · {}", d.host) };
@@ -563,11 +563,8 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
         );
     }
     let more: f64 = differences.iter().map(Difference::extra_ms).sum();
-    let rest = if differences.iter().any(|d| d.extra_ms().abs() >= 40.0) {
-        ""
-    } else {
-        " Every part is within 0.04 s of usual."
-    };
+    let rest =
+        if differences.iter().any(Difference::is_worth_naming) { "" } else { " No part differs by more than noise." };
     format!("{} s against the medians of the last {usual} runs here that passed.{rest}", format::difference_s(more))
 }
 

@@ -6,7 +6,7 @@ use crate::api::scripts::shared;
 use crate::error::PageError;
 use actix_web::{HttpResponse, web};
 use cadentis_core::calendar::Pace;
-use cadentis_core::journey;
+use cadentis_core::journey::{self, MAX_SCRIPT_BYTES};
 use cadentis_store::scripts::Status;
 use cadentis_store::sites::{NewJourney, PlaceAndPace, Site};
 use serde::Deserialize;
@@ -16,7 +16,7 @@ use zip::write::SimpleFileOptions;
 use zip::{ZipArchive, ZipWriter};
 
 /// No script is longer, and no archive holds more.
-const LONGEST: u64 = 200_000;
+const LONGEST: u64 = MAX_SCRIPT_BYTES as u64;
 const MOST: usize = 500;
 
 /// `GET /journeys/export`: every journey that is not archived, as one zip.

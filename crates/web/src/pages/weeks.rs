@@ -20,7 +20,7 @@ use cadentis_core::run::level;
 use cadentis_core::stats::compare::percentile_shift;
 use cadentis_core::stats::{Method, Samples};
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, LeftOut, Location};
+use cadentis_store::sites::{Journey, Location};
 use serde::Deserialize;
 use std::collections::{BTreeSet, HashMap};
 
@@ -119,16 +119,15 @@ pub async fn part(
         None => all.iter().find(kin),
     };
     let (runs, maintenance, located) = futures::try_join!(
-        state.db.runs(j.id, site, past),
+        state.db.counted_runs(j.id, site, past),
         state.db.maintenance(site, frame.stretch),
         state.db.locations_of(&j),
     )?;
     let theirs = match other {
-        Some(o) => Some((o, state.db.runs(o.id, site, past).await?)),
+        Some(o) => Some((o, state.db.counted_runs(o.id, site, past).await?)),
         None => None,
     };
-    let left_out = LeftOut::cover(&maintenance);
-    let counted: Vec<&Run> = runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
+    let counted: Vec<&Run> = runs.iter().collect();
     let locations: Vec<Location> = located.into_iter().map(|(l, _)| l).collect();
     let buckets = Buckets::of(past);
     let split = buckets.split(counted.iter().copied());
@@ -167,10 +166,9 @@ pub async fn part(
         stack("Steps on each other", "medians over all locations", &steps, known_steps, top, seconds, &says_steps),
         stack("Where time went", "share of all runs", &sides, known_sides, 100.0, "100 %".into(), &says_sides),
     ];
-    let beside = theirs.as_ref().map(|(o, their_runs)| {
-        let their_counted: Vec<&Run> = their_runs.iter().filter(|r| !left_out.contains(r.due_at)).collect();
-        Pair::of(&j, &script, &counted, o, their_counted, &locations)
-    });
+    let beside = theirs
+        .as_ref()
+        .map(|(o, their_runs)| Pair::of(&j, &script, &counted, o, their_runs.iter().collect(), &locations));
     let lines: Vec<Compared<'_>> = beside.iter().map(|pair| pair.course(&buckets)).collect();
     let lineup = LineUp::over(&frame, &maintenance, &stacks, lines).render()?;
     html(&Part {
@@ -301,7 +299,7 @@ impl<'a> Pair<'a> {
             let of = |s: &Samples, p| s.percentile(p, Method::NearestRank);
             let shift = percentile_shift(&ours, &theirs, 0.75);
             let tone = match &shift {
-                Some(s) if s.is_sure() && s.relative().is_some_and(|r| r.abs() > 0.05) => "strained",
+                Some(s) if s.is_notable() => "strained",
                 _ => "within",
             };
             let interval = shift.as_ref().and_then(|s| s.interval);

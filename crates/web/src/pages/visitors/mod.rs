@@ -33,6 +33,7 @@ use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::privacy;
+use cadentis_core::visitor::slices::is_read_exactly;
 use cadentis_core::visitor::slices::worst_minute;
 use cadentis_core::visitor::{Attribute, Measured, PageView, Pool, Seen, has_risen};
 use cadentis_store::filed::Filed;
@@ -178,7 +179,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         },
         async {
             // Counting different visits reads every row: not over weeks.
-            if past.seconds() <= 13 * 3600 {
+            if is_read_exactly(past) {
                 state.db.count_visits(site_id, past, &frame.filter).await.map(Some)
             } else {
                 Ok(None)

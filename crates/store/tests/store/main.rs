@@ -1,5 +1,8 @@
 //! The store against a real PostgreSQL.
 
+mod data;
+mod moves;
+
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Cover, Pace, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
@@ -390,9 +393,8 @@ async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_
     assert!(db.lease_trial(1, "b", minutes(4), minutes(6)).await.expect("asked").is_some());
     assert!(db.lease_trial(1, "b", minutes(11), minutes(13)).await.expect("asked").is_none());
     assert_eq!(db.tell_trial(2, id, &serde_json::json!({})).await.expect("asked"), None, "another location's");
-    assert!(
-        !db.finish_trial(2, &record(id)).await.expect("asked") && db.finish_trial(1, &record(id)).await.expect("asked")
-    );
+    assert_eq!(db.finish_trial(2, &record(id)).await.expect("asked"), Finished::Unknown);
+    assert_eq!(db.finish_trial(1, &record(id)).await.expect("asked"), Finished::Stored);
     assert!(db.trial(id).await.expect("rows").is_some_and(|t| t.record.is_some()));
     db.ask_trial(1, 1, "script \"K\"", "desktop", minutes(25 * 60)).await.expect("asked");
     assert!(db.trial(id).await.expect("rows").is_none());
@@ -508,8 +510,9 @@ async fn evidence_leaves_when_its_time_is_over_and_that_of_failed_runs_later() {
         ids.push(plays(&db, location, outcome, at).await.expect("due"));
     }
     let site = cadentis_store::sites::Site { keep_days: 2, keep_failed_days: 5, ..site };
+    db.set_site(&site).await.expect("kept");
     let kept = async |days: i64| {
-        db.forget(&site, now() + SignedDuration::from_hours(24 * days + 1)).await.expect("forgotten");
+        db.forget(now() + SignedDuration::from_hours(24 * days + 1)).await.expect("forgotten");
         let mut kept = Vec::new();
         for id in &ids {
             let run = db.run(*id).await.expect("rows").expect("the run itself stays");

@@ -1,14 +1,13 @@
 //! Pages and the runners' door over HTTP, with the real program and a real PostgreSQL.
 
-mod serving;
-
+use crate::serving;
+use crate::serving::Server;
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
 use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use serving::Server;
 use uuid::Uuid;
 
 struct Served {
@@ -103,7 +102,7 @@ const BRINGING: &str = "/api/runner/record";
 #[tokio::test]
 async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_once() {
     let s = server().await;
-    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 3 });
+    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 4 });
     assert_eq!(post(&s, ASKING, "nobody", &asking).await.0, 401);
     assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "nothing is due");
     assert_eq!(s.db.make_due(Timestamp::now()).await.expect("due"), 2);
@@ -114,12 +113,12 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
     let good = serde_json::to_value(record(id, Outcome::Passed)).expect("JSON");
 
     assert_eq!(post(&s, BRINGING, "nobody", &good).await.0, 401);
-    assert_eq!(post(&s, BRINGING, "token-h", &good).await.0, 404, "not given to this location");
+    assert_eq!(post(&s, BRINGING, "token-h", &good).await.0, 410, "not given to this location");
     let mut wrong = good.clone();
     wrong["duration_ms"] = json!(-5.0);
     let (status, says) = post(&s, BRINGING, "token-b", &wrong).await;
-    assert_eq!((status, says["says"].as_str()), (400, Some("duration_ms: -5 is no length of time from 0 ms to a day")));
-    assert_eq!(post(&s, BRINGING, "token-b", &json!({ "id": 7 })).await.0, 400);
+    assert_eq!((status, says["says"].as_str()), (422, Some("duration_ms: -5 is no length of time from 0 ms to a day")));
+    assert_eq!(post(&s, BRINGING, "token-b", &json!({ "id": 7 })).await.0, 422);
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204);
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204, "a repeat changes nothing");
     let day = Stretch::last(86_400, Timestamp::now());

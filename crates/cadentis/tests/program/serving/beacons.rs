@@ -49,7 +49,6 @@ pub fn today() -> Stretch {
 }
 
 /// A page of the server that is there.
-#[allow(dead_code, reason = "not every test reads pages")]
 pub async fn page(s: &Served, path: &str) -> String {
     let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
     assert_eq!(answer.status(), 200, "{path}");
@@ -57,7 +56,6 @@ pub async fn page(s: &Served, path: &str) -> String {
 }
 
 /// Sends page views; they have to be taken.
-#[allow(dead_code, reason = "not every test sends many")]
 pub async fn take(s: &Served, views: Value) {
     let (status, says) = send(&s.server.address, "key", views.to_string(), OWN, BROWSER).await;
     assert_eq!(status, 204, "{says}");

@@ -1,10 +1,10 @@
 //! Data of older versions, moved by the migrations on a real PostgreSQL.
 
+use super::CLUSTER;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
 use cadentis_store::rollup::RolledUp;
 use sqlx::postgres::PgPool;
@@ -14,8 +14,8 @@ const COLUMNS: i64 = 5;
 
 #[tokio::test]
 async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
-    let cluster = Cluster::scratch().expect("PostgreSQL is installed");
-    let url = cluster.create_database("old").expect("a database");
+    let cluster = &*CLUSTER;
+    let url = cluster.create_database(&format!("old{}", uuid::Uuid::new_v4().simple())).expect("a database");
     let pool = PgPool::connect(&url).await.expect("a connection");
     sqlx::migrate!("./migrations").run_to(COLUMNS, &pool).await.expect("the old version");
     // A day of two hundred page views in two hours, one in ten with an error, one in four abandoned without a paint.

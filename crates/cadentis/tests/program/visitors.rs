@@ -1,12 +1,10 @@
 //! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
 
-mod serving;
-
+use crate::serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
 use cadentis_store::filed::Filed;
 use cadentis_store::rollup::RolledUp;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
 use std::time::Duration;
 use uuid::Uuid;
 
@@ -32,7 +30,7 @@ async fn with_families(s: &Served) {
 }
 
 async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
-    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
+    let client = crate::serving::page_of_its_own();
     let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
     let request =
         client.post(format!("{}{path}", s.server.address)).header("content-type", "application/x-www-form-urlencoded");
@@ -82,8 +80,6 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
     assert!(actions.contains("“find” failed 1 of 2 times; 0 tried again, and after 1 of the failures"), "{actions}");
     let line = page(&s, &format!("/visitors/visits/{visit}")).await;
     assert!(line.contains("503, BUSY, 80 ms, the gateway’s doing"), "{line}");
-    let visitors = page(&s, "/visitors?only=shoe:42").await;
-    assert!(visitors.contains("This is no filter and was left out: shoe:42"), "{visitors}");
 }
 
 #[tokio::test]
@@ -144,7 +140,7 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     // Once filed, once more as rows.
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
-    assert!(told.contains("1 page views of this person were taken out"), "{told}");
+    assert!(told.contains("1 page views of this person were erased"), "{told}");
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(!everything.contains(&visit.to_string()) && everything.contains(&other.to_string()));
@@ -187,11 +183,18 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
     let script = page(&s, "/snippet/key.js").await;
     assert!(script.contains(r#""sample":0.5"#) && script.contains(r#""phrases":["went wrong"]"#), "{}", &script[..400]);
     assert_eq!(reqwest::get(format!("{}/snippet/nobody.js", s.server.address)).await.expect("an answer").status(), 404);
-    // Settings are believed for five seconds.
-    tokio::time::sleep(std::time::Duration::from_millis(5_200)).await;
-    take(&s, view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"attributes": {"fare": "guest"}}))).await;
-    let live = page(&s, "/setup/visitors/live").await;
-    assert!(live.contains("/sailings?from=SKA<") && live.contains("labels fare=guest"), "{live}");
+    // Settings are believed for a while: until they hold, other pages arrive.
+    let mut live = String::new();
+    for _ in 0..100 {
+        let one = view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"attributes": {"fare": "guest"}}));
+        take(&s, one).await;
+        live = page(&s, "/setup/visitors/live").await;
+        if live.contains("/sailings?from=SKA<") {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(live.contains("/sailings?from=SKA<") && live.contains("attributes fare=guest"), "{live}");
     let (status, _) =
         send(&s.server.address, "key", beacon(Uuid::new_v4()).to_string(), "http://evil.example", BROWSER).await;
     assert_eq!(status, 403);
@@ -269,14 +272,14 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
     .await;
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let week = SignedDuration::from_hours(24 * 7);
-    let (days, _) = s.db.forget_rows(Timestamp::now() + week).await.expect("forgotten");
-    assert!(days > 0);
+    let gone = s.db.forget(Timestamp::now() + week).await.expect("forgotten");
+    assert!(gone.days > 0);
     assert!(s.db.page_view_ids(1, today()).await.expect("ids").is_empty(), "no rows are left");
     assert!(page(&s, &format!("/visitors/visits/{visit}")).await.contains("2 page views over"));
     assert!(page(&s, "/visitors/errors").await.contains("x is gone"));
     // People are known no longer than the site wants.
-    let (_, columns) = s.db.forget_rows(Timestamp::now() + week * 10).await.expect("forgotten");
-    assert!(columns >= 3, "{columns}");
+    let gone = s.db.forget(Timestamp::now() + week * 10).await.expect("forgotten");
+    assert!(gone.columns >= 3, "{gone:?}");
     let unknown = reqwest::get(format!("{}/visitors/visits/{visit}", s.server.address)).await.expect("an answer");
     assert_eq!(unknown.status(), 404);
     assert!(page(&s, "/visitors").await.contains("<dd class=\"within\">2</dd><dt>page views"), "figures stay");
@@ -341,7 +344,7 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
 /// Brings a file and gives the answer's status and text.
 async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
     let url = format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
-    let answer = reqwest::Client::new().post(url).body(text.to_string()).send().await.expect("an answer");
+    let answer = crate::serving::page_of_its_own().post(url).body(text.to_string()).send().await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.unwrap_or_default())
 }
 

@@ -1,6 +1,5 @@
 //! The real server on a database of its own in a real PostgreSQL.
 
-#[allow(dead_code, reason = "not every test sends beacons")]
 pub mod beacons;
 
 use cadentis_standins::postgres::{Cluster, free_port};
@@ -55,10 +54,21 @@ fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))
         .env("CADENTIS_SECRET_KEY", key)
         .args(["serve", "--no-cadence", "--listen", address.trim_start_matches("http://"), "--database-url", url])
+        // The tests forward for made-up visitors.
+        .args(["--trusted-proxy", "127.0.0.0/8"])
         .args(more)
         .stderr(Stdio::null())
         .spawn()
         .expect("the server starts")
+}
+
+/// What a page of a server's own is to it: its browser says where a request comes from. Redirects are looked at, not
+/// followed.
+pub fn page_of_its_own() -> reqwest::Client {
+    let mut headers = reqwest::header::HeaderMap::new();
+    headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
+    let client = reqwest::Client::builder().default_headers(headers).redirect(reqwest::redirect::Policy::none());
+    client.build().expect("a client")
 }
 
 impl Server {
@@ -74,7 +84,6 @@ impl Server {
     }
 
     /// The same with another key for its secrets.
-    #[allow(dead_code, reason = "not every test keeps secrets")]
     pub fn start_with_key(url: &str, key: &str) -> Server {
         Server::start_with(url, key, &[])
     }
@@ -100,7 +109,6 @@ impl Server {
     }
 
     /// Starts again at the same address.
-    #[allow(dead_code, reason = "not every test kills its server")]
     pub async fn again(&mut self) {
         self.kill();
         self.process = spawn(&self.url, &self.address, KEY, &[]);

@@ -1,12 +1,11 @@
 //! The front door for beacons, over HTTP, with the real program and a real PostgreSQL.
 
-mod serving;
-
+use crate::serving;
+use crate::serving::Server;
+use crate::serving::beacons::{BROWSER, OWN, beacon, send, server, today};
 use cadentis_standins::postgres::{Care, Cluster, free_port};
 use cadentis_store::Db;
 use serde_json::{Value, json};
-use serving::Server;
-use serving::beacons::{BROWSER, OWN, beacon, send, server, today};
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
@@ -175,7 +174,7 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     (0..1_000).for_each(|_| std::io::Write::write_all(&mut packed, &[0; 100_000]).expect("packed"));
     let packed = packed.finish().expect("packed");
     let post = |path: &str| {
-        let request = reqwest::Client::new().post(format!("{}{path}", s.server.address));
+        let request = crate::serving::page_of_its_own().post(format!("{}{path}", s.server.address));
         request.header("content-encoding", "gzip").header("user-agent", BROWSER).body(packed.clone()).send()
     };
     let before = memory_of(s.server.process.id());

@@ -1,0 +1,129 @@
+//! What counts: the one rule by which every page, goal and report takes runs into its figures.
+//!
+//! A run inside maintenance or a carve-out does not count, whatever became of it. One that is unmeasured counts in no figure
+//! about the site but is told as unmeasured. Percentiles of durations are those of runs that got through.
+
+use super::{Check, Score, Tally};
+use crate::calendar::Cover;
+use crate::run::Outcome;
+
+/// Runs in order of time, each known to count or not. It can only be made with what is left out.
+#[derive(Debug, Clone)]
+pub struct Counted<R> {
+    runs: Vec<R>,
+    /// For each run, whether it counts.
+    counts: Vec<bool>,
+    left_out: Cover,
+    check: fn(&R) -> Check,
+}
+
+impl<R> Counted<R> {
+    /// `check` tells when a run was due and what became of it.
+    pub fn of(runs: Vec<R>, left_out: &Cover, check: fn(&R) -> Check) -> Counted<R> {
+        let counts = runs.iter().map(|r| !left_out.contains(check(r).at)).collect();
+        Counted { runs, counts, left_out: left_out.clone(), check }
+    }
+
+    /// None at all.
+    pub fn none(check: fn(&R) -> Check) -> Counted<R> {
+        Counted { runs: Vec::new(), counts: Vec::new(), left_out: Cover::of([]), check }
+    }
+
+    /// The runs that count, unmeasured ones among them.
+    pub fn iter(&self) -> impl DoubleEndedIterator<Item = &R> + Clone {
+        self.runs.iter().zip(&self.counts).filter(|(_, counts)| **counts).map(|(run, _)| run)
+    }
+
+    /// Every run with whether it counts: for drawing, never for figures.
+    pub fn drawn(&self) -> impl DoubleEndedIterator<Item = (&R, bool)> + Clone {
+        self.runs.iter().zip(self.counts.iter().copied())
+    }
+
+    /// Every run, for drawing.
+    pub fn all(&self) -> &[R] {
+        &self.runs
+    }
+
+    /// The runs that count and got through: those whose durations make percentiles.
+    pub fn through(&self) -> impl DoubleEndedIterator<Item = &R> + Clone {
+        self.iter().filter(|r| (self.check)(r).outcome.got_through())
+    }
+
+    /// What became of those that count, in order of time.
+    pub fn checks(&self) -> impl DoubleEndedIterator<Item = Check> + Clone + '_ {
+        self.iter().map(|r| (self.check)(r))
+    }
+
+    /// Counts of all of them, with how many are left out.
+    pub fn tally(&self) -> Tally {
+        let mut tally = Tally::default();
+        for (run, counts) in self.drawn() {
+            match counts {
+                true => tally.add((self.check)(run).outcome),
+                false => tally.left_out += 1,
+            }
+        }
+        tally
+    }
+
+    /// The share of slots of so many seconds in which it was reached from somewhere.
+    pub fn uptime(&self, slot_s: i64) -> Score {
+        let checks: Vec<Check> = self.runs.iter().map(|r| (self.check)(r)).collect();
+        super::uptime(&checks, slot_s, &self.left_out)
+    }
+
+    /// The newest run that counts and came to this.
+    pub fn newest(&self, outcome: Outcome) -> Option<&R> {
+        self.iter().rev().find(|r| (self.check)(r).outcome == outcome)
+    }
+
+    /// Only some of them: each still counts or not as it did.
+    pub fn filtered(&self, keep: impl Fn(&R) -> bool) -> Counted<R>
+    where
+        R: Clone,
+    {
+        let kept = self.drawn().filter(|(run, _)| keep(run)).map(|(run, counts)| (run.clone(), counts));
+        let (runs, counts) = kept.unzip();
+        Counted { runs, counts, left_out: self.left_out.clone(), check: self.check }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::Stretch;
+    use crate::calendar::stretch::at_second;
+    use proptest::prelude::*;
+
+    fn checks(outcomes: &[Outcome]) -> Vec<Check> {
+        outcomes.iter().enumerate().map(|(i, o)| Check { at: at_second(i as i64 * 300), outcome: *o }).collect()
+    }
+
+    fn outcomes() -> impl Strategy<Value = Vec<Outcome>> {
+        prop::collection::vec(prop::sample::select(Outcome::ALL.to_vec()), 0..60)
+    }
+
+    proptest! {
+        #[test]
+        fn what_counts_here_is_what_the_tally_of_goals_counts(outcomes in outcomes(), from in 0i64..60, length in 0i64..30) {
+            let out = Cover::of([Stretch { from: at_second(from * 300), to: at_second((from + length) * 300 + 1) }]);
+            let checks = checks(&outcomes);
+            let counted = Counted::of(checks.clone(), &out, |c| *c);
+            prop_assert_eq!(counted.tally(), Tally::of(&checks, &out));
+            prop_assert_eq!(counted.iter().count() as u64 + counted.tally().left_out, outcomes.len() as u64);
+            prop_assert_eq!(counted.through().count() as u64, counted.tally().got_through());
+            prop_assert!(counted.iter().all(|c| !out.contains(c.at)));
+            prop_assert_eq!(counted.filtered(|_| true).tally(), counted.tally());
+        }
+    }
+
+    #[test]
+    fn the_newest_of_an_outcome_is_never_one_that_is_left_out() {
+        use Outcome::*;
+        let out = Cover::of([Stretch { from: at_second(600), to: at_second(1_000) }]);
+        let counted = Counted::of(checks(&[Failed, Passed, Failed, Failed]), &out, |c| *c);
+        assert_eq!(counted.newest(Failed).map(|c| c.at), Some(at_second(0)));
+        assert_eq!(counted.newest(Slow), None);
+        assert!(Counted::none(|c: &Check| *c).newest(Passed).is_none());
+    }
+}

@@ -1,0 +1,228 @@
+//! What two do at once, what dies in between, and what would never end.
+
+use super::{db, hour, now, record, view};
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::run::{Outcome, Trouble};
+use cadentis_core::visitor::PageView;
+use cadentis_store::Db;
+use cadentis_store::filed::Filed;
+use cadentis_store::forgetting::Forgotten;
+use cadentis_store::rollup::RolledUp;
+use cadentis_store::runs::Finished;
+use cadentis_store::scripts::Status;
+use cadentis_store::sites::{NewJourney, PlaceAndPace};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use uuid::Uuid;
+
+fn minutes(n: i64) -> Timestamp {
+    now() + SignedDuration::from_mins(n)
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_run_is_never_due_again_while_it_is_being_finished() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    for round in 0..1_000 {
+        let at = minutes(5 * round);
+        assert_eq!(db.make_due(at).await.expect("due"), 1, "round {round}");
+        let work = db.lease(location, "r", at, at + SignedDuration::from_mins(2)).await.expect("asked").expect("work");
+        let (other, late) = (db.clone(), work.due_at + SignedDuration::from_secs(30));
+        let (due, stored) = tokio::join!(
+            tokio::spawn(async move { other.make_due(late).await }),
+            db.finish(location, record(work.id)),
+        );
+        assert_eq!(due.expect("no panic").expect("due"), 0, "round {round}: due again");
+        assert_eq!(stored.expect("stored"), Finished::Stored);
+        assert!(db.lease(location, "r", late, at).await.expect("asked").is_none(), "round {round}");
+        // Days of the far end of the test are made as they come.
+        if round % 200 == 0 {
+            db.ensure_days_around(at).await.expect("days");
+        }
+    }
+    let all = Stretch { from: minutes(-60), to: minutes(5_060) };
+    assert_eq!(db.runs(journey.id, 1, all).await.expect("rows").len(), 1_000);
+}
+
+#[tokio::test]
+async fn work_of_a_paused_journey_is_not_given_out_again_and_no_work_more_than_three_times() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let lease = async |n: i64| db.lease(location, "r", minutes(n), minutes(n) + SignedDuration::from_secs(20)).await;
+    db.make_due(now()).await.expect("due");
+    let first = lease(0).await.expect("asked").expect("work");
+    db.set_status(journey.id, Status::Paused).await.expect("kept");
+    assert!(lease(1).await.expect("asked").is_none(), "its lease has ended, but it is paused");
+    db.set_status(journey.id, Status::Active).await.expect("kept");
+    for n in 2..4 {
+        assert_eq!(lease(n).await.expect("asked").map(|w| w.id), Some(first.id));
+    }
+    assert!(lease(4).await.expect("asked").is_none(), "three runners did not come back with it");
+    assert_eq!(db.finish(location, record(first.id)).await.expect("taken"), Finished::Stored, "one of them does");
+}
+
+#[tokio::test]
+async fn a_journey_that_is_made_paused_is_never_due_before() {
+    let (db, location) = db().await;
+    let (pace, places) = (Pace::Every(300), [location]);
+    let new = NewJourney {
+        site_id: 1,
+        slug: "made",
+        name: "Made",
+        script: "script \"Made\"\nstep \"S\"\n  reload\n",
+        apdex_t_s: 1.0,
+        author: "Ada",
+        plays: PlaceAndPace::usual(&pace, &places),
+        status: Status::Paused,
+    };
+    let id = db.add_journey(&new).await.expect("made");
+    db.make_due(now()).await.expect("due");
+    while let Some(work) = db.lease(location, "r", now(), minutes(2)).await.expect("asked") {
+        assert_ne!(work.journey_id, id);
+    }
+}
+
+fn of_person(id: u128, at_s: i64, person: u64) -> (i32, PageView) {
+    let (site, mut view) = view(id, at_s, 1, Some(1_000.0));
+    (view.person, view.beacon.visit) = (person, Uuid::from_u128(id));
+    (site, view)
+}
+
+async fn ids(db: &Db) -> Vec<u128> {
+    let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["id".into()]).await.expect("sheets");
+    let mut ids: Vec<u128> =
+        sheets.iter().flat_map(|s| (0..s.rows).filter_map(|row| s.id("id", row)).collect::<Vec<_>>()).collect();
+    ids.sort_unstable();
+    ids
+}
+
+async fn roll_up(db: &Db) {
+    while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn erasing_a_person_loses_no_page_view_that_is_filed_in_between() {
+    let (db, _) = db().await;
+    let begin = hour().from.as_second();
+    for round in 0..40u128 {
+        let (theirs, others) = (1_000 + round * 10, 1_001 + round * 10);
+        db.store_page_views(&[of_person(theirs, begin + 1, 77)]).await.expect("stored");
+        roll_up(&db).await;
+        let meanwhile = db.clone();
+        let files = tokio::spawn(async move {
+            meanwhile.store_page_views(&[of_person(others, begin + 2, 5)]).await.expect("stored");
+            roll_up(&meanwhile).await;
+        });
+        assert!(db.forget_person(1, "person", 77, hour()).await.expect("erased") >= 1, "round {round}");
+        files.await.expect("filed");
+        roll_up(&db).await;
+        assert!(!ids(&db).await.contains(&theirs), "round {round}: still there");
+        assert!(ids(&db).await.contains(&others), "round {round}: somebody else's is lost");
+    }
+    // What happened on a page is erased with it, and a text that the database cannot read holds nobody up.
+    let mut odd = of_person(9_000, begin + 3, 78);
+    odd.1.beacon.url = "https://book.marram.example/\u{0}".into();
+    odd.1.path = "/\u{0}".into();
+    db.store_page_views(&[odd]).await.expect("a row is a text in JSON, which can say anything");
+    assert_eq!(db.forget_person(1, "person", 78, hour()).await.expect("erased"), 1);
+}
+
+#[tokio::test]
+async fn erasing_from_hours_whose_rows_are_gone_leaves_what_is_not_theirs() {
+    let (db, _) = db().await;
+    let old = at_second(hour().from.as_second() - 30 * 86_400);
+    let views = [of_person(1, old.as_second() + 1, 77).1, of_person(2, old.as_second() + 2, 5).1];
+    db.file_history(1, old, &views).await.expect("filed");
+    let stretch = Stretch { from: old, to: old + SignedDuration::from_hours(1) };
+    assert_eq!(db.forget_person(1, "person", 77, stretch).await.expect("erased"), 1);
+    let sheets = db.sheets_of(Filed::PageViews, 1, stretch, &["id".into()]).await.expect("sheets");
+    assert_eq!((sheets[0].rows, sheets[0].id("id", 0)), (1, Some(2)));
+    assert_eq!(db.forget_person(1, "person", 77, stretch).await.expect("erased"), 0);
+}
+
+#[tokio::test]
+async fn a_clock_that_jumps_is_not_believed_for_a_day() {
+    let (db, _) = db().await;
+    let hours = |n: i64| now() + SignedDuration::from_hours(n);
+    assert!(db.beat(now()).await.expect("noted"), "the first look has nothing to compare with");
+    assert!(db.beat(hours(20)).await.expect("noted"));
+    // A week ahead, and on from there.
+    assert!(!db.beat(hours(168)).await.expect("noted"));
+    assert!(!db.beat(hours(180)).await.expect("noted"));
+    assert!(db.beat(hours(193)).await.expect("noted"), "a day later it is believed");
+    // Set back: that is a jump, too.
+    assert!(!db.beat(hours(21)).await.expect("noted"));
+    assert!(!db.beat(hours(44)).await.expect("noted"));
+    assert!(db.beat(hours(46)).await.expect("noted"));
+}
+
+#[tokio::test]
+async fn what_has_had_its_time_leaves_in_pieces_and_empty_days_with_it() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    db.make_due(now()).await.expect("due");
+    let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
+    db.finish(location, record(work.id)).await.expect("stored");
+    let trial = db.ask_trial(1, location, "script \"J\"", "desktop", now()).await.expect("asked");
+    db.count_refused(&[(1, hour().from, "flood".into(), 3, "x\u{0}y".into())]).await.expect("counted");
+    let days = async |db: &Db| {
+        let held = db.days_held().await.expect("counted");
+        held.into_iter().map(|(table, n)| format!("{table} {n}")).collect::<Vec<_>>().join(", ")
+    };
+    assert_eq!(days(&db).await, "page_view 6, picture 6, run 6, run_record 6");
+    let refused = async |db: &Db| db.refused(1, hour()).await.expect("rows");
+    assert_eq!(refused(&db).await, [("flood".to_string(), 3)]);
+    let after = |n: i64| now() + SignedDuration::from_hours(24 * n);
+    let gone = db.forget(after(60)).await.expect("forgotten");
+    assert_eq!(gone.evidence, 1);
+    // The day that still has a run stays; rows of page views and all else that is empty leave.
+    assert_eq!(days(&db).await, "run 1");
+    assert!(db.trial(trial).await.expect("rows").is_none());
+    assert_eq!(refused(&db).await.len(), 1, "what was refused is told for over a year");
+    let again = db.forget(after(450)).await.expect("forgotten");
+    assert_eq!(again, Forgotten::default());
+    assert!(refused(&db).await.is_empty());
+    let runs = db.runs(journey.id, 1, Stretch { from: minutes(-60), to: minutes(60) }).await.expect("rows");
+    assert_eq!(runs.len(), 1, "what became of a run stays");
+}
+
+#[tokio::test]
+async fn what_can_never_be_stored_is_told_from_what_cannot_be_now() {
+    let (db, location) = db().await;
+    db.make_due(now()).await.expect("due");
+    let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
+    let mut bad = record(work.id);
+    (bad.outcome, bad.trouble) = (Outcome::Failed, Some(Trouble { line: 1, says: "a\u{0}b".into() }));
+    let refused = db.finish(location, bad.clone()).await.expect_err("a NUL is in no text of the database");
+    assert!(refused.is_permanent(), "{refused}");
+    // As it comes through the door it is clean.
+    let read = cadentis_core::run::RunRecord::read(json!(bad).to_string().as_bytes()).expect("a record");
+    assert_eq!(db.finish(location, read).await.expect("stored"), Finished::Stored);
+    // A day for which there is no table never comes.
+    let far = view(1, 1_000_000_000, 1, None);
+    assert!(db.store_page_views(&[far]).await.expect_err("no such day").is_permanent());
+    db.close().await;
+    assert!(!db.ping().await.expect_err("closed").is_permanent());
+}
+
+#[tokio::test]
+async fn names_that_an_hour_has_no_room_for_are_counted_once_however_often_it_is_filed() {
+    let (db, _) = db().await;
+    let begin = hour().from.as_second();
+    let views: Vec<(i32, PageView)> = (0..20u128)
+        .map(|n| {
+            let (site, mut v) = view(n + 1, begin + n as i64, 1, None);
+            v.beacon.more.attributes = (0..10).map(|i| (format!("n{n}x{i}"), "x".to_string())).collect();
+            (site, v)
+        })
+        .collect();
+    db.store_page_views(&views).await.expect("stored");
+    for round in 0..2 {
+        roll_up(&db).await;
+        let refused = db.refused(1, hour()).await.expect("rows");
+        assert_eq!(refused, [("names-over".to_string(), 150)]);
+        db.store_page_views(&[view(500 + round, begin, 1, None)]).await.expect("stored");
+    }
+    assert!(db.attributes(1, hour()).await.expect("rows").len() <= 50);
+}
