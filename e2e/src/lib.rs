@@ -140,6 +140,7 @@ impl Looker {
         for flag in usual.into_iter().chain(ours).chain(flags.iter().map(String::as_str)) {
             caps.add_arg(flag).expect("a flag is a text");
         }
+        caps.set("goog:loggingPrefs", serde_json::json!({ "browser": "ALL" })).expect("a capability");
         // Without this the page could tell that a program drives it.
         caps.add_exclude_switch("enable-automation").expect("a switch is a text");
         let address = format!("http://127.0.0.1:{port}");
@@ -167,6 +168,20 @@ impl Looker {
         let text = answer.text().await.expect("an answer");
         let mut answer: Value = serde_json::from_str(&text).expect("JSON");
         answer["value"].take()
+    }
+
+    /// Errors that were written to the console since they were last asked for.
+    ///
+    /// # Panics
+    /// When the driver does not tell.
+    pub async fn console_errors(&self) -> Vec<String> {
+        let url = format!("{}/session/{}/se/log", self.address, self.driver.session_id());
+        let answer = reqwest::Client::new().post(url).body("{\"type\":\"browser\"}").send().await;
+        let text = answer.expect("the driver answers").text().await.expect("an answer");
+        let told: Value = serde_json::from_str(&text).expect("JSON");
+        let entries = told["value"].as_array().cloned().unwrap_or_default();
+        let severe = entries.iter().filter(|e| e["level"] == "SEVERE");
+        severe.map(|e| e["message"].as_str().unwrap_or("").to_string()).collect()
     }
 
     /// Waits until a script says `true`.

@@ -45,6 +45,33 @@ pub fn line(points: impl IntoIterator<Item = Option<(f64, f64)>>) -> String {
     d
 }
 
+/// A moment (seconds since 1970), and where it is drawn.
+pub type At = (i64, f64, f64);
+
+/// Places of points that stand for buckets of so many seconds, with a break where nothing was known in between: a line
+/// across hours without data would say that something was measured there. A point that stands alone becomes a dash.
+pub fn connected(points: &[At], bucket_s: i64, axis: &Axis) -> Vec<Option<(f64, f64)>> {
+    const DASH: f64 = 2.0;
+    let mut all = Vec::with_capacity(points.len());
+    let far = |a: Option<&At>, b: Option<&At>| match (a, b) {
+        (Some(a), Some(b)) => b.0 - a.0 > bucket_s * 3 / 2,
+        _ => true,
+    };
+    for (i, p) in points.iter().enumerate() {
+        let (_, x, y) = *p;
+        if x > axis.right() {
+            break;
+        }
+        let before = i.checked_sub(1).and_then(|i| points.get(i));
+        match (far(before, Some(p)), far(Some(p), points.get(i + 1))) {
+            (true, true) => all.extend([None, Some((x - DASH, y)), Some((x + DASH, y))]),
+            (true, false) => all.extend([None, Some((x, y))]),
+            _ => all.push(Some((x, y))),
+        }
+    }
+    all
+}
+
 /// The area between two lines over the same x.
 pub fn band(points: &[(f64, f64, f64)]) -> String {
     if points.is_empty() {
@@ -125,6 +152,19 @@ mod tests {
             ticks(&a, &TimeZone::get("Europe/Oslo").expect("a zone")).into_iter().map(|t| t.1).collect();
         assert!(labels.iter().all(|l| l.ends_with(":00") || l.starts_with("Sun")), "{labels:?}");
         assert!(labels.contains(&"Sun 25".to_string()), "{labels:?}");
+    }
+
+    #[test]
+    fn a_line_breaks_where_nothing_is_known_and_a_lone_point_is_seen() {
+        let hour = 1_795_000_000 / 3_600 * 3_600;
+        let stretch = Stretch { from: at_second(hour), to: at_second(hour + 36_000) };
+        let axis = Axis { stretch, left: 0.0, width: 360.0 };
+        let points: Vec<At> =
+            [0, 1, 10, 20, 21, 900].map(|n| hour + n * 600).map(|at| (at, axis.x(at_second(at)), 5.0)).to_vec();
+        let places = connected(&points, 600, &axis);
+        let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
+        let want = [None, Some(0.0), Some(6.0), None, Some(58.0), Some(62.0), None, Some(120.0), Some(126.0)];
+        assert_eq!(x, want);
     }
 
     #[test]

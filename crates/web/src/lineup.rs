@@ -1,26 +1,54 @@
 //! The line-up: lanes on one time axis, the view that everything leads to.
 
-use crate::draw::{Axis, band, line, round_up, ticks};
+use crate::draw::{Axis, band, connected, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
 use crate::views::Views;
 use askama::Template;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::{ErrorBudget, Standing, Tally};
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Vital;
+use cadentis_core::visitor::timeline::is_whole;
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{LeftOut, Location, Marker};
 use jiff::SignedDuration;
 use std::collections::{BTreeMap, HashMap};
 
-const LABEL: f64 = 196.0;
-/// Room for the scale of a lane, right of it.
-const SCALE: f64 = 36.0;
-/// More bars than this in a lane cannot be told apart: they stand for several runs then.
-const MOST_BARS: i64 = 170;
+/// How lanes are laid out for a width of screen.
+#[derive(Debug, Clone, Copy)]
+pub struct Layout {
+    width: f64,
+    /// Room for the names of lanes, left of them; 0: they stand above.
+    label: f64,
+    /// Room for the scale of a lane, right of it.
+    scale: f64,
+    /// Room above each lane for its name.
+    head: f64,
+    /// More bars than this in a lane cannot be told apart: they stand for several runs then.
+    most_bars: i64,
+    class: &'static str,
+}
+
+impl Layout {
+    /// For a desk.
+    const WIDE: Layout =
+        Layout { width: WIDTH, label: 196.0, scale: 36.0, head: 0.0, most_bars: 170, class: "wide-only" };
+    /// For a phone: as wide as it is, names above their lanes.
+    const NARROW: Layout =
+        Layout { width: 366.0, label: 0.0, scale: 0.0, head: 22.0, most_bars: 48, class: "narrow-only" };
+
+    fn axis(&self, stretch: Stretch) -> Axis {
+        Axis { stretch, left: self.label, width: self.width - self.label - self.scale }
+    }
+
+    fn is_narrow(&self) -> bool {
+        self.head > 0.0
+    }
+}
 
 #[derive(Template)]
 #[template(path = "lineup.html")]
@@ -39,6 +67,11 @@ pub struct LineUp {
     pub now_x: Option<f64>,
     /// Whether the patterns that lanes use have to come with it: once a page.
     pub with_patterns: bool,
+    /// For which screens it is drawn.
+    pub class: &'static str,
+    pub narrow: bool,
+    /// Where figures stand, right of names.
+    pub figure_x: f64,
 }
 
 pub struct Lane {
@@ -49,6 +82,8 @@ pub struct Lane {
     pub note: String,
     pub top: f64,
     pub height: f64,
+    /// How far the whole lane is moved down, to make room for names.
+    pub shift: f64,
     pub scale: String,
     pub budget_y: Option<(f64, String)>,
     pub bars: Vec<Bar>,
@@ -72,6 +107,7 @@ impl Lane {
             note: String::new(),
             top,
             height,
+            shift: 0.0,
             scale: String::new(),
             budget_y: None,
             bars: vec![],
@@ -141,9 +177,25 @@ pub struct Stack<'a> {
 }
 
 impl LineUp {
-    /// A line-up of stacks and of lines that are compared, on the axis of the page.
-    pub fn over(frame: &Frame, maintenance: &[LeftOut], stacks: &[Stack<'_>], lines: Vec<Compared<'_>>) -> LineUp {
-        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL - SCALE };
+    /// A line-up of stacks and of lines that are compared, on the axis of the page, for every width of screen.
+    pub fn over(
+        frame: &Frame,
+        maintenance: &[LeftOut],
+        stacks: &[Stack<'_>],
+        lines: &[Compared<'_>],
+    ) -> askama::Result<String> {
+        let of = |layout| LineUp::over_as(frame, maintenance, stacks, lines, layout).render();
+        Ok(of(Layout::WIDE)? + &of(Layout::NARROW)?)
+    }
+
+    fn over_as(
+        frame: &Frame,
+        maintenance: &[LeftOut],
+        stacks: &[Stack<'_>],
+        lines: &[Compared<'_>],
+        layout: Layout,
+    ) -> LineUp {
+        let axis = layout.axis(frame.stretch);
         let mut lanes: Vec<Lane> = Vec::new();
         for stack in stacks {
             let top = lanes.last().map_or(0.0, |l| l.top + l.height);
@@ -151,25 +203,43 @@ impl LineUp {
         }
         for compared in lines {
             let top = lanes.last().map_or(0.0, |l| l.top + l.height);
-            lanes.push(compared_lane(&axis, &compared, top));
+            lanes.push(compared_lane(&axis, compared, top));
         }
-        let height = lanes.last().map_or(0.0, |l| l.top + l.height);
+        LineUp::laid_out(frame, layout, lanes, maintenance, String::new(), false)
+    }
+
+    /// Lanes one below the other, as this layout has them.
+    fn laid_out(
+        frame: &Frame,
+        layout: Layout,
+        mut lanes: Vec<Lane>,
+        maintenance: &[LeftOut],
+        bars_say: String,
+        with_patterns: bool,
+    ) -> LineUp {
+        let axis = layout.axis(frame.stretch);
+        lanes.iter_mut().zip(1u32..).for_each(|(lane, nth)| lane.shift = f64::from(nth) * layout.head);
+        let height = lanes.last().map_or(0.0, |l| l.top + l.height + l.shift);
         LineUp {
-            width: WIDTH,
+            width: layout.width,
             height: height + 24.0,
             plot: (axis.left, axis.right()),
             ticks: ticks(&axis, &frame.site.zone),
             from_s: frame.stretch.from.as_second(),
             to_s: frame.stretch.to.as_second(),
-            bars_say: String::new(),
+            bars_say,
             axis_y: height,
             left_out: drawn_windows(maintenance, &axis),
             now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
-            with_patterns: false,
+            with_patterns,
+            class: layout.class,
+            narrow: layout.is_narrow(),
+            figure_x: if layout.is_narrow() { layout.width } else { layout.label - 10.0 },
             lanes,
         }
     }
 
+    /// The line-up for every width of screen.
     pub fn of(
         frame: &Frame,
         happened: &Happened<'_>,
@@ -177,15 +247,28 @@ impl LineUp {
         by_country: Option<&Views>,
         played: Option<&RunLanes<'_>>,
         budget: Option<&[(i64, ErrorBudget)]>,
+    ) -> askama::Result<String> {
+        let of = |layout| LineUp::of_as(frame, happened, visitors, by_country, played, budget, layout).render();
+        Ok(of(Layout::WIDE)? + &of(Layout::NARROW)?)
+    }
+
+    fn of_as(
+        frame: &Frame,
+        happened: &Happened<'_>,
+        visitors: &Views,
+        by_country: Option<&Views>,
+        played: Option<&RunLanes<'_>>,
+        budget: Option<&[(i64, ErrorBudget)]>,
+        layout: Layout,
     ) -> LineUp {
-        let axis = Axis { stretch: frame.stretch, left: LABEL, width: WIDTH - LABEL - SCALE };
+        let axis = layout.axis(frame.stretch);
         let mut lanes = vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
         let mut top: f64 = lanes.iter().map(|l| l.height).sum();
         let mut bars_say = String::new();
         if let Some(played) = played {
             let slots = frame.stretch.seconds() / played.every_s.max(1);
-            let a_bar_s =
-                if slots > MOST_BARS { frame.stretch.bucket_seconds(MOST_BARS).max(played.every_s) } else { 0 };
+            let most = layout.most_bars;
+            let a_bar_s = if slots > most { frame.stretch.bucket_seconds(most).max(played.every_s) } else { 0 };
             if a_bar_s > 0 {
                 bars_say = format!(
                     "Each bar stands for the runs of {}: its height is their median.",
@@ -204,24 +287,10 @@ impl LineUp {
             }
         }
         if let Some(budget) = budget.filter(|b| !b.is_empty()) {
-            let lane = budget_lane(&axis, budget, top);
-            top += lane.height;
-            lanes.push(lane);
+            lanes.push(budget_lane(&axis, budget, top));
         }
-        LineUp {
-            width: WIDTH,
-            height: top + 24.0,
-            plot: (axis.left, axis.right()),
-            ticks: ticks(&axis, &frame.site.zone),
-            from_s: frame.stretch.from.as_second(),
-            to_s: frame.stretch.to.as_second(),
-            bars_say,
-            axis_y: top,
-            left_out: drawn_windows(happened.maintenance, &axis),
-            now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
-            with_patterns: true,
-            lanes,
-        }
+        // Patterns are defined once a page: an svg that is not shown defines none.
+        LineUp::laid_out(frame, layout, lanes, happened.maintenance, bars_say, !layout.is_narrow())
     }
 }
 
@@ -340,6 +409,8 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
             let value = |p: f64| m.reading(p).value;
             let x = axis.x(at_second(bucket) + half);
             (axis.left..=axis.right()).contains(&x).then_some(())?;
+            // Half a bucket is no bucket: its few page views would draw a spike.
+            is_whole(bucket, views.bucket_s, frame.past()).then_some(())?;
             Some(Point {
                 x,
                 at_s: bucket,
@@ -356,9 +427,15 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
     lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     lane.budget_y = Some((y(limit), format!("budget {:.1} s", limit / 1000.0)));
-    lane.areas
-        .push(("visitors-band".into(), band(&points.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect::<Vec<_>>())));
-    lane.lines.push(("visitors-line", line(points.iter().map(|p| Some((p.x, y(p.p75)))))));
+    let apart = |a: &Point, b: &Point| b.at_s - a.at_s > views.bucket_s * 3 / 2;
+    let pieces: Vec<&[Point]> = points.chunk_by(|a, b| !apart(a, b)).collect();
+    let band = pieces.iter().map(|piece| {
+        let edges: Vec<(f64, f64, f64)> = piece.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect();
+        band(&edges)
+    });
+    lane.areas.push(("visitors-band".into(), band.collect()));
+    let course: Vec<(i64, f64, f64)> = points.iter().map(|p| (p.at_s, p.x, y(p.p75))).collect();
+    lane.lines.push(("visitors-line", line(connected(&course, views.bucket_s, axis))));
     let most = points.iter().map(|p| p.views).max().unwrap_or(1).max(1) as f64;
     let width = (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
     lane.bars = points
@@ -423,18 +500,19 @@ fn location_lane(
     lane.budget_y = played.budget_ms.filter(|b| *b <= top_ms).map(|b| (y(b), String::new()));
     if let Some(views) = by_country {
         let buckets = views.buckets(Some(&location.country));
-        let series: Vec<(f64, Option<f64>)> = buckets
+        let series: Vec<(i64, f64, f64)> = buckets
             .iter()
-            .map(|(b, pool)| {
-                (axis.x(at_second(*b + views.bucket_s / 2)), pool.measured(Vital::Lcp).reading(0.75).value)
+            .filter(|(begin, _)| is_whole(*begin, views.bucket_s, frame.past()))
+            .filter_map(|(begin, pool)| {
+                let middle = begin + views.bucket_s / 2;
+                Some((middle, axis.x(at_second(middle)), pool.measured(Vital::Lcp).reading(0.75).value?))
             })
+            .filter(|(_, x, _)| (axis.left..=axis.right()).contains(x))
             .collect();
-        let most = series.iter().filter_map(|(_, v)| *v).fold(1.0, f64::max);
-        let points = series
-            .iter()
-            .filter(|(x, _)| (axis.left..=axis.right()).contains(x))
-            .map(|(x, v)| v.map(|v| (*x, base - (base - plot_top) * 0.9 * v / most)));
-        lane.lines.push(("region-line", line(points)));
+        let most = series.iter().map(|(_, _, v)| *v).fold(1.0, f64::max);
+        let points: Vec<_> =
+            series.into_iter().map(|(at, x, v)| (at, x, base - (base - plot_top) * 0.9 * v / most)).collect();
+        lane.lines.push(("region-line", line(connected(&points, views.bucket_s, axis))));
     }
     let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
     let zone = &frame.site.zone;

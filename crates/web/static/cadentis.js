@@ -112,9 +112,25 @@
   lineups();
   document.addEventListener('htmx:after:swap', lineups);
 
+  // On a narrow screen a row of a table is folded: each cell then says itself which column it is of.
+  function fold() {
+    document.querySelectorAll('table.plain').forEach(function (table) {
+      if (table.dataset.folds) return;
+      table.dataset.folds = '1';
+      var heads = Array.from(table.querySelectorAll('thead th')).map(function (th) { return th.textContent.trim(); });
+      table.querySelectorAll('tbody tr').forEach(function (row) {
+        Array.from(row.children).forEach(function (cell, i) {
+          if (cell.tagName === 'TD' && heads[i] && cell.colSpan === 1) cell.dataset.column = heads[i];
+        });
+      });
+    });
+  }
+  fold();
+  document.addEventListener('htmx:after:swap', fold);
+
   // Values of an attribute are read when somebody wants to choose among them.
   document.addEventListener('toggle', function (e) {
-    if (e.target.matches('details.choose[open]')) e.target.querySelector('[hx-get]').dispatchEvent(new Event('open'));
+    if (e.target.matches('details.filter-attribute[open]')) e.target.querySelector('[hx-get]').dispatchEvent(new Event('open'));
   }, true);
 
   var keys = document.getElementById('keys');

@@ -52,7 +52,7 @@ const EXPLAINS: f64 = 0.6;
 /// Below this part it explains too little to accuse anybody.
 const EXPLAINS_LITTLE: f64 = 0.4;
 /// Somebody else's difference of so much of the largest one leaves it open whose doing it was.
-const NEARLY_AS_MUCH: f64 = 0.7;
+const NEARLY_AS_MUCH: f64 = 0.8;
 /// A difference smaller than this is noise: a frame or two, or a timer's tick (milliseconds).
 pub const WORTH_NAMING_MS: f64 = 40.0;
 
@@ -195,13 +195,17 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
     }
     let all = differences(&Split::of(step), usual);
     let more: f64 = all.iter().map(Difference::extra_ms).sum();
+    // Several parts may be of one doing: a lossy place holds up a handshake here and an answer there.
+    let explained =
+        |who: Who| -> f64 { all.iter().filter(|d| d.who(&ours) == who).map(|d| d.extra_ms().max(0.0)).sum() };
     let first = all.iter().max_by(|a, b| a.extra_ms().total_cmp(&b.extra_ms()))?;
     if first.extra_ms() <= 0.0 {
         return None;
     }
     let who = first.who(&ours);
-    let others = all.iter().filter(|d| d.who(&ours) != who).map(Difference::extra_ms).fold(0.0, f64::max);
-    let sure = match first.extra_ms() {
+    let others = [Who::Site, Who::Network, Who::ThirdParty, Who::Page].into_iter().filter(|w| *w != who);
+    let others = others.map(explained).fold(0.0, f64::max);
+    let sure = match explained(who) {
         extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => Sure::NotSure,
         extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL => Sure::Likely,
         _ => Sure::Possible,

@@ -65,6 +65,11 @@ impl Timeline {
     }
 }
 
+/// Whether a bucket that begins then lies inside the stretch as a whole.
+pub fn is_whole(begin_s: i64, bucket_s: i64, stretch: Stretch) -> bool {
+    begin_s >= stretch.from.as_second() && begin_s + bucket_s <= stretch.to.as_second()
+}
+
 /// How often it happened in each whole bucket of a stretch, also in those in which it did not: half a bucket would look
 /// as if something had stopped. Beginnings (seconds since 1970) and counts.
 pub fn whole_buckets(buckets: &[Bucket], stretch: Stretch, bucket_s: i64) -> Vec<(i64, u64)> {

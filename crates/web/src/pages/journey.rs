@@ -144,7 +144,7 @@ pub async fn page(
     // Over weeks both take a core a while.
     let (lineup, told) = std::thread::scope(|s| {
         let told = s.spawn(|| told(&frame, &read, &locations, goal.map(|g| g.promised)));
-        let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget)).render();
+        let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget));
         (lineup, told.join())
     });
     let told = told.map_err(|_| PageError::Broken(format!("the readings of {} could not be computed", j.name)))?;

@@ -131,7 +131,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
                 promised: first_goal.map(|g| g.promised),
             };
             let happened = Happened { markers: &markers, maintenance: &maintenance };
-            lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&spent)).render()?;
+            lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&spent))?;
             (journey_name, journey_slug) = (j.name.clone(), j.slug.clone());
         }
     }
@@ -164,7 +164,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let (cleared, mut rows): (Vec<Row>, Vec<Row>) = rows.into_iter().partition(|r| r.is_over);
     rows.truncate(MOST_FINDINGS);
     let headline = match rows.len() {
-        0 => "Nothing needs you.".to_string(),
+        0 if cleared.is_empty() => "Nothing needs you.".to_string(),
+        0 => "Nothing needs you now.".to_string(),
         1 => "One thing needs you.".to_string(),
         n => format!("{n} things need you, worst first."),
     };

@@ -170,7 +170,7 @@ pub async fn part(
         .as_ref()
         .map(|(o, their_runs)| Pair::of(&j, &script, &counted, o, their_runs.iter().collect(), &locations));
     let lines: Vec<Compared<'_>> = beside.iter().map(|pair| pair.course(&buckets)).collect();
-    let lineup = LineUp::over(&frame, &maintenance, &stacks, lines).render()?;
+    let lineup = LineUp::over(&frame, &maintenance, &stacks, &lines)?;
     html(&Part {
         lineup,
         bucket: cadentis_core::calendar::stretch::length_text(buckets.bucket_s as f64 * 1000.0),

@@ -4,7 +4,7 @@ use super::super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
-use crate::frame::{Asked, Frame, all_of};
+use crate::frame::{Asked, Frame};
 use crate::limits::query;
 use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -131,10 +131,4 @@ pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
         format!("{}={}&", encoded(&n), encoded(&v))
     })
     .collect()
-}
-
-/// Texts that no filter could be read from.
-pub fn misread(request: &HttpRequest) -> Vec<String> {
-    let only = all_of(request, "only");
-    Filter::parse(only.iter().map(String::as_str)).1
 }

@@ -1,6 +1,6 @@
 //! Lanes over time: what page views, requests, actions and funnels were like, one below the other on one axis.
 
-use crate::draw::{Axis, line, round_up, ticks};
+use crate::draw::{Axis, connected, line, round_up, ticks};
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_markers};
 use crate::views::Views;
@@ -10,7 +10,7 @@ use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::Pool;
-use cadentis_core::visitor::timeline::{Bucket, whole_buckets};
+use cadentis_core::visitor::timeline::{Bucket, is_whole, whole_buckets};
 use jiff::Timestamp;
 
 /// Lanes with the axis that they share.
@@ -43,6 +43,8 @@ struct Lane {
     now: Vec<Point>,
     then: Vec<Point>,
     limit: Option<f64>,
+    /// More than this it can never be.
+    ceiling: f64,
     text: fn(f64) -> String,
     /// Seconds between two points beside each other.
     bucket_s: i64,
@@ -82,10 +84,13 @@ fn drawn(frame: &Frame, title: &'static str, of_what: &str, lanes: Vec<Lane>) ->
 fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     let top = nth as f64 * LANE;
     let most = lane.now.iter().chain(&lane.then).map(|p| p.value).fold(lane.limit.unwrap_or(0.01), f64::max);
-    let top_value = round_up(most * 1.08);
+    // No share is more than all.
+    let top_value = round_up(most * 1.08).min(lane.ceiling);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
-    let draw =
-        |points: &[Point]| line(connected(points, lane.bucket_s, |p| (axis.x(at_second(p.at_s)), y(p.value)), axis));
+    let draw = |points: &[Point]| {
+        let places: Vec<_> = points.iter().map(|p| (p.at_s, axis.x(at_second(p.at_s)), y(p.value))).collect();
+        line(connected(&places, lane.bucket_s, axis))
+    };
     let read =
         |p: &Point| (p.at_s, format!("{}{} · {} {of_what}", (lane.text)(p.value), p.more, format::thousands(p.of)));
     Series {
@@ -100,34 +105,6 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     }
 }
 
-/// Places of points, with a break where nothing was known in between; a point that stands alone becomes a dash.
-fn connected(
-    points: &[Point],
-    bucket_s: i64,
-    place: impl Fn(&Point) -> (f64, f64),
-    axis: &Axis,
-) -> Vec<Option<(f64, f64)>> {
-    const DASH: f64 = 2.0;
-    let mut all = Vec::with_capacity(points.len());
-    let far = |a: Option<&Point>, b: Option<&Point>| match (a, b) {
-        (Some(a), Some(b)) => b.at_s - a.at_s > bucket_s * 3 / 2,
-        _ => true,
-    };
-    for (i, p) in points.iter().enumerate() {
-        let (x, y) = place(p);
-        if x > axis.right() {
-            break;
-        }
-        let before = i.checked_sub(1).and_then(|i| points.get(i));
-        match (far(before, Some(p)), far(Some(p), points.get(i + 1))) {
-            (true, true) => all.extend([None, Some((x - DASH, y)), Some((x + DASH, y))]),
-            (true, false) => all.extend([None, Some((x, y))]),
-            _ => all.push(Some((x, y))),
-        }
-    }
-    all
-}
-
 /// Counts of all whole buckets of a stretch up to now.
 fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, shift_s: i64) -> Vec<Point> {
     let past = Stretch { from: stretch.from, to: stretch.to.min(now) };
@@ -136,15 +113,36 @@ fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, s
 }
 
 /// What a value of page views was over time.
-fn points_of(views: &Views, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>) -> Vec<Point> {
+///
+/// Only of whole buckets: a part of one has few page views and would draw a spike.
+fn points_of(views: &Views, past: Stretch, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>) -> Vec<Point> {
     let at = |begin: i64| begin + shift_s + views.bucket_s / 2;
     let point = |(begin, pool): (i64, Pool)| Some(Point::at(at(begin), value(&pool)?, pool.page_views));
-    views.buckets(None).into_iter().filter_map(point).collect()
+    whole(views, past).filter_map(point).collect()
+}
+
+fn whole(views: &Views, past: Stretch) -> impl Iterator<Item = (i64, Pool)> {
+    let bucket_s = views.bucket_s;
+    views.buckets(None).into_iter().filter(move |(begin, _)| is_whole(*begin, bucket_s, past))
+}
+
+/// The stretch that is compared with; the own one where there is none.
+fn against(frame: &Frame) -> Stretch {
+    frame.against.unwrap_or(frame.past())
 }
 
 /// How far what is compared with is moved to lie under the stretch.
 fn shift_s(frame: &Frame) -> i64 {
     frame.against.map_or(0, |a| frame.stretch.from.as_second() - a.from.as_second())
+}
+
+/// What a lane can never exceed, by how it is written.
+fn ceiling(text: fn(f64) -> String) -> f64 {
+    if text(1.0) == percent(1.0) || text(1.0) == score(1.0) { 1.0 } else { f64::INFINITY }
+}
+
+fn score(v: f64) -> String {
+    format!("{v:.2}")
 }
 
 fn percent(v: f64) -> String {
@@ -161,9 +159,10 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
     let lane = |title, sub: String, limit, text, value: &dyn Fn(&Pool) -> Option<f64>| Lane {
         title,
         sub,
-        now: points_of(views, 0, value),
-        then: before.map_or(vec![], |b| points_of(b, shift_s(frame), value)),
+        now: points_of(views, frame.past(), 0, value),
+        then: before.map_or(vec![], |b| points_of(b, against(frame), shift_s(frame), value)),
         limit,
+        ceiling: ceiling(text),
         text,
         bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
     };
@@ -196,8 +195,8 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
         apdex(&all).score().map_or(format::NO_DATA.into(), |a| format!("{a:.2}")),
         frame.site.apdex_t_s
     );
-    let mut scored = lane("Apdex", sub, None, |v| format!("{v:.2}"), &|pool| apdex(pool).score());
-    let told = views.buckets(None).into_iter().filter(|(_, pool)| apdex(pool).score().is_some());
+    let mut scored = lane("Apdex", sub, None, score, &|pool| apdex(pool).score());
+    let told = whole(views, frame.past()).filter(|(_, pool)| apdex(pool).score().is_some());
     for (point, (_, pool)) in scored.now.iter_mut().zip(told) {
         point.more = format!(" · {}", of_three(&apdex(&pool)));
     }
@@ -236,6 +235,7 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
         now: points(now, 0, value),
         then: points(before, shift_s(frame), value),
         limit: None,
+        ceiling: ceiling(text),
         text,
         bucket_s,
     };
@@ -243,7 +243,7 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
     let counted = Lane {
         now: counts(now, frame.stretch, frame.now, bucket_s, 0),
         then: frame.against.map_or(vec![], |a| counts(before, a, frame.now, bucket_s, shift)),
-        ..lane(words.count, String::new(), whole, |_| None)
+        ..lane(words.count, String::new(), whole_number, |_| None)
     };
     let each = cadentis_core::calendar::stretch::length_text(bucket_s as f64 * 1_000.0);
     let lanes = vec![
@@ -274,15 +274,17 @@ pub(super) fn of_errors(
                 .zip(frame.against)
                 .map_or(vec![], |(t, a)| counts(t, a, frame.now, views.bucket_s, shift)),
             limit: None,
-            text: whole,
+            ceiling: f64::INFINITY,
+            text: whole_number,
             bucket_s: views.bucket_s,
         },
         Lane {
             title: "With script errors",
             sub: format!("{} of page views", format::percent(views.all().error_share(), 2, None)),
-            now: points_of(views, 0, &Pool::error_share),
-            then: before.map_or(vec![], |b| points_of(b, shift, &Pool::error_share)),
+            now: points_of(views, frame.past(), 0, &Pool::error_share),
+            then: before.map_or(vec![], |b| points_of(b, against(frame), shift, &Pool::error_share)),
             limit: None,
+            ceiling: 1.0,
             text: percent,
             bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
         },
@@ -290,29 +292,10 @@ pub(super) fn of_errors(
     drawn(frame, "Errors over time", "here", lanes)
 }
 
-fn whole(v: f64) -> String {
+fn whole_number(v: f64) -> String {
     format::thousands(v.round() as u64)
 }
 
 fn seconds(ms: f64) -> String {
     if ms < 1_000.0 { format!("{ms:.0} ms") } else { cadentis_core::calendar::stretch::length_text(ms) }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
-
-    #[test]
-    fn a_line_breaks_where_nothing_is_known_and_a_lone_point_is_seen() {
-        let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 36_000) };
-        let axis = Axis { stretch, left: 0.0, width: 360.0 };
-        let point = |n: i64| Point::at(HOUR + n * 600, 1.0, 1);
-        let points = [point(0), point(1), point(10), point(20), point(21), point(900)];
-        let places = connected(&points, 600, |p| (axis.x(at_second(p.at_s)), 5.0), &axis);
-        let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
-        let want = [None, Some(0.0), Some(6.0), None, Some(58.0), Some(62.0), None, Some(120.0), Some(126.0)];
-        assert_eq!(x, want);
-    }
 }

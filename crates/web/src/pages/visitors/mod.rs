@@ -102,7 +102,6 @@ struct Page {
     filter: FilterLine,
     worst: Option<(String, String)>,
     /// Filters that could not be read.
-    misread: String,
     says: String,
     readings: Vec<Figure>,
     vital: &'static str,
@@ -198,7 +197,6 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         readings: readings(&frame, &views, before.as_ref(), visits),
         tabs: tabs("/visitors"),
         filter: FilterLine::of(&frame, &attributes),
-        misread: filter::misread(&request).join(", "),
         worst,
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| (v.name(), v == vital)).to_vec(),

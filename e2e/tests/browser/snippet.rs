@@ -8,11 +8,11 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use thirtyfour::By;
 
-const WEB_VITALS: &str = include_str!("../../snippet/vendor/web-vitals.attribution.iife.js");
-const OURS: &str = include_str!("../../snippet/page-view.js");
-const TAG: &str = include_str!("../../snippet/tag.js");
-const DELIVERED: &str = include_str!("../../snippet/dist/snippet.js");
-const MODULE: &str = include_str!("../../snippet/dist/snippet.mjs");
+const WEB_VITALS: &str = include_str!("../../../snippet/vendor/web-vitals.attribution.iife.js");
+const OURS: &str = include_str!("../../../snippet/page-view.js");
+const TAG: &str = include_str!("../../../snippet/tag.js");
+const DELIVERED: &str = include_str!("../../../snippet/dist/snippet.js");
+const MODULE: &str = include_str!("../../../snippet/dist/snippet.mjs");
 
 #[test]
 fn what_is_delivered_is_built_of_what_is_there_and_stays_under_twelve_kilobytes() {

@@ -7,7 +7,7 @@ use cadentis_e2e::{Looker, serve};
 use serde_json::Value;
 use thirtyfour::prelude::*;
 
-const WEB_VITALS: &str = include_str!("../../snippet/vendor/web-vitals.attribution.iife.js");
+const WEB_VITALS: &str = include_str!("../../../snippet/vendor/web-vitals.attribution.iife.js");
 
 /// Shifts before and after input, in one session window and in another; a button that keeps the
 /// page busy for as long as it is told.

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 use thirtyfour::{By, Key};
 
-const AXE: &str = include_str!("../vendor/axe.min.js");
+pub(crate) const AXE: &str = include_str!("../../vendor/axe.min.js");
 
 /// Violations that axe-core calls serious or critical, each with the elements it means.
 async fn serious(looker: &Looker) -> Vec<String> {
@@ -264,11 +264,12 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
     looker.driver.goto(&format!("{}/visitors?vital=INP", demo.address)).await.expect("the page opens");
     let views = "return document.querySelector('.readings dd').textContent";
     let all = looker.ask(views).await;
-    find(".choose:nth-of-type(3) summary").await.click().await.expect("it opens");
-    let offered = "return [...document.querySelectorAll('.choose[open] a')].some(a => a.textContent.trim() === 'NO')";
+    find(".filter-attribute:nth-of-type(3) summary").await.click().await.expect("it opens");
+    let offered =
+        "return [...document.querySelectorAll('.filter-attribute[open] a')].some(a => a.textContent.trim() === 'NO')";
     looker.wait_for("the countries", offered, 15).await;
     looker
-        .ask("[...document.querySelectorAll('.choose[open] a')].find(a => a.textContent.trim() === 'NO').click()")
+        .ask("[...document.querySelectorAll('.filter-attribute[open] a')].find(a => a.textContent.trim() === 'NO').click()")
         .await;
     let chip = "return [...document.querySelectorAll('.filter .chip')].map(c => c.textContent.trim()).join()";
     looker.wait_for("the filter", &chip.replace("return ", "return 'country NO ×' === "), 15).await;

@@ -1,0 +1,135 @@
+//! Every page, at the size of a desk and of a phone, light and dark: nothing covered, cut or sideways, nothing that
+//! axe-core finds, no error on the console.
+
+use super::pages::AXE;
+use cadentis_e2e::{Demo, Looker};
+use cadentis_web::routes::all;
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+
+const SIZES: [(u32, u32); 2] = [(1280, 800), (390, 844)];
+
+/// The addresses of all pages: every route that is asked for without changing anything, with real ids, as far as it answers
+/// with a whole page. Parts of pages stand on the pages that ask for them.
+async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
+    looker.driver.goto(&format!("{}/journeys/book-a-crossing", demo.address)).await.expect("the page opens");
+    let run = looker.ask("return document.querySelector('a.run.failed, a.run').getAttribute('href')").await;
+    let run = run.as_str().expect("a run").split(['?', '#']).next().unwrap_or("").to_string();
+    looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
+    looker.wait_for("the newest page views", "return !!document.querySelector('#arrivals a')", 60).await;
+    let visit = looker.ask("return document.querySelector('#arrivals a').getAttribute('href')").await;
+    let visit = visit.as_str().expect("a visit").to_string();
+    let mut found = vec![
+        visit,
+        "/nowhere".into(),
+        "/visitors?only=device:phone&vital=INP".into(),
+        "/visitors/family?family=Timetable".into(),
+        "/journeys/book-a-crossing/script?compare=1".into(),
+        "/journeys?trouble=on".into(),
+    ];
+    for route in all().into_iter().filter(|r| r.method == "GET") {
+        let path = match route.path.as_str() {
+            p if p.contains("{what") || p.contains("/trials/") || p.contains("{key}") || p.contains("{file}") => {
+                continue;
+            }
+            p if p.starts_with("/runs/{id}") => p.replace("/runs/{id}", &run).replace("{step}/{nth}", "0/0"),
+            p if p.starts_with("/locations/") => p.replace("{slug}", "bergen"),
+            p if p.starts_with("/journeys/") => p.replace("{slug}", "book-a-crossing"),
+            p if p.contains('{') => continue,
+            p => p.to_string(),
+        };
+        let answer = reqwest::get(format!("{}{path}", demo.address)).await.expect("an answer");
+        let kind = answer.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+        if answer.status() == 200
+            && kind.starts_with("text/html")
+            && answer.text().await.is_ok_and(|t| t.contains("<!doctype html>"))
+        {
+            found.push(path);
+        }
+    }
+    found
+}
+
+/// What is wrong with the page as it is shown now.
+const LOOK: &str = r#"
+const wrong = [], root = document.scrollingElement;
+const name = e => e.tagName.toLowerCase() + (e.id ? '#' + e.id : '') + (e.getAttribute('class') ? '.' + e.getAttribute('class').trim().split(/\s+/)[0] : '')
+  + ' “' + (e.textContent || e.value || e.getAttribute('aria-label') || '').trim().slice(0, 30) + '”';
+if (root.scrollWidth > innerWidth + 1) {
+  const wide = [...document.querySelectorAll('body *')].filter(e => e.getBoundingClientRect().right > innerWidth + 1
+    && ![...function* () { for (let p = e.parentElement; p; p = p.parentElement) yield p; }()].some(p => ['auto', 'scroll', 'hidden', 'clip'].includes(getComputedStyle(p).overflowX)));
+  wrong.push('sideways by ' + (root.scrollWidth - innerWidth) + ': ' + wide.slice(0, 3).map(name).join(', '));
+}
+const shown = e => e.checkVisibility({ checkOpacity: true, checkVisibilityCSS: true }) && e.getBoundingClientRect().width > 1;
+let n = 0;
+for (const e of document.querySelectorAll('a, button, input, select, textarea, summary')) {
+  if (e.ownerSVGElement || !shown(e) || e.disabled || e.classList.contains('skip') || e.type === 'hidden' || ++n > 250) continue;
+  e.scrollIntoView({ block: 'center', inline: 'center', behavior: 'instant' });
+  const r = e.getClientRects()[0];
+  if (!r || r.width < 1) continue;
+  const x = r.left + r.width / 2, y = r.top + r.height / 2, at = document.elementFromPoint(x, y);
+  if (!at) { wrong.push('out of reach: ' + name(e)); continue; }
+  const label = e.closest('label');
+  if (at !== e && !e.contains(at) && !(label && label.contains(at))) wrong.push('covered: ' + name(e) + ' by ' + name(at));
+}
+root.scrollTo(0, 0);
+for (const e of document.querySelectorAll('body *')) {
+  if (e.ownerSVGElement || e.namespaceURI !== 'http://www.w3.org/1999/xhtml' || !shown(e) || e.classList.contains('visually-hidden')) continue;
+  const style = getComputedStyle(e), text = [...e.childNodes].some(c => c.nodeType === 3 && c.data.trim());
+  if (text && ['hidden', 'clip'].includes(style.overflowX) && e.scrollWidth > e.clientWidth + 1 && !e.closest('[title]'))
+    wrong.push('cut: ' + name(e));
+}
+return wrong.slice(0, 12);
+"#;
+
+/// Rules of axe-core that say nothing here, each with why.
+const NOT_HERE: [&str; 0] = [];
+
+async fn violations(looker: &Looker) -> Vec<String> {
+    looker.ask(AXE).await;
+    let script = format!(
+        "const done = arguments[arguments.length - 1];
+        axe.run(document, {{ resultTypes: ['violations'] }}).then(r => done(r.violations
+            .filter(v => !{}.includes(v.id))
+            .map(v => v.id + ' (' + v.impact + '): ' + v.nodes.slice(0, 2).map(n => n.html.slice(0, 140)).join(' | '))));",
+        json!(NOT_HERE)
+    );
+    let found = looker.driver.execute_async(&script, vec![]).await.expect("axe runs");
+    found.json().as_array().map(|a| a.iter().map(Value::to_string).collect()).unwrap_or_default()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_sideways_or_in_error() {
+    let demo = Demo::start(&["--no-runners"]);
+    let looker = Looker::start(&[]).await;
+    let pages = pages(&demo, &looker).await;
+    assert!(pages.len() >= 24, "{pages:?}");
+    let mut wrong: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for (width, height) in SIZES {
+        // Not as a phone that zooms out until everything fits: what does not fit is to be seen.
+        let metrics = json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
+        looker.tell("Emulation.setDeviceMetricsOverride", metrics).await;
+        for theme in ["light", "dark"] {
+            let media = json!({"features": [{"name": "prefers-color-scheme", "value": theme}]});
+            looker.tell("Emulation.setEmulatedMedia", media).await;
+            for path in &pages {
+                looker.driver.goto(&format!("{}{path}", demo.address)).await.expect("the page opens");
+                // Parts that come after the page.
+                let settled = "return document.readyState === 'complete' && !document.querySelector('.htmx-request')
+                    && ![...document.querySelectorAll('[hx-trigger=load]')].some(e => /^Reading/.test(e.textContent.trim()))";
+                looker.wait_for(&format!("{path} is there"), settled, 30).await;
+                let mut found: Vec<String> = serde_json::from_value(looker.ask(LOOK).await).expect("texts");
+                found.extend(violations(&looker).await);
+                // A page that is not there says so on the console.
+                let noise = looker.console_errors().await.into_iter().filter(|_| path != "/nowhere");
+                found.extend(noise.map(|e| format!("console: {e}")));
+                for what in found {
+                    wrong.entry(format!("{path}: {what}")).or_default().push(format!("{width} {theme}"));
+                }
+            }
+        }
+    }
+    looker.end().await;
+    let told: Vec<String> = wrong.iter().map(|(what, at)| format!("{what} [{}]", at.join(", "))).collect();
+    assert!(told.is_empty(), "{} things:\n{}", told.len(), told.join("\n"));
+}
