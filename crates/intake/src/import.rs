@@ -4,8 +4,8 @@ use crate::{Agent, Sender, page_view};
 use cadentis_core::visitor::PageView;
 use cadentis_core::visitor::import::{Defaults, Format, FromFile, read};
 use cadentis_core::visitor::privacy::PersonKey;
-use cadentis_store::Db;
 use cadentis_store::sites::Site;
+use cadentis_store::{Db, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use std::borrow::Cow;
 use std::net::{IpAddr, Ipv4Addr};
@@ -36,11 +36,29 @@ pub async fn import_file(
     db: &Db,
     site: &Site,
     format: Format,
-    text: &str,
-    defaults: &Defaults,
-    persons: Option<&PersonKey>,
+    text: String,
+    defaults: Defaults,
+    persons: Option<PersonKey>,
     now: Timestamp,
 ) -> cadentis_store::Result<Imported> {
+    let (of, id) = (site.clone(), site.id);
+    // Half a second for a large file: beside what else is answered.
+    let read = tokio::task::spawn_blocking(move || views_of(format, &text, &defaults, &of, persons.as_ref(), now));
+    let (mut imported, views) =
+        read.await.map_err(|e| StoreError::Content { place: "file of page views", says: e.to_string() })?;
+    imported.new = db.import_page_views(id, views).await?;
+    Ok(imported)
+}
+
+/// What a file holds, and what of it may come.
+fn views_of(
+    format: Format,
+    text: &str,
+    defaults: &Defaults,
+    site: &Site,
+    persons: Option<&PersonKey>,
+    now: Timestamp,
+) -> (Imported, Vec<PageView>) {
     let file = read(format, text, defaults);
     let mut imported =
         Imported { wrong: file.wrong, ignored: file.ignored.into_iter().collect(), ..Imported::default() };
@@ -54,8 +72,7 @@ pub async fn import_file(
     imported.read = views.len() as u64;
     let moments = views.iter().map(|v| v.at);
     imported.stretch = moments.clone().min().zip(moments.max());
-    imported.new = db.import_page_views(site.id, views).await?;
-    Ok(imported)
+    (imported, views)
 }
 
 fn may_come(told: &FromFile, site: &Site, now: Timestamp) -> Result<(), String> {

@@ -150,18 +150,18 @@ async fn a_phone_is_small_slow_and_says_what_it_is() {
     let (desktop, phone) = (played("desktop").await, played("slow-phone").await);
     assert_eq!(phone.outcome, Outcome::Passed, "{:?}", phone.trouble);
     assert_eq!((desktop.device.as_str(), phone.device.as_str()), ("desktop", "slow-phone"));
-    // No answer comes in less than 150 ms.
+    // No answer comes in less than 200 ms.
     let took = |r: &RunRecord| r.steps[0].requests[0].phases.total_ms();
-    assert!(took(&phone) > 145.0, "{}", took(&phone));
+    assert!(took(&phone) > 195.0, "{}", took(&phone));
     // A desktop's comes sooner, if not at once: other work may hold a run up, but what is held back by its device never
     // comes sooner, however often it is played.
     let mut quickest = took(&desktop);
     for _ in 0..4 {
-        if quickest >= 140.0 {
+        if quickest >= 190.0 {
             quickest = quickest.min(took(&played("desktop").await));
         }
     }
-    assert!(quickest < 140.0, "{quickest}");
+    assert!(quickest < 190.0, "{quickest}");
     // The page is asked what it knows: the stand-in says it in its console.
     let said = phone.steps[0].console.iter().find(|c| c.text.starts_with("seen by")).expect("the page says it");
     assert!(said.text.contains("Mobile Safari") && said.text.ends_with("390 wide, touch 5"), "{}", said.text);

@@ -1,5 +1,6 @@
 //! What a person sees when a page cannot be shown.
 
+use crate::pages::first_site;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
@@ -11,6 +12,8 @@ use serde_json::json;
 pub enum PageError {
     #[error("There is no such page here: {0}")]
     NotFound(String),
+    #[error("There is no site yet")]
+    NoSite,
     #[error("The address asks for a stretch that cannot be shown: {0}.")]
     Stretch(#[from] StretchError),
     #[error("The address has a parameter `{name}` that cannot be read: {says}.")]
@@ -64,6 +67,7 @@ impl ResponseError for PageError {
     fn status_code(&self) -> StatusCode {
         match self {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
+            PageError::NoSite => StatusCode::SEE_OTHER,
             PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => StatusCode::BAD_REQUEST,
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -75,6 +79,9 @@ impl ResponseError for PageError {
 
     fn error_response(&self) -> HttpResponse {
         let advice = match self {
+            PageError::NoSite => {
+                return HttpResponse::SeeOther().insert_header(("location", first_site::ADDRESS)).finish();
+            }
             PageError::NotFound(_) => "Choose one of the places above.",
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {

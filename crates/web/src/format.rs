@@ -49,9 +49,20 @@ pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string()
 }
 
+/// A number with its sign, which it keeps only if something is left of it at so many decimals.
+pub fn signed(value: f64, decimals: usize) -> String {
+    let size = format!("{:.decimals$}", value.abs());
+    let sign = match size.bytes().all(|b| matches!(b, b'0' | b'.')) {
+        true => "",
+        false if value < 0.0 => "−",
+        false => "+",
+    };
+    format!("{sign}{size}")
+}
+
 /// A difference in milliseconds as signed seconds.
 pub fn difference_s(ms: f64) -> String {
-    format!("{}{:.2}", if ms < 0.0 { "−" } else { "+" }, ms.abs() / 1000.0)
+    signed(ms / 1000.0, 2)
 }
 
 #[cfg(test)]
@@ -75,5 +86,14 @@ mod tests {
             assert_eq!(thousands(n), want);
         }
         assert_eq!((difference_s(910.0).as_str(), difference_s(-40.0).as_str()), ("+0.91", "−0.04"));
+    }
+
+    #[test]
+    fn what_rounds_to_nothing_has_no_sign() {
+        for nothing in [0.0, -0.0, 4.9, -4.9, -0.001] {
+            assert_eq!(difference_s(nothing), "0.00", "{nothing}");
+        }
+        assert_eq!(difference_s(-5.1), "−0.01");
+        assert_eq!([signed(-0.04, 1), signed(0.05, 0), signed(-0.5004, 3)], ["0.0", "0", "−0.500"]);
     }
 }

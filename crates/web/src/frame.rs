@@ -45,8 +45,7 @@ impl Asked {
     /// seconds.
     pub async fn load(state: &State, request: &HttpRequest, default_s: i64) -> Result<Asked, PageError> {
         let now = Timestamp::now();
-        let site =
-            state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+        let site = state.site().await?;
         let when = query::<When>(request)?;
         let stretch = match (&when.from, &when.to) {
             (Some(from), Some(to)) => Stretch::parse(from, to)?,
@@ -178,7 +177,7 @@ impl Frame {
         let against_words = match (kind, &against) {
             (Against::Week, Some(_)) => "against the same hours a week before (dashed)".into(),
             (Against::Before, Some(a)) => format!("against the stretch before, {} (dashed)", a.words(&site.zone)),
-            _ => "against nothing".into(),
+            _ => "not compared".into(),
         };
         let (strip, markers) = Strip::load(state, &site, stretch, against, now).await?;
         Ok(Frame {

@@ -29,8 +29,9 @@ use actix_web::middleware::{Compress, Next, from_fn};
 use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
-use cadentis_store::Db;
 use cadentis_store::secrets::Vault;
+use cadentis_store::sites::Site;
+use cadentis_store::{Db, StoreError};
 use cadentis_workers::Workers;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -52,6 +53,18 @@ pub struct State {
     pub persons: Option<PersonKey>,
     /// What goes on in this process beside answering.
     pub workers: Workers,
+}
+
+impl State {
+    /// The site of this installation, once there is one.
+    pub async fn first_site(&self) -> Result<Option<Site>, StoreError> {
+        Ok(self.db.sites().await?.into_iter().next())
+    }
+
+    /// The same for a page: without a site it asks for one.
+    async fn site(&self) -> Result<Site, error::PageError> {
+        self.first_site().await?.ok_or(error::PageError::NoSite)
+    }
 }
 
 pub struct Web {

@@ -366,7 +366,7 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
 }
 
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
-    let mut lane = Lane::new("Happenings", "releases, maintenance".into(), 0.0, 40.0);
+    let mut lane = Lane::new("Events", "releases, maintenance".into(), 0.0, 40.0);
     let in_stretch: Vec<Marker> = happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
     let drawn = drawn_markers(&in_stretch, axis);
     lane.markers = drawn

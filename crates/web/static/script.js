@@ -154,7 +154,7 @@
     holder.replaceChildren();
     readNow.steps.forEach(function (step, nth) {
       var card = el('section', 'card' + (step.clean_up ? ' clean-up' : ''));
-      var head = el('h3', '', (nth + 1) + '. ' + step.name);
+      var head = el('h2', '', (nth + 1) + '. ' + step.name);
       if (step.clean_up) head.append(el('span', 'muted', ' cleans up'));
       if (step.within) head.append(el('span', 'muted', ' within ' + step.within));
       card.append(head);

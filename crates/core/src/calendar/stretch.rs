@@ -196,7 +196,8 @@ pub fn at_second(second: i64) -> Timestamp {
 /// A length of time in words with two units at most: `3 h 36 min`, `43 min 12 s`, `4.3 s`.
 pub fn length_text(ms: f64) -> String {
     let seconds = ms.abs() / 1000.0;
-    let sign = if ms < 0.0 { "−" } else { "" };
+    // Below the last digit that is printed there is nothing left to have a sign.
+    let sign = if ms <= -50.0 { "−" } else { "" };
     let two = |big: u64, name: &str, small: u64, small_name: &str| {
         if small == 0 { format!("{sign}{big} {name}") } else { format!("{sign}{big} {name} {small} {small_name}") }
     };
@@ -273,6 +274,8 @@ mod tests {
             (3.6 * 3_600_000.0, "3 h 36 min"),
             (43.2 * 60_000.0, "43 min 12 s"),
             (-90_000.0, "−1 min 30 s"),
+            (-40.0, "0.0 s"),
+            (-0.0, "0.0 s"),
             (4_310.0, "4.3 s"),
         ] {
             assert_eq!(length_text(ms), want);

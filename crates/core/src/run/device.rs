@@ -1,7 +1,8 @@
 //! On what a journey plays: size, touch, what the browser says it is, and how fast machine and network are.
 //!
-//! Sizes, slow-downs and networks are common practice, no published source: round figures that stand for a class
-//! of devices, not for one of them. A run is only compared with runs on the same one.
+//! That devices come in such classes is common practice, no published source. The figures of slow-downs and networks
+//! are our own and round: nothing was measured for them, and they stand for no named network. A run is only compared
+//! with runs on the same device, so what they are matters less than that they stay.
 
 /// A device a browser passes itself off as.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -11,7 +12,7 @@ pub struct DeviceProfile {
     /// Of the page, in CSS pixels.
     pub width: u32,
     pub height: u32,
-    /// DeviceProfile pixels to a CSS pixel.
+    /// Device pixels to a CSS pixel.
     pub scale: f64,
     /// Touch points; 0: a mouse.
     pub touches: u32,
@@ -56,7 +57,7 @@ const PHONE: DeviceProfile = DeviceProfile {
     system: Some("Linux; Android 10; K"),
     mobile: true,
     slow_down: 4.0,
-    network: Some(Network { latency_ms: 60.0, down_kbit: 9_000.0, up_kbit: 1_500.0 }),
+    network: Some(Network { latency_ms: 80.0, down_kbit: 10_000.0, up_kbit: 2_000.0 }),
 };
 
 pub const PROFILES: [DeviceProfile; 5] = [
@@ -85,7 +86,7 @@ pub const PROFILES: [DeviceProfile; 5] = [
         slug: "slow-phone",
         name: "Slow phone on a slow network",
         slow_down: 6.0,
-        network: Some(Network { latency_ms: 150.0, down_kbit: 1_600.0, up_kbit: 750.0 }),
+        network: Some(Network { latency_ms: 200.0, down_kbit: 2_000.0, up_kbit: 500.0 }),
         ..PHONE
     },
 ];
@@ -142,6 +143,6 @@ mod tests {
         assert_eq!(DeviceProfile::USUAL.user_agent(own), None);
         let visitor = crate::visitor::beacon::os(&phone.user_agent(own).unwrap_or_default());
         assert_eq!(visitor, "Android");
-        assert_eq!(phone.says(), "390 × 844, touch, processor 4 times slower, 9 Mbit/s, 60 ms at least to an answer");
+        assert_eq!(phone.says(), "390 × 844, touch, processor 4 times slower, 10 Mbit/s, 80 ms at least to an answer");
     }
 }

@@ -253,6 +253,19 @@ fn moment(place: impl Fn() -> String, value: &Text<'_>) -> Result<Timestamp, Har
     value.as_str().parse().map_err(|_| HarError::Moment { place: place(), value: value.cut(60) })
 }
 
+/// The name under which a host is registered, without its port; of an address the address.
+fn registered(host: &str) -> &str {
+    let name = match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
+        _ => host,
+    };
+    // Not every host has a name below a public one: addresses end in a number, and hosts of a test may be one word.
+    match name.rsplit('.').next() {
+        Some(last) if last.bytes().all(|b| b.is_ascii_digit()) => name,
+        _ => psl::domain_str(name).unwrap_or(name),
+    }
+}
+
 impl Har {
     /// Reads an archive.
     ///
@@ -325,14 +338,34 @@ impl Har {
         }
     }
 
+    /// Its entries by [`Har::pages`], and last those of no page: one way through them, however many pages there are.
+    pub fn by_page(&self) -> Vec<Vec<&Entry>> {
+        let mut by = vec![Vec::new(); self.pages.len() + 1];
+        for e in &self.entries {
+            by[e.page.unwrap_or(self.pages.len())].push(e);
+        }
+        by
+    }
+
+    /// Tells whether a host is the first party: registered under the same name as the host that the first page came from
+    /// (Public Suffix List). Without such a name, as for addresses, only that host itself is.
+    pub fn first_party(&self) -> impl Fn(&str) -> bool + '_ {
+        let first_page = self.pages.iter().enumerate().min_by_key(|(_, p)| p.started_at).map(|(nth, _)| nth);
+        let named = || self.entries.iter().filter(|e| !e.request.host().is_empty());
+        let of_first = named().filter(|e| e.page == first_page).min_by_key(|e| e.started_at);
+        let first = of_first.or_else(|| named().min_by_key(|e| e.started_at)).map(|e| registered(e.request.host()));
+        move |host| first == Some(registered(host))
+    }
+
     /// Its pages as the steps of a run, so that it can be read like one. Requests that belong to no page are a step
     /// of their own. A page lasts until its load event or, where that is not said, until its last answer.
     pub fn steps(&self) -> Vec<StepRecord> {
         let begin = self.entries.iter().map(|e| e.started_at).chain(self.pages.iter().map(|p| p.started_at)).min();
         let Some(begin) = begin else { return Vec::new() };
         let ms = |from: Timestamp, to: Timestamp| to.duration_since(from).as_secs_f64() * 1000.0;
-        let step = |name: &str, of: Option<usize>, load_ms: Option<f64>, began: Option<Timestamp>| {
-            let own: Vec<&Entry> = self.entries.iter().filter(|e| e.page == of).collect();
+        let by_page = self.by_page();
+        let step = |name: &str, of: usize, load_ms: Option<f64>, began: Option<Timestamp>| {
+            let own = &by_page[of];
             let began = own.iter().map(|e| e.started_at).chain(began).min()?;
             let mut step = StepRecord::begun(name, ms(begin, began), None);
             step.requests =
@@ -345,9 +378,9 @@ impl Har {
         };
         let pages = self.pages.iter().enumerate().filter_map(|(nth, p)| {
             let title = if p.title.trim().is_empty() { &p.id } else { &p.title };
-            step(title, Some(nth), p.load_ms, Some(p.started_at))
+            step(title, nth, p.load_ms, Some(p.started_at))
         });
-        pages.chain(step("Without a page", None, None, None)).collect()
+        pages.chain(step("Without a page", self.pages.len(), None, None)).collect()
     }
 
     /// Writes the archive as JSON.
@@ -596,6 +629,35 @@ mod tests {
         // Some writers leave the colon out of the zone.
         let moved = FOREIGN.replace("+01:00", "+0100");
         assert_eq!(Har::read(&moved).unwrap().pages[0].started_at, har.pages[0].started_at);
+    }
+
+    #[test]
+    fn the_first_party_is_who_registered_the_host_of_the_first_page() {
+        let entry = |page: &str, second: u32, url: &str| {
+            json!({ "pageref": page, "startedDateTime": format!("2026-11-22T08:30:{second:02}Z"),
+                "request": { "url": url }, "response": { "status": 200 } })
+        };
+        let page = |id: &str, second: u32| json!({ "id": id, "title": id, "startedDateTime": format!("2026-11-22T08:30:{second:02}Z") });
+        let read = |pages: Vec<Value>, entries: Vec<Value>| {
+            Har::read(&json!({ "log": { "pages": pages, "entries": entries } }).to_string()).unwrap()
+        };
+        // The pages stand in no order, and a page's entries neither.
+        let har = read(
+            vec![page("later", 9), page("first", 1)],
+            vec![
+                entry("later", 9, "https://pay.example/"),
+                entry("first", 3, "https://cdn.example/a.js"),
+                entry("first", 1, "https://book.marram.co.uk:8443/"),
+            ],
+        );
+        let ours = har.first_party();
+        assert!(ours("book.marram.co.uk") && ours("static.marram.co.uk:443") && ours("marram.co.uk"));
+        assert!(!ours("fjord.co.uk"), "a suffix under which anybody registers is nobody's name");
+        assert!(!ours("pay.example") && !ours("cdn.example") && !ours("notmarram.co.uk"));
+        // An address is its own name, and so is a host of one word; without pages the earliest request tells.
+        let har = read(vec![], vec![entry("", 2, "http://cdn.example/"), entry("", 1, "http://10.0.0.7:81/")]);
+        assert!(har.first_party()("10.0.0.7") && !har.first_party()("10.9.0.7"));
+        assert!(!read(vec![], vec![]).first_party()("marram.example"));
     }
 
     #[test]

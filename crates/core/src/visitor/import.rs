@@ -269,12 +269,12 @@ fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
     if har.pages.is_empty() {
         return out.wrong.push("it has no pages, only requests: nothing in it says what a page view was".into());
     }
-    for (nth, page) in har.pages.iter().enumerate() {
+    for (nth, (page, own)) in har.pages.iter().zip(har.by_page()).enumerate() {
         if !out.goes_on() {
             return;
         }
         let place = format!("page {}", nth + 1);
-        let mut asked: Vec<&Request> = har.entries.iter().filter(|e| e.page == Some(nth)).map(|e| &e.request).collect();
+        let mut asked: Vec<&Request> = own.into_iter().map(|e| &e.request).collect();
         asked.sort_by(|a, b| a.start_ms.total_cmp(&b.start_ms));
         let Some(document) = asked.first().copied() else {
             out.wrong.push(format!("{place}: none of the requests belongs to it, so its address is not known"));

@@ -23,7 +23,7 @@ pub fn complaint(e: &ScriptError) -> Value {
 
 /// The common parts of the site; parts that cannot be read are as good as none.
 pub async fn shared(state: &State) -> Result<Vec<Part>, StoreError> {
-    let site = state.db.sites().await?.into_iter().next();
+    let site = state.first_site().await?;
     Ok(site.and_then(|s| journey::parts(&s.parts).ok()).unwrap_or_default())
 }
 

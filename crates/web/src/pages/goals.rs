@@ -1,6 +1,6 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
-use super::{Figure, TWELVE_HOURS, Working, html};
+use super::{Figure, TWELVE_HOURS, Working, html, redirect};
 use crate::State;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
@@ -19,11 +19,13 @@ use cadentis_core::goal::{
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
 use cadentis_core::stats::{Proof, share};
+use cadentis_core::text;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::sites::{Goal, LeftOut, Site};
 use cadentis_store::{Result, StoreError};
 use jiff::SignedDuration;
+use serde::Deserialize;
 use std::collections::BTreeMap;
 
 #[derive(Template)]
@@ -31,6 +33,9 @@ use std::collections::BTreeMap;
 struct Page {
     frame: Frame,
     goals: Vec<Card>,
+    /// What could be promised as long as nothing is: address and name of each journey.
+    journeys: Vec<(String, String)>,
+    wrong: Option<String>,
     budget_vitals: Vec<&'static str>,
     budgets: Vec<(String, Vec<(String, &'static str)>)>,
 }
@@ -106,13 +111,63 @@ pub async fn budget_over(
 }
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result::Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Goals", TWELVE_HOURS).await?;
+    show(&state, &request, None).await
+}
+
+#[derive(Deserialize)]
+pub struct NewGoal {
+    journey: String,
+    name: String,
+    promised: String,
+}
+
+impl NewGoal {
+    /// Name and promised share, or what of them cannot be.
+    fn read(&self) -> std::result::Result<(String, f64), String> {
+        let name = text::clean(self.name.trim(), 80, None);
+        if name.is_empty() {
+            return Err("A goal has a name.".into());
+        }
+        let percent = self.promised.trim().trim_end_matches('%').trim();
+        let share = percent.parse::<f64>().ok().filter(|p| (50.0..100.0).contains(p)).map(|p| p / 100.0);
+        let share = share.ok_or("A promise is from 50 to below 100 per cent: nothing is left to spend of 100.")?;
+        Ok((name, share))
+    }
+}
+
+/// `POST /goals`: the first goal of an installation that has none.
+pub async fn make(
+    state: web::Data<State>,
+    request: HttpRequest,
+    given: web::Form<NewGoal>,
+) -> std::result::Result<HttpResponse, PageError> {
+    let site = state.site().await?;
+    let journey = super::journey_of(&state, site.id, &given.journey).await?;
+    match given.read() {
+        Ok((name, promised)) => {
+            state.db.add_goal(site.id, journey.id, &name, promised).await?;
+            Ok(redirect("/goals"))
+        }
+        Err(says) => show(&state, &request, Some(says)).await,
+    }
+}
+
+async fn show(
+    state: &web::Data<State>,
+    request: &HttpRequest,
+    wrong: Option<String>,
+) -> std::result::Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Goals", TWELVE_HOURS).await?;
     let mut goals = Vec::new();
     for goal in state.db.goals(frame.site.id).await? {
-        goals.push(card(&state, &frame, &goal).await?);
+        goals.push(card(state, &frame, &goal).await?);
     }
+    let journeys = match goals.is_empty() {
+        true => state.db.journeys(frame.site.id).await?.into_iter().map(|j| (j.slug, j.name)).collect(),
+        false => vec![],
+    };
     let views = Views::load(
-        &state,
+        state,
         frame.site.id,
         frame.past(),
         &Filter::default(),
@@ -140,7 +195,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result:
             (family, cells.to_vec())
         })
         .collect();
-    html(&Page { goals, budget_vitals: vitals.map(Vital::name).to_vec(), budgets, frame })
+    html(&Page { goals, journeys, wrong, budget_vitals: vitals.map(Vital::name).to_vec(), budgets, frame })
 }
 
 /// How an uptime was come by.
@@ -224,11 +279,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         ),
         Figure::new(format::percent(uptime.share(), 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
         Figure::new(
-            if budget.left_ms() < 0.0 {
-                format!("−{}", length_text(-budget.left_ms()))
-            } else {
-                length_text(budget.left_ms())
-            },
+            length_text(budget.left_ms()),
             format!("error budget left of {}", length_text(budget.allowed_ms())),
             tone(Standing::of_error_budget(left)),
         ),

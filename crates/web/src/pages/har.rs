@@ -1,6 +1,6 @@
 //! An archive of requests (HAR) that somebody brings, read like a run and not kept.
 
-use super::requests::{Narrow, Requests};
+use super::requests::{Narrow, Requests, Whose};
 use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
@@ -10,6 +10,7 @@ use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::run::{Har, Split, Where};
+use cadentis_store::sites::Site;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -51,22 +52,27 @@ pub async fn read(
 ) -> Result<HttpResponse, PageError> {
     let wrong =
         |says: String| Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says));
-    let har = match Har::read(&String::from_utf8_lossy(&body)) {
-        Ok(har) => har,
-        Err(e) => return wrong(format!("It cannot be read: {e}.")),
-    };
+    let site = state.site().await?;
+    // Tens of thousands of requests: beside what else is answered.
+    let read = web::block(move || read_step(&body, wanted.step, &site));
+    match read.await.map_err(|_| PageError::Broken("the server is ending".into()))? {
+        Ok(page) => html(&page),
+        Err(says) => wrong(says),
+    }
+}
+
+/// One step of an archive as it is shown, or what is wrong with the archive.
+fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
+    let har = Har::read(&String::from_utf8_lossy(body)).map_err(|e| format!("It cannot be read: {e}."))?;
     let steps = har.steps();
-    let Some(step) = steps.get(wanted.step).or(steps.first()) else {
-        return wrong("There is no request in it.".into());
-    };
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let step = steps.get(wanted).or(steps.first()).ok_or("There is no request in it.")?;
     let split = Split::of(step);
     let parts = [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser];
     let part = |what: Where| {
         let ms = split.total(what);
         (what.words(), format::seconds(ms), format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)))
     };
-    html(&Read {
+    Ok(Read {
         says: format!(
             "{} requests of {} pages, written by {}.",
             har.entries.len(),
@@ -77,8 +83,8 @@ pub async fn read(
         name: step.name.clone(),
         took: format::seconds(step.duration_ms),
         parts: parts.into_iter().map(part).filter(|(_, s, _)| s != "0.00").collect(),
-        asked: Requests::of(step, &split, &[], &site, &Narrow::default()),
+        asked: Requests::of(step, &split, &[], &Whose { owns: &har.first_party(), site }, &Narrow::default()),
         filter_to: None,
-        remarks: har.remarks,
+        remarks: har.remarks.clone(),
     })
 }

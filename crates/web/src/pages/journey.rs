@@ -410,7 +410,7 @@ pub async fn changes_part(
             format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
         });
         let near: Vec<String> = near.collect();
-        let percent = |r: f64| format!("{:+.1} %", (r - 1.0) * 100.0);
+        let percent = |r: f64| format!("{} %", format::signed((r - 1.0) * 100.0, 1));
         let word = if c.ratio > 1.0 { "slower" } else { "quicker" };
         ChangeRow {
             tone: if c.ratio > 1.0 { "strained" } else { "within" },

@@ -212,7 +212,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         };
         let seconds = |p: f64| through.reading(p).value.map_or(NO_DATA.into(), format::seconds);
         let owner = Some(j.owner.as_str()).filter(|o| !o.is_empty()).map(|o| format!("of {o}"));
-        let weight = (!j.essential).then(|| "a feature".to_string());
+        let weight = (!j.essential).then(|| "not essential".to_string());
         rows.push(Row {
             every: format!("{}", f64::from(j.every_s) / 60.0),
             about: owner.into_iter().chain(weight).chain(j.tags).collect::<Vec<_>>().join(" · "),

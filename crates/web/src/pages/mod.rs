@@ -1,5 +1,6 @@
 //! One module per place.
 
+pub mod first_site;
 mod goals;
 mod har;
 mod journey;
@@ -55,6 +56,8 @@ crate::routes::routes! {
     post "/journeys/{slug}/duplicate" => script::duplicate,
     get "/journeys/{slug}/export" => script::export,
     get "/locations/{slug}" => location::page,
+    get "/setup/first-site" => first_site::page,
+    post "/setup/first-site" => first_site::make,
     get "/setup" => setup::page,
     post "/setup/secrets" => setup::secret,
     post "/setup/parts" => setup::parts,
@@ -72,6 +75,7 @@ crate::routes::routes! {
     get "/{what:runs|trials}/{id}/log" => run::log,
     get "/trials/{id}" => run::trial,
     get "/goals" => goals::page,
+    post "/goals" => goals::make,
 }
 
 /// Leads to another page after something was changed.

@@ -166,7 +166,7 @@ pub struct Asked {
 /// `GET /api/pace?pace=&every=&cron=&cron_zone=&once=`: what a pace means: its next runs in the site's zone and in
 /// UTC, and how many a location plays in thirty days.
 pub async fn means(state: web::Data<State>, asked: web::Query<Asked>) -> Result<HttpResponse, PageError> {
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let site = state.site().await?;
     let given: Given = asked.into_inner().given.into_iter().collect();
     let pace = match pace(&given, &site.zone) {
         Ok(pace) => pace,

@@ -138,13 +138,19 @@ fn key(r: &Request) -> String {
     format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
 }
 
+/// Which hosts are the first party, and where traces of theirs are looked at.
+pub struct Whose<'a> {
+    pub owns: &'a dyn Fn(&str) -> bool,
+    pub site: &'a Site,
+}
+
 impl Requests {
     pub fn orders(&self) -> [(&'static str, &'static str); 5] {
         Narrow::ORDERS
     }
 
     /// The requests of a step, beside those of usual runs; `narrow` chooses which are shown, and in what order.
-    pub fn of(step: &StepRecord, split: &Split, usual: &[&StepRecord], site: &Site, narrow: &Narrow) -> Requests {
+    pub fn of(step: &StepRecord, split: &Split, usual: &[&StepRecord], whose: &Whose<'_>, narrow: &Narrow) -> Requests {
         let mut page = Requests { legend: PHASES.to_vec(), narrow: narrow.clone(), ..Requests::default() };
         // Where each request usually stands: medians of its start and its length.
         let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
@@ -166,7 +172,7 @@ impl Requests {
             .take_while(|t| *t <= end)
             .map(|t| (x(t), format!("{:.2} s", t / 1000.0)))
             .collect();
-        let owner = |host: &str| if site.owns(host) { "first" } else { "third" };
+        let owner = |host: &str| if (whose.owns)(host) { "first" } else { "third" };
         page.hosts = hosts(step.requests.iter())
             .into_iter()
             .map(|h| HostRow {
@@ -185,7 +191,7 @@ impl Requests {
         kinds.dedup();
         page.kinds = kinds.into_iter().map(|k| (k.clone(), k == narrow.kind)).collect();
         page.all = step.requests.len();
-        let shown: Vec<(usize, &Request)> = narrow.shown(&step.requests, &|host| site.owns(host));
+        let shown: Vec<(usize, &Request)> = narrow.shown(&step.requests, whose.owns);
         page.rows = shown
             .iter()
             .enumerate()
@@ -197,7 +203,7 @@ impl Requests {
                 for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
                     if ms > 0.0 {
                         let (offset, height) = match *class {
-                            "queueing" | "send" => (9.0, 2.0),
+                            "queueing" | "sending" => (9.0, 2.0),
                             "waiting" => (6.0, 8.0),
                             _ => (4.0, 12.0),
                         };
@@ -246,7 +252,7 @@ impl Requests {
             .map(|(name, at)| (x(at), format!("{name} {}", format::seconds(at))))
             .collect();
         tidy_moments(&mut page.moments);
-        page.table = shown.iter().map(|(_, r)| line(r, site)).collect();
+        page.table = shown.iter().map(|(_, r)| line(r, whose.site)).collect();
         page
     }
 }

@@ -2,7 +2,7 @@
 
 use super::now::capital;
 use super::redirect;
-use super::requests::{Narrow, Requests, usual_steps};
+use super::requests::{Narrow, Requests, Whose, usual_steps};
 use super::script::{DiffLine, diff};
 use super::{TWELVE_HOURS, html};
 use crate::State;
@@ -466,7 +466,8 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQu
         })
         .collect();
     let steps: Vec<&StepRecord> = usual_steps(usual, &step.name).collect();
-    page.asked = Requests::of(step, &split, &steps, &page.frame.site, narrow);
+    let site = &page.frame.site;
+    page.asked = Requests::of(step, &split, &steps, &Whose { owns: &|host| site.owns(host), site }, narrow);
     page.console = step
         .console
         .iter()

@@ -220,9 +220,7 @@ pub async fn save(state: web::Data<State>, slug: web::Path<String>, changed: web
             return Ok(HttpResponse::UnprocessableEntity().json(body));
         }
         let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
-        let Some(site) = state.db.sites().await?.into_iter().next() else {
-            return Ok(HttpResponse::NotFound().finish());
-        };
+        let Some(site) = state.first_site().await? else { return Ok(HttpResponse::NotFound().finish()) };
         let Some(j) = state.db.journey(site.id, &slug).await? else { return Ok(HttpResponse::NotFound().finish()) };
         if !j.may_be_edited_by(&author) {
             let says = format!(
@@ -312,7 +310,7 @@ pub async fn delete(
 }
 
 async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let site = state.site().await?;
     journey_of(state, site.id, slug).await
 }
 
@@ -332,7 +330,7 @@ pub async fn plays(
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
     match plays::read(&given, &site, &state.db.locations().await?) {
         Ok(plays) => {

@@ -8,7 +8,7 @@ use actix_web::{HttpResponse, web};
 use cadentis_core::calendar::Pace;
 use cadentis_core::journey::{self, MAX_SCRIPT_BYTES};
 use cadentis_store::scripts::Status;
-use cadentis_store::sites::{NewJourney, PlaceAndPace, Site};
+use cadentis_store::sites::{NewJourney, PlaceAndPace};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{Cursor, Read, Write};
@@ -21,7 +21,7 @@ const MOST: usize = 500;
 
 /// `GET /journeys/export`: every journey that is not archived, as one zip.
 pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageError> {
-    let site = the_site(&state).await?;
+    let site = state.site().await?;
     let journeys = state.db.journeys(site.id).await?;
     let cannot = |e: String| PageError::Broken(format!("the archive cannot be written: {e}"));
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
@@ -35,10 +35,6 @@ pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageErr
         .content_type("application/zip")
         .insert_header(("content-disposition", "attachment; filename=\"journeys.zip\""))
         .body(bytes))
-}
-
-async fn the_site(state: &State) -> Result<Site, PageError> {
-    state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))
 }
 
 #[derive(Deserialize)]
@@ -67,7 +63,7 @@ pub async fn import(
         Ok(scripts) => scripts,
         Err(says) => return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says }))),
     };
-    let site = the_site(&state).await?;
+    let site = state.site().await?;
     let (parts, locations) = (shared(&state).await?, state.db.locations().await?);
     let locations: Vec<i32> = locations.iter().map(|l| l.id).collect();
     let pace = Pace::Every(300);

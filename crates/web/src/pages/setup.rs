@@ -215,9 +215,7 @@ pub async fn secret(
     kept: web::Form<Kept>,
 ) -> Result<HttpResponse, PageError> {
     let wrong = |says: &str| Some(("secret", says.to_string()));
-    let Some(site) = state.db.sites().await?.into_iter().next() else {
-        return Err(PageError::NotFound("no site yet".into()));
-    };
+    let site = state.site().await?;
     if kept.remove.is_some() {
         state.db.remove_secret(site.id, &kept.name).await?;
         return Ok(redirect("/setup#secrets"));
@@ -253,9 +251,7 @@ pub async fn parts(
     given: web::Form<Parts>,
 ) -> Result<HttpResponse, PageError> {
     let text = given.into_inner().parts.replace("\r\n", "\n");
-    let Some(site) = state.db.sites().await?.into_iter().next() else {
-        return Err(PageError::NotFound("no site yet".into()));
-    };
+    let site = state.site().await?;
     let complaint = match journey::parts(&text) {
         Err(e) => Some(format!("Not kept: {e}.")),
         Ok(shared) => {
@@ -395,7 +391,7 @@ pub async fn site(
     request: HttpRequest,
     given: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let site = state.site().await?;
     match about(site, &given) {
         Ok(site) => {
             state.db.set_site(&site).await?;

@@ -165,7 +165,7 @@ pub async fn make(
     if author.is_empty() {
         return show(&state, &request, &given, wrong("author", "Say who you are: versions have an author.")).await;
     }
-    let site = state.db.sites().await?.into_iter().next().ok_or_else(|| PageError::NotFound("no site yet".into()))?;
+    let site = state.site().await?;
     let plays = match plays::read(&given, &site, &state.db.locations().await?) {
         Ok(plays) => plays,
         Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,

@@ -63,6 +63,20 @@ pub struct Typed {
     satisfied: String,
 }
 
+fn lines(text: &str) -> Vec<String> {
+    text.lines().map(str::trim).filter(|l| !l.is_empty()).map(String::from).collect()
+}
+
+/// The domains of a site as somebody typed them, one on each line.
+pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
+    let domains = lines(text);
+    match domains.iter().find(|d| d.contains(['/', ':', ' '])) {
+        _ if domains.is_empty() => Err("A site has at least one domain: anything else would be refused.".into()),
+        Some(wrong) => Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example.")),
+        None => Ok(domains),
+    }
+}
+
 impl Typed {
     fn of(site: &Site) -> Typed {
         let c = &site.collecting;
@@ -86,9 +100,6 @@ impl Typed {
 
     /// The site with what was typed, or what of it cannot be.
     fn on(&self, site: Site) -> Result<Site, String> {
-        let lines = |text: &str| -> Vec<String> {
-            text.lines().map(str::trim).filter(|l| !l.is_empty()).map(String::from).collect()
-        };
         let percent = self.sample.trim().trim_end_matches('%').trim();
         let sample = percent
             .parse::<f64>()
@@ -106,13 +117,7 @@ impl Typed {
         let keep_people_days = days.ok_or("What is known of people is kept from 1 to 800 days.")?;
         let satisfied = self.satisfied.trim().parse::<f64>().ok().filter(|t| (0.1..=60.0).contains(t));
         let apdex_t_s = satisfied.ok_or("T is from 0.1 to 60 seconds.")?;
-        let domains = lines(&self.domains);
-        if domains.is_empty() {
-            return Err("A site has at least one domain: anything else would be refused.".into());
-        }
-        if let Some(wrong) = domains.iter().find(|d| d.contains(['/', ':', ' '])) {
-            return Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example."));
-        }
+        let domains = domains_of(&self.domains)?;
         let patterns = families(&self.families)?;
         Ok(Site { collecting, keep_people_days, apdex_t_s, domains, patterns, ..site })
     }

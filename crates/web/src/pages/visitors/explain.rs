@@ -158,7 +158,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
             p75: format::vital(vital, &reading),
             tone: slow_tone(vital, &reading),
             against: match reading.value.zip(was) {
-                Some((now, was)) if vital == Vital::Cls => format!("{:+.3}", now - was),
+                Some((now, was)) if vital == Vital::Cls => format::signed(now - was, 3),
                 Some((now, was)) => format!("{} s", format::difference_s(now - was)),
                 None => "–".into(),
             },

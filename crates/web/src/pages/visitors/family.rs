@@ -222,9 +222,9 @@ const ORIGINS: [Origin; 4] = [
             ("lcp_render", "to show"),
         ],
     ),
-    ("Pressed, answered late", "inp_element", Vital::Inp, &[]),
+    ("Slowest interaction (INP)", "inp_element", Vital::Inp, &[]),
     ("Script that kept it waiting", "inp_script", Vital::Inp, &[]),
-    ("Moved most", "cls_element", Vital::Cls, &[]),
+    ("Largest shift (CLS)", "cls_element", Vital::Cls, &[]),
 ];
 const NAMED: usize = 4;
 

@@ -106,15 +106,14 @@ pub async fn import(
     let Some(kind) = Format::of(&about.file) else {
         return wrong("A file of page views ends in .har, .csv or .ndjson.");
     };
-    let Ok(text) = std::str::from_utf8(&body) else {
+    let Ok(text) = String::from_utf8(body.to_vec()) else {
         return wrong("The file is not text in UTF-8.");
     };
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let given = [("device", &about.device), ("country", &about.country)];
     let given = given.into_iter().filter(|(_, value)| !value.is_empty());
     let defaults: Defaults = given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
-    let imported =
-        import_file(&state.db, &asked.site, kind, text, &defaults, state.persons.as_ref(), asked.now).await?;
+    let imported = import_file(&state.db, &asked.site, kind, text, defaults, state.persons.clone(), asked.now).await?;
     let part = part(&asked, &imported);
     if imported.read == 0 { refused(&part) } else { html(&part) }
 }

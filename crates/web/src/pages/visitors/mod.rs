@@ -3,6 +3,7 @@
 mod acts;
 mod blind;
 mod collecting;
+pub use collecting::domains_of;
 mod errors;
 mod explain;
 mod family;

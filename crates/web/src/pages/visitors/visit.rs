@@ -381,13 +381,13 @@ fn elements(v: &Seen) -> Vec<(&'static str, String)> {
             [part("until it was asked for", v.lcp_delay), part("to fetch", v.lcp_fetch), part("to show", v.lcp_render)];
         let parts: Vec<String> = parts.into_iter().flatten().collect();
         let parts = if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
-        all.push(("largest", format!("{}{parts}", v.lcp_element)));
+        all.push(("largest paint (LCP)", format!("{}{parts}", v.lcp_element)));
     }
     if !v.cls_element.is_empty() {
-        all.push(("moved most", v.cls_element.clone()));
+        all.push(("largest shift (CLS)", v.cls_element.clone()));
     }
     if !v.inp_element.is_empty() {
-        all.push(("answered late", format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string()));
+        all.push(("slowest interaction (INP)", format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string()));
     }
     if let Some(ms) = v.long_frames.filter(|ms| *ms > 0.0) {
         all.push(("long frames before it had loaded", format!("{ms:.0} ms")));

@@ -1,0 +1,66 @@
+//! The first page of an empty installation: which site is looked at.
+
+use super::visitors::domains_of;
+use super::{html, redirect};
+use crate::State;
+use crate::error::PageError;
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use cadentis_core::text;
+use cadentis_store::sites::NewSite;
+use jiff::tz::TimeZone;
+use serde::Deserialize;
+use uuid::Uuid;
+
+pub const ADDRESS: &str = "/setup/first-site";
+
+/// Who waits this long at most for the largest paint is satisfied: where the good values of LCP end (web.dev, "Largest
+/// Contentful Paint"). It can be changed on Collecting.
+const SATISFIED_S: f64 = 2.5;
+
+#[derive(Template)]
+#[template(path = "first_site.html")]
+struct Page {
+    wrong: Option<String>,
+    typed: Typed,
+}
+
+#[derive(Deserialize, Default)]
+pub struct Typed {
+    name: String,
+    domains: String,
+    zone: String,
+}
+
+/// `GET /setup/first-site`: where every page of an empty installation leads.
+pub async fn page(state: web::Data<State>) -> Result<HttpResponse, PageError> {
+    if state.first_site().await?.is_some() {
+        return Ok(redirect("/setup"));
+    }
+    html(&Page { wrong: None, typed: Typed { zone: "UTC".into(), ..Typed::default() } })
+}
+
+/// `POST /setup/first-site`
+pub async fn make(state: web::Data<State>, typed: web::Form<Typed>) -> Result<HttpResponse, PageError> {
+    if state.first_site().await?.is_some() {
+        return Err(PageError::Refused("There is a site already; it stays as it is.".into()));
+    }
+    let typed = typed.into_inner();
+    let name = text::clean(typed.name.trim(), 80, None);
+    let domains = match domains_of(&typed.domains) {
+        _ if name.is_empty() => Err("A site has a name.".into()),
+        _ if TimeZone::get(&typed.zone).is_err() => {
+            Err(format!("“{}” is no time zone: write one as Europe/Oslo or UTC.", typed.zone))
+        }
+        domains => domains,
+    };
+    let domains = match domains {
+        Ok(domains) => domains,
+        Err(says) => return html(&Page { wrong: Some(says), typed }),
+    };
+    let key = Uuid::new_v4().simple().to_string();
+    let new =
+        NewSite { key: &key, name: &name, zone: &typed.zone, domains: &domains, families: &[], apdex_t_s: SATISFIED_S };
+    state.db.add_site(&new).await?;
+    Ok(redirect("/setup"))
+}
