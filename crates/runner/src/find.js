@@ -7,6 +7,55 @@ const shown = (el) => {
   return box.width > 0 && box.height > 0 && style.visibility !== 'hidden' && style.display !== 'none';
 };
 
+// A page is read as it is put together: what hosts an open shadow root shows that root, and a slot shows what was put
+// into it.
+function roots(within) {
+  const all = [within];
+  for (let nth = 0; nth < all.length; nth++) {
+    if (all[nth].shadowRoot) all.push(all[nth].shadowRoot);
+    for (const el of all[nth].querySelectorAll('*')) if (el.shadowRoot) all.push(el.shadowRoot);
+  }
+  return all;
+}
+const isPlain = (within) => roots(within).length === 1;
+// Most pages have none: then the browser's own ways are right, and quicker.
+let plain = false;
+function* everyElement(within) {
+  if (within.shadowRoot) yield* everyElement(within.shadowRoot);
+  for (const el of within.children) { yield el; yield* everyElement(el); }
+}
+// In the order of the page, inside shadow roots, too.
+const everyOne = (within, css) => (plain || isPlain(within)
+  ? Array.from(within.querySelectorAll(css))
+  : Array.from(everyElement(within)).filter((e) => e.matches(css)));
+const partsOf = (node) => {
+  if (node.shadowRoot) return node.shadowRoot.childNodes;
+  const put = node.localName === 'slot' ? node.assignedNodes() : [];
+  return put.length ? put : node.childNodes;
+};
+const OUTSIDE = ['html', 'head', 'body', 'title', 'base', 'link', 'meta', 'style', 'script', 'noscript', 'template'];
+const UNSEEN = ['SCRIPT', 'STYLE', 'NOSCRIPT', 'TEMPLATE'];
+function textOf(node) {
+  if (node.nodeType === 3) return node.data;
+  if (node.nodeType !== 1 || UNSEEN.includes(node.tagName)) return '';
+  return Array.from(partsOf(node), textOf).join('');
+}
+const hasSlots = (el) => el.localName === 'slot' || el.querySelector('slot') !== null;
+const contentOf = (el) => (plain || (isPlain(el) && !hasSlots(el)) ? el.textContent : textOf(el));
+// As `innerText`, which leaves shadow roots out.
+function shownText(node) {
+  if (node.nodeType === 3) return node.data;
+  if (node.nodeType !== 1 || UNSEEN.includes(node.tagName) || getComputedStyle(node).display === 'none') return '';
+  if (isPlain(node) && !hasSlots(node)) return node.innerText ?? node.textContent;
+  const apart = (part) => part.nodeType === 1 && !getComputedStyle(part).display.startsWith('inline');
+  return Array.from(partsOf(node), (part) => (apart(part) ? `\n${shownText(part)}\n` : shownText(part))).join('');
+}
+// Whether `inner` is shown as a part of `outer`.
+function holds(outer, inner) {
+  for (let n = inner; n; n = n.assignedSlot || n.parentNode || n.host) if (n === outer) return true;
+  return false;
+}
+
 const IMPLICIT = {
   article: 'article', button: 'button, input[type=submit], input[type=button]', cell: 'td',
   checkbox: 'input[type=checkbox]', combobox: 'select', dialog: 'dialog', figure: 'figure', form: 'form',
@@ -17,21 +66,22 @@ const IMPLICIT = {
 };
 
 function labels(el) {
-  return el.labels ? Array.from(el.labels).map((l) => tidy(l.textContent)) : [];
+  return el.labels ? Array.from(el.labels).map((l) => tidy(contentOf(l))) : [];
 }
 
 function name(el) {
   const by = (el.getAttribute('aria-labelledby') || '').split(/\s+/).filter(Boolean)
-    .map((id) => document.getElementById(id)).filter(Boolean).map((e) => tidy(e.textContent)).join(' ');
+    .map((id) => el.getRootNode().getElementById(id)).filter(Boolean).map((e) => tidy(contentOf(e))).join(' ');
   return by || tidy(el.getAttribute('aria-label')) || tidy(el.getAttribute('alt')) || labels(el)[0] ||
-    tidy(el.textContent) || tidy(el.getAttribute('value')) || tidy(el.getAttribute('title'));
+    tidy(contentOf(el)) || tidy(el.getAttribute('value')) || tidy(el.getAttribute('title'));
 }
 
 // Every shown element that this way of finding leads to.
 function candidates(el) {
+  plain = isPlain(here);
   const within = el.inside ? found(el.inside) : here;
   if (!within) return [];
-  const all = (css) => Array.from(within.querySelectorAll(css));
+  const all = (css) => everyOne(within, css);
   switch (el.by) {
     case 'role': {
       const css = `[role="${el.role}"]` + (IMPLICIT[el.role] ? ', ' + IMPLICIT[el.role] : '');
@@ -43,8 +93,9 @@ function candidates(el) {
     case 'text': {
       const wanted = tidy(el.text);
       // The innermost elements that hold the text.
-      return all(within === here ? 'body *' : '*').filter((e) => tidy(e.textContent).includes(wanted) &&
-        !Array.from(e.children).some((c) => tidy(c.textContent).includes(wanted)));
+      const has = (e) => tidy(contentOf(e)).includes(wanted);
+      return all('*').filter((e) => !OUTSIDE.includes(e.localName) && has(e) &&
+        !Array.from(partsOf(e)).some((part) => part.nodeType === 1 && has(part)));
     }
     case 'test-id':
       return all('[data-testid], [data-test-id], [data-test]').filter((e) =>

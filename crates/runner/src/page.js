@@ -30,6 +30,15 @@ const reach = (el) => {
   if (!inView) el.scrollIntoView({ block: 'center', behavior: 'instant' });
   return middle(el);
 };
+function topmost(x, y) {
+  let top = document.elementFromPoint(x, y);
+  while (top && top.shadowRoot) {
+    const inner = top.shadowRoot.elementFromPoint(x, y);
+    if (!inner || inner === top) break;
+    top = inner;
+  }
+  return top;
+}
 const isOn = (el) => el.checked === true || el.getAttribute('aria-checked') === 'true';
 
 // What is done with an element once it is found; the answer goes back with its rung.
@@ -43,8 +52,8 @@ const WITH = {
     await new Promise((go) => { requestAnimationFrame(go); setTimeout(go, 60); });
     const place = middle(el);
     if (place.x !== before.x || place.y !== before.y || !el.isConnected) return null;
-    const top = document.elementFromPoint(place.x, place.y);
-    const own = !top || el.contains(top) || top.contains(el) || Array.from(el.labels || []).some((l) => l.contains(top));
+    const top = topmost(place.x, place.y);
+    const own = !top || holds(el, top) || holds(top, el) || Array.from(el.labels || []).some((l) => holds(l, top));
     return own ? { ...place, on: isOn(el) } : null;
   },
   scroll: (el) => { reach(el); return {}; },
@@ -65,9 +74,9 @@ const WITH = {
     el.dispatchEvent(new Event('change', { bubbles: true }));
     return {};
   },
-  'text-in': (el) => (tidy(el.innerText).includes(tidy(ask.text)) ? {} : null),
+  'text-in': (el) => (tidy(shownText(el)).includes(tidy(ask.text)) ? {} : null),
   'value-is': (el) => (el.value === ask.value ? {} : null),
-  'read-text': (el) => ({ value: tidy(el.innerText) }),
+  'read-text': (el) => ({ value: tidy(shownText(el)) }),
   'read-value': (el) => ('value' in el ? { value: String(el.value) } : null),
   'read-attribute': (el) => (el.hasAttribute(ask.attribute) ? { value: el.getAttribute(ask.attribute) } : null),
 };
@@ -88,9 +97,9 @@ async function answer() {
       return count >= ask.least && count <= ask.most ? { count } : null;
     }
     case 'shows-text':
-      return document.body && tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
+      return document.body && tidy(shownText(document.body)).includes(tidy(ask.text)) ? {} : null;
     case 'no-text':
-      return document.body && !tidy(document.body.innerText).includes(tidy(ask.text)) ? {} : null;
+      return document.body && !tidy(shownText(document.body)).includes(tidy(ask.text)) ? {} : null;
     case 'address':
       return location.href.includes(ask.part) ? {} : null;
     case 'title':
@@ -113,12 +122,12 @@ async function answer() {
       }
       const lines = [];
       const walk = (el, depth) => {
-        if (out.includes(el) || ['SCRIPT', 'STYLE', 'NOSCRIPT', 'TEMPLATE'].includes(el.tagName)) return;
+        if (out.includes(el) || UNSEEN.includes(el.tagName)) return;
         if (ask.what === 'structure') {
           const role = el.getAttribute('role'), type = el.getAttribute('type');
           lines.push(' '.repeat(depth) + el.localName + (role ? ` role ${role}` : '') + (type ? ` type ${type}` : ''));
-        } else if (!shown(el) && el !== document.body) return;
-        for (const child of el.childNodes) {
+        } else if (!shown(el) && el !== document.body && el.localName !== 'slot') return;
+        for (const child of partsOf(el)) {
           if (child.nodeType === 1) walk(child, depth + 1);
           else if (child.nodeType === 3 && ask.what === 'text' && tidy(child.data)) lines.push(tidy(child.data));
         }
@@ -127,7 +136,7 @@ async function answer() {
       return { seen: lines.slice(0, 5000).join('\n') };
     }
     case 'about':
-      return { address: location.href, title: document.title, body: document.body ? document.body.innerText : '' };
+      return { address: location.href, title: document.title, body: document.body ? shownText(document.body) : '' };
     case 'loaded':
       return {};
     case 'painted':
@@ -161,6 +170,6 @@ for (;;) {
     const watch = new MutationObserver(done);
     const timer = setTimeout(done, 30);
     function done() { watch.disconnect(); clearTimeout(timer); go(); }
-    watch.observe(document, { subtree: true, childList: true, attributes: true, characterData: true });
+    for (const root of roots(document)) watch.observe(root, { subtree: true, childList: true, attributes: true, characterData: true });
   });
 }

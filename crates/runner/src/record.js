@@ -6,10 +6,13 @@ const TEXTUAL = 'input:not([type=checkbox]):not([type=radio]):not([type=button])
 
 function path(el) {
   if (el.id && !/\d{3}/.test(el.id)) return '#' + CSS.escape(el.id);
-  const parent = el.parentElement, tag = el.localName;
+  const tag = el.localName, root = el.getRootNode();
+  const parent = el.parentElement || (root.host ? root : null);
   if (!parent || tag === 'body') return tag;
   const same = Array.from(parent.children).filter((c) => c.localName === tag);
-  return path(parent) + ' > ' + tag + (same.length > 1 ? `:nth-of-type(${same.indexOf(el) + 1})` : '');
+  const own = tag + (same.length > 1 ? `:nth-of-type(${same.indexOf(el) + 1})` : '');
+  // A selector does not reach out of a shadow root.
+  return parent === root ? own : path(parent) + ' > ' + own;
 }
 
 function roleOf(el) {
@@ -42,7 +45,7 @@ function ways(el) {
   if (el.matches('input, select, textarea') && known) add({ by: 'field', label: known });
   const id = el.dataset.testid || el.dataset.testId || el.dataset.test;
   if (id) add({ by: 'test-id', id });
-  const text = tidy(el.textContent);
+  const text = tidy(contentOf(el));
   if (text && text.length <= 60 && !el.matches('select')) add({ by: 'text', text });
   add({ by: 'css', selector: path(el) });
   if (role && !known) add({ by: 'role', role, name: null });
@@ -79,15 +82,23 @@ function place(el) {
 
 const say = (what) => tell(JSON.stringify({ frames: frames(), ...what }));
 const done = (act) => say({ did: act });
-const meant = (target) => (target.closest && target.closest(PRESSABLE)) || target;
+// What a person really pointed at: from outside its shadow root an event names the host.
+const at = (e) => e.composedPath()[0] || e.target;
+const meant = (target) => {
+  for (let el = target; el && el.closest; el = el.getRootNode().host) {
+    const hit = el.closest(PRESSABLE);
+    if (hit) return hit;
+  }
+  return target;
+};
 // Empty space answers nothing; but a page can listen on whatever it likes.
-const answers = (el) => el.matches(PRESSABLE) || getComputedStyle(el).cursor === 'pointer' || (el.children.length < 3 && tidy(el.textContent) && tidy(el.textContent).length < 80);
+const answers = (el) => el.matches(PRESSABLE) || getComputedStyle(el).cursor === 'pointer' || (el.children.length < 3 && tidy(contentOf(el)) && tidy(contentOf(el)).length < 80);
 
 let pointing = false, entered = 0, dragged = null;
 globalThis.cadentisPoint = (on) => { pointing = on; };
 
 function pointed(el) {
-  const text = tidy(el.innerText || el.textContent);
+  const text = tidy(shownText(el));
   say({ pointed: { ways: ways(el), text: text.length <= 120 ? text : '', called: called(el).slice(0, 60) || (text.length <= 60 ? text : ''), tag: el.localName, place: place(el) } });
 }
 
@@ -97,13 +108,13 @@ for (const kind of ['pointerdown', 'mousedown', 'pointerup', 'mouseup', 'click']
   addEventListener(kind, (e) => {
     if (!e.isTrusted || !pointing) return;
     hold(e);
-    if (kind === 'click') pointed(e.target);
+    if (kind === 'click') pointed(at(e));
   }, true);
 }
 
 addEventListener('mousedown', (e) => {
   if (!e.isTrusted || pointing) return;
-  const el = meant(e.target);
+  const el = meant(at(e));
   // The list of a select is drawn by the system and cannot be seen from outside: it is offered instead.
   if (el.localName === 'select' && !el.multiple) {
     hold(e);
@@ -113,7 +124,7 @@ addEventListener('mousedown', (e) => {
 
 addEventListener('click', (e) => {
   if (!e.isTrusted || pointing) return;
-  const el = meant(e.target);
+  const el = meant(at(e));
   if (el.localName === 'label' && el.control) return;
   if (el.localName === 'select' || el.matches('input[type=checkbox], input[type=radio]') || el.matches(TEXTUAL)) return;
   if (el.matches('input[type=file]')) {
@@ -126,7 +137,7 @@ addEventListener('click', (e) => {
 }, true);
 
 addEventListener('input', (e) => {
-  const el = e.target;
+  const el = at(e);
   if (!e.isTrusted || !el.matches) return;
   if (el.matches(TEXTUAL)) {
     const hidden = el.type === 'password' || el.autocomplete === 'one-time-code';
@@ -136,25 +147,31 @@ addEventListener('input', (e) => {
   }
 }, true);
 
-addEventListener('change', (e) => {
-  const el = e.target;
+function changed(e) {
+  const el = at(e);
   if (el.localName === 'select' && el.selectedOptions[0]) done({ act: 'choose', from: ways(el), option: tidy(el.selectedOptions[0].textContent) });
   else if (e.isTrusted && el.matches('input[type=checkbox], input[type=radio]')) done({ act: 'tick', what: ways(el), on: el.checked });
+}
+addEventListener('change', changed, true);
+// A change is told inside its shadow root only: the roots that are entered are listened to.
+addEventListener('focusin', (e) => {
+  for (const root of e.composedPath()) if (root.host) root.addEventListener('change', changed, true);
 }, true);
 
 addEventListener('keydown', (e) => {
   if (!e.isTrusted || pointing) return;
-  const inText = e.target.matches && (e.target.matches(TEXTUAL) || e.target.isContentEditable);
+  const target = at(e);
+  const inText = target.matches && (target.matches(TEXTUAL) || target.isContentEditable);
   const chord = (e.ctrlKey || e.metaKey) && e.key.length === 1;
-  if (e.key === 'Enter' && e.target.matches && e.target.matches('input')) {
+  if (e.key === 'Enter' && target.matches && target.matches('input')) {
     entered = performance.now();
     done({ act: 'key', keys: 'Enter' });
   } else if (e.key === 'Escape' || /^F\d+$/.test(e.key) || (chord && !inText)) {
     done({ act: 'key', keys: (e.ctrlKey ? 'Control+' : '') + (e.key.length === 1 ? e.key.toUpperCase() : e.key) });
-  } else if (/^Arrow|^Page|^Home$|^End$/.test(e.key) && !inText && e.target !== document.body && e.target.localName !== 'select') {
+  } else if (/^Arrow|^Page|^Home$|^End$/.test(e.key) && !inText && target !== document.body && target.localName !== 'select') {
     done({ act: 'key', keys: e.key });
   }
 }, true);
 
-addEventListener('dragstart', (e) => { dragged = ways(meant(e.target)); }, true);
-addEventListener('drop', (e) => { if (dragged) done({ act: 'drag', what: dragged, to: ways(e.target) }); dragged = null; }, true);
+addEventListener('dragstart', (e) => { dragged = ways(meant(at(e))); }, true);
+addEventListener('drop', (e) => { if (dragged) done({ act: 'drag', what: dragged, to: ways(at(e)) }); dragged = null; }, true);

@@ -109,6 +109,34 @@ async fn what_a_person_does_on_a_page_is_done() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_stands_in_open_shadow_roots_is_found_read_and_used_like_the_rest_of_a_page() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let gifts = r#"script "Gift cards"
+step "Look"
+  open http://book.marram.example/gifts
+  expect text "Balance 400 kr"
+  expect no text "Nobody sees this"
+  expect element button "Take the card"
+  expect exactly 3 of any button in css "gift-card"
+  expect text "400" in css "gift-card"
+step "Use"
+  type "M-77" into field "Card number"
+  choose "The café" in field "For"
+  tick checkbox "Keep the rest"
+  expect value "M-77" in test id "card-number"
+  press button "Use the card"
+  expect text "M-77 pays for The café, the rest is kept"
+  press button "Ask again" in css "card-balance"
+  expect text "Balance 380 kr"
+  let left be text of css "[role=status]"
+  expect text "{left}" in css "card-balance"
+"#;
+    passed(&play(&script(gifts), &setting(&w)).await);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
     let _alone = ALONE.lock().await;
     let w = world().await;

@@ -80,6 +80,7 @@ impl Site {
                 .route("/booking/{code}", web::get().to(held))
                 .route("/booking/{code}/pass", web::get().to(pass))
                 .route("/desk", web::get().to(desk))
+                .route("/gifts", web::get().to(gifts))
                 .route("/insurance", web::get().to(insurance))
                 .route("/conditions", web::get().to(conditions))
                 .route("/sign-in", web::get().to(sign_in))
@@ -327,6 +328,12 @@ async fn pass(site: web::Data<Ferries>) -> HttpResponse {
 async fn desk(site: web::Data<Ferries>) -> HttpResponse {
     think(30).await;
     site.page("Service desk", "", include_str!("../assets/desk.html"))
+}
+
+/// Everything on it stands in open shadow roots, one within another.
+async fn gifts(site: web::Data<Ferries>) -> HttpResponse {
+    think(30).await;
+    site.page("Gift cards", "", include_str!("../assets/gifts.html"))
 }
 
 async fn insurance() -> HttpResponse {

@@ -1,7 +1,9 @@
 //! The program as it is started, on a real PostgreSQL.
 
 mod door;
+mod empty;
 mod intake;
+mod runs;
 mod scripts;
 mod server;
 mod serving;

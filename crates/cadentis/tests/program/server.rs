@@ -10,16 +10,16 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-struct Served {
-    server: Server,
-    db: Db,
+pub struct Served {
+    pub server: Server,
+    pub db: Db,
 }
 
 const HOSTILE: &str = "<script>alert(1)</script>\"'&";
 const SCRIPT: &str = "script \"Book\"\n  within 5 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 2 s\n";
 
 /// A server with one site, one journey at two locations and a goal; nothing is made due.
-async fn server() -> Served {
+pub async fn server() -> Served {
     let (db, url) = serving::database().await;
     db.ensure_days_around(Timestamp::now()).await.expect("days");
     let site = serving::site(&db).await;
@@ -55,7 +55,7 @@ async fn server() -> Served {
     Served { server, db }
 }
 
-async fn get(s: &Served, path: &str) -> (u16, String) {
+pub async fn get(s: &Served, path: &str) -> (u16, String) {
     let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.expect("a body"))
 }
@@ -72,7 +72,7 @@ async fn post(s: &Served, path: &str, token: &str, body: &Value) -> (u16, Value)
     (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
 }
 
-fn record(id: Uuid, outcome: Outcome) -> RunRecord {
+pub fn record(id: Uuid, outcome: Outcome) -> RunRecord {
     let trouble = (outcome != Outcome::Passed).then(|| Trouble { line: 4, says: HOSTILE.into() });
     RunRecord {
         id,
@@ -135,7 +135,7 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
 }
 
 /// Plays `outcomes` at Bergen, five minutes apart, the last one just now.
-async fn play(s: &Served, outcomes: &[Outcome]) -> Vec<Uuid> {
+pub async fn play(s: &Served, outcomes: &[Outcome]) -> Vec<Uuid> {
     let mut ids = Vec::new();
     for (i, outcome) in outcomes.iter().enumerate() {
         let at = Timestamp::now() - SignedDuration::from_mins(5 * (outcomes.len() - i) as i64);

@@ -8,6 +8,7 @@
 
 use super::{Asked, Request, RunRecord, ServerTiming, StepRecord};
 use crate::timing::Phases;
+use cadentis_hosts::registered;
 use jiff::{SignedDuration, Timestamp};
 use serde::de::Visitor;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -251,19 +252,6 @@ const ROUNDING_MS: f64 = 8.0;
 
 fn moment(place: impl Fn() -> String, value: &Text<'_>) -> Result<Timestamp, HarError> {
     value.as_str().parse().map_err(|_| HarError::Moment { place: place(), value: value.cut(60) })
-}
-
-/// The name under which a host is registered, without its port; of an address the address.
-fn registered(host: &str) -> &str {
-    let name = match host.rsplit_once(':') {
-        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
-        _ => host,
-    };
-    // Not every host has a name below a public one: addresses end in a number, and hosts of a test may be one word.
-    match name.rsplit('.').next() {
-        Some(last) if last.bytes().all(|b| b.is_ascii_digit()) => name,
-        _ => psl::domain_str(name).unwrap_or(name),
-    }
 }
 
 impl Har {

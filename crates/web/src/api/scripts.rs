@@ -6,6 +6,7 @@ use crate::format;
 use actix_web::{HttpResponse, web};
 use cadentis_core::journey::{self, LineRead, Part, ScriptError};
 use cadentis_core::run::DeviceProfile;
+use cadentis_core::run::RunRecord;
 use cadentis_store::StoreError;
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -107,6 +108,13 @@ pub async fn ask(state: web::Data<State>, wish: web::Json<Wish>) -> HttpResponse
     asked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
 }
 
+/// The script with what held on top, if playing it fell back anywhere.
+pub fn repaired(script: &str, record: &RunRecord) -> Option<String> {
+    let fell: Vec<_> = record.steps.iter().flat_map(|s| s.fell_back.clone()).collect();
+    let journey = journey::parse(script).ok().filter(|_| !fell.is_empty())?;
+    Some(journey::repaired(&journey, &fell).to_string())
+}
+
 /// `GET /api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
 /// a page of its own.
 pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
@@ -130,11 +138,7 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
         });
         steps.collect::<Vec<_>>()
     });
-    let repaired = trial.record.as_ref().and_then(|r| {
-        let fell: Vec<_> = r.steps.iter().flat_map(|s| s.fell_back.clone()).collect();
-        let journey = journey::parse(&trial.script).ok().filter(|_| !fell.is_empty())?;
-        Some(journey::repaired(&journey, &fell).to_string())
-    });
+    let repaired = trial.record.as_ref().and_then(|r| repaired(&trial.script, r));
     HttpResponse::Ok().json(json!({
         "waiting": trial.runner.is_none(), "waits_s": waits_s, "runner": trial.runner, "runner_seen": runner_seen,
         "cancelled": trial.cancelled, "progress": trial.progress, "steps": steps, "repaired": repaired,

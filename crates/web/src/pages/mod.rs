@@ -70,6 +70,7 @@ crate::routes::routes! {
     get "/script-reference" => script::reference,
     get "/runs/{id}" => run::page,
     post "/runs/{id}/accept" => run::accept,
+    post "/runs/{id}/repair" => run::repair,
     get "/runs/{id}/pictures/{step}/{nth}" => run::picture,
     get "/{what:runs|trials}/{id}/har" => run::har,
     get "/{what:runs|trials}/{id}/log" => run::log,

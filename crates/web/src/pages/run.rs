@@ -3,9 +3,10 @@
 use super::now::capital;
 use super::redirect;
 use super::requests::{Narrow, Requests, Whose, usual_steps};
-use super::script::{DiffLine, diff};
+use super::script::{Changed, DiffLine, diff, keep};
 use super::{TWELVE_HOURS, html};
 use crate::State;
+use crate::api::scripts::repaired;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -68,6 +69,8 @@ struct Page {
     script: Vec<(usize, String, bool)>,
     version: String,
     fell_back: Vec<String>,
+    /// What the script would be with the rungs that held on top.
+    repair: Option<Repair>,
     /// Address of this page, for downloads.
     here: String,
     /// What a form that narrows the requests has to carry on.
@@ -365,6 +368,7 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         script: vec![],
         version: String::new(),
         fell_back: vec![],
+        repair: None,
         here: format!("/runs/{}", run.id),
         filter_to: None,
         kept: record.is_some(),
@@ -394,6 +398,10 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         .flat_map(|r| r.steps.iter().flat_map(|s| &s.fell_back))
         .map(|f| format!("Line {} fell back: found by {} instead of {}.", f.line, f.found_by, f.instead_of))
         .collect();
+    page.repair = played.version.zip(record).and_then(|(version, record)| {
+        let lines = diff(played.script, &repaired(played.script, record)?);
+        Some(Repair { lines, version, newest: journey.version })
+    });
     page
 }
 
@@ -519,6 +527,39 @@ fn looked_rows(record: &RunRecord, accepted: &[Accepted], zone: &TimeZone) -> Ve
 #[derive(Deserialize)]
 pub struct Accepting {
     author: String,
+}
+
+/// The repaired script beside the one that was played.
+struct Repair {
+    lines: Vec<DiffLine>,
+    version: i32,
+    newest: i32,
+}
+
+/// `POST /runs/{id}/repair`: the script with what held in this run on top becomes the next version, unless it was
+/// changed since.
+pub async fn repair(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    by: web::Form<Accepting>,
+) -> Result<HttpResponse, PageError> {
+    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let record = kept(&state, "runs", *id).await?;
+    let site = state.site().await?;
+    let journeys = state.db.journeys(site.id).await?;
+    let journey = journeys.into_iter().find(|j| j.id == run.journey_id);
+    let journey = journey.ok_or_else(|| PageError::NotFound(format!("the journey of the run {id}")))?;
+    let (Some(version), script) = state.db.script_played(&run, &journey).await? else {
+        return Err(PageError::Refused("The version that was played is not kept any more.".into()));
+    };
+    let script = repaired(&script, &record)
+        .ok_or_else(|| PageError::Refused("Nothing fell back in this run: there is nothing to repair.".into()))?;
+    let note = format!("repaired from the run of {}", run.due_at.strftime("%Y-%m-%d %H:%M UTC"));
+    let changed = Changed { script, based_on: version, author: by.author.clone(), note };
+    match keep(&state, &site, &journey, &changed).await? {
+        Ok(_) => Ok(redirect(&format!("/journeys/{}/script?compare={version}", journey.slug))),
+        Err(why) => Err(PageError::Refused(why.says())),
+    }
 }
 
 /// `POST /runs/{id}/accept`: what this run saw of the pages is what later runs are compared with.

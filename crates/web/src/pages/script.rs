@@ -16,7 +16,7 @@ use cadentis_core::journey;
 use cadentis_core::journey::grammar;
 use cadentis_store::StoreError;
 use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
-use cadentis_store::sites::Journey;
+use cadentis_store::sites::{Journey, Site};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
@@ -198,64 +198,89 @@ pub fn life_says(j: &Journey, zone: &TimeZone, locations: usize, silent: &[Strin
 
 #[derive(Deserialize)]
 pub struct Changed {
-    script: String,
-    based_on: i32,
-    author: String,
-    note: String,
+    pub script: String,
+    pub based_on: i32,
+    pub author: String,
+    pub note: String,
 }
 
 /// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
 /// cannot be played: nothing is lost, the page keeps what was written.
 pub async fn save(state: web::Data<State>, slug: web::Path<String>, changed: web::Json<Changed>) -> HttpResponse {
-    let author = cut(&changed.author, 80);
-    if author.is_empty() {
-        return HttpResponse::UnprocessableEntity()
-            .json(json!({ "says": "Say who you are: versions have an author." }));
-    }
-    let saved = async {
-        let shared = shared(&state).await?;
-        let problems = journey::problems(&changed.script, &shared);
-        if let Some(first) = problems.first() {
-            let body = json!({ "says": format!("Not saved: {first}."), "problems": problems.iter().map(complaint).collect::<Vec<_>>() });
-            return Ok(HttpResponse::UnprocessableEntity().json(body));
-        }
-        let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
+    let kept = async {
         let Some(site) = state.first_site().await? else { return Ok(HttpResponse::NotFound().finish()) };
         let Some(j) = state.db.journey(site.id, &slug).await? else { return Ok(HttpResponse::NotFound().finish()) };
-        if !j.may_be_edited_by(&author) {
-            let says = format!(
-                "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
-                j.name,
-                j.editors
-                    .iter()
-                    .chain(Some(&j.owner).filter(|o| !o.is_empty()))
-                    .cloned()
-                    .collect::<Vec<_>>()
-                    .join(", ")
-            );
-            return Ok(HttpResponse::Forbidden().json(json!({ "says": says })));
-        }
-        let note = cut(&changed.note, 200);
-        let edit =
-            Edit { script: &changed.script, name: &name, based_on: changed.based_on, author: &author, note: &note };
-        Ok::<_, StoreError>(match state.db.save_script(j.id, &edit, Timestamp::now()).await? {
-            Saved::Version(version) => {
-                HttpResponse::Ok().json(json!({ "version": version, "says": format!("Saved as version {version}.") }))
+        let problems = journey::problems(&changed.script, &shared(&state).await?);
+        let problems: Vec<_> = problems.iter().map(complaint).collect();
+        Ok::<_, StoreError>(match keep(&state, &site, &j, &changed).await? {
+            Ok((version, says)) => HttpResponse::Ok().json(json!({ "version": version, "says": says })),
+            Err(NotKept::Nobody(says) | NotKept::Unplayable(says)) => {
+                HttpResponse::UnprocessableEntity().json(json!({ "says": says, "problems": problems }))
             }
-            Saved::Same(version) => HttpResponse::Ok()
-                .json(json!({ "version": version, "says": format!("That is version {version} already.") })),
-            Saved::Overtaken(by) => {
-                let says = format!(
-                    "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
-                    by.author,
-                    by.version,
-                    when(by.saved_at, &site.zone)
-                );
-                HttpResponse::Conflict().json(json!({ "says": says, "newest": by.version }))
+            Err(NotKept::NotTheirs(says)) => HttpResponse::Forbidden().json(json!({ "says": says })),
+            Err(NotKept::Overtaken { says, newest }) => {
+                HttpResponse::Conflict().json(json!({ "says": says, "newest": newest }))
             }
         })
     };
-    saved.await.unwrap_or_else(|e| unavailable(&e))
+    kept.await.unwrap_or_else(|e| unavailable(&e))
+}
+
+/// Why a script did not become the next version, in words.
+pub enum NotKept {
+    Nobody(String),
+    Unplayable(String),
+    NotTheirs(String),
+    Overtaken { says: String, newest: i32 },
+}
+
+impl NotKept {
+    pub fn says(self) -> String {
+        match self {
+            NotKept::Nobody(says) | NotKept::Unplayable(says) | NotKept::NotTheirs(says) => says,
+            NotKept::Overtaken { says, .. } => says,
+        }
+    }
+}
+
+/// Makes a script the next version of its journey, if it may be: wherever it was changed. Its number, and words for it.
+pub async fn keep(
+    state: &State,
+    site: &Site,
+    j: &Journey,
+    changed: &Changed,
+) -> Result<Result<(i32, String), NotKept>, StoreError> {
+    let author = cut(&changed.author, 80);
+    if author.is_empty() {
+        return Ok(Err(NotKept::Nobody("Say who you are: versions have an author.".into())));
+    }
+    if let Some(first) = journey::problems(&changed.script, &shared(state).await?).first() {
+        return Ok(Err(NotKept::Unplayable(format!("Not saved: {first}."))));
+    }
+    let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
+    if !j.may_be_edited_by(&author) {
+        let who: Vec<_> = j.editors.iter().chain(Some(&j.owner).filter(|o| !o.is_empty())).cloned().collect();
+        return Ok(Err(NotKept::NotTheirs(format!(
+            "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
+            j.name,
+            who.join(", ")
+        ))));
+    }
+    let note = cut(&changed.note, 200);
+    let edit = Edit { script: &changed.script, name: &name, based_on: changed.based_on, author: &author, note: &note };
+    Ok(match state.db.save_script(j.id, &edit, Timestamp::now()).await? {
+        Saved::Version(version) => Ok((version, format!("Saved as version {version}."))),
+        Saved::Same(version) => Ok((version, format!("That is version {version} already."))),
+        Saved::Overtaken(by) => Err(NotKept::Overtaken {
+            says: format!(
+                "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
+                by.author,
+                by.version,
+                when(by.saved_at, &site.zone)
+            ),
+            newest: by.version,
+        }),
+    })
 }
 
 fn cut(text: &str, most: usize) -> String {
