@@ -1,6 +1,7 @@
 //! Every word of the language, played against the stand-in site in Chromium.
 
 use cadentis_core::journey::{Journey, grammar, parse, read_lines, repaired};
+use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_runner::Setting;
 use cadentis_standins::network::{Path, Proxy};
@@ -133,6 +134,46 @@ step "Use"
   expect text "{left}" in css "card-balance"
 "#;
     passed(&play(&script(gifts), &setting(&w)).await);
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_but_the_web_leaves_a_runner_and_no_network_that_is_denied_to_it() {
+    let _alone = ALONE.lock().await;
+    let w = world().await;
+    let says = async |steps: &str, setting: &Setting| {
+        let r = play(&script(&format!("script \"Out\"\nstep \"Look\"\n{steps}")), setting).await;
+        (r.outcome, r.trouble.map_or(String::new(), |t| t.says))
+    };
+    // Whatever a variable holds.
+    for address in
+        ["file:///etc/hostname", "FILE:///etc/hostname", "chrome://version", "view-source:http://book.marram.example/"]
+    {
+        let (outcome, trouble) = says(&format!("  let x be \"{address}\"\n  open {{x}}\n"), &setting(&w)).await;
+        assert_eq!(outcome, Outcome::Failed, "{address}");
+        assert!(trouble.contains("is no web address: only http and https are opened"), "{trouble}");
+    }
+    let (outcome, trouble) = says("  let x be \"file:///etc/hostname\"\n  send GET {x}\n", &setting(&w)).await;
+    assert_eq!(outcome, Outcome::Failed, "{trouble}");
+
+    // The site by its address, without a proxy: reached where nothing is denied, not where this machine is.
+    let here = w.site.hosts()["book.marram.example"];
+    let free = Setting { proxy: None, ..setting(&w) };
+    let denied = Denied::parse(["127.0.0.0/8", "::1"]).expect("networks");
+    let bound = Setting { denied, ..free.clone() };
+    for steps in [
+        format!("  open http://{here}/\n"),
+        format!("  send GET http://{here}/\n"),
+        format!("  open http://localhost:{}/\n", here.port()),
+        format!("  send GET http://localhost:{}/\n", here.port()),
+    ] {
+        assert_eq!(says(&steps, &free).await, (Outcome::Passed, String::new()), "{steps}");
+        let (outcome, trouble) = says(&steps, &bound).await;
+        assert_eq!(outcome, Outcome::Failed, "{steps}: {trouble}");
+    }
+    // A run that got through, but not within its time.
+    let late = script("script \"Late\"\n  within 1 ms\nstep \"Look\"\n  send GET http://book.marram.example/\n");
+    assert_eq!(play(&late, &setting(&w)).await.outcome, Outcome::Slow);
     w.site.stop().await;
 }
 

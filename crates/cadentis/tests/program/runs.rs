@@ -8,6 +8,7 @@ use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::scripts::Edit;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
+use std::process::Command;
 use uuid::Uuid;
 
 /// Brings a record of a run that was due a while ago.
@@ -104,12 +105,12 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
 #[tokio::test]
 async fn a_step_that_fails_or_is_over_its_budget_is_told_with_its_newest_such_run() {
     let s = server().await;
-    let ids = play(&s, &[Outcome::Passed, Outcome::Failed]).await;
+    play(&s, &[Outcome::Passed, Outcome::Failed]).await;
     assert!(!get(&s, "/journeys").await.1.contains("Steps in trouble"), "one failed run is no pattern");
-    let ids = [ids, play(&s, &[Outcome::Failed]).await].concat();
+    let second = bring(&s, 0, |r| *r = record(r.id, Outcome::Failed)).await;
     let page = get(&s, "/journeys").await.1;
     let told = page.split("Steps in trouble").nth(1).unwrap_or_else(|| panic!("{page}"));
-    assert!(told.contains(&format!("/runs/{}?step=0", ids[2])) && told.contains("2 runs failed in it"), "{told}");
+    assert!(told.contains(&format!("/runs/{second}?step=0")) && told.contains("2 runs failed in it"), "{told}");
 
     // Over its budget of two seconds, in enough runs to be sure.
     let s = server().await;
@@ -155,4 +156,28 @@ async fn an_archive_is_read_with_its_own_first_party_and_what_is_none_is_told_wh
     assert!(status == 422 && says.contains("line 1 column"), "{says}");
     let (status, says) = read("/har", "{\"log\": {\"entries\": []}}".into()).await;
     assert!(status == 422 && says.contains("There is no request in it"), "{says}");
+}
+
+#[test]
+fn a_browser_that_will_not_start_is_our_own_trouble_and_no_failure_of_the_site() {
+    let dir = std::env::temp_dir().join(format!("cadentis-play-{}", Uuid::new_v4().simple()));
+    std::fs::create_dir(&dir).expect("a directory");
+    let file = dir.join("look.cadentis");
+    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n").expect("written");
+    let play = |file: &std::path::Path| {
+        // There is no driver where the program looks for one.
+        let run = Command::new(env!("CARGO_BIN_EXE_cadentis")).env("PATH", &dir).arg("play").arg(file).output();
+        run.expect("it runs")
+    };
+    let told = play(&file);
+    let says = String::from_utf8_lossy(&[told.stdout, told.stderr].concat()).to_lowercase();
+    assert_eq!(told.status.code(), Some(2), "{says}");
+    assert!(says.contains("unmeasured") && says.contains("the browser driver did not start"), "{says}");
+
+    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  opne http://book.marram.example/\n").expect("written");
+    let told = play(&file);
+    let says = String::from_utf8_lossy(&[told.stdout, told.stderr].concat()).to_string();
+    assert_eq!(told.status.code(), Some(2), "{says}");
+    assert!(says.contains("line 3, column 3: found `opne`"), "{says}");
+    std::fs::remove_dir_all(dir).expect("removed");
 }

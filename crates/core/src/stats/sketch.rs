@@ -211,10 +211,12 @@ impl Sketch {
         Proof::percentile(p, &self.reading(p), "nearest rank over merged hourly sketches, within 1 %", rank)
     }
 
-    /// How many samples are at or below `limit`; those in the limit's own bucket count as below.
-    pub fn within(&self, limit: f64) -> u64 {
-        let last = CELLS.bucket(limit.max(FLOOR));
-        self.zeros + self.filled().take_while(|(b, _)| *b <= last).map(|(_, n)| n).sum::<u64>()
+    /// How many samples are at or below `limit`: at least, and at most. Those in the limit's own bucket may lie on either
+    /// side of it.
+    pub fn within(&self, limit: f64) -> (u64, u64) {
+        let own = CELLS.bucket(limit.max(FLOOR));
+        let below = self.zeros + self.filled().take_while(|(b, _)| *b < own).map(|(_, n)| n).sum::<u64>();
+        (below, below + self.filled().find(|(b, _)| *b == own).map_or(0, |(_, n)| n))
     }
 
     /// Each filled bucket as (lower bound, upper bound, count), ascending; zeros first as (0, 0, n).

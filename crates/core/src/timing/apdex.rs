@@ -12,6 +12,8 @@ pub struct Apdex {
     pub satisfied: u64,
     pub tolerating: u64,
     pub frustrated: u64,
+    /// Where the groups are not known exactly: from where to where the score may lie.
+    pub between: Option<(f64, f64)>,
 }
 
 impl Apdex {
@@ -55,6 +57,28 @@ impl Apdex {
         (n > 0).then(|| (self.satisfied as f64 + self.tolerating as f64 / 2.0) / n as f64)
     }
 
+    /// From groups that are known within bounds: how many of `all` are up to T, and up to 4T, at least and at most. Each
+    /// count is taken in the middle of its bounds.
+    pub fn within_bounds(t_s: f64, all: u64, up_to_t: (u64, u64), up_to_4t: (u64, u64)) -> Apdex {
+        let middle = |(least, most): (u64, u64)| least.midpoint(most);
+        let (satisfied, tolerable) = (middle(up_to_t), middle(up_to_4t));
+        let score = |t: u64, four_t: u64| (t + four_t) as f64 / (2.0 * all as f64);
+        let is_known = all == 0 || (up_to_t.0, up_to_4t.0) == (up_to_t.1, up_to_4t.1);
+        Apdex {
+            t_s,
+            satisfied,
+            tolerating: tolerable - satisfied,
+            frustrated: all - tolerable,
+            between: (!is_known).then(|| (score(up_to_t.0, up_to_4t.0), score(up_to_t.1, up_to_4t.1))),
+        }
+    }
+
+    /// How far off the score may be, in words, if that would be seen; empty when the groups are known.
+    pub fn bounds_words(&self) -> String {
+        let text = |(low, high): (f64, f64)| format!("between {low:.3} and {high:.3}");
+        self.between.map_or(String::new(), text)
+    }
+
     /// How the score was come by.
     pub fn proof(&self) -> Proof {
         let worked = match self.score() {
@@ -66,11 +90,18 @@ impl Apdex {
                 counted(self.samples())
             ),
         };
-        Proof::new("Apdex = (satisfied + tolerating / 2) / all", worked, self.samples()).by(format!(
+        let proof = Proof::new("Apdex = (satisfied + tolerating / 2) / all", worked, self.samples()).by(format!(
             "satisfied up to T = {} s, tolerating up to 4T = {} s, both included",
             self.t_s,
             4.0 * self.t_s
-        ))
+        ));
+        match self.between {
+            None => proof,
+            Some(_) => proof.noting(format!(
+                "the groups are read off merged hourly sketches, where what lies within 1 % of T or 4T may be on either side: half of it is counted on each; the score is {}",
+                self.bounds_words()
+            )),
+        }
     }
 
     /// The specification's name for the score's band.
@@ -118,11 +149,11 @@ mod tests {
 
     #[test]
     fn the_specifications_example_scores_three_quarters() {
-        let a = Apdex { t_s: 4.0, satisfied: 60, tolerating: 30, frustrated: 10 };
+        let a = Apdex { t_s: 4.0, satisfied: 60, tolerating: 30, frustrated: 10, between: None };
         assert_eq!(a.score(), Some(0.75));
         assert_eq!(a.to_string(), "0.75 [4.0]");
         assert_eq!(a.band(), Some("fair"));
-        let few = Apdex { t_s: 1.5, satisfied: 6, tolerating: 3, frustrated: 1 };
+        let few = Apdex { t_s: 1.5, satisfied: 6, tolerating: 3, frustrated: 1, between: None };
         assert_eq!(
             few.proof().lines(),
             [
@@ -138,6 +169,16 @@ mod tests {
         let a = of(2.0, &[2000.0, 2000.1, 8000.0, 8000.1]);
         assert_eq!((a.satisfied, a.tolerating, a.frustrated), (1, 2, 1));
         assert_eq!(a.to_string(), "0.50 [2.0]*");
+    }
+
+    #[test]
+    fn groups_within_bounds_are_counted_in_the_middle_and_the_score_says_how_far_off_it_may_be() {
+        let a = Apdex::within_bounds(1.5, 100, (50, 60), (80, 84));
+        assert_eq!((a.satisfied, a.tolerating, a.frustrated, a.between), (55, 27, 18, Some((0.65, 0.72))));
+        assert!(a.proof().lines()[2].ends_with("the score is between 0.650 and 0.720."), "{:?}", a.proof().lines());
+        let known = Apdex::within_bounds(1.5, 100, (60, 60), (80, 80));
+        assert_eq!((known, known.bounds_words().as_str()), (Apdex { between: None, ..known }, ""));
+        assert_eq!(Apdex::within_bounds(1.5, 0, (0, 0), (0, 0)).score(), None);
     }
 
     #[test]

@@ -139,16 +139,10 @@ impl Measured {
     /// The Apdex groups for a target of `t_ms`.
     pub fn apdex(&self, t_ms: f64) -> Apdex {
         let within = |limit: f64| match &self.values {
-            Values::Exact(samples) => samples.within(limit) as u64,
+            Values::Exact(samples) => (samples.within(limit) as u64, samples.within(limit) as u64),
             Values::Merged(sketch) => sketch.within(limit),
         };
-        let (satisfied, tolerable) = (within(t_ms), within(4.0 * t_ms));
-        Apdex {
-            t_s: t_ms / 1000.0,
-            satisfied,
-            tolerating: tolerable - satisfied,
-            frustrated: self.samples() - tolerable,
-        }
+        Apdex::within_bounds(t_ms / 1000.0, self.samples(), within(t_ms), within(4.0 * t_ms))
     }
 
     /// How the reading at `p` was come by.
@@ -204,6 +198,12 @@ mod tests {
             let (a, b) = (raw.reading(p), rolled.reading(p));
             prop_assert_eq!(a.samples, b.samples);
             prop_assert!((a.value.unwrap() - b.value.unwrap()).abs() <= 0.01 * a.value.unwrap());
+            for t_ms in [700.0, 1_500.0, f64::from(values[0])] {
+                let (known, read) = (raw.apdex(t_ms), rolled.apdex(t_ms));
+                let (low, high) = read.between.unwrap_or((read.score().unwrap(), read.score().unwrap()));
+                prop_assert!(low - 1e-12 <= known.score().unwrap() && known.score().unwrap() <= high + 1e-12, "{known:?} {read:?}");
+                prop_assert!(low <= read.score().unwrap() + 0.5 / values.len() as f64 && known.between.is_none());
+            }
             prop_assert_eq!(raw.histogram(10.0, 20_000.0, 40).iter().sum::<u64>(), values.len() as u64);
             prop_assert_eq!(rolled.histogram(10.0, 20_000.0, 40).iter().sum::<u64>(), values.len() as u64);
         }

@@ -335,7 +335,10 @@ pub(super) fn readings(
     let apdex = lcp.apdex(t_ms);
     figures.push(Figure::new(
         apdex.score().map_or(NO_DATA.into(), |a| format!("{a:.2}")),
-        format!("Apdex [{:.1}] by LCP", frame.site.apdex_t_s),
+        match apdex.bounds_words() {
+            known if known.is_empty() => format!("Apdex [{:.1}] by LCP", frame.site.apdex_t_s),
+            bounds => format!("Apdex [{:.1}] by LCP, {bounds}", frame.site.apdex_t_s),
+        },
         "within",
     ));
     let of = |count: fn(&Pool) -> u64, label: &str| {
