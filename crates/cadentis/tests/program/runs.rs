@@ -2,9 +2,11 @@
 
 use crate::server::{Served, get, play, record, server};
 use crate::serving;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::journey::FellBack;
 use cadentis_core::run::looked::{Look, Looked};
-use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::run::{Asked, Outcome, Request, RunRecord};
+use cadentis_core::timing::Phases;
 use cadentis_store::scripts::Edit;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
@@ -180,4 +182,160 @@ fn a_browser_that_will_not_start_is_our_own_trouble_and_no_failure_of_the_site()
     assert_eq!(told.status.code(), Some(2), "{says}");
     assert!(says.contains("line 3, column 3: found `opne`"), "{says}");
     std::fs::remove_dir_all(dir).expect("removed");
+}
+
+/// Plays all that is due at the first location, each journey as long as `takes` says.
+async fn play_all(s: &Served, minutes_ago: i64, takes: impl Fn(i32) -> f64) {
+    let at = Timestamp::now() - SignedDuration::from_mins(minutes_ago);
+    s.db.make_due(at).await.expect("due");
+    while let Some(work) = s.db.lease(1, "r", at, at).await.expect("asked") {
+        let mut record = record(work.id, Outcome::Passed);
+        record.duration_ms = takes(work.journey_id);
+        record.steps[0].duration_ms = record.duration_ms;
+        record.steps[0].requests = vec![document()];
+        s.db.finish(1, record).await.expect("stored");
+    }
+}
+
+fn document() -> Request {
+    Request {
+        url: "http://book.marram.example/cabin?x=1".into(),
+        method: "GET".into(),
+        kind: "document".into(),
+        status: 200,
+        start_ms: 0.0,
+        phases: Phases::default(),
+        bytes: 4_000,
+        protocol: String::new(),
+        from_cache: false,
+        failed: None,
+        trace: None,
+        asked: Asked::default(),
+    }
+}
+
+#[tokio::test]
+async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
+    let s = server().await;
+    assert_eq!(form(&s, "/journeys/book/duplicate", "author=Ada&environment=").await.0, 303);
+    let journeys = s.db.journeys(1).await.expect("rows");
+    let copy = journeys.iter().find(|j| j.slug != "book").expect("a copy");
+    assert_eq!(form(&s, &format!("/journeys/{}/status", copy.slug), "status=active").await.0, 303);
+    // Eleven runs of each, a second slower there; then two in maintenance that would move every number.
+    for nth in 0..11 {
+        play_all(&s, 70 - 5 * nth, |journey| {
+            1_000.0 + 10.0 * nth as f64 + if journey == copy.id { 1_000.0 } else { 0.0 }
+        })
+        .await;
+    }
+    for minutes in [12, 7] {
+        play_all(&s, minutes, |_| 60_000.0).await;
+    }
+    let work = Stretch::last(14 * 60, Timestamp::now());
+    s.db.add_maintenance(1, work, "work").await.expect("added");
+    let (status, part) = get(&s, "/journeys/book/weeks").await;
+    assert_eq!(status, 200);
+    // Nearest rank of eleven: the 6th and the 9th.
+    let row = part.split("<th scope=\"row\">Whole run</th>").nth(1).unwrap_or_else(|| panic!("{part}"));
+    let cells: Vec<&str> = row.split("</td>").take(5).map(|c| c.rsplit('>').next().unwrap_or("")).collect();
+    assert_eq!(cells, ["1.05", "2.05", "1.08", "2.08", "+1.00"], "{row}");
+    let alone = get(&s, "/journeys/book/weeks?beside=").await.1;
+    assert!(alone.contains("Side by side with") && !alone.contains("Whole run</th>"), "{alone}");
+}
+
+#[tokio::test]
+async fn a_script_that_nothing_can_read_is_told_where_it_stands_and_brings_no_page_down() {
+    let s = server().await;
+    let id = play(&s, &[Outcome::Passed]).await[0];
+    let edit = Edit {
+        script: "script \"Book\"\nstep \"Open\"\n  opne x\n",
+        name: "Book",
+        based_on: 1,
+        author: "Ada",
+        note: "",
+    };
+    s.db.save_script(1, &edit, Timestamp::now()).await.expect("saved past the page that checks it");
+    for path in [
+        "/",
+        "/journeys",
+        "/journeys/book",
+        "/journeys/book/script",
+        "/journeys/book/runs",
+        "/goals",
+        "/locations/bergen",
+    ] {
+        assert_eq!(get(&s, path).await.0, 200, "{path}");
+    }
+    assert_eq!(get(&s, &format!("/runs/{id}")).await.0, 200, "what was played is not what is there now");
+    let (status, says) = get(&s, "/journeys/book/weeks").await;
+    assert!(status < 500 && says.contains("line 3, column 3: found `opne`"), "{status} {says}");
+    // Its page does not take it as it is.
+    let text = json!({ "script": edit.script, "based_on": 2, "author": "Ada", "note": "" });
+    let answer = serving::page_of_its_own().post(format!("{}/journeys/book/script", s.server.address)).json(&text);
+    let answer = answer.send().await.expect("an answer");
+    assert_eq!(answer.status(), 422);
+    assert!(answer.text().await.expect("JSON").contains("found `opne`"));
+}
+
+#[tokio::test]
+async fn a_location_is_moved_with_its_way_out_and_what_is_no_place_changes_nothing() {
+    let s = server().await;
+    let place = |latitude: &str, proxy: &str, denied: &str| {
+        format!("slug=bergen&latitude={latitude}&longitude=5.32&proxy={proxy}&denied={denied}")
+    };
+    for (body, says) in [
+        (place("91", "", ""), "Coordinates are degrees"),
+        (place("north", "", ""), "Coordinates are degrees"),
+        (place("60.39", "proxy.marram.example", ""), "A proxy is the address and port of a SOCKS5 server"),
+        (place("60.39", "", "10.0.0.0/33"), "is no network such as"),
+    ] {
+        let (status, page) = form(&s, "/setup/place", &body).await;
+        assert!(status == 200 && page.contains(says), "{says}: {status}");
+    }
+    let bergen =
+        async || s.db.locations().await.expect("rows").into_iter().find(|l| l.slug == "bergen").expect("there");
+    assert_eq!((bergen().await.latitude, bergen().await.proxy), (None, None));
+    assert_eq!(form(&s, "/setup/place", &place("60.39", "10.0.0.5:1080", "10.1.0.0/16+fe80::/10")).await.0, 303);
+    let moved = bergen().await;
+    assert_eq!((moved.latitude, moved.longitude), (Some(60.39), Some(5.32)));
+    // The next work for it goes that way, and not there.
+    play_all(&s, 30, |_| 1_000.0).await;
+    s.db.make_due(Timestamp::now()).await.expect("due");
+    let work = s.db.lease(1, "r", Timestamp::now(), Timestamp::now()).await.expect("asked").expect("work");
+    assert_eq!(work.proxy.as_deref(), Some("10.0.0.5:1080"));
+    assert_eq!(work.denied, ["10.1.0.0/16", "fe80::/10"]);
+}
+
+#[tokio::test]
+async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
+    let s = server().await;
+    for nth in 0..25 {
+        play_all(&s, 5 * (26 - nth), |_| 3_000.0).await;
+    }
+    let now = Timestamp::now().as_millisecond();
+    let lines: Vec<String> = (1..=30_u128)
+        .map(|nth| {
+            json!({ "id": Uuid::from_u128(nth), "visit": Uuid::from_u128(nth), "url": "http://book.marram.example/cabin",
+                "at": now - 60_000 * nth as i64, "device": "desktop", "load": 1_000, "country": "NO" })
+            .to_string()
+        })
+        .collect();
+    let import = serving::page_of_its_own()
+        .post(format!("{}/setup/visitors/import?file=a.ndjson&device=&country=", s.server.address));
+    let came = import.body(lines.join("\n")).send().await.expect("an answer").text().await.expect("a part");
+    assert!(came.contains("30 page views are there now"), "{came}");
+    let family = "Other+pages";
+    let part = get(&s, &format!("/visitors/family/beside?family={family}")).await.1;
+    let row = |place: &str| {
+        let row = part.split(&format!("<th scope=\"row\">{place}</th>")).nth(1).unwrap_or_else(|| panic!("{part}"));
+        row.split("</tr>").next().unwrap_or("").to_string()
+    };
+    assert!(row("bergen").contains(">25<") && row("bergen").contains(">30<"), "{part}");
+    assert!(row("bergen").contains("the runner is slower than visitors are"), "{part}");
+    assert!(row("halifax").contains("too few samples to compare"), "{part}");
+    assert!(part.contains("1 of 2 locations can be compared"), "{part}");
+    // Under maintenance nothing is left to compare.
+    s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
+    let part = get(&s, &format!("/visitors/family/beside?family={family}")).await.1;
+    assert!(part.contains("0 of 2 locations can be compared"), "{part}");
 }

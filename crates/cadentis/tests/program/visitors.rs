@@ -1,6 +1,8 @@
 //! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
 
 use crate::serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
+use cadentis_core::calendar::stretch::hour_of;
+use cadentis_core::stats::proof::counted as thousands;
 use cadentis_store::filed::Filed;
 use cadentis_store::rollup::RolledUp;
 use jiff::{SignedDuration, Timestamp};
@@ -142,8 +144,14 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
     assert!(told.contains("1 page views of this person were erased"), "{told}");
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
+    // Filed hours are packed: no id of them is to be seen in a text, so they are unpacked and asked.
+    let filed: Vec<u128> = {
+        let sheets = s.db.sheets_of(Filed::PageViews, 1, today(), &["visit".into()]).await.expect("sheets");
+        sheets.iter().flat_map(|sh| (0..sh.rows).filter_map(|r| sh.id("visit", r))).collect()
+    };
+    assert_eq!(filed, [other.as_u128()], "one visit is left");
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
-    assert!(!everything.contains(&visit.to_string()) && everything.contains(&other.to_string()));
+    assert!(!everything.contains(&visit.to_string()), "nor in a row");
     // A late beacon files the hour anew: what was taken out stays out.
     take(&s, view(other, 4, "/c", json!({}))).await;
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
@@ -323,6 +331,13 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     assert!(line.contains("1.50 s until its largest paint") && line.contains("<b>0.20 s</b> waiting"), "{line}");
     assert!(!line.contains("<script>alert"));
 
+    // Opened in a tab behind: when it was painted says nothing of how long anybody waited.
+    let behind = Uuid::new_v4();
+    let seen_late = view(4, "/behind", json!({"visit": behind, "background": true, "lcp": 9_000, "fcp": 9_000}));
+    assert_eq!(send(&s.server.address, "key", json!([seen_late]).to_string(), OWN, BROWSER).await.0, 204);
+    let line = page(&s, &format!("/visitors/visits/{behind}")).await;
+    assert!(line.contains("opened in a tab that nobody looked at") && !line.contains("9.00 s"), "{line}");
+
     // Without families of its own, each path is its own.
     let visitors = page(&s, "/visitors").await;
     let family = visitors.split_once("/visitors/family?family=").expect("a link to a family").1;
@@ -384,6 +399,62 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
     ] {
         let (status, says) = import(&s, name, text).await;
         assert!(status == 422 && says.contains(want), "{name}: {says}");
+    }
+}
+
+#[tokio::test]
+async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
+    let s = server().await;
+    let end = hour_of(Timestamp::now()).as_millisecond();
+    // Any numbers, the same each time: Knuth's generator (The Art of Computer Programming, 3.3.4).
+    let mut state = 14_u64;
+    let mut next = move |below: u64| {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) % below
+    };
+    let (mut file, mut rows) = (String::new(), Vec::new());
+    for nth in 0..2_400 {
+        let (at, phone) = (end - 1 - next(60 * 3_600_000) as i64, next(3) == 0);
+        // From 0.3 to 8 s, evenly on a logarithmic scale; many a time just T.
+        let lcp =
+            if next(12) == 0 { 1_500 } else { (300.0 * (8_000.0_f64 / 300.0).powf(next(10_000) as f64 / 1e4)) as u64 };
+        let device = if phone { "phone" } else { "desktop" };
+        let view = json!({"id": Uuid::from_u128(nth + 1), "url": "http://book.marram.example/cabin", "at": at,
+            "visit": Uuid::from_u128(7_000 + nth / 2), "device": device, "lcp": lcp, "country": "NO"});
+        file += &format!("{view}\n");
+        rows.push((phone, lcp as f64));
+    }
+    let (status, says) = import(&s, "loads.ndjson", &file).await;
+    assert!(status == 200 && says.contains("2,400 page views are there now."), "{says}");
+
+    let moment = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment").strftime("%Y-%m-%dT%H:%MZ").to_string();
+    let stretch = format!("from={}&to={}", moment(end - 60 * 3_600_000), moment(end));
+    let csv = page(&s, &format!("/visitors/breakdown?by=device&csv=1&{stretch}")).await;
+    let mut read = csv::Reader::from_reader(csv.as_bytes());
+    let head = read.headers().expect("a head").clone();
+    let column = |part: &str| head.iter().position(|h| h.contains(part)).unwrap_or_else(|| panic!("{part}: {head:?}"));
+    let (views, p75) = (column("page views"), column("p75"));
+    let told: Vec<_> = read.records().map(|r| r.expect("RFC 4180")).collect();
+    for device in ["phone", "desktop"] {
+        let mut own: Vec<f64> = rows.iter().filter(|r| r.0 == (device == "phone")).map(|r| r.1).collect();
+        own.sort_by(f64::total_cmp);
+        let row = told.iter().find(|r| &r[0] == device).unwrap_or_else(|| panic!("{device}: {csv}"));
+        assert_eq!(row[views].parse::<usize>().expect("a count"), own.len(), "{csv}");
+        // Nearest rank: the value at ⌈0.75 n⌉, from 1.
+        let by_hand = own[(0.75 * own.len() as f64).ceil() as usize - 1];
+        let shown: f64 = row[p75].parse().expect("a number");
+        assert!((shown - by_hand).abs() <= 0.01 * by_hand, "{device}: {shown} for {by_hand}");
+        let up_to = |limit: f64| own.iter().filter(|v| **v <= limit).count() as f64;
+        let apdex = (up_to(1_500.0) + up_to(6_000.0)) / (2.0 * own.len() as f64);
+        let figure = page(&s, &format!("/visitors?only=device:{device}&{stretch}")).await;
+        let (_, bounds) = figure.split_once("Apdex [1.5] by LCP, between ").unwrap_or_else(|| panic!("{figure}"));
+        let bounds: Vec<f64> = bounds[..15].split(" and ").map(|n| n.trim().parse().expect("a number")).collect();
+        assert!(bounds[0] - 5e-4 <= apdex && apdex <= bounds[1] + 5e-4, "{device}: {apdex} in {bounds:?}");
+        assert!(bounds[1] - bounds[0] > 0.03, "one in twelve stands at T: that may not be passed over");
+        assert!(
+            figure.contains(&format!("<dd class=\"within\">{}</dd><dt>page views", thousands(own.len() as u64))),
+            "{figure}"
+        );
     }
 }
 

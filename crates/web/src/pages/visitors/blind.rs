@@ -168,7 +168,7 @@ pub async fn beside_part(state: web::Data<State>, request: HttpRequest) -> Resul
     let mut steps = Vec::new();
     for (j, visits) in journeys_visit(&state, &asked.site).await? {
         let Some((nth, _)) = visits.iter().find(|(_, f)| *f == family) else { continue };
-        let runs = state.db.runs(j.id, site_id, past).await?;
+        let runs = state.db.counted_runs(j.id, site_id, past).await?;
         let located = state.db.locations_of(&j).await?;
         let name = cadentis_core::journey::parse(&j.script)
             .ok()

@@ -376,6 +376,11 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
 fn elements(v: &Seen) -> Vec<(&'static str, String)> {
     let part = |name: &str, ms: Option<f32>| ms.map(|ms| format!("{} s {name}", format::seconds(f64::from(ms))));
     let mut all = Vec::new();
+    if v.background {
+        let says =
+            "opened in a tab that nobody looked at: FCP and LCP would tell when it was turned to, and are left out";
+        all.push(("in the background", says.into()));
+    }
     if !v.lcp_element.is_empty() {
         let parts =
             [part("until it was asked for", v.lcp_delay), part("to fetch", v.lcp_fetch), part("to show", v.lcp_render)];
