@@ -66,7 +66,10 @@ const IMPLICIT = {
 };
 
 function labels(el) {
-  return el.labels ? Array.from(el.labels).map((l) => tidy(contentOf(l))) : [];
+  // What a field holds is no part of what it is called, where its label stands around it.
+  const around = (node) => (node === el ? '' : node.nodeType === 1 && node.contains(el)
+    ? Array.from(partsOf(node), around).join('') : node.nodeType === 1 ? contentOf(node) : textOf(node));
+  return el.labels ? Array.from(el.labels).map((l) => tidy(around(l))) : [];
 }
 
 function name(el) {

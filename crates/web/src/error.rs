@@ -18,6 +18,8 @@ pub enum PageError {
     Stretch(#[from] StretchError),
     #[error("The address has a parameter `{name}` that cannot be read: {says}.")]
     Parameter { name: String, says: String },
+    #[error("The script of {journey} cannot be read: {says}. It is mended at /journeys/{slug}/script")]
+    Script { journey: String, slug: String, says: String },
     #[error("What was sent cannot be read: {0}.")]
     Unreadable(String),
     #[error("Too much at once: {0}.")]
@@ -69,6 +71,7 @@ impl ResponseError for PageError {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
             PageError::NoSite => StatusCode::SEE_OTHER,
             PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => StatusCode::BAD_REQUEST,
+            PageError::Script { .. } => StatusCode::UNPROCESSABLE_ENTITY,
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
@@ -83,6 +86,9 @@ impl ResponseError for PageError {
                 return HttpResponse::SeeOther().insert_header(("location", first_site::ADDRESS)).finish();
             }
             PageError::NotFound(_) => "Choose one of the places above.",
+            PageError::Script { .. } => {
+                "Runs of it are unmeasured until it can be read; what was measured before is still there."
+            }
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {
                 "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."

@@ -335,7 +335,7 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     let behind = Uuid::new_v4();
     let seen_late = view(4, "/behind", json!({"visit": behind, "background": true, "lcp": 9_000, "fcp": 9_000}));
     assert_eq!(send(&s.server.address, "key", json!([seen_late]).to_string(), OWN, BROWSER).await.0, 204);
-    let line = page(&s, &format!("/visitors/visits/{behind}")).await;
+    let line = page(&s, &format!("/visitors/visits/{behind}?view={}", seen_late["id"].as_str().expect("an id"))).await;
     assert!(line.contains("opened in a tab that nobody looked at") && !line.contains("9.00 s"), "{line}");
 
     // Without families of its own, each path is its own.
@@ -429,6 +429,7 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
 
     let moment = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment").strftime("%Y-%m-%dT%H:%MZ").to_string();
     let stretch = format!("from={}&to={}", moment(end - 60 * 3_600_000), moment(end));
+    while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let csv = page(&s, &format!("/visitors/breakdown?by=device&csv=1&{stretch}")).await;
     let mut read = csv::Reader::from_reader(csv.as_bytes());
     let head = read.headers().expect("a head").clone();

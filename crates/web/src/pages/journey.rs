@@ -110,8 +110,11 @@ pub async fn page(
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
     let j = journey_of(&state, site.id, &slug).await?;
-    let script =
-        journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let script = journey::parse(&j.script).map_err(|e| PageError::Script {
+        journey: j.name.clone(),
+        slug: j.slug.clone(),
+        says: e.to_string(),
+    })?;
     let everything = Filter::default();
     let goals = state.db.goals(site.id).await?;
     let goal = goals.iter().find(|g| g.journey_id == j.id);
@@ -254,8 +257,11 @@ pub async fn places_part(
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
     let j = journey_of(&state, site_id, &slug).await?;
-    let script =
-        journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let script = journey::parse(&j.script).map_err(|e| PageError::Script {
+        journey: j.name.clone(),
+        slug: j.slug.clone(),
+        says: e.to_string(),
+    })?;
     let (runs, before, located) = futures::try_join!(
         state.db.counted_runs(j.id, site_id, past),
         runs_against(&state, &frame, j.id),

@@ -108,8 +108,11 @@ pub async fn part(
     let wanted = query::<WeeksQuery>(&request)?;
     let (site, past) = (frame.site.id, frame.past());
     let j = journey_of(&state, site, &slug).await?;
-    let script =
-        journey::parse(&j.script).map_err(|e| PageError::NotFound(format!("the script of {}: {e}", j.name)))?;
+    let script = journey::parse(&j.script).map_err(|e| PageError::Script {
+        journey: j.name.clone(),
+        slug: j.slug.clone(),
+        says: e.to_string(),
+    })?;
     let all = state.db.journeys(site).await?;
     // A copy, or what it was copied from, is what one compares with.
     let kin = |o: &&Journey| o.copied_from == Some(j.id) || (j.copied_from == Some(o.id));
