@@ -7,6 +7,7 @@ use cadentis_core::run::RunRecord;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use serde_json::Value;
+use sqlx::FromRow;
 use sqlx::types::Json;
 use uuid::Uuid;
 
@@ -14,7 +15,7 @@ use uuid::Uuid;
 const KEPT: SignedDuration = SignedDuration::from_hours(24);
 
 /// One trial to play.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, FromRow)]
 pub struct Trial {
     pub id: Uuid,
     pub site_id: i32,
@@ -75,14 +76,14 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Trial>> {
-        let row: Option<(Uuid, i32, String, String, String, Option<String>, Vec<String>)> = sqlx::query_as(
+        let trial: Option<Trial> = sqlx::query_as(
             "WITH mine AS (
                  SELECT id FROM trial WHERE location_id = $1 AND record IS NULL AND NOT cancelled
                    AND asked_at > $2::timestamptz - interval '10 minutes' AND (lease_until IS NULL OR lease_until < $2)
                  ORDER BY asked_at LIMIT 1 FOR UPDATE SKIP LOCKED)
              UPDATE trial t SET lease_until = $3, leased_by = $4
              FROM mine, location l WHERE t.id = mine.id AND l.id = t.location_id
-             RETURNING t.id, t.site_id, t.script, l.name, t.device, l.proxy, l.denied",
+             RETURNING t.id, t.site_id, t.script, l.name AS location, t.device, l.proxy, l.denied",
         )
         .bind(location_id)
         .bind(now.to_sqlx())
@@ -90,16 +91,7 @@ impl Db {
         .bind(runner)
         .fetch_optional(&self.pool)
         .await?;
-        let trial = |(id, site_id, script, location, device, proxy, denied)| Trial {
-            id,
-            site_id,
-            script,
-            location,
-            device,
-            proxy,
-            denied,
-        };
-        Ok(row.map(trial))
+        Ok(trial)
     }
 
     /// Keeps how far a trial is; whether somebody has cancelled it meanwhile, `None` for a stranger.

@@ -107,7 +107,7 @@ async fn show(
     given: Option<(&Given, Wrong)>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
-    let wanted = query::<ScriptQuery>(&request)?;
+    let wanted = query::<ScriptQuery>(request)?;
     let j = journey_of(state, frame.site.id, slug).await?;
     let (versions, all, silent, places) = futures::try_join!(
         state.db.versions(j.id),

@@ -49,7 +49,7 @@ struct FamilyQuery {
 }
 
 fn wanted(request: &HttpRequest) -> Result<String, PageError> {
-    let wanted = query::<FamilyQuery>(&request)?;
+    let wanted = query::<FamilyQuery>(request)?;
     let named = wanted.family.filter(|f| !f.is_empty());
     named.ok_or_else(|| PageError::NotFound("a page family: the address names none".into()))
 }
