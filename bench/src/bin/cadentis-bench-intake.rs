@@ -82,8 +82,11 @@ async fn measure(seconds: u64, connections: u64) -> Result<(), Failure> {
     let started = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Ends);
     let (ours, theirs) = (free_port()?, free_port()?);
     let listen = format!("127.0.0.1:{ours}");
-    let server =
-        started(Command::new(&program).args(["serve", "--no-cadence", "--listen", &listen, "--database-url", &url]))?;
+    let server = started(
+        Command::new(&program)
+            .args(["serve", "--no-cadence", "--listen", &listen, "--database-url", &url])
+            .args(["--trusted-proxy", "127.0.0.0/8"]),
+    )?;
     wait_for(ours).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     // In turns, so that a busy minute of the machine falls on both.
@@ -145,7 +148,7 @@ async fn send(port: u16, until: Instant, nth: u64, counts: Arc<Counts>) {
         );
         let network = nth * 131 + sent;
         let request = format!(
-            "POST /beacons/key HTTP/1.1\r\nhost: x\r\norigin: http://book.marram.example\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
+            "POST /beacons/key HTTP/1.1\r\nhost: 127.0.0.1\r\norigin: http://book.marram.example\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
             (network >> 8) & 255,
             network & 255,
             body.len()

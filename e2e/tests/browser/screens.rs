@@ -78,6 +78,10 @@ for (const e of document.querySelectorAll('body *')) {
   const style = getComputedStyle(e), text = [...e.childNodes].some(c => c.nodeType === 3 && c.data.trim());
   if (text && ['hidden', 'clip'].includes(style.overflowX) && e.scrollWidth > e.clientWidth + 1 && !e.closest('[title]'))
     wrong.push('cut: ' + name(e));
+  // A word that is broken letter by letter.
+  const box = e.getBoundingClientRect(), letters = e.textContent.trim().length;
+  if (text && letters > 3 && box.width < 26 && box.height > 70 && !style.writingMode.startsWith('vertical'))
+    wrong.push('squeezed: ' + name(e));
 }
 return wrong.slice(0, 12);
 "#;

@@ -60,6 +60,11 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
         assert_eq!(s.get(page).await.0, 200, "{page}");
     }
 
+    let now = s.get("/").await.2;
+    assert!(now.contains("Nothing is measured yet.") && now.contains("Add a location</a>"), "{now}");
+    assert!(!now.contains("Every journey gets through"), "nothing is said of what nobody has measured: {now}");
+    assert!(s.get("/journeys").await.2.contains("/journeys/new"));
+
     let goals = s.get("/goals").await.2;
     assert!(goals.contains("No goal yet") && goals.contains("First there has to be <a"), "{goals}");
     let pace = Pace::Every(300);

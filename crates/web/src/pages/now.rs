@@ -35,6 +35,8 @@ struct Page {
     journey_name: String,
     journey_slug: String,
     lineup: String,
+    /// Neither a journey nor a page view: what to do is told instead.
+    nothing_yet: bool,
     silent: Vec<String>,
 }
 
@@ -90,7 +92,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let mut rows = Vec::new();
     let mut silent = Vec::new();
     let mut lineup = String::new();
-    let (mut journey_name, mut journey_slug) = ("No journey yet".to_string(), String::new());
+    let (mut journey_name, mut journey_slug) = (String::new(), String::new());
     for (nth, j) in journeys.iter().enumerate() {
         if j.status == "archived" {
             continue;
@@ -163,14 +165,27 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     rows.sort_by(|a, b| b.weight.total_cmp(&a.weight));
     let (cleared, mut rows): (Vec<Row>, Vec<Row>) = rows.into_iter().partition(|r| r.is_over);
     rows.truncate(MOST_FINDINGS);
+    let nothing_yet = journey_slug.is_empty() && all.page_views == 0;
     let headline = match rows.len() {
+        0 if nothing_yet => "Nothing is measured yet.".to_string(),
         0 if cleared.is_empty() => "Nothing needs you.".to_string(),
         0 => "Nothing needs you now.".to_string(),
         1 => "One thing needs you.".to_string(),
         n => format!("{n} things need you, worst first."),
     };
     let cleared_since = format::day_clock(past.from, &site.zone);
-    html(&Page { headline, findings: rows, cleared, cleared_since, journey_name, journey_slug, lineup, silent, frame })
+    html(&Page {
+        headline,
+        findings: rows,
+        cleared,
+        cleared_since,
+        journey_name,
+        journey_slug,
+        lineup,
+        silent,
+        nothing_yet,
+        frame,
+    })
 }
 
 /// More things than this at once are not looked into by anybody.
