@@ -309,24 +309,11 @@ fn a_key_that_is_not_there_is_an_error_and_a_new_one_is_made_only_when_asked_for
 #[tokio::test]
 async fn a_record_that_is_none_is_refused_for_ever_and_one_of_a_trial_goes_where_it_belongs() {
     let s = server().await;
-    let _ = Timestamp::now();
     let answer = async |body: Value| {
         let request = reqwest::Client::new().post(format!("{}/api/runner/record", s.server.address));
         request.bearer_auth("token").json(&body).send().await.expect("an answer").status().as_u16()
     };
-    s.db.add_location(&cadentis_store::sites::NewLocation {
-        slug: "bergen",
-        name: "Bergen",
-        country: "NO",
-        kind: "public",
-        zone: "Europe/Oslo",
-        token: "token",
-        at: None,
-        proxy: None,
-        denied: Default::default(),
-    })
-    .await
-    .expect("a location");
+    crate::serving::location(&s.db, "bergen", "Bergen", "token").await;
     let trial = s.db.ask_trial(1, 1, "script \"J\"", "desktop", Timestamp::now()).await.expect("asked");
     let record = |id: Uuid, trial: bool| {
         json!({"id": id, "started_at": Timestamp::now(), "outcome": "failed", "duration_ms": 5.0, "trial": trial,

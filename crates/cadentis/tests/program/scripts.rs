@@ -6,7 +6,7 @@ use cadentis_core::calendar::Pace;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::Db;
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
+use cadentis_store::sites::{NewJourney, PlaceAndPace};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -26,18 +26,7 @@ async fn world() -> World {
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     let site = serving::site(&db).await;
-    let location = NewLocation {
-        slug: "bergen",
-        name: "Bergen",
-        country: "NO",
-        kind: "public",
-        zone: "Europe/Oslo",
-        token: "token",
-        at: None,
-        proxy: None,
-        denied: Default::default(),
-    };
-    let bergen = db.add_location(&location).await.expect("a location");
+    let bergen = serving::location(&db, "bergen", "Bergen", "token").await;
     let (pace, places) = (Pace::Every(300), [bergen]);
     let journey = NewJourney {
         site_id: site,

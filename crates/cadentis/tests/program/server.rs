@@ -5,7 +5,7 @@ use crate::serving::Server;
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
-use cadentis_store::sites::{NewJourney, NewLocation, PlaceAndPace};
+use cadentis_store::sites::{NewJourney, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -25,18 +25,7 @@ pub async fn server() -> Served {
     let site = serving::site(&db).await;
     let mut locations = Vec::new();
     for (slug, token) in [("bergen", "token-b"), ("halifax", "token-h")] {
-        let new = NewLocation {
-            slug,
-            name: slug,
-            country: "NO",
-            kind: "public",
-            zone: "Europe/Oslo",
-            token,
-            at: None,
-            proxy: None,
-            denied: Default::default(),
-        };
-        locations.push(db.add_location(&new).await.expect("a location"));
+        locations.push(serving::location(&db, slug, slug, token).await);
     }
     let journey = NewJourney {
         site_id: site,

@@ -4,7 +4,7 @@ pub mod beacons;
 
 use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
-use cadentis_store::sites::NewSite;
+use cadentis_store::sites::{NewLocation, NewSite};
 use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
 use std::time::Duration;
@@ -48,6 +48,23 @@ pub async fn site(db: &Db) -> i32 {
     })
     .await
     .expect("a site")
+}
+
+/// A location in Norway, whose runner shows that token.
+pub async fn location(db: &Db, slug: &str, name: &str, token: &str) -> i32 {
+    db.add_location(&NewLocation {
+        slug,
+        name,
+        country: "NO",
+        kind: "public",
+        zone: "Europe/Oslo",
+        token,
+        at: None,
+        proxy: None,
+        denied: Default::default(),
+    })
+    .await
+    .expect("a location")
 }
 
 fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
