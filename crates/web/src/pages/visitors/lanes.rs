@@ -46,8 +46,8 @@ struct Lane {
     /// More than this it can never be.
     ceiling: f64,
     text: fn(f64) -> String,
-    /// Seconds between two points beside each other.
-    bucket_s: i64,
+    /// Seconds between two points beside each other: now, and before, which may be read hour by hour.
+    bucket_s: (i64, i64),
 }
 
 /// What a lane shows at one moment (seconds since 1970), and of how many it is.
@@ -87,9 +87,9 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     // No share is more than all.
     let top_value = round_up(most * 1.08).min(lane.ceiling);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
-    let draw = |points: &[Point]| {
+    let draw = |points: &[Point], bucket_s: i64| {
         let places: Vec<_> = points.iter().map(|p| (p.at_s, axis.x(at_second(p.at_s)), y(p.value))).collect();
-        line(connected(&places, lane.bucket_s, axis))
+        line(connected(&places, bucket_s, axis))
     };
     let read =
         |p: &Point| (p.at_s, format!("{}{} · {} {of_what}", (lane.text)(p.value), p.more, format::thousands(p.of)));
@@ -98,8 +98,8 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
         sub: lane.sub,
         top,
         scale: (lane.text)(top_value),
-        line: draw(&lane.now),
-        against: draw(&lane.then),
+        line: draw(&lane.now, lane.bucket_s.0),
+        against: draw(&lane.then, lane.bucket_s.1),
         budget: lane.limit.map(y),
         reads: serde_json::to_string(&lane.now.iter().map(read).collect::<Vec<_>>()).unwrap_or_default(),
     }
@@ -164,7 +164,7 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
         limit,
         ceiling: ceiling(text),
         text,
-        bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
+        bucket_s: (views.bucket_s, before.map_or(views.bucket_s, |b| b.bucket_s)),
     };
     let apdex = |pool: &Pool| pool.measured(Vital::Lcp).apdex(t_ms);
     let frustrated = |pool: &Pool| {
@@ -237,7 +237,7 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
         limit: None,
         ceiling: ceiling(text),
         text,
-        bucket_s,
+        bucket_s: (bucket_s, bucket_s),
     };
     let shift = shift_s(frame);
     let counted = Lane {
@@ -276,7 +276,7 @@ pub(super) fn of_errors(
             limit: None,
             ceiling: f64::INFINITY,
             text: whole_number,
-            bucket_s: views.bucket_s,
+            bucket_s: (views.bucket_s, views.bucket_s),
         },
         Lane {
             title: "With script errors",
@@ -286,7 +286,7 @@ pub(super) fn of_errors(
             limit: None,
             ceiling: 1.0,
             text: percent,
-            bucket_s: views.bucket_s.max(before.map_or(0, |b| b.bucket_s)),
+            bucket_s: (views.bucket_s, before.map_or(views.bucket_s, |b| b.bucket_s)),
         },
     ];
     drawn(frame, "Errors over time", "here", lanes)
@@ -298,4 +298,29 @@ fn whole_number(v: f64) -> String {
 
 fn seconds(ms: f64) -> String {
     if ms < 1_000.0 { format!("{ms:.0} ms") } else { cadentis_core::calendar::stretch::length_text(ms) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_gap_of_an_hour_in_ten_minutes_is_a_gap_also_where_what_was_before_is_read_by_the_hour() {
+        let stretch = Stretch { from: at_second(0), to: at_second(6 * 3_600) };
+        let axis = Axis { stretch, left: LEFT, width: WIDTH - 232.0 };
+        let point = |at_s: i64| Point::at(at_s, 1.0, 5);
+        let lane = Lane {
+            title: "LCP",
+            sub: String::new(),
+            now: [300, 900, 1_500, 5_400, 6_000].map(point).into(),
+            then: [1_800, 5_400, 9_000].map(point).into(),
+            limit: None,
+            ceiling: f64::INFINITY,
+            text: score,
+            bucket_s: (600, 3_600),
+        };
+        let drawn = series(&axis, 0, "page views", lane);
+        let parts = |path: &str| path.matches('M').count();
+        assert_eq!((parts(&drawn.line), parts(&drawn.against)), (2, 1), "{} {}", drawn.line, drawn.against);
+    }
 }
