@@ -231,7 +231,8 @@ async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     for minutes in [12, 7] {
         play_all(&s, minutes, |_| 60_000.0).await;
     }
-    let work = Stretch::last(14 * 60, Timestamp::now());
+    // A run is of its slot, which lies up to five minutes before: the last two are within 17 minutes, the others are not.
+    let work = Stretch::last(18 * 60, Timestamp::now());
     s.db.add_maintenance(1, work, "work").await.expect("added");
     let (status, part) = get(&s, "/journeys/book/weeks").await;
     assert_eq!(status, 200);
