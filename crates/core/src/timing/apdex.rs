@@ -175,7 +175,7 @@ mod tests {
     fn groups_within_bounds_are_counted_in_the_middle_and_the_score_says_how_far_off_it_may_be() {
         let a = Apdex::within_bounds(1.5, 100, (50, 60), (80, 84));
         assert_eq!((a.satisfied, a.tolerating, a.frustrated, a.between), (55, 27, 18, Some((0.65, 0.72))));
-        assert!(a.proof().lines()[2].ends_with("the score is between 0.650 and 0.720."), "{:?}", a.proof().lines());
+        assert!(a.proof().lines()[3].ends_with("the score is between 0.650 and 0.720."), "{:?}", a.proof().lines());
         let known = Apdex::within_bounds(1.5, 100, (60, 60), (80, 80));
         assert_eq!((known, known.bounds_words().as_str()), (Apdex { between: None, ..known }, ""));
         assert_eq!(Apdex::within_bounds(1.5, 0, (0, 0), (0, 0)).score(), None);
