@@ -74,6 +74,13 @@ mod tests {
             .args(["-c", "sleep 60; :", &format!("--user-data-dir={}", gone.display())])
             .spawn()
             .expect(&user);
+        // A process is there a moment before its command line is.
+        let line = format!("/proc/{}/cmdline", browser.id());
+        let until = std::time::Instant::now() + std::time::Duration::from_secs(10);
+        while !fs::read(&line).is_ok_and(|l| l.windows(9).any(|w| w == b"sleep 60;")) {
+            assert!(std::time::Instant::now() < until, "it starts");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
         assert_eq!(sweep(&place), 1);
         assert!(!gone.exists() && ours.exists() && strange.exists());
         assert!(!browser.wait().expect("ended").success(), "the browser that used it was ended");
