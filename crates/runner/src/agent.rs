@@ -175,8 +175,8 @@ async fn lease(client: &reqwest::Client, server: &str, post: &Post, can_record: 
     match answer.status() {
         reqwest::StatusCode::NO_CONTENT => Ok(None),
         reqwest::StatusCode::UPGRADE_REQUIRED => {
-            let says: Value = answer.json().await.unwrap_or_default();
-            Err(says["says"].as_str().unwrap_or("this runner speaks another protocol").to_string())
+            let problem: Value = answer.json().await.unwrap_or_default();
+            Err(problem["detail"].as_str().unwrap_or("this runner speaks another protocol").to_string())
         }
         status if status.is_success() => {
             let mut work: Work = answer.json().await.map_err(|e| e.to_string())?;

@@ -3,13 +3,13 @@
 //! Nothing here knows a single page. Beacons and runners are let past [`same_origin`]: they carry no cookie, and runners
 //! show a token of their own.
 
-use crate::State;
+use crate::{State, problem};
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap};
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::{DefaultHeaders, Next};
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, web};
 use ipnet::IpNet;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use url::Url;
@@ -173,7 +173,7 @@ pub async fn known_host<B: MessageBody>(
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
     if state.door.asked(host(request.headers())).is_none() {
         let says = "This server has another name. Whoever runs it can add this one with --public-url.";
-        let answer = HttpResponse::build(StatusCode::MISDIRECTED_REQUEST).body(says);
+        let answer = problem::refusal(&request, StatusCode::MISDIRECTED_REQUEST, says);
         return Ok(request.into_response(answer).map_into_right_body());
     }
     Ok(next.call(request).await?.map_into_left_body())
@@ -187,8 +187,9 @@ pub async fn same_origin<B: MessageBody>(
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     if !reads && !state.door.is_from_us(request.headers()) {
-        let says = serde_json::json!({ "says": "Only pages of this server may do that." });
-        return Ok(request.into_response(HttpResponse::Forbidden().json(says)).map_into_right_body());
+        let says = "Only pages of this server may do that.";
+        let answer = problem::refusal(&request, StatusCode::FORBIDDEN, says);
+        return Ok(request.into_response(answer).map_into_right_body());
     }
     Ok(next.call(request).await?.map_into_left_body())
 }

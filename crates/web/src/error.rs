@@ -1,12 +1,13 @@
 //! What a person sees when a page cannot be shown.
 
 use crate::pages::first_site;
+use crate::problem::Problem;
 use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderValue, RETRY_AFTER};
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
 use cadentis_core::calendar::stretch::StretchError;
 use cadentis_store::StoreError;
-use serde_json::json;
 
 #[derive(Debug, thiserror::Error)]
 pub enum PageError {
@@ -56,11 +57,13 @@ pub fn unavailable(e: &StoreError) -> HttpResponse {
     match e {
         StoreError::Content { .. } => {
             let says = "Something in the database cannot be read; nothing was changed. The log says where.";
-            HttpResponse::InternalServerError().json(json!({ "says": says }))
+            Problem::new(StatusCode::INTERNAL_SERVER_ERROR, says).into()
         }
         _ => {
             let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
-            HttpResponse::ServiceUnavailable().insert_header(("retry-after", "5")).json(json!({ "says": says }))
+            let mut answer = HttpResponse::from(Problem::new(StatusCode::SERVICE_UNAVAILABLE, says));
+            answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
+            answer
         }
     }
 }

@@ -17,6 +17,7 @@ mod limits;
 mod lineup;
 mod map;
 mod pages;
+mod problem;
 pub mod routes;
 mod statics;
 mod views;
@@ -24,9 +25,10 @@ mod views;
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_ENCODING;
 use actix_web::middleware::{Compress, Next, from_fn};
-use actix_web::{App, HttpResponse, HttpServer, web};
+use actix_web::{App, HttpServer, web};
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_store::secrets::Vault;
@@ -79,8 +81,8 @@ async fn as_it_is<B: MessageBody>(
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
     let packed = request.headers().get(CONTENT_ENCODING).is_some_and(|v| v != "identity");
     if packed {
-        let answer =
-            HttpResponse::UnsupportedMediaType().body("Bodies are taken as they are, without Content-Encoding.");
+        let says = "Bodies are taken as they are, without Content-Encoding.";
+        let answer = problem::refusal(&request, StatusCode::UNSUPPORTED_MEDIA_TYPE, says);
         return Ok(request.into_response(answer).map_into_right_body());
     }
     Ok(next.call(request).await?.map_into_left_body())
@@ -107,6 +109,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
             .service(
                 web::scope("/api/runner")
                     .wrap(from_fn(as_it_is))
+                    .wrap(from_fn(problem::to_programs))
                     .wrap(from_fn(door::known_host))
                     .app_data(web::PayloadConfig::new(limits::RECORD_BYTES))
                     .configure(api::runner::routes),
@@ -115,6 +118,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                 web::scope("")
                     .wrap(from_fn(as_it_is))
                     .wrap(from_fn(door::same_origin))
+                    .wrap(from_fn(problem::to_programs))
                     .wrap(Compress::default())
                     .wrap(door::headers())
                     .wrap(from_fn(door::known_host))

@@ -2,7 +2,9 @@
 //! said where they are read; these leave room for all of them in the form in which they come.
 
 use crate::error::PageError;
+use crate::problem::Problem;
 use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError, UrlencodedError};
+use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, web};
 use cadentis_core::journey::MAX_SCRIPT_BYTES;
 use serde::de::DeserializeOwned;
@@ -39,13 +41,11 @@ pub fn json() -> web::JsonConfig {
     web::JsonConfig::default().limit(JSON_BYTES).error_handler(|e, _| {
         let (status, says) = match e {
             JsonPayloadError::OverflowKnownLength { .. } | JsonPayloadError::Overflow { .. } => {
-                (413, format!("At most {}.", megabytes(JSON_BYTES)))
+                (StatusCode::PAYLOAD_TOO_LARGE, format!("At most {}.", megabytes(JSON_BYTES)))
             }
-            other => (400, format!("The body cannot be read: {other}.")),
+            other => (StatusCode::BAD_REQUEST, format!("The body cannot be read: {other}.")),
         };
-        let status = actix_web::http::StatusCode::from_u16(status).unwrap_or_default();
-        let answer = actix_web::HttpResponse::build(status).json(serde_json::json!({ "says": says }));
-        actix_web::error::InternalError::from_response("body", answer).into()
+        actix_web::error::InternalError::from_response("body", Problem::new(status, says).into()).into()
     })
 }
 

@@ -34,11 +34,12 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/print.css"),
 );
 
-const FILES: [(&str, &str, &[u8]); 14] = [
+const FILES: [(&str, &str, &[u8]); 15] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     ("commissioner-ext.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner-ext.woff2")),
     ("cadentis.css", "text/css; charset=utf-8", STYLES.as_bytes()),
+    ("ask.js", "text/javascript", include_bytes!("../static/ask.js")),
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
     ("codemirror.min.js", "text/javascript", include_bytes!("../static/vendor/codemirror.min.js")),
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),

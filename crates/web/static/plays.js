@@ -9,12 +9,14 @@
   function reckon() {
     var mine = ++nth, asked = new URLSearchParams();
     ['pace', 'every', 'cron', 'cron_zone', 'once'].forEach(function (name) { asked.set(name, field(name).value); });
-    fetch('/api/pace?' + asked).then(function (answer) { return answer.json(); }).then(function (pace) {
-      if (mine !== nth) return;
+    cadentis.ask('/api/pace?' + asked, 'GET').then(function (answer) {
+      // What it costs can be asked again.
+      if (mine !== nth || !answer.status) return;
+      var pace = answer.json;
       var places = room.querySelectorAll('input[name=location]:checked').length, says = '';
       var next = room.querySelector('[data-next]');
-      next.textContent = pace.says || (pace.late ? 'That moment is past: it plays as soon as it is started.' : 'Next, as the first location plays it: ' + pace.next.join('; ') + '.');
-      next.classList.toggle('broken', Boolean(pace.says));
+      next.textContent = !answer.ok ? answer.detail : (pace.late ? 'That moment is past: it plays as soon as it is started.' : 'Next, as the first location plays it: ' + pace.next.join('; ') + '.');
+      next.classList.toggle('broken', !answer.ok);
       if (places && pace.runs) {
         var month = pace.runs * places;
         if (pace.runs > 60) says = whole.format(month / 30) + ' runs a day, ';
@@ -26,7 +28,7 @@
         says += '.';
       }
       room.querySelector('[data-cost]').textContent = says;
-    }, function () { /* what it costs can be asked again */ });
+    });
   }
   function changed() {
     room.querySelectorAll('[data-for]').forEach(function (l) { l.hidden = l.dataset.for !== field('pace').value; });

@@ -8,22 +8,7 @@
   var id = null, picture = 0, acts = '', about = {}, pointing = false, saved = false;
 
   function says(text, wrong) { at('record-says').textContent = text; at('record-says').classList.toggle('broken', Boolean(wrong)); }
-  function ask(address, method, body) {
-    return fetch(address, { method: method, headers: body ? { 'content-type': 'application/json' } : {}, body: body && JSON.stringify(body) })
-      .then(function (answer) {
-        return answer.text().then(function (text) {
-          var json = {};
-          try { json = JSON.parse(text); } catch (e) { /* an answer without a body */ }
-          return { ok: answer.ok, status: answer.status, json: json };
-        });
-      }, function () { return { ok: false, status: 0, json: { says: 'The server does not answer.' } }; });
-  }
-  function el(tag, className, text) {
-    var e = document.createElement(tag);
-    if (className) e.className = className;
-    if (text !== undefined) e.textContent = text;
-    return e;
-  }
+  var ask = cadentis.ask, el = cadentis.el;
 
   // --- inputs, in their order, a few at a time ---
   var queue = [], sending = false;
@@ -42,7 +27,7 @@
     queue = [];
     ask('/api/recordings/' + id + '/inputs', 'POST', batch).then(function (answer) {
       sending = false;
-      if (!answer.ok) return says(answer.json.says || 'What you did did not get there.', true);
+      if (!answer.ok) return says(answer.detail || 'What you did did not get there.', true);
       setTimeout(send, 30);
     });
   }
@@ -110,7 +95,7 @@
   }
   function add(act) {
     return ask('/api/recordings/' + id + '/acts', 'POST', { add: act }).then(function (answer) {
-      if (!answer.ok) says(answer.json.says || 'Not written down.', true);
+      if (!answer.ok) says(answer.detail || 'Not written down.', true);
     });
   }
   function show(where, children) {
@@ -185,7 +170,7 @@
       if (mine !== id) return;
       var now = answer.json;
       if (!answer.ok) {
-        says(now.says || 'It is not known how it stands.', true);
+        says(answer.detail || 'It is not known how it stands.', true);
         if (answer.status !== 404) setTimeout(look, 1000);
         return;
       }
@@ -225,7 +210,7 @@
     e.preventDefault();
     if (id) ask('/api/recordings/' + id, 'DELETE');
     ask('/api/recordings', 'POST', { address: form.elements.address.value, location: form.elements.location.value }).then(function (answer) {
-      if (!answer.ok) return says(answer.json.says || 'Not opened.', true);
+      if (!answer.ok) return says(answer.detail || 'Not opened.', true);
       id = answer.json.id;
       picture = 0; acts = ''; about = {}; shownFor = '';
       draw.clearRect(0, 0, canvas.width, canvas.height);

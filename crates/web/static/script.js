@@ -8,23 +8,7 @@
   var version = Number(room.dataset.version), slug = room.dataset.slug;
   var area = at('text', room), author = at('author', room);
 
-  function ask(address, method, body) {
-    return fetch(address, {
-      method: method, headers: body ? { 'content-type': 'application/json' } : {}, body: body && JSON.stringify(body),
-    }).then(function (answer) {
-      return answer.text().then(function (text) {
-        var json = {};
-        try { json = JSON.parse(text); } catch (e) { /* an answer without a body */ }
-        return { ok: answer.ok, status: answer.status, json: json };
-      });
-    }, function () { return { ok: false, status: 0, json: { says: 'The server does not answer. What you wrote is still here.' } }; });
-  }
-  function el(tag, className, text) {
-    var e = document.createElement(tag);
-    if (className) e.className = className;
-    if (text !== undefined) e.textContent = text;
-    return e;
-  }
+  var ask = cadentis.ask, el = cadentis.el;
   var seconds = function (ms) { return (ms / 1000).toFixed(2) + ' s'; };
 
   // --- what the server read, shown in the text ---
@@ -72,7 +56,7 @@
     var text = view.state.doc.toString(), nth = ++asked;
     ask('/api/script/read', 'POST', { script: text }).then(function (answer) {
       if (nth !== asked) return;
-      if (!answer.ok) { at('verdict').textContent = answer.json.says || 'Not checked.'; return; }
+      if (!answer.ok) { at('verdict').textContent = answer.detail || 'Not checked.'; return; }
       last = answer.json;
       last.failing = failing;
       view.dispatch({ effects: setRead.of(last) });
@@ -195,7 +179,7 @@
     localStorage.setItem('cadentis-author', author.value.trim());
     var body = { script: view.state.doc.toString(), based_on: version, author: author.value, note: at('note').value };
     ask('/journeys/' + slug + '/script', 'POST', body).then(function (answer) {
-      at('saved').textContent = answer.json.says || 'Not saved.';
+      at('saved').textContent = (answer.ok ? answer.json.says : answer.detail) || 'Not saved.';
       at('saved').classList.toggle('broken', !answer.ok);
       if (!answer.ok) return;
       version = answer.json.version;
@@ -234,7 +218,7 @@
     var id = trial;
     ask('/api/trials/' + id, 'GET').then(function (answer) {
       if (id !== trial) return;
-      if (!answer.ok) { says(answer.json.says || 'It is not known how it goes.'); return answer.status && end(); }
+      if (!answer.ok) { says(answer.detail || 'It is not known how it goes.'); return answer.status && end(); }
       var now = answer.json, room = at('trial-room'), list = el('ol', 'trial-steps');
       if (now.steps) {
         now.steps.forEach(function (s) { list.append(tell(s.name + (s.clean_up ? ' (cleans up)' : ''), s.duration_ms, s.outcome, s.trouble)); });
@@ -269,7 +253,7 @@
   function end() { trial = null; at('play').disabled = false; at('cancel').hidden = true; }
   at('play').onclick = function () {
     ask('/api/trials', 'POST', { script: view.state.doc.toString(), location: at('location').value, device: document.querySelector('[data-plays] [name=device]').value }).then(function (answer) {
-      if (!answer.ok) return says((answer.json.says || 'Not played.') + ((answer.json.problems || []).map(function (p) { return ' ' + p.whole; }).join('')));
+      if (!answer.ok) return says(answer.detail || 'Not played.');
       trial = answer.json.id;
       at('play').disabled = true;
       at('cancel').hidden = false;

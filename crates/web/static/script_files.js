@@ -22,12 +22,10 @@
     localStorage.setItem('cadentis-author', author.value.trim());
     Array.from(form.elements.files.files).forEach(function (file) {
       var query = new URLSearchParams({ author: author.value, file: file.name });
-      fetch('/journeys/import?' + query, { method: 'POST', headers: { 'content-type': 'application/octet-stream' }, body: file }).then(function (answer) {
-        return answer.json().then(function (says) {
-          if (!answer.ok) return told(file.name, says.says || 'not taken');
-          says.files.forEach(function (f) { told(f.file, f.journey ? 'is there as “' + f.journey + '”, paused.' : f.says, f.slug); });
-        });
-      }, function () { told(file.name, 'The server does not answer.'); });
+      cadentis.ask('/journeys/import?' + query, 'POST', file).then(function (answer) {
+        if (!answer.ok) return told(file.name, answer.detail || 'not taken');
+        answer.json.files.forEach(function (f) { told(f.file, f.journey ? 'is there as “' + f.journey + '”, paused.' : f.says, f.slug); });
+      });
     });
   });
 })();

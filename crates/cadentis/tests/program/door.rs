@@ -71,6 +71,75 @@ async fn nothing_is_changed_by_a_request_that_no_page_of_ours_has_sent() {
     }
 }
 
+/// What a problem must have (RFC 9457, 3.1), however it came about.
+async fn assert_problem(answer: reqwest::Response, about: &str) -> Value {
+    let (status, head) = (answer.status(), answer.headers().clone());
+    let text = answer.text().await.expect("a body");
+    assert!(status.is_client_error(), "{about}: {status} {text}");
+    assert_eq!(
+        head.get("content-type").map(|v| v.as_bytes()),
+        Some(&b"application/problem+json"[..]),
+        "{about}: {text}"
+    );
+    let body: Value = serde_json::from_str(&text).unwrap_or_else(|e| panic!("{about}: {e}: {text}"));
+    let filled = |name: &str| body[name].as_str().is_some_and(|v| !v.is_empty());
+    assert!(filled("type") && filled("title") && filled("detail"), "{about}: {body}");
+    assert_eq!(body["status"], status.as_u16(), "{about}: {body}");
+    body
+}
+
+#[tokio::test]
+async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
+    let s = server().await;
+    let own = &s.server.address;
+    let client = reqwest::Client::new();
+    let asked = |method: &str, path: &str| {
+        client.request(method.parse().expect("a method"), format!("{own}{path}")).header("origin", own)
+    };
+    let mut tried = 0;
+    for route in all().iter().filter(|r| r.path.starts_with("/api/")) {
+        let about = format!("{} {}", route.method, route.path);
+        // A stranger, no JSON, JSON of another form, a packed body, an id that is none.
+        let stranger = client.request(route.method.parse().expect("a method"), format!("{own}{}", path(route)));
+        if route.method != "GET" {
+            assert_problem(stranger.body("x").send().await.expect("an answer"), &about).await;
+            tried += 1;
+        }
+        if route.method == "POST" {
+            for (kind, body) in [("text/plain", "x"), ("application/json", "{"), ("application/json", "[7]")] {
+                let request = asked(route.method, &path(route)).header("content-type", kind).body(body);
+                assert_problem(request.send().await.expect("an answer"), &about).await;
+                tried += 1;
+            }
+            let packed = asked(route.method, &path(route)).header("content-encoding", "gzip").body("{}");
+            assert_problem(packed.send().await.expect("an answer"), &about).await;
+        }
+        if route.path.contains("{id}") {
+            let nobodys = route.path.replace("{id}", "7").replace("{step}", "0").replace("{frame}", "0");
+            assert_problem(asked(route.method, &nobodys).send().await.expect("an answer"), &about).await;
+        }
+    }
+    assert!(tried >= 30, "{tried}");
+    assert_problem(asked("GET", "/api/nowhere").send().await.expect("an answer"), "no such address").await;
+    // Addresses beside /api answer in JSON to whoever asks for it, and with a page to people.
+    let import = asked("POST", "/journeys/import?author=&file=a.cadentis").body("x");
+    let wanted = asked("GET", "/journeys/none/script").header("accept", "application/json");
+    assert_problem(wanted.send().await.expect("an answer"), "a page asked for as JSON").await;
+    assert_problem(import.header("accept", "application/json").send().await.expect("an answer"), "an import").await;
+    let page = asked("GET", "/journeys/none/script").send().await.expect("an answer");
+    assert!(page.headers()["content-type"].to_str().is_ok_and(|t| t.starts_with("text/html")));
+
+    // Each wrong field has its place.
+    let json = |body: Value| asked("POST", "/api/recordings").json(&body);
+    let wrong = json(json!({ "address": "file:///etc/passwd", "location": "x" })).send().await.expect("an answer");
+    assert_eq!(assert_problem(wrong, "an address").await["errors"][0]["pointer"], "/address");
+    let inputs = json!([{ "do": "move", "x": 1.0, "y": 1.0 }, { "do": "open", "address": "ftp://a" }]);
+    let wrong = asked("POST", &format!("/api/recordings/{}/inputs", Uuid::nil())).json(&inputs);
+    assert_eq!(assert_problem(wrong.send().await.expect("an answer"), "inputs").await["errors"][0]["pointer"], "/1");
+    let wrong = client.post(format!("{own}/beacons/{}", serving::KEY)).body(r#"{"lcp": -1}"#).send().await;
+    assert!(assert_problem(wrong.expect("an answer"), "a beacon").await["reason"].is_string());
+}
+
 #[tokio::test]
 async fn only_names_that_are_ours_are_answered() {
     let (_, url) = serving::database().await;
@@ -246,7 +315,7 @@ async fn inputs_of_a_recording_are_of_known_kinds_and_open_nothing_but_the_web()
         (answer.status().as_u16(), answer.json::<Value>().await.unwrap_or_default())
     };
     let (status, says) = send(json!([{"do": "open", "address": "file:///etc/hostname"}])).await;
-    assert!(status == 422 && says["says"].as_str().is_some_and(|t| t.contains("http://")), "{says}");
+    assert!(status == 422 && says["detail"].as_str().is_some_and(|t| t.contains("http://")), "{says}");
     assert_eq!(send(json!([{"do": "run", "command": "x"}])).await.0, 400);
     assert_eq!(send(json!([{"do": "text", "text": "x".repeat(3_000)}])).await.0, 422);
     assert_eq!(send(json!([{"do": "move", "x": 1, "y": 2}, {"do": "reload"}])).await.0, 204);

@@ -30,8 +30,8 @@ async fn each_refusal_has_its_status_its_reason_and_is_counted_and_nothing_perso
     ] {
         let (got, says) = send(&s.server.address, key, body, origin, BROWSER).await;
         assert_eq!((got, says["reason"].as_str().unwrap_or("")), (status, reason), "{says}");
-        if reason == "malformed" && says["says"].as_str().is_some_and(|t| t.contains("lcp")) {
-            assert_eq!(says["says"], "beacon.lcp: negative");
+        if reason == "malformed" && says["detail"].as_str().is_some_and(|t| t.contains("lcp")) {
+            assert_eq!(says["detail"], "beacon.lcp: negative");
         }
     }
     let (bot, _) = send(&s.server.address, "key", good(), OWN, "ferry-crawler/1.0").await;

@@ -119,7 +119,7 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     let better = SCRIPT.replace("step \"S\"", "step \"Sign in\"");
     let path = "/journeys/sign-in/script";
     let (status, says) = w.post(path, save(&better.replace("open", "opn"), 1, "Ada")).await;
-    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.contains("did you mean `open`?")), "{says}");
+    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("did you mean `open`?")), "{says}");
     assert_eq!(w.post(path, save(&better, 1, " ")).await.0, 422);
     assert_eq!(
         w.post(path, save(&better, 1, "Ada")).await,
@@ -128,7 +128,7 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     assert_eq!(w.post(path, save(&better, 2, "Ada")).await.1["says"], "That is version 2 already.");
     let (status, says) = w.post(path, save(SCRIPT, 1, "Bo")).await;
     assert!(
-        status == 409 && says["says"].as_str().is_some_and(|s| s.contains("Ada saved version 2 meanwhile")),
+        status == 409 && says["detail"].as_str().is_some_and(|s| s.contains("Ada saved version 2 meanwhile")),
         "{says}"
     );
     let page = w.page(&format!("{path}?compare=1")).await;
@@ -220,7 +220,7 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
         (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
     };
     let (status, says) = means("pace=cron&cron=0+25+*+*+*&cron_zone=UTC").await;
-    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.starts_with("Cron: hour: \"25\"")), "{says}");
+    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.starts_with("Cron: hour: \"25\"")), "{says}");
     let (_, says) = means("pace=every&every=5").await;
     assert_eq!((&says["runs"], says["next"].as_array().map(Vec::len)), (&json!(8_640), Some(3)));
     // Whoever is not named may not save.
@@ -230,7 +230,7 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
         w.post("/journeys/sign-in/script", body).await
     };
     let (status, says) = save("Eve").await;
-    assert!(status == 403 && says["says"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")), "{says}");
+    assert!(status == 403 && says["detail"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")), "{says}");
     assert_eq!(save("Cy").await.0, 200);
 }
 
@@ -259,7 +259,7 @@ async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_r
     assert!(says["files"][0]["says"].as_str().is_some_and(|s| s.contains("line 3") && s.contains("`press`")), "{says}");
     let (status, says) = import("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
     assert!(
-        status == 422 && says["says"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
+        status == 422 && says["detail"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
         "{says}"
     );
     let (_, says) = import("author=Ada&file=x.cadentis", vec![0xff, 0xfe, 0x00]).await;
@@ -294,7 +294,7 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
     let w = world().await;
     let wish = |address: &str| json!({ "address": address, "location": "bergen" });
     let (status, says) = w.post("/api/recordings", wish("book.marram.example")).await;
-    assert!(status == 422 && says["says"].as_str().is_some_and(|s| s.contains("write `https://book")), "{says}");
+    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("write `https://book")), "{says}");
     let (_, asked) = w.post("/api/recordings", wish("http://book.marram.example/")).await;
     let (_, work) = w.runner("/api/runner/lease", asking()).await;
     assert_eq!((&work["id"], &work["record"]), (&asked["id"], &json!("http://book.marram.example/")));
@@ -326,7 +326,7 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
     let (status, says) = w.post("/api/trials", json!({ "script": "script \"J\"", "location": "bergen" })).await;
-    assert!(status == 422 && says["problems"][0]["says"].is_string(), "{says}");
+    assert!(status == 422 && says["errors"][0]["line"] == 1, "{says}");
     let (_, asked) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
     let id = asked["id"].as_str().expect("an id").to_string();
     let stands = || async {
@@ -366,7 +366,7 @@ async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
     for old in [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 5 })] {
         let (status, says) = w.runner("/api/runner/lease", old).await;
         assert!(
-            status == 426 && says["says"].as_str().is_some_and(|s| s.contains("this server speaks 4 to 4")),
+            status == 426 && says["detail"].as_str().is_some_and(|s| s.contains("this server speaks 4 to 4")),
             "{says}"
         );
     }

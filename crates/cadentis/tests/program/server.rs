@@ -106,7 +106,10 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
     let mut wrong = good.clone();
     wrong["duration_ms"] = json!(-5.0);
     let (status, says) = post(&s, BRINGING, "token-b", &wrong).await;
-    assert_eq!((status, says["says"].as_str()), (422, Some("duration_ms: -5 is no length of time from 0 ms to a day")));
+    assert_eq!(
+        (status, says["detail"].as_str()),
+        (422, Some("duration_ms: -5 is no length of time from 0 ms to a day"))
+    );
     assert_eq!(post(&s, BRINGING, "token-b", &json!({ "id": 7 })).await.0, 422);
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204);
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204, "a repeat changes nothing");

@@ -1,13 +1,13 @@
 //! `POST /beacons/{site key}`: beacons from the snippet.
 
 use crate::State;
+use crate::problem::{self, Problem};
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, web};
 use cadentis_core::visitor::beacon::MAX_BYTES;
 use cadentis_intake::{Refusal, Sender};
 use futures::StreamExt;
 use jiff::Timestamp;
-use serde_json::json;
 use std::time::Duration;
 use tokio::time::timeout;
 
@@ -49,10 +49,10 @@ pub async fn take(
     };
     match answer {
         Ok(_) => allow(HttpResponse::NoContent(), &sender).finish(),
-        Err(refusal) => allow(refused(&refusal), &sender).json(json!({
-            "reason": refusal.reason(),
-            "says": refusal.to_string(),
-        })),
+        Err(refusal) => {
+            let problem = Problem::new(status(&refusal), refusal.to_string()).with("reason", refusal.reason());
+            allow(refused(problem.status()), &sender).content_type(problem::MEDIA_TYPE).body(problem.body())
+        }
     }
 }
 
@@ -72,8 +72,8 @@ async fn read(payload: &mut web::Payload) -> Option<Vec<u8>> {
     Some(body)
 }
 
-fn refused(refusal: &Refusal) -> HttpResponseBuilder {
-    let status = match refusal {
+fn status(refusal: &Refusal) -> StatusCode {
+    match refusal {
         Refusal::UnknownSite(_) => StatusCode::NOT_FOUND,
         Refusal::ForeignOrigin { .. } => StatusCode::FORBIDDEN,
         Refusal::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
@@ -81,7 +81,10 @@ fn refused(refusal: &Refusal) -> HttpResponseBuilder {
         Refusal::TooSlow(_) => StatusCode::REQUEST_TIMEOUT,
         Refusal::Flood => StatusCode::TOO_MANY_REQUESTS,
         Refusal::Busy => StatusCode::SERVICE_UNAVAILABLE,
-    };
+    }
+}
+
+fn refused(status: StatusCode) -> HttpResponseBuilder {
     let mut answer = HttpResponse::build(status);
     if status == StatusCode::REQUEST_TIMEOUT {
         // The rest of the body may still come.

@@ -2,6 +2,8 @@
 
 use crate::State;
 use crate::error::unavailable;
+use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_core::journey::recorded::{self, Act, Input};
 use cadentis_core::journey::{self, Journey};
@@ -13,7 +15,7 @@ use std::time::Duration;
 use uuid::Uuid;
 
 #[derive(Deserialize)]
-pub struct Wish {
+pub struct NewRecording {
     address: String,
     location: String,
 }
@@ -32,16 +34,16 @@ fn address(typed: &str) -> Result<String, String> {
 }
 
 /// `POST /api/recordings`: a browser at this location that opens the address.
-pub async fn ask(state: web::Data<State>, wish: web::Json<Wish>) -> HttpResponse {
-    let address = match address(&wish.address) {
+pub async fn ask(state: web::Data<State>, new: web::Json<NewRecording>) -> HttpResponse {
+    let address = match address(&new.address) {
         Ok(address) => address,
-        Err(says) => return HttpResponse::UnprocessableEntity().json(json!({ "says": says })),
+        Err(says) => return Problem::invalid("/address", says).into(),
     };
     let asked = async {
         let (sites, locations) = (state.db.sites().await?, state.db.locations().await?);
-        let location = locations.iter().find(|l| l.slug == wish.location);
+        let location = locations.iter().find(|l| l.slug == new.location);
         let (Some(site), Some(location)) = (sites.first(), location) else {
-            return Ok(HttpResponse::NotFound().json(json!({ "says": "There is no such location." })));
+            return Ok(Problem::not_found("There is no such location.").into());
         };
         let id = state.db.ask_recording(site.id, location.id, &address, Timestamp::now()).await?;
         Ok::<_, StoreError>(HttpResponse::Ok().json(json!({ "id": id })))
@@ -69,8 +71,7 @@ pub async fn look(state: web::Data<State>, id: web::Path<Uuid>, seen: web::Query
         let mut waited = 0;
         loop {
             let Some(r) = state.db.recording(*id, Timestamp::now()).await? else {
-                let says = "There is no such recording any more.";
-                return Ok(HttpResponse::NotFound().json(json!({ "says": says })));
+                return Ok(Problem::not_found("There is no such recording any more.").into());
             };
             let told = format!("{:x}", fingerprint(&json!([r.acts, r.about])));
             let new = r.picture != seen.picture || told != seen.acts || r.ended;
@@ -113,10 +114,10 @@ fn steps(journey: &Journey) -> Vec<Value> {
 /// `POST /api/recordings/{id}/inputs`: mouse and keys, in their order.
 pub async fn inputs(state: web::Data<State>, id: web::Path<Uuid>, inputs: web::Json<Vec<Input>>) -> HttpResponse {
     if inputs.len() > 500 {
-        return HttpResponse::PayloadTooLarge().json(json!({ "says": "500 inputs at most at a time." }));
+        return Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "500 inputs at most at a time.").into();
     }
-    if let Some(says) = inputs.iter().find_map(Input::complaint) {
-        return HttpResponse::UnprocessableEntity().json(json!({ "says": says }));
+    if let Some((nth, says)) = inputs.iter().enumerate().find_map(|(nth, i)| Some((nth, i.complaint()?))) {
+        return Problem::invalid(&format!("/{nth}"), says).into();
     }
     match state.db.recording_inputs(*id, &inputs).await {
         Ok(()) => HttpResponse::NoContent().finish(),
@@ -143,7 +144,7 @@ pub async fn act(state: web::Data<State>, id: web::Path<Uuid>, change: web::Json
     });
     match changed.await {
         Ok(true) => HttpResponse::NoContent().finish(),
-        Ok(false) => HttpResponse::NotFound().json(json!({ "says": "There is no such recording any more." })),
+        Ok(false) => Problem::not_found("There is no such recording any more.").into(),
         Err(e) => unavailable(&e),
     }
 }

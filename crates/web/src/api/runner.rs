@@ -2,6 +2,7 @@
 
 use crate::State;
 use crate::error::unavailable;
+use crate::problem::{self, Problem};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_core::journey::{self, recorded::Act};
@@ -91,9 +92,11 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
                 PROTOCOLS.end(),
                 env!("CARGO_PKG_VERSION")
             );
+            let problem = Problem::new(StatusCode::UPGRADE_REQUIRED, says);
             HttpResponse::build(StatusCode::UPGRADE_REQUIRED)
                 .insert_header(("upgrade", format!("cadentis-runner/{}", PROTOCOLS.end())))
-                .json(json!({ "says": says, "protocols": [PROTOCOLS.start(), PROTOCOLS.end()] }))
+                .content_type(problem::MEDIA_TYPE)
+                .body(problem.with("protocols", vec![*PROTOCOLS.start(), *PROTOCOLS.end()]).body())
         }
         Err(e) => unavailable(&e),
     }
@@ -193,7 +196,7 @@ pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::
     clean_json(&mut told.progress, &JsonLimits::PROGRESS);
     match state.db.tell_trial(location, told.id, &told.progress).await {
         Ok(Some(cancelled)) => HttpResponse::Ok().json(json!({ "cancelled": cancelled })),
-        Ok(None) => HttpResponse::NotFound().json(json!({ "says": "no such trial at this location" })),
+        Ok(None) => Problem::not_found("There is no such trial at this location.").into(),
         Err(e) => unavailable(&e),
     }
 }
@@ -206,11 +209,11 @@ pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::By
         Err(answer) => return answer,
     };
     // Megabytes of pictures: not on a thread that others wait for.
-    let unreadable = |says: String| HttpResponse::UnprocessableEntity().json(json!({ "says": says }));
+    let unreadable = |says: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into();
     let record = match web::block(move || RunRecord::read(&body)).await {
         Ok(Ok(record)) => record,
         Ok(Err(says)) => return unreadable(says),
-        Err(e) => return HttpResponse::ServiceUnavailable().json(json!({ "says": e.to_string() })),
+        Err(e) => return Problem::new(StatusCode::SERVICE_UNAVAILABLE, e.to_string()).into(),
     };
     let stored = match record.trial {
         true => state.db.finish_trial(location, &record).await,
@@ -218,7 +221,7 @@ pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::By
     };
     match stored {
         Ok(Finished::Stored | Finished::Already) => HttpResponse::NoContent().finish(),
-        Ok(Finished::Unknown) => HttpResponse::Gone().json(json!({ "says": "no such work at this location" })),
+        Ok(Finished::Unknown) => Problem::new(StatusCode::GONE, "No such work was given to this location.").into(),
         Err(e) if e.is_permanent() => {
             tracing::error!("a record cannot be stored: {e}");
             unreadable("this can never be stored".into())
@@ -236,7 +239,7 @@ async fn location(state: &State, request: &HttpRequest) -> std::result::Result<i
         .unwrap_or("");
     match state.db.location_by_token(token).await {
         Ok(Some(location)) => Ok(location),
-        Ok(None) => Err(HttpResponse::Unauthorized().json(json!({ "says": "no location has this token" }))),
+        Ok(None) => Err(Problem::new(StatusCode::UNAUTHORIZED, "No location has this token.").into()),
         Err(e) => Err(unavailable(&e)),
     }
 }

@@ -3,6 +3,7 @@
 use crate::State;
 use crate::error::unavailable;
 use crate::format;
+use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use cadentis_core::journey::{self, LineRead, Part, ScriptError};
 use cadentis_core::run::DeviceProfile;
@@ -13,7 +14,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-pub fn complaint(e: &ScriptError) -> Value {
+fn complaint(e: &ScriptError) -> Value {
     let hint = e.hint.as_ref().map(|h| format!("; {h}")).unwrap_or_default();
     json!({
         "line": e.line, "column": e.column,
@@ -80,7 +81,7 @@ pub async fn next(typing: web::Json<Typing>) -> HttpResponse {
 }
 
 #[derive(Deserialize)]
-pub struct Wish {
+pub struct NewTrial {
     script: String,
     location: String,
     #[serde(default)]
@@ -88,21 +89,21 @@ pub struct Wish {
 }
 
 /// `POST /api/trials`: plays a script once from a location, saved or not.
-pub async fn ask(state: web::Data<State>, wish: web::Json<Wish>) -> HttpResponse {
+pub async fn ask(state: web::Data<State>, new: web::Json<NewTrial>) -> HttpResponse {
     let asked = async {
         let shared = shared(&state).await?;
-        if let Some(e) = journey::problems(&wish.script, &shared).first() {
-            let body = json!({ "says": "The script cannot be played yet.", "problems": [complaint(e)] });
-            return Ok(HttpResponse::UnprocessableEntity().json(body));
+        if let Some(e) = journey::problems(&new.script, &shared).first() {
+            let says = format!("The script cannot be played yet: {e}.");
+            return Ok(Problem::script("/script", says, std::slice::from_ref(e)).into());
         }
         let sites = state.db.sites().await?;
         let locations = state.db.locations().await?;
-        let location = locations.iter().find(|l| l.slug == wish.location);
+        let location = locations.iter().find(|l| l.slug == new.location);
         let (Some(site), Some(location)) = (sites.first(), location) else {
-            return Ok(HttpResponse::NotFound().json(json!({ "says": "There is no such location." })));
+            return Ok(Problem::not_found("There is no such location.").into());
         };
-        let device = DeviceProfile::of(&wish.device).unwrap_or(DeviceProfile::USUAL).slug;
-        let id = state.db.ask_trial(site.id, location.id, &wish.script, device, Timestamp::now()).await?;
+        let device = DeviceProfile::of(&new.device).unwrap_or(DeviceProfile::USUAL).slug;
+        let id = state.db.ask_trial(site.id, location.id, &new.script, device, Timestamp::now()).await?;
         Ok(HttpResponse::Ok().json(json!({ "id": id })))
     };
     asked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
@@ -120,7 +121,7 @@ pub fn repaired(script: &str, record: &RunRecord) -> Option<String> {
 pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
     let trial = match state.db.trial(*id).await {
         Ok(Some(trial)) => trial,
-        Ok(None) => return HttpResponse::NotFound().json(json!({ "says": "There is no such trial any more." })),
+        Ok(None) => return Problem::not_found("There is no such trial any more.").into(),
         Err(e) => return unavailable(&e),
     };
     let waits_s = Timestamp::now().duration_since(trial.asked_at).as_secs();
@@ -171,7 +172,7 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)
             .insert_header(("cache-control", "private, max-age=86400, immutable"))
             .content_type("image/jpeg")
             .body(bytes),
-        None => HttpResponse::NotFound().finish(),
+        None => Problem::not_found("There is no such picture.").into(),
     }
 }
 

@@ -4,6 +4,8 @@ use super::start::{Given, Wrong, of};
 use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
+use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_core::calendar::Pace;
 use cadentis_core::run::{DeviceProfile, PROFILES};
@@ -170,7 +172,7 @@ pub async fn means(state: web::Data<State>, asked: web::Query<Asked>) -> Result<
     let given: Given = asked.into_inner().given.into_iter().collect();
     let pace = match pace(&given, &site.zone) {
         Ok(pace) => pace,
-        Err(says) => return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says }))),
+        Err(says) => return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into()),
     };
     let now = Timestamp::now();
     let words = |at: &Timestamp| {

@@ -4,11 +4,13 @@ use super::start::{Given, Wrong, slug as slug_of};
 use super::with_header;
 use super::{TWELVE_HOURS, html, journey_of, plays, redirect};
 use crate::State;
-use crate::api::scripts::{complaint, shared};
+use crate::api::scripts::shared;
 use crate::door;
 use crate::error::{PageError, unavailable};
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -208,18 +210,17 @@ pub struct Changed {
 /// cannot be played: nothing is lost, the page keeps what was written.
 pub async fn save(state: web::Data<State>, slug: web::Path<String>, changed: web::Json<Changed>) -> HttpResponse {
     let kept = async {
-        let Some(site) = state.first_site().await? else { return Ok(HttpResponse::NotFound().finish()) };
-        let Some(j) = state.db.journey(site.id, &slug).await? else { return Ok(HttpResponse::NotFound().finish()) };
+        let none = || Ok(Problem::not_found("There is no such journey.").into());
+        let Some(site) = state.first_site().await? else { return none() };
+        let Some(j) = state.db.journey(site.id, &slug).await? else { return none() };
         let problems = journey::problems(&changed.script, &shared(&state).await?);
-        let problems: Vec<_> = problems.iter().map(complaint).collect();
         Ok::<_, StoreError>(match keep(&state, &site, &j, &changed).await? {
             Ok((version, says)) => HttpResponse::Ok().json(json!({ "version": version, "says": says })),
-            Err(NotKept::Nobody(says) | NotKept::Unplayable(says)) => {
-                HttpResponse::UnprocessableEntity().json(json!({ "says": says, "problems": problems }))
-            }
-            Err(NotKept::NotTheirs(says)) => HttpResponse::Forbidden().json(json!({ "says": says })),
+            Err(NotKept::Nobody(says)) => Problem::invalid("/author", says).into(),
+            Err(NotKept::Unplayable(says)) => Problem::script("/script", says, &problems).into(),
+            Err(NotKept::NotTheirs(says)) => Problem::new(StatusCode::FORBIDDEN, says).into(),
             Err(NotKept::Overtaken { says, newest }) => {
-                HttpResponse::Conflict().json(json!({ "says": says, "newest": newest }))
+                Problem::new(StatusCode::CONFLICT, says).with("newest", newest).into()
             }
         })
     };

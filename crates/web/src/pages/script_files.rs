@@ -4,6 +4,8 @@ use super::start::slug as slug_of;
 use crate::State;
 use crate::api::scripts::shared;
 use crate::error::PageError;
+use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_core::calendar::Pace;
 use cadentis_core::journey::{self, MAX_SCRIPT_BYTES};
@@ -57,11 +59,11 @@ pub async fn import(
     let author: String = brought.author.trim().chars().take(80).collect();
     if author.is_empty() {
         let says = "Say who you are: versions have an author.";
-        return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says })));
+        return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into());
     }
     let scripts = match scripts_in(&body, &brought.file) {
         Ok(scripts) => scripts,
-        Err(says) => return Ok(HttpResponse::UnprocessableEntity().json(json!({ "says": says }))),
+        Err(says) => return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into()),
     };
     let site = state.site().await?;
     let (parts, locations) = (shared(&state).await?, state.db.locations().await?);
