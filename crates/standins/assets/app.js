@@ -1,5 +1,10 @@
 // The booking site's own script: fills the list of sailings, and misbehaves when told to.
 (function () {
+  function work(ms) {
+    var until = performance.now() + Number(ms || 0);
+    while (performance.now() < until);
+  }
+  var misbehave = document.body.dataset;
   var list = document.getElementById('sailings');
   if (list) {
     fetch('/api/sailings' + location.search).then(function (answer) {
@@ -9,6 +14,7 @@
       var ul = document.createElement('ul');
       ul.className = 'sailings';
       ul.setAttribute('aria-label', 'Sailings');
+      work(misbehave.work);
       data.sailings.forEach(function (s) {
         var li = document.createElement('li');
         li.innerHTML = '<span></span><span></span><a></a>';
@@ -25,7 +31,6 @@
       console.error(String(e));
     });
   }
-  var misbehave = document.body.dataset;
   if (misbehave.shift) setTimeout(function () {
     var bar = document.createElement('div');
     bar.className = 'notice';
@@ -33,9 +38,6 @@
     bar.textContent = 'Winter timetable from 1 December';
     document.body.insertBefore(bar, document.body.firstChild);
   }, 900);
-  if (misbehave.heavy) document.addEventListener('pointerdown', function () {
-    var until = performance.now() + Number(misbehave.heavy);
-    while (performance.now() < until);
-  });
+  if (misbehave.heavy) document.addEventListener('pointerdown', function () { work(misbehave.heavy); });
   if (misbehave.broken) setTimeout(function () { window.loyaltyCard.show(); }, 50);
 })();

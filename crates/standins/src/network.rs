@@ -10,7 +10,8 @@ use rand_distr::{Distribution, Normal};
 use std::collections::HashMap;
 use std::io;
 use std::net::SocketAddr;
-use std::sync::{Arc, RwLock};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
@@ -23,6 +24,8 @@ pub struct Path {
     pub round_trip_ms: f64,
     pub jitter_ms: f64,
     pub kb_per_s: f64,
+    /// Share of packets, handshakes among them, that are lost and sent again, 0 to 1.
+    pub loss: f64,
     /// No connection comes through.
     pub out: bool,
     /// More time to accept a connection to these hosts, in milliseconds.
@@ -35,6 +38,7 @@ impl From<Place> for Path {
             round_trip_ms: p.round_trip_ms,
             jitter_ms: p.jitter_ms,
             kb_per_s: p.kb_per_s,
+            loss: 0.004,
             out: false,
             slow_to_connect: HashMap::new(),
         }
@@ -48,7 +52,11 @@ pub type Hosts = HashMap<String, SocketAddr>;
 pub struct Proxy {
     pub address: SocketAddr,
     path: Arc<RwLock<Path>>,
+    lost: Arc<Lost>,
 }
+
+/// How many packets to and from each host were lost.
+type Lost = Mutex<HashMap<String, Arc<AtomicU64>>>;
 
 impl Proxy {
     /// Starts a proxy on a free loopback port, in the background of the running runtime.
@@ -57,19 +65,24 @@ impl Proxy {
     /// When no port can be had.
     pub async fn start(path: Path, hosts: Hosts) -> io::Result<Proxy> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let proxy = Proxy { address: listener.local_addr()?, path: Arc::new(RwLock::new(path)) };
-        let (path, hosts) = (proxy.path.clone(), Arc::new(hosts));
+        let proxy = Proxy { address: listener.local_addr()?, path: Arc::new(RwLock::new(path)), lost: Arc::default() };
+        let (path, hosts, all_lost) = (proxy.path.clone(), Arc::new(hosts), proxy.lost.clone());
         tokio::spawn(async move {
             while let Ok((client, _)) = listener.accept().await {
-                let (path, hosts) = (path.clone(), hosts.clone());
+                let (path, hosts, all_lost) = (path.clone(), hosts.clone(), all_lost.clone());
                 tokio::spawn(async move {
                     let Some(path) = path.read().ok().map(|p| p.clone()) else { return };
                     // A connection that breaks is what networks do; there is nobody to tell.
-                    let _ = carry(client, path, &hosts).await;
+                    let _ = carry(client, path, &hosts, &all_lost).await;
                 });
             }
         });
         Ok(proxy)
+    }
+
+    /// How many packets to and from this host were lost so far.
+    pub fn lost(&self, host: &str) -> u64 {
+        self.lost.lock().ok().and_then(|all| all.get(host).map(|n| n.load(Ordering::Relaxed))).unwrap_or(0)
     }
 
     /// Changes what happens to connections from now on.
@@ -80,6 +93,23 @@ impl Proxy {
     }
 }
 
+/// How long it takes until a lost packet is sent again (the least timeout of common systems; RFC 6298 allows a second).
+const SENT_AGAIN: Duration = Duration::from_millis(200);
+/// The same for the first packet of a connection, whose round trip nobody knows yet (RFC 6298, 2.1).
+const DIALLED_AGAIN: Duration = Duration::from_secs(1);
+
+/// How long a packet is late by those that were lost before it: each time is twice as long as the one before.
+fn late(loss: f64, timeout: Duration, lost: &AtomicU64) -> Duration {
+    let mut late = Duration::ZERO;
+    let mut next = timeout;
+    while late < Duration::from_secs(10) && rand::rng().random_bool(loss.clamp(0.0, 1.0)) {
+        lost.fetch_add(1, Ordering::Relaxed);
+        late += next;
+        next *= 2;
+    }
+    late
+}
+
 /// SOCKS5 reply codes.
 const SUCCEEDED: u8 = 0;
 const NETWORK_UNREACHABLE: u8 = 3;
@@ -87,7 +117,7 @@ const HOST_UNREACHABLE: u8 = 4;
 const CONNECTION_REFUSED: u8 = 5;
 const COMMAND_NOT_SUPPORTED: u8 = 7;
 
-async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts) -> io::Result<()> {
+async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts, all_lost: &Lost) -> io::Result<()> {
     client.set_nodelay(true)?;
     let mut head = [0u8; 2];
     client.read_exact(&mut head).await?;
@@ -119,9 +149,14 @@ async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts) -> io::Result<(
     if request[1] != 1 {
         return client.write_all(&reply(COMMAND_NOT_SUPPORTED)).await;
     }
+    let counted = match all_lost.lock() {
+        Ok(mut all) => all.entry(host.clone()).or_default().clone(),
+        Err(_) => return Ok(()),
+    };
     let one_way = one_way(&path);
     let more = path.slow_to_connect.get(&host).copied().unwrap_or(0.0);
-    tokio::time::sleep(one_way * 2 + Duration::from_secs_f64(more / 1000.0)).await;
+    tokio::time::sleep(late(path.loss, DIALLED_AGAIN, &counted) + one_way * 2 + Duration::from_secs_f64(more / 1000.0))
+        .await;
     if path.out {
         return client.write_all(&reply(NETWORK_UNREACHABLE)).await;
     }
@@ -139,8 +174,8 @@ async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts) -> io::Result<(
     client.write_all(&reply(SUCCEEDED)).await?;
     let (from_client, to_client) = client.into_split();
     let (from_server, to_server) = server.into_split();
-    let up = hold_back(from_client, to_server, one_way, path.kb_per_s);
-    let down = hold_back(from_server, to_client, one_way, path.kb_per_s);
+    let up = hold_back(from_client, to_server, one_way, path.clone(), counted.clone());
+    let down = hold_back(from_server, to_client, one_way, path, counted);
     let _ = tokio::join!(up, down);
     Ok(())
 }
@@ -148,22 +183,22 @@ async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts) -> io::Result<(
 fn one_way(path: &Path) -> Duration {
     let mut random = rand::rng();
     let jitter = Normal::new(0.0, path.jitter_ms.max(0.001)).map_or(0.0, |n| n.sample(&mut random));
-    // Now and then a packet is lost and sent again.
-    let lost = if random.random_bool(0.004) { 200.0 } else { 0.0 };
-    Duration::from_secs_f64((path.round_trip_ms + jitter.abs() + lost).max(0.1) / 2000.0)
+    Duration::from_secs_f64((path.round_trip_ms + jitter.abs()).max(0.1) / 2000.0)
 }
 
-/// Copies bytes, each chunk delivered `delay` after it came and not quicker than the rate.
+/// Copies bytes, each chunk delivered `delay` after it came, later if it was lost, and not quicker than the rate.
 async fn hold_back(
     mut from: impl AsyncReadExt + Unpin + Send + 'static,
     mut to: impl AsyncWriteExt + Unpin,
     delay: Duration,
-    kb_per_s: f64,
+    path: Path,
+    lost: Arc<AtomicU64>,
 ) -> io::Result<()> {
     let (sender, mut receiver) = mpsc::channel::<(Instant, Vec<u8>)>(256);
     tokio::spawn(async move {
         let mut buffer = vec![0u8; 16 * 1024];
         while let Ok(n @ 1..) = from.read(&mut buffer).await {
+            let delay = delay + late(path.loss, SENT_AGAIN, &lost);
             if sender.send((Instant::now() + delay, buffer[..n].to_vec())).await.is_err() {
                 break;
             }
@@ -172,7 +207,7 @@ async fn hold_back(
     let mut free_at = Instant::now();
     while let Some((due, chunk)) = receiver.recv().await {
         let start = due.max(free_at);
-        free_at = start + Duration::from_secs_f64(chunk.len() as f64 / 1024.0 / kb_per_s);
+        free_at = start + Duration::from_secs_f64(chunk.len() as f64 / 1024.0 / path.kb_per_s);
         tokio::time::sleep_until(free_at).await;
         to.write_all(&chunk).await?;
     }

@@ -26,6 +26,8 @@ pub struct Switches {
     pub failing_api: f64,
     /// A notice pushes the page down after it was painted.
     pub late_shift: bool,
+    /// The page's own script is at work for so many milliseconds once what it asked for has come.
+    pub heavy_script_ms: u64,
     /// Each press keeps the page busy for so many milliseconds.
     pub heavy_interaction_ms: u64,
     pub missing_image: bool,
@@ -156,6 +158,9 @@ impl Ferries {
         }
         if s.heavy_interaction_ms > 0 {
             attributes += &format!(" data-heavy={}", s.heavy_interaction_ms);
+        }
+        if s.heavy_script_ms > 0 {
+            attributes += &format!(" data-work={}", s.heavy_script_ms);
         }
         if s.script_error {
             attributes += " data-broken=1";

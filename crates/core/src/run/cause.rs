@@ -1,6 +1,6 @@
 //! The likely cause of a slow or failed run, always with its evidence and how sure it is.
 
-use super::{Outcome, Request, RunRecord, Split, StepRecord, Where};
+use super::{HostTime, Outcome, Request, RunRecord, Split, StepRecord, Where};
 use crate::stats::{Method, Samples};
 use serde::Serialize;
 
@@ -53,6 +53,10 @@ const EXPLAINS: f64 = 0.6;
 const EXPLAINS_LITTLE: f64 = 0.4;
 /// Somebody else's difference of so much of the largest one leaves it open whose doing it was.
 const NEARLY_AS_MUCH: f64 = 0.8;
+/// Two sides of which the less slow one has so much of the other's trouble are in it together.
+const COMMON: f64 = 0.25;
+/// A server that says what it did and speaks of less than this part of the difference was not surely at work so long.
+const SAYS_LITTLE: f64 = 0.25;
 /// A difference smaller than this is noise: a frame or two, or a timer's tick (milliseconds).
 pub const WORTH_NAMING_MS: f64 = 40.0;
 
@@ -189,11 +193,65 @@ fn failed_cause(step: &StepRecord, ours: impl Fn(&str) -> bool) -> Option<Cause>
     Some(Cause { who, says: format!("{says}{trace}."), extra_ms: 0.0, sure })
 }
 
+/// Hosts whose requests took longer than in any usual run, and longer by what a person could notice, with how much
+/// longer than the middle one: more on the way, and more of waiting.
+fn slower_hosts(split: &Split, usual: &[Split]) -> Vec<HostTime> {
+    let middle = |of: &dyn Fn(&HostTime) -> f64, host: &str| {
+        let all: Vec<f64> = usual.iter().map(|u| of(&u.host_time(host))).collect();
+        Samples::new(all).percentile(0.5, Method::NearestRank).unwrap_or(0.0)
+    };
+    let more = |now: &HostTime| HostTime {
+        host: now.host.clone(),
+        way_ms: now.way_ms - middle(&|h| h.way_ms, &now.host),
+        wait_ms: now.wait_ms - middle(&|h| h.wait_ms, &now.host),
+    };
+    let most = |host: &str| usual.iter().map(|u| u.host_time(host).total_ms()).fold(0.0, f64::max);
+    let slower = split.hosts.iter().filter(|h| h.total_ms() > most(&h.host)).map(more);
+    slower.filter(|h| h.total_ms() > NOTICED_MS).collect()
+}
+
+/// What hosts of the site and hosts of others have in common is the way to them.
+///
+/// `None` unless some of both were slower than usual. One side that has only a little of it leaves open whose doing it
+/// was; when servers only took longer to answer it is possible and no more.
+fn common_cause(slower: &[HostTime], usual: usize, ours: impl Fn(&str) -> bool) -> Option<(String, Sure)> {
+    let largest = |of_site: bool| {
+        let side = slower.iter().filter(|h| ours(&h.host) == of_site);
+        side.max_by(|a, b| a.total_ms().total_cmp(&b.total_ms()))
+    };
+    let (site, other) = (largest(true)?, largest(false)?);
+    let (less, more) = (site.total_ms().min(other.total_ms()), site.total_ms().max(other.total_ms()));
+    let way_ms = slower.iter().map(|h| h.way_ms.max(0.0)).sum::<f64>();
+    let sure = match less >= COMMON * more {
+        false => Sure::NotSure,
+        true if way_ms >= NOTICED_MS && usual >= ENOUGH_USUAL => Sure::Likely,
+        true => Sure::Possible,
+    };
+    let says = format!(
+        "{} and {} were slow at once: requests to them took {:.2} s and {:.2} s longer than usual here, and what they \
+         share is the network.",
+        site.host,
+        other.host,
+        site.total_ms() / 1000.0,
+        other.total_ms() / 1000.0
+    );
+    Some((says, sure))
+}
+
+/// How long the site's servers say they worked for the requests that the page waited for (Server Timing), in
+/// milliseconds; `None` when they say nothing. The longest of a request's figures counts: they may hold one another.
+fn said_by_servers(step: &StepRecord, split: &Split, host: &str) -> Option<f64> {
+    let requests = split.chain.iter().filter_map(|nth| step.requests.get(*nth)).filter(|r| r.host() == host);
+    let said = requests.filter_map(|r| r.asked.server.iter().filter_map(|m| m.ms).max_by(f64::total_cmp));
+    said.reduce(|a, b| a + b)
+}
+
 fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -> Option<Cause> {
     if usual.is_empty() {
         return None;
     }
-    let all = differences(&Split::of(step), usual);
+    let split = Split::of(step);
+    let all = differences(&split, usual);
     let more: f64 = all.iter().map(Difference::extra_ms).sum();
     // Several parts may be of one doing: a lossy place holds up a handshake here and an answer there.
     let explained =
@@ -203,9 +261,17 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
         return None;
     }
     let who = first.who(&ours);
+    if who != Who::Page
+        && let Some((says, sure)) = common_cause(&slower_hosts(&split, usual), first.of, &ours)
+    {
+        return Some(Cause { who: Who::Network, says, extra_ms: more, sure });
+    }
+    let said = said_by_servers(step, &split, &first.host).filter(|_| who == Who::Site);
+    let unsaid = said.filter(|ms| *ms < SAYS_LITTLE * first.extra_ms());
     let others = [Who::Site, Who::Network, Who::ThirdParty, Who::Page].into_iter().filter(|w| *w != who);
     let others = others.map(explained).fold(0.0, f64::max);
     let sure = match explained(who) {
+        _ if unsaid.is_some() => Sure::NotSure,
         extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => Sure::NotSure,
         extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL => Sure::Likely,
         _ => Sure::Possible,
@@ -221,10 +287,11 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
     Some(Cause {
         who,
         says: format!(
-            "{what}; usually {:.2} s here ({} of the last {} usual runs needed less).",
+            "{what}; usually {:.2} s here ({} of the last {} usual runs needed less){}.",
             first.usual_ms / 1000.0,
             first.less,
-            first.of
+            first.of,
+            unsaid.map_or(String::new(), |ms| format!("; the server itself speaks of {:.2} s of work", ms / 1000.0))
         ),
         extra_ms: first.extra_ms(),
         sure,
@@ -233,6 +300,7 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
 
 #[cfg(test)]
 mod tests {
+    use super::super::ServerTiming;
     use super::super::split::tests::{request, step};
     use super::*;
     use uuid::Uuid;
@@ -288,6 +356,48 @@ mod tests {
         let usual: Vec<Split> = (0..20).map(|_| Split::of(&search(50.0, 100.0))).collect();
         let cause = likely_cause(&run(Outcome::Slow, vec![search(52.0, 1400.0)]), &usual, ours).unwrap();
         assert_eq!(cause.who, Who::Site);
+    }
+
+    /// The cause of a slow search, compared with twenty usual ones.
+    fn cause_of(step: StepRecord) -> Cause {
+        let usual: Vec<Split> = (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
+        likely_cause(&run(Outcome::Slow, vec![step]), &usual, ours).unwrap()
+    }
+
+    #[test]
+    fn a_site_and_a_supplier_that_are_slow_at_once_share_the_network() {
+        let cause = cause_of(search(1060.0, 700.0));
+        assert_eq!((cause.who, cause.sure), (Who::Network, Sure::Likely));
+        assert!(cause.says.contains("took 0.60 s and 1.00 s longer"), "{}", cause.says);
+        // Servers only took longer to answer: two at once are one network rather than two faults, but that is no proof.
+        let mut both = search(60.0, 700.0);
+        both.requests[2].phases.wait_ms += 800.0;
+        both.duration_ms += 800.0;
+        assert_eq!((cause_of(both).who, cause_of(search(60.0, 700.0)).who), (Who::Network, Who::Site));
+        // The supplier has a little of it: it may be the site alone.
+        let mut little = search(60.0, 1_500.0);
+        little.requests[2].phases.wait_ms += 150.0;
+        assert_eq!(cause_of(little.clone()).sure, Sure::NotSure);
+        little.requests[2].phases.wait_ms -= 100.0;
+        let alone = cause_of(little);
+        assert_eq!((alone.who, alone.sure), (Who::Site, Sure::Likely));
+        // Two hosts of the site share more than the network.
+        let mut own = search(60.0, 700.0);
+        own.requests[2].url = "http://static.marram.example/map.js".into();
+        own.requests[2].phases.wait_ms += 800.0;
+        assert_eq!(cause_of(own).who, Who::Site);
+    }
+
+    #[test]
+    fn a_server_that_says_it_was_quick_is_not_blamed_for_sure() {
+        let says = |ms| vec![ServerTiming { name: "db".into(), ms: Some(ms), says: String::new() }];
+        let mut slow = search(60.0, 1_400.0);
+        slow.requests[1].asked.server = says(45.0);
+        let cause = cause_of(slow.clone());
+        assert_eq!((cause.who, cause.sure), (Who::Site, Sure::NotSure));
+        assert!(cause.says.ends_with("; the server itself speaks of 0.04 s of work."), "{}", cause.says);
+        slow.requests[1].asked.server = says(900.0);
+        assert_eq!(cause_of(slow).sure, Sure::Likely);
     }
 
     #[test]

@@ -20,7 +20,7 @@ pub use links::Link;
 pub use looked::{Look, Looked};
 pub use record::{Asked, Console, Frame, Mark, Request, RunRecord, ServerTiming, StepRecord, StepVitals, Trouble};
 pub use spell::{Spell, Trouble as TroubleKind};
-pub use split::{Part, Split, Where};
+pub use split::{HostTime, Part, Split, Where};
 
 use serde::{Deserialize, Serialize};
 

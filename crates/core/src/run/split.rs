@@ -66,11 +66,30 @@ pub struct Split {
     pub parts: Vec<Part>,
     /// Positions, in the step's list, of the requests that the chain went through, last first.
     pub chain: Vec<usize>,
+    /// What each host's requests took together, whether or not the page waited for them: trouble on the way to a host
+    /// shows in all of them.
+    pub hosts: Vec<HostTime>,
+}
+
+/// Milliseconds that the requests to one host took together, without queueing: that depends on the page.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct HostTime {
+    pub host: String,
+    /// Looking up, connecting, securing, receiving: what is spent on the way.
+    pub way_ms: f64,
+    /// Waiting for the first byte, on the way as much as at the server.
+    pub wait_ms: f64,
+}
+
+impl HostTime {
+    pub fn total_ms(&self) -> f64 {
+        self.way_ms + self.wait_ms
+    }
 }
 
 impl Split {
     pub fn of(step: &StepRecord) -> Split {
-        let mut split = Split::default();
+        let mut split = Split { hosts: host_times(step), ..Split::default() };
         let mut at = step.duration_ms;
         let mut used = vec![false; step.requests.len()];
         while at > 0.0 {
@@ -147,6 +166,11 @@ impl Split {
         Some(sides)
     }
 
+    /// What the requests to this host took together.
+    pub fn host_time(&self, host: &str) -> HostTime {
+        self.hosts.iter().find(|h| h.host == host).cloned().unwrap_or_default()
+    }
+
     /// Time of one kind of work over all hosts.
     pub fn total(&self, what: Where) -> f64 {
         self.parts.iter().filter(|p| p.what == what).map(|p| p.ms).sum()
@@ -156,6 +180,20 @@ impl Split {
     pub fn host(&self, host: &str) -> f64 {
         self.parts.iter().filter(|p| p.host == host).map(|p| p.ms).sum()
     }
+}
+
+fn host_times(step: &StepRecord) -> Vec<HostTime> {
+    let mut hosts: Vec<HostTime> = Vec::new();
+    for request in step.requests.iter().filter(|r| !r.is_beacon()) {
+        let nth = hosts.iter().position(|h| h.host == request.host()).unwrap_or_else(|| {
+            hosts.push(HostTime { host: request.host().to_string(), ..HostTime::default() });
+            hosts.len() - 1
+        });
+        let phases = &request.phases;
+        hosts[nth].way_ms += phases.connecting_ms() + phases.request_ms + phases.receive_ms;
+        hosts[nth].wait_ms += phases.wait_ms;
+    }
+    hosts
 }
 
 #[cfg(test)]
@@ -200,6 +238,8 @@ pub(super) mod tests {
         // 110–120 before the map script was asked for, 2200–2600 after it came.
         assert_eq!(s.total(Where::Browser), 410.0);
         assert_eq!(s.chain, vec![2, 0]);
+        let site = s.host_time("site");
+        assert_eq!((site.way_ms, site.wait_ms), (20.0 + 10.0 + 5.0, 80.0 + 30.0), "also of what nobody waited for");
     }
 
     proptest! {

@@ -1,14 +1,12 @@
 //! A person at work on a page: what they do is told as acts, and the script made of it plays.
 
+use crate::{ALONE, World, world};
 use cadentis_core::journey::recorded::Input;
 use cadentis_core::journey::recorded::{self, Act, Ways};
 use cadentis_core::run::Outcome;
 use cadentis_core::run::reach::Denied;
 use cadentis_runner::record::{Answer, News, record};
 use cadentis_runner::{Setting, play};
-use cadentis_standins::network::{Path, Proxy};
-use cadentis_standins::places::by_slug;
-use cadentis_standins::site::{Ports, Site};
 use serde_json::Value;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -79,10 +77,8 @@ const FIND: (f64, f64) = (589.0, 438.0);
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_somebody_does_on_a_page_becomes_a_script_that_plays() {
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let site = Site::start(Ports::default(), None).expect("the site starts");
-    let place = by_slug("bergen").expect("a place of the demo");
-    let proxy = Proxy::start(Path::from(place), site.hosts()).await.expect("the proxy starts");
+    let _alone = ALONE.lock().await;
+    let World { site, proxy } = world("bergen").await;
     let person = Person::default();
     let address = "http://book.marram.example/";
     person.with(|s| s.acts.push(Act::Open { address: address.into() }));

@@ -1,4 +1,4 @@
-use crate::rows;
+use super::rows;
 use cadentis_core::calendar::window::{Clock, Length, Repeat, Window};
 use cadentis_core::calendar::{Cron, Rule, Stretch, ical};
 use jiff::civil::{DateTime, Weekday, date, time};
@@ -16,7 +16,7 @@ fn oslo() -> TimeZone {
 #[test]
 fn recurrence_rules_expand_as_dateutil_and_rfc_5545_do() {
     let years = SignedDuration::from_hours(5 * 366 * 24);
-    for row in rows(include_str!("../vectors/rules.tsv")) {
+    for row in rows(include_str!("../../vectors/rules.tsv")) {
         let first = wall(row[1]);
         let rule = Rule::parse(row[0], first, &TimeZone::UTC).unwrap();
         let window = Window::once(first, Length::Exact(SignedDuration::from_secs(1)), Clock::Utc, "")
@@ -46,7 +46,7 @@ fn a_rule_that_began_long_ago_is_still_expanded() {
 
 #[test]
 fn cron_lines_fall_when_croniter_says() {
-    for row in rows(include_str!("../vectors/cron.tsv")) {
+    for row in rows(include_str!("../../vectors/cron.tsv")) {
         let cron: Cron = row[0].parse().unwrap();
         let after: Timestamp = row[1].parse().unwrap();
         let next =
@@ -102,7 +102,7 @@ fn a_calendar_written_by_us_is_expanded_by_another_reader_as_by_us() {
     let text = ical::write(&windows(), stamp());
     assert_eq!(
         text.replace("\r\n", "\n"),
-        include_str!("../vectors/windows.ics").replace("\r\n", "\n"),
+        include_str!("../../vectors/windows.ics").replace("\r\n", "\n"),
         "windows.ics is out of date"
     );
     let year = Stretch { from: "2026-01-01T00:00:00Z".parse().unwrap(), to: "2026-12-31T00:00:00Z".parse().unwrap() };
@@ -117,7 +117,7 @@ fn a_calendar_written_by_us_is_expanded_by_another_reader_as_by_us() {
         }
     }
     ours.sort();
-    let theirs: Vec<String> = rows(include_str!("../vectors/occurrences.tsv")).map(|r| r.join("\t")).collect();
+    let theirs: Vec<String> = rows(include_str!("../../vectors/occurrences.tsv")).map(|r| r.join("\t")).collect();
     assert_eq!(ours, theirs);
 }
 

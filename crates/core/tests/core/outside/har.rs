@@ -4,7 +4,7 @@ use jsonschema::{Registry, Resource};
 use serde_json::Value;
 
 macro_rules! schemas {
-    ($($name:literal),*) => { [$(($name, include_str!(concat!("../har-schema/", $name)))),*] };
+    ($($name:literal),*) => { [$(($name, include_str!(concat!("../../har-schema/", $name)))),*] };
 }
 
 /// har-schema 2.0.0 of npm: `har.json` and what it refers to.

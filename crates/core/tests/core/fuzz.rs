@@ -1,5 +1,5 @@
 //! Every parser of the core against what nobody would write. Few cases here; run with
-//! `PROPTEST_CASES=1000000 cargo test --release -p cadentis-core --test fuzz` for many.
+//! `PROPTEST_CASES=1000000 cargo test --release -p cadentis-core --test core fuzz` for many.
 
 use cadentis_core::calendar::window::{Clock, Length, Window};
 use cadentis_core::calendar::{Cron, Repeat, Rule, Stretch, ical};

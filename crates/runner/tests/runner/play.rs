@@ -1,29 +1,11 @@
 //! Journeys played in a real Chromium against the stand-in site.
 
+use crate::{ALONE, World, world};
 use cadentis_core::journey::parse;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord};
 use cadentis_runner::film::Film;
 use cadentis_runner::{News, Setting, play};
-use cadentis_standins::network::{Path, Proxy};
-use cadentis_standins::places::by_slug;
-use cadentis_standins::site::{Ports, Site};
 use std::time::Duration;
-
-struct World {
-    site: Site,
-    proxy: Proxy,
-}
-
-/// One test at a time: browsers that share two cores measure each other.
-static ALONE: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
-
-async fn world(slug: &str) -> World {
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let site = Site::start(Ports::default(), None).expect("the site starts");
-    let place = by_slug(slug).expect("a place of the demo");
-    let proxy = Proxy::start(Path::from(place), site.hosts()).await.expect("the proxy starts");
-    World { site, proxy }
-}
 
 async fn played(world: &World, script: &str) -> RunRecord {
     let setting = Setting { proxy: Some(world.proxy.address), patience: Duration::from_secs(3), ..Setting::default() };

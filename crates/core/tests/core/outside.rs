@@ -1,10 +1,7 @@
 //! The core against the outside: vectors made by other programs, each beside the script that made it.
 
-#[path = "outside/calendar.rs"]
 mod calendar;
-#[path = "outside/har.rs"]
 mod har;
-#[path = "outside/stats.rs"]
 mod stats;
 
 /// The rows of a tab-separated vector file, without its head.

@@ -1,4 +1,4 @@
-use crate::{close, number, rows};
+use super::{close, number, rows};
 use cadentis_core::stats::compare::{mann_whitney, percentile_shift, share_shift};
 use cadentis_core::stats::percentile::interval_ranks;
 use cadentis_core::stats::share::{clopper_pearson, wilson};
@@ -14,7 +14,7 @@ fn samples(list: &str) -> Samples {
 #[test]
 fn all_nine_quantile_types_and_nearest_rank_agree_with_numpy() {
     let mut cases = 0;
-    for row in rows(include_str!("../vectors/quantiles.tsv")) {
+    for row in rows(include_str!("../../vectors/quantiles.tsv")) {
         let (data, p) = (samples(row[0]), number(row[1]) / 100.0);
         for (kind, want) in (1..=9).zip(&row[2..]) {
             let got = data.percentile(p, Method::HyndmanFan(kind)).unwrap();
@@ -28,7 +28,7 @@ fn all_nine_quantile_types_and_nearest_rank_agree_with_numpy() {
 
 #[test]
 fn ranks_of_quantile_intervals_are_those_of_scipys_binomial() {
-    for row in rows(include_str!("../vectors/ranks.tsv")) {
+    for row in rows(include_str!("../../vectors/ranks.tsv")) {
         let (n, p) = (number(row[0]) as u64, number(row[1]) / 100.0);
         let want = Some((number(row[2]) as u64, number(row[3]) as u64)).filter(|w| w.0 > 0);
         assert_eq!(interval_ranks(n, p), want, "{n} samples at {p}");
@@ -38,7 +38,7 @@ fn ranks_of_quantile_intervals_are_those_of_scipys_binomial() {
 #[test]
 fn mann_whitney_agrees_with_scipy_with_and_without_ties() {
     let mut exact = 0;
-    for row in rows(include_str!("../vectors/mann_whitney.tsv")) {
+    for row in rows(include_str!("../../vectors/mann_whitney.tsv")) {
         let test = mann_whitney(&samples(row[0]), &samples(row[1])).unwrap();
         assert_eq!(test.u, number(row[2]));
         close(test.p, number(row[3]), 1e-9, &format!("{} against {}", row[0], row[1]));
@@ -49,7 +49,7 @@ fn mann_whitney_agrees_with_scipy_with_and_without_ties() {
 
 #[test]
 fn intervals_of_shares_agree_with_scipy_and_of_their_difference_with_statsmodels() {
-    for row in rows(include_str!("../vectors/shares.tsv")) {
+    for row in rows(include_str!("../../vectors/shares.tsv")) {
         let n = |i: usize| number(row[i]) as u64;
         let (k, all) = (n(0), n(1));
         let (w, c) = (wilson(k as f64, all as f64).unwrap(), clopper_pearson(k, all).unwrap());

@@ -1,12 +1,10 @@
 //! Every word of the language, played against the stand-in site in Chromium.
 
+use crate::{ALONE, World, world};
 use cadentis_core::journey::{Journey, grammar, parse, read_lines, repaired};
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_runner::Setting;
-use cadentis_standins::network::{Path, Proxy};
-use cadentis_standins::places::by_slug;
-use cadentis_standins::site::{Ports, Site};
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 use tokio_rustls::rustls::pki_types::CertificateDer;
@@ -29,21 +27,6 @@ step "Load"
   expect TTFB under 60 s
   expect text "08:15" in any table
 "#;
-
-struct World {
-    site: Site,
-    proxy: Proxy,
-}
-
-static ALONE: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
-
-async fn world() -> World {
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let site = Site::start(Ports::default(), None).expect("the site starts");
-    let place = by_slug("bergen").expect("a place of the demo");
-    let proxy = Proxy::start(Path::from(place), site.hosts()).await.expect("the proxy starts");
-    World { site, proxy }
-}
 
 fn setting(world: &World) -> Setting {
     Setting {
@@ -94,7 +77,7 @@ fn no_word_of_the_language_is_left_unplayed() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_a_person_does_on_a_page_is_done() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let r = play(&script(DESK), &setting(&w)).await;
     passed(&r);
     assert_eq!(r.steps.len(), 9);
@@ -112,7 +95,7 @@ async fn what_a_person_does_on_a_page_is_done() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_stands_in_open_shadow_roots_is_found_read_and_used_like_the_rest_of_a_page() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let gifts = r#"script "Gift cards"
 step "Look"
   open http://book.marram.example/gifts
@@ -140,7 +123,7 @@ step "Use"
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn nothing_but_the_web_leaves_a_runner_and_no_network_that_is_denied_to_it() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let says = async |steps: &str, setting: &Setting| {
         let r = play(&script(&format!("script \"Out\"\nstep \"Look\"\n{steps}")), setting).await;
         (r.outcome, r.trouble.map_or(String::new(), |t| t.says))
@@ -180,7 +163,7 @@ async fn nothing_but_the_web_leaves_a_runner_and_no_network_that_is_denied_to_it
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let r = play(&script(WIRE), &setting(&w)).await;
     passed(&r);
     assert_eq!(r.browser, "no browser");
@@ -207,7 +190,7 @@ async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_where_they_stand() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let crawl =
         |what: &str| script(&format!("script \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
     let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w)).await;
@@ -235,7 +218,7 @@ async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_not_count() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let look = |what: &str| {
         let text = format!(
             "script \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n  expect unchanged {what} up to 1 s\n"
@@ -276,7 +259,7 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn circles_floods_of_windows_and_endless_downloads_end() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let open = |path: &str, then: &str| {
         script(&format!("script \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
     };
@@ -346,7 +329,7 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_then_cleaned_up() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let r = play(&script(OTHERS), &setting(&w)).await;
     assert_eq!(r.outcome, Outcome::Slow, "{:?}", r.trouble);
     assert!(r.trouble.is_some_and(|t| t.line == 4 && t.says.starts_with("FCP took")));
@@ -367,7 +350,7 @@ async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_t
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let text = "script \"J\"\n\nstep \"S\"\n  open http://book.marram.example/desk\n\
                 \x20 expect text \"Booking M7 found\"\n\
                 \nstep \"T\"\n  press button \"Insure us\" or css \"#more\" or button \"More\"\n  expect text \"Timetables as a file\"\n";
@@ -386,7 +369,7 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
     let _alone = ALONE.lock().await;
-    let w = world().await;
+    let w = world("bergen").await;
     let text = "script \"J\"\nstep \"S\"\n  open http://book.marram.example/sign-in\n  type \"Ada\" into field \"User\"\n\
                 \x20 type \"{secret desk_key}\" into field \"Password\"\n  press button \"Sign in\"\n  expect text \"signed in as Ada\"\n\
                 \x20 expect no script errors\n  expect address \"never\"\n";
