@@ -3,6 +3,7 @@
 mod door;
 mod empty;
 mod intake;
+mod recomputed;
 mod runs;
 mod scripts;
 mod server;

@@ -1,8 +1,6 @@
 //! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
 
 use crate::serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
-use cadentis_core::calendar::stretch::hour_of;
-use cadentis_core::stats::proof::counted as thousands;
 use cadentis_store::filed::Filed;
 use cadentis_store::rollup::RolledUp;
 use jiff::{SignedDuration, Timestamp};
@@ -22,7 +20,7 @@ fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
 }
 
 /// Page families, and a back end that shows traces.
-async fn with_families(s: &Served) {
+pub async fn with_families(s: &Served) {
     let site = s.db.sites().await.expect("sites").remove(0);
     let patterns =
         [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")].map(|(p, n)| (p.into(), n.into())).into();
@@ -31,7 +29,7 @@ async fn with_families(s: &Served) {
     s.db.set_collecting(&site, Timestamp::now()).await.expect("set");
 }
 
-async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
+pub async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
     let client = crate::serving::page_of_its_own();
     let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
     let request =
@@ -357,7 +355,7 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
 }
 
 /// Brings a file and gives the answer's status and text.
-async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
+pub async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
     let url = format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
     let answer = crate::serving::page_of_its_own().post(url).body(text.to_string()).send().await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.unwrap_or_default())
@@ -399,63 +397,6 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
     ] {
         let (status, says) = import(&s, name, text).await;
         assert!(status == 422 && says.contains(want), "{name}: {says}");
-    }
-}
-
-#[tokio::test]
-async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
-    let s = server().await;
-    let end = hour_of(Timestamp::now()).as_millisecond();
-    // Any numbers, the same each time: Knuth's generator (The Art of Computer Programming, 3.3.4).
-    let mut state = 14_u64;
-    let mut next = move |below: u64| {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        (state >> 33) % below
-    };
-    let (mut file, mut rows) = (String::new(), Vec::new());
-    for nth in 0..2_400 {
-        let (at, phone) = (end - 1 - next(60 * 3_600_000) as i64, next(3) == 0);
-        // From 0.3 to 8 s, evenly on a logarithmic scale; many a time just T.
-        let lcp =
-            if next(12) == 0 { 1_500 } else { (300.0 * (8_000.0_f64 / 300.0).powf(next(10_000) as f64 / 1e4)) as u64 };
-        let device = if phone { "phone" } else { "desktop" };
-        let view = json!({"id": Uuid::from_u128(nth + 1), "url": "http://book.marram.example/cabin", "at": at,
-            "visit": Uuid::from_u128(7_000 + nth / 2), "device": device, "lcp": lcp, "country": "NO"});
-        file += &format!("{view}\n");
-        rows.push((phone, lcp as f64));
-    }
-    let (status, says) = import(&s, "loads.ndjson", &file).await;
-    assert!(status == 200 && says.contains("2,400 page views are there now."), "{says}");
-
-    let moment = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment").strftime("%Y-%m-%dT%H:%MZ").to_string();
-    let stretch = format!("from={}&to={}", moment(end - 60 * 3_600_000), moment(end));
-    while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    let csv = page(&s, &format!("/visitors/breakdown?by=device&csv=1&{stretch}")).await;
-    let mut read = csv::Reader::from_reader(csv.as_bytes());
-    let head = read.headers().expect("a head").clone();
-    let column = |part: &str| head.iter().position(|h| h.contains(part)).unwrap_or_else(|| panic!("{part}: {head:?}"));
-    let (views, p75) = (column("page views"), column("p75"));
-    let told: Vec<_> = read.records().map(|r| r.expect("RFC 4180")).collect();
-    for device in ["phone", "desktop"] {
-        let mut own: Vec<f64> = rows.iter().filter(|r| r.0 == (device == "phone")).map(|r| r.1).collect();
-        own.sort_by(f64::total_cmp);
-        let row = told.iter().find(|r| &r[0] == device).unwrap_or_else(|| panic!("{device}: {csv}"));
-        assert_eq!(row[views].parse::<usize>().expect("a count"), own.len(), "{csv}");
-        // Nearest rank: the value at ⌈0.75 n⌉, from 1.
-        let by_hand = own[(0.75 * own.len() as f64).ceil() as usize - 1];
-        let shown: f64 = row[p75].parse().expect("a number");
-        assert!((shown - by_hand).abs() <= 0.01 * by_hand, "{device}: {shown} for {by_hand}");
-        let up_to = |limit: f64| own.iter().filter(|v| **v <= limit).count() as f64;
-        let apdex = (up_to(1_500.0) + up_to(6_000.0)) / (2.0 * own.len() as f64);
-        let figure = page(&s, &format!("/visitors?only=device:{device}&{stretch}")).await;
-        let (_, bounds) = figure.split_once("Apdex [1.5] by LCP, between ").unwrap_or_else(|| panic!("{figure}"));
-        let bounds: Vec<f64> = bounds[..15].split(" and ").map(|n| n.trim().parse().expect("a number")).collect();
-        assert!(bounds[0] - 5e-4 <= apdex && apdex <= bounds[1] + 5e-4, "{device}: {apdex} in {bounds:?}");
-        assert!(bounds[1] - bounds[0] > 0.03, "one in twelve stands at T: that may not be passed over");
-        assert!(
-            figure.contains(&format!("<dd class=\"within\">{}</dd><dt>page views", thousands(own.len() as u64))),
-            "{figure}"
-        );
     }
 }
 
