@@ -29,6 +29,8 @@ pub enum Ours {
     Gone(String),
     #[error("The browser did not answer for {0} s")]
     Silent(u64),
+    #[error("The run was stuck for {0} s and was broken off")]
+    Stuck(u64),
     #[error("The proxy of this location does not answer")]
     Proxy,
     #[error("{0}")]

@@ -43,12 +43,16 @@ pub struct Setting {
     pub roots: Vec<CertificateDer<'static>>,
     /// How long an expectation may take to hold.
     pub patience: Duration,
+    /// A run that takes longer is stuck and is broken off, with everything that it started.
+    pub longest: Duration,
     /// Whether to take a picture at the end of each step.
     pub pictures: bool,
     /// Where to put what is to be seen meanwhile.
     pub film: Option<Film>,
 }
 
+/// How long a run may take: the server gives it two minutes.
+const STUCK: Duration = Duration::from_secs(100);
 /// How long a crawl may take when it does not say.
 const CRAWL: Duration = Duration::from_secs(60);
 /// Answers that are on their way when a step ends are waited for this long.
@@ -67,6 +71,7 @@ impl Default for Setting {
             secrets: HashMap::new(),
             roots: Vec::new(),
             patience: Duration::from_secs(10),
+            longest: STUCK,
             pictures: true,
             film: None,
         }
@@ -90,25 +95,33 @@ pub enum News<'a> {
 /// must be in the journey already (see [`Journey::with_parts`]).
 pub async fn play(journey: &Journey, setting: &Setting, told: impl Fn(News<'_>)) -> RunRecord {
     let secrets: Vec<String> = setting.secrets.values().cloned().collect();
-    let mut record = played(journey, setting, &told).await;
+    let mut record = match tokio::time::timeout(setting.longest, played(journey, setting, &told)).await {
+        Ok(record) => record,
+        Err(_) => unmeasured(begun(journey, setting), &Ours::Stuck(setting.longest.as_secs())),
+    };
     record.mask(&secrets);
     record
 }
 
-async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) -> RunRecord {
-    let needs_browser = journey.needs_browser();
-    let mut record = RunRecord {
+/// A record of which nothing is known yet.
+fn begun(journey: &Journey, setting: &Setting) -> RunRecord {
+    RunRecord {
         id: setting.id,
         started_at: Timestamp::now(),
         outcome: Outcome::Unmeasured,
         duration_ms: 0.0,
         trouble: None,
         steps: Vec::new(),
-        browser: if needs_browser { "Chromium".into() } else { "no browser".into() },
+        browser: if journey.needs_browser() { "Chromium".into() } else { "no browser".into() },
         runner: setting.runner.clone(),
         device: setting.device.slug.into(),
         trial: false,
-    };
+    }
+}
+
+async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) -> RunRecord {
+    let needs_browser = journey.needs_browser();
+    let mut record = begun(journey, setting);
     if let Some(proxy) = setting.proxy
         && !answers(proxy).await
     {

@@ -5,7 +5,8 @@ use cadentis_core::journey::parse;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord};
 use cadentis_runner::film::Film;
 use cadentis_runner::{News, Setting, play};
-use std::time::Duration;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
 
 async fn played(world: &World, script: &str) -> RunRecord {
     let setting = Setting { proxy: Some(world.proxy.address), patience: Duration::from_secs(3), ..Setting::default() };
@@ -116,6 +117,43 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
     let next = played(&w, "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
     assert_eq!(next.outcome, Outcome::Passed, "{:?}", next.trouble);
     w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_run_that_is_stuck_is_broken_off_unmeasured_and_its_browser_ends_with_it() {
+    let _alone = ALONE.lock().await;
+    let w = world("bergen").await;
+    let never =
+        "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\" up to 60 s\n";
+    let longest = Duration::from_secs(4);
+    let setting = Setting { proxy: Some(w.proxy.address), longest, ..Setting::default() };
+    let driver = AtomicU32::new(0);
+    let told = |news: News<'_>| {
+        if let News::Browser(Some(pid)) = news {
+            driver.store(pid, Ordering::Relaxed);
+        }
+    };
+    let begun = Instant::now();
+    let stuck = play(&parse(never).expect("a script"), &setting, told).await;
+    assert!((longest..Duration::from_secs(50)).contains(&begun.elapsed()), "{:?}", begun.elapsed());
+    assert_eq!(stuck.outcome, Outcome::Unmeasured);
+    let says = stuck.trouble.map(|t| t.says);
+    assert_eq!(says.as_deref(), Some("The run was stuck for 4 s and was broken off."));
+    // The driver is gone, or about to be.
+    let driver = driver.into_inner();
+    assert!(driver > 0, "the browser had started");
+    let until = Instant::now() + Duration::from_secs(20);
+    while runs(driver) {
+        assert!(Instant::now() < until, "the driver of a run that was broken off still runs");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    w.site.stop().await;
+}
+
+/// Whether a process runs: one that has ended and that nobody has asked about yet does not.
+fn runs(pid: u32) -> bool {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+    status.rsplit(") ").next().is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
