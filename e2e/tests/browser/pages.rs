@@ -30,6 +30,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     the_map_leads_into_a_country_and_back(&demo, &looker).await;
     a_file_is_brought_and_history_is_put_into_new_families(&demo, &looker).await;
     a_script_is_started_written_played_and_saved(&demo, &looker).await;
+    what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(&demo, &looker).await;
     a_journey_recorded_through_the_page_plays(&demo, &looker).await;
     looker.end().await;
     it_ends_with_everything_it_started(&mut demo);
@@ -155,6 +156,79 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
         .expect("the page opens");
     let came = "return [...document.querySelectorAll('.diff .new')].map(l => l.textContent.trim()).join('|')";
     assert_eq!(looker.ask(came).await, json!("+   expect text \"Departures\"|+|+   press link \"Timetable\""));
+}
+
+/// After the script of "Look at tomorrow" was saved as version 2.
+async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(demo: &Demo, looker: &Looker) {
+    let script = format!("{}/journeys/look-at-tomorrow/script", demo.address);
+    looker.driver.goto(&script).await.expect("the page opens");
+    looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
+    let press =
+        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    let fill = async |css: &str, text: &str| {
+        let fill = format!(
+            "const f = document.querySelector({css:?}); f.value = {text:?}; f.dispatchEvent(new Event('input', {{ bubbles: true }})); return true"
+        );
+        assert_eq!(looker.ask(&fill).await, true);
+    };
+    let wait_for = async |css: &str, says: &str| {
+        let seen = format!("return document.querySelector({css:?}).textContent.includes({says:?})");
+        looker.wait_for(says, &seen, 10).await;
+    };
+    let type_at_the_end = async |text: &str| {
+        press(".cm-content").await;
+        let end = looker.driver.action_chain().key_down(Key::Control).send_keys(Key::End).key_up(Key::Control);
+        end.send_keys(text).perform().await.expect("keys");
+    };
+    let written =
+        async || looker.ask("return document.querySelector('[data-script]').cadentisText()").await.to_string();
+
+    // Nobody's version, then one that somebody else was quicker with: the text stays.
+    type_at_the_end("\n  expect status 200").await;
+    fill("[data-author]", "").await;
+    press("[data-save]").await;
+    wait_for("[data-saved]", "Say who you are: versions have an author.").await;
+    let body = "return fetch('/journeys/look-at-tomorrow/script', { method: 'POST', headers: { 'content-type': 'application/json' }, \
+        body: JSON.stringify({ script: document.querySelector('[data-text]').value + '\\n', based_on: 2, author: 'Bo', note: '' }) }).then(a => a.status)";
+    assert_eq!(looker.ask(body).await, 200, "Bo saves meanwhile");
+    fill("[data-author]", "Ada").await;
+    press("[data-save]").await;
+    wait_for("[data-saved]", "Not saved: Bo saved version 3 meanwhile").await;
+    assert!(written().await.contains("expect status 200"));
+    // A script that cannot be played is neither saved nor played, and both say where it is wrong.
+    type_at_the_end("\n  pres").await;
+    press("[data-save]").await;
+    wait_for("[data-saved]", "did you mean `press`?").await;
+    press("[data-play]").await;
+    wait_for("[data-trial-says]", "The script cannot be played yet: line ").await;
+    // A schedule that is none says so beside it, and what it would cost is not made up.
+    fill("[data-plays] [name=pace]", "cron").await;
+    fill("[data-plays] [name=cron]", "0 25 * * *").await;
+    wait_for("[data-plays] [data-next]", "hour").await;
+    let broken = "return document.querySelector('[data-plays] [data-next]').classList.contains('broken') && document.querySelector('[data-cost]').textContent === ''";
+    looker.wait_for("no cost", broken, 10).await;
+    looker.ask("onbeforeunload = null; document.querySelector('[data-text]').value = document.querySelector('[data-script]').cadentisText(); return true").await;
+
+    // Files: each is told about, the good one is there.
+    looker.driver.goto(format!("{}/journeys/new", demo.address)).await.expect("the page opens");
+    let brought = "const files = new DataTransfer(); \
+        files.items.add(new File(['script \"Good\"\\nstep \"S\"\\n  open http://book.marram.example/\\n'], 'good.cadentis')); \
+        files.items.add(new File(['script \"Bad\"\\nstep \"S\"\\n  pres\\n'], 'bad.cadentis')); \
+        files.items.add(new File([new Uint8Array([0x50, 0x4b, 3, 4, 9])], 'torn.zip')); \
+        const form = document.querySelector('[data-import]'); form.elements.files.files = files.files; \
+        form.elements.author.value = 'Ada'; form.requestSubmit(); return true";
+    assert_eq!(looker.ask(brought).await, true);
+    for says in
+        ["good.cadentis: is there as “Good”, paused.", "bad.cadentis: line 3", "torn.zip: The archive cannot be read"]
+    {
+        wait_for("[data-brought]", says).await;
+    }
+    // A recording of what is no address says what is right.
+    looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
+    let ask = "const form = document.querySelector('[data-record-ask]'); form.elements.address.removeAttribute('type'); \
+        form.elements.address.value = 'file:///etc/passwd'; form.requestSubmit(); return true";
+    assert_eq!(looker.ask(ask).await, true);
+    wait_for("[data-record-says]", "Address: expected").await;
 }
 
 /// Waits for the trial on the page of a script. On a machine short of CPU the runner rightly calls the whole
