@@ -100,11 +100,23 @@ impl Db {
         Ok(sqlx::query_scalar(sql).bind(id).bind(location_id).bind(Json(progress)).fetch_optional(&self.pool).await?)
     }
 
-    /// Keeps the record of a trial at this location.
+    /// Keeps the record of a trial at this location, if it is the first: a runner that was only slow changes nothing.
     pub async fn finish_trial(&self, location_id: i32, record: &RunRecord) -> Result<Finished> {
-        let sql = "UPDATE trial SET record = $3 WHERE id = $1 AND location_id = $2";
-        let done = sqlx::query(sql).bind(record.id).bind(location_id).bind(Json(record)).execute(&self.pool).await?;
-        Ok(if done.rows_affected() == 1 { Finished::Stored } else { Finished::Unknown })
+        let sql = "WITH mine AS (SELECT id, record IS NULL AS first FROM trial
+                       WHERE id = $1 AND location_id = $2 FOR UPDATE),
+                   kept AS (UPDATE trial t SET record = $3 FROM mine WHERE t.id = mine.id AND mine.first)
+                   SELECT first FROM mine";
+        let first: Option<bool> = sqlx::query_scalar(sql)
+            .bind(record.id)
+            .bind(location_id)
+            .bind(Json(record))
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(match first {
+            Some(true) => Finished::Stored,
+            Some(false) => Finished::Already,
+            None => Finished::Unknown,
+        })
     }
 
     pub async fn cancel_trial(&self, id: Uuid) -> Result<()> {

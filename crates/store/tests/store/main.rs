@@ -1,6 +1,7 @@
 //! The store against a real PostgreSQL.
 
 mod data;
+mod kept;
 mod moves;
 
 use cadentis_core::calendar::stretch::at_second;

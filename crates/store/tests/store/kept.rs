@@ -1,0 +1,269 @@
+//! What people and runners leave with the store: recordings, trials, secrets, tokens, funnels, markers, carve-outs, and
+//! the runs that a page asks for beside one.
+
+use super::{db, now, plays, record};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::journey::recorded::{Act, Input};
+use cadentis_core::run::Outcome;
+use cadentis_store::Db;
+use cadentis_store::runs::{Finished, Like};
+use cadentis_store::scripts::{Deleted, Edit, Saved, Status};
+use cadentis_store::secrets::Vault;
+use cadentis_store::sites::{NewLocation, SavedFunnel};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+fn seconds(n: i64) -> Timestamp {
+    now() + SignedDuration::from_secs(n)
+}
+
+fn minutes(n: i64) -> Timestamp {
+    seconds(60 * n)
+}
+
+async fn second_location(db: &Db) -> i32 {
+    let location = NewLocation {
+        slug: "halifax",
+        name: "Halifax",
+        country: "CA",
+        kind: "public",
+        zone: "America/Halifax",
+        token: "other secret",
+        at: None,
+        proxy: Some("127.0.0.1:1080"),
+        denied: Default::default(),
+    };
+    db.add_location(&location).await.expect("a location")
+}
+
+fn press(x: f64) -> Input {
+    serde_json::from_value(json!({ "do": "move", "x": x, "y": 1.0 })).expect("an input")
+}
+
+#[tokio::test]
+async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_in_their_order() {
+    let (db, bergen) = db().await;
+    let halifax = second_location(&db).await;
+    let id = db.ask_recording(1, halifax, "http://book.marram.example/", now()).await.expect("asked");
+    let lease = async |at: i32, runner: &str| db.lease_recording(at, runner, seconds(1)).await.expect("asked");
+    assert!(lease(bergen, "b").await.is_none(), "it is another location's");
+    let (leased, address, proxy, _) = lease(halifax, "a").await.expect("a recording");
+    assert_eq!(
+        (leased, address.as_str(), proxy.as_deref()),
+        (id, "http://book.marram.example/", Some("127.0.0.1:1080"))
+    );
+    assert!(lease(halifax, "b").await.is_none(), "one browser is enough");
+
+    let tell = async |at: i32, acts: Vec<Act>, picture: Option<&str>, s: i64| {
+        db.tell_recording(at, id, acts, &json!({ "s": s }), picture, seconds(s)).await.expect("told")
+    };
+    db.recording_inputs(id, &[press(1.0), press(2.0)]).await.expect("kept");
+    db.recording_inputs(id, &[press(3.0)]).await.expect("kept");
+    assert!(tell(bergen, Vec::new(), None, 2).await.is_none(), "a stranger hears that there is no such recording");
+    let places = |inputs: Option<Vec<Value>>| -> Vec<f64> {
+        inputs.expect("it goes on").iter().filter_map(|i| i["x"].as_f64()).collect()
+    };
+    assert_eq!(places(tell(halifax, Vec::new(), Some("first"), 2).await), [1.0, 2.0, 3.0]);
+    assert!(places(tell(halifax, Vec::new(), Some("second"), 3).await).is_empty());
+    let seen = db.recording(id, seconds(4)).await.expect("rows").expect("a recording");
+    assert_eq!(
+        (seen.picture, seen.about, seen.runner.as_deref(), seen.ended),
+        (2, json!({ "s": 3 }), Some("a"), false)
+    );
+    assert_eq!(db.recording_picture(id).await.expect("rows").as_deref(), Some("second"));
+
+    // What was pointed out and taken back, while the runner tells more.
+    assert!(db.change_acts(id, |acts| acts.push(Act::Open { address: "http://x/".into() })).await.expect("changed"));
+    assert!(!db.change_acts(Uuid::new_v4(), |_| {}).await.expect("asked"), "nobody's");
+    assert_eq!(db.recording(id, seconds(4)).await.expect("rows").expect("one").acts.len(), 2);
+
+    // A runner that says nothing for half a minute is gone; it cannot say so itself.
+    let silent = db.recording(id, seconds(3 + 31)).await.expect("rows").expect("one");
+    assert!(silent.ended && silent.trouble.as_deref() == Some("The runner went silent."));
+    // It was only slow. But nobody looks on any more, and then it ends.
+    assert!(tell(halifax, Vec::new(), None, 40).await.is_some());
+    assert!(tell(halifax, Vec::new(), None, 3_600).await.is_none());
+    db.recording_over(bergen, id, Some("not theirs")).await.expect("asked");
+    db.recording_over(halifax, id, Some("The browser went away.")).await.expect("told");
+    let over = db.recording(id, seconds(3_600)).await.expect("rows").expect("one");
+    assert_eq!((over.ended, over.trouble.as_deref()), (true, Some("The browser went away.")));
+    // Two days later the next one sweeps it away, with its pictures.
+    db.ask_recording(1, bergen, "http://book.marram.example/", minutes(49 * 60)).await.expect("asked");
+    assert!(db.recording(id, minutes(49 * 60)).await.expect("rows").is_none());
+    assert!(db.recording_picture(id).await.expect("rows").is_none());
+}
+
+#[tokio::test]
+async fn nobody_opens_a_browser_for_a_recording_that_nobody_waits_for() {
+    let (db, bergen) = db().await;
+    let id = db.ask_recording(1, bergen, "http://book.marram.example/", now()).await.expect("asked");
+    assert!(db.lease_recording(bergen, "a", seconds(90)).await.expect("asked").is_none(), "they left a minute ago");
+    db.recording_looked(id, seconds(91)).await.expect("told");
+    assert!(db.lease_recording(bergen, "a", seconds(92)).await.expect("asked").is_some(), "they are back");
+    db.end_recording(id).await.expect("ended");
+    let heard = db.tell_recording(bergen, id, Vec::new(), &json!({}), None, seconds(93)).await.expect("told");
+    assert!(heard.is_none(), "the runner hears that it has ended");
+}
+
+#[tokio::test]
+async fn a_trial_is_played_once_by_its_location_and_its_first_record_stays() {
+    let (db, bergen) = db().await;
+    let halifax = second_location(&db).await;
+    let id = db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
+    let lease = async |at: i32, s: i64| db.lease_trial(at, "r", seconds(s), seconds(s + 60)).await.expect("asked");
+    assert!(lease(halifax, 0).await.is_none());
+    assert_eq!(lease(bergen, 0).await.map(|t| t.id), Some(id));
+    assert!(lease(bergen, 30).await.is_none(), "somebody plays it");
+    assert!(lease(bergen, 61).await.is_some(), "they did not come back");
+    assert_eq!(db.tell_trial(halifax, id, &json!({})).await.expect("told"), None);
+    assert_eq!(db.tell_trial(bergen, id, &json!({ "step": 1 })).await.expect("told"), Some(false));
+
+    let trial = |ms: f64| cadentis_core::run::RunRecord { trial: true, duration_ms: ms, ..record(id) };
+    assert_eq!(db.finish_trial(halifax, &trial(1.0)).await.expect("sent"), Finished::Unknown);
+    assert_eq!(db.finish_trial(bergen, &trial(2.0)).await.expect("sent"), Finished::Stored);
+    // The first runner was only slow; what somebody looks at does not change under them.
+    assert_eq!(db.finish_trial(bergen, &trial(3.0)).await.expect("sent"), Finished::Already);
+    let stands = db.trial(id).await.expect("rows").expect("a trial");
+    assert_eq!(stands.record.map(|r| r.duration_ms), Some(2.0));
+    assert!(lease(bergen, 300).await.is_none(), "it was played");
+
+    // One that was cancelled, and one that nobody took for ten minutes, are played by nobody.
+    let cancelled = db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
+    db.cancel_trial(cancelled).await.expect("told");
+    assert!(lease(bergen, 1).await.is_none());
+    assert_eq!(db.tell_trial(bergen, cancelled, &json!({})).await.expect("told"), Some(true));
+    db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
+    assert!(lease(bergen, 601).await.is_none());
+}
+
+#[tokio::test]
+async fn secrets_are_sealed_for_their_site_and_name_and_another_key_opens_none() {
+    let (db, _) = db().await;
+    let vault = Vault::new(&Vault::new_key()).expect("a key");
+    let names = ["desk_key".to_string(), "not there".to_string()];
+    let set = async |site: i32, secret: &str| {
+        db.set_secret(&vault, site, "desk_key", secret, "Ada", now()).await.expect("kept");
+    };
+    set(1, "sea & sand").await;
+    let open = async |vault: &Vault, site: i32| db.open_secrets(vault, site, &names).await.expect("rows");
+    let found = open(&vault, 1).await.expect("opened");
+    assert_eq!((found.len(), found["desk_key"].as_str()), (1, "sea & sand"));
+    assert!(open(&vault, 2).await.expect("nothing to open").is_empty(), "another site's are its own");
+    set(1, "new").await;
+    assert_eq!(open(&vault, 1).await.expect("opened")["desk_key"], "new");
+    let listed = db.secrets(1).await.expect("rows");
+    assert_eq!(listed.iter().map(|s| (s.name.as_str(), s.author.as_str())).collect::<Vec<_>>(), [("desk_key", "Ada")]);
+    let other = Vault::new(&Vault::new_key()).expect("a key");
+    let error = open(&other, 1).await.expect_err("another key opens none").to_string();
+    assert!(error.contains("desk_key") && !error.contains("new"), "{error}");
+    db.remove_secret(1, "desk_key").await.expect("gone");
+    assert!(open(&vault, 1).await.expect("nothing").is_empty());
+}
+
+#[tokio::test]
+async fn an_old_token_opens_nothing_from_the_moment_there_is_a_new_one() {
+    let (db, bergen) = db().await;
+    let of = async |token: &str| db.location_by_token(token).await.expect("asked");
+    assert_eq!(of("secret").await, Some(bergen));
+    db.set_token("bergen", "newer").await.expect("changed");
+    assert_eq!((of("secret").await, of("newer").await, of("").await), (None, Some(bergen), None));
+    assert!(db.site_by_key("k").await.expect("asked").is_some() && db.site_by_key("K").await.expect("asked").is_none());
+}
+
+#[tokio::test]
+async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
+    let (db, _) = db().await;
+    let stretch = |from: i64, to: i64| Stretch { from: minutes(from), to: minutes(to) };
+    for (at, title) in [(10, "Release 40.3"), (0, "at the beginning"), (20, "at the end")] {
+        db.add_marker(1, minutes(at), title, "").await.expect("kept");
+    }
+    let titles = |all: Vec<cadentis_store::sites::Marker>| all.into_iter().map(|m| m.title).collect::<Vec<_>>();
+    let found = db.markers(1, stretch(0, 20)).await.expect("rows");
+    assert_eq!(titles(found), ["at the beginning", "Release 40.3"], "in order; the end is the next stretch's");
+    assert!(db.markers(2, stretch(0, 30)).await.expect("rows").is_empty(), "another site has its own");
+
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let goal = db.add_goal(1, journey.id, "Booking works", 0.995).await.expect("a goal");
+    db.add_carve_out(goal, stretch(5, 8), "our test", "Ada").await.expect("kept");
+    let carved = db.carve_outs(goal).await.expect("rows");
+    assert_eq!((carved[0].stretch, carved[0].author.as_deref()), (stretch(5, 8), Some("Ada")));
+    assert!(db.carve_outs(goal + 1).await.expect("rows").is_empty());
+
+    let funnel = |within_s| SavedFunnel { name: "Buy".into(), steps: vec!["A".into(), "B".into()], within_s };
+    db.save_funnel(1, &funnel(60)).await.expect("kept");
+    db.save_funnel(1, &funnel(90)).await.expect("changed");
+    assert_eq!(db.funnels(1).await.expect("rows"), [funnel(90)]);
+    db.delete_funnel(2, "Buy").await.expect("nothing there");
+    assert_eq!(db.funnels(1).await.expect("rows").len(), 1, "another site's is another");
+    db.delete_funnel(1, "Buy").await.expect("gone");
+    assert!(db.funnels(1).await.expect("rows").is_empty());
+}
+
+#[tokio::test]
+async fn a_journey_is_deleted_only_when_it_is_archived_and_no_goal_counts_its_runs() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    db.make_due(now()).await.expect("due");
+    plays(&db, location, Outcome::Passed, now()).await.expect("due");
+    let delete = async || db.delete_journey(journey.id).await.expect("asked");
+    assert!(matches!(delete().await, Deleted::NotArchived));
+    let goal = db.add_goal(1, journey.id, "Booking works", 0.995).await.expect("a goal");
+    db.set_status(journey.id, Status::Archived).await.expect("kept");
+    assert!(matches!(delete().await, Deleted::Counted(name) if name == "Booking works"), "{goal}");
+}
+
+#[tokio::test]
+async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let mut ids = Vec::new();
+    for nth in 0..12 {
+        if nth == 8 {
+            let script = format!("{}  expect status 200\n", journey.script);
+            let edit = Edit { script: &script, name: "J", based_on: 1, author: "Ada", note: "" };
+            assert!(matches!(db.save_script(journey.id, &edit, now()).await.expect("saved"), Saved::Version(2)));
+        }
+        let at = minutes(5 * nth);
+        db.make_due(at).await.expect("due");
+        let outcome = [Outcome::Passed, Outcome::Slow, Outcome::Failed][nth as usize % 3];
+        ids.push(plays(&db, location, outcome, at).await.expect("work"));
+    }
+    let all = Stretch { from: minutes(-10), to: minutes(100) };
+    let like = async |like: Like, skip: i64, most: i64| {
+        let (rows, count) = db.runs_like((journey.id, 1), all, &like, skip, most).await.expect("rows");
+        (rows.into_iter().map(|(run, version)| (run.id, version)).collect::<Vec<_>>(), count)
+    };
+    let any = Like { outcome: None, location_id: None, version: None, longer_ms: 0.0 };
+    let (first, count) = like(any.clone(), 0, 5).await;
+    let (rest, _) = like(any.clone(), 5, 50).await;
+    let paged: Vec<Uuid> = first.iter().chain(&rest).map(|(id, _)| *id).collect();
+    let newest_first: Vec<Uuid> = ids.iter().rev().copied().collect();
+    assert_eq!((paged, count), (newest_first, 12), "each once, newest first, whatever the page");
+    assert_eq!(like(Like { outcome: Some(Outcome::Failed), ..any.clone() }, 0, 50).await.1, 4);
+    assert_eq!(like(Like { location_id: Some(location + 1), ..any.clone() }, 0, 50).await.1, 0);
+    let (second, count) = like(Like { version: Some(2), ..any.clone() }, 0, 50).await;
+    assert!(count == 4 && second.iter().all(|(id, version)| *version == Some(2) && ids[8..].contains(id)));
+    assert_eq!(like(Like { longer_ms: 1e9, ..any }, 0, 50).await.1, 0);
+
+    // Beside one: those of its own version at its own location before it that passed; those of the same minutes.
+    let run = db.run(ids[11]).await.expect("rows").expect("a run");
+    let usual = db.usual_records(&run, 20).await.expect("rows");
+    assert_eq!(usual.iter().map(|r| r.id).collect::<Vec<_>>(), [ids[9]], "of version 2 one has passed before it");
+    let middle = db.run(ids[5]).await.expect("rows").expect("a run");
+    let around = db.runs_around(&middle, 6 * 60).await.expect("rows");
+    assert_eq!(around.iter().map(|r| r.id).collect::<Vec<_>>(), [ids[4], ids[6]]);
+    let passed = db.newest_passed_record(1, journey.id).await.expect("rows");
+    assert_eq!(passed.map(|r| r.id), Some(ids[9]));
+    let (played, _) = db.script_played(&middle, &journey).await.expect("rows");
+    assert_eq!(played, Some(1), "the script of then");
+    let (mean_ms, bytes) = db.mean_run(1, minutes(60)).await.expect("rows").expect("runs");
+    assert!((mean_ms - 1234.5).abs() < 1e-6 && bytes > 100.0, "{mean_ms} {bytes}");
+    assert_eq!(db.mean_run(1, minutes(60 + 25 * 60)).await.expect("rows"), None, "none in its last day");
+
+    // Maintenance leaves out what was due in it, for every page alike.
+    db.add_maintenance(1, Stretch { from: minutes(14), to: minutes(21) }, "new engine").await.expect("kept");
+    let counted = db.counted_runs(journey.id, 1, all).await.expect("rows");
+    let left: Vec<Uuid> = counted.drawn().filter(|(_, counts)| !counts).map(|(run, _)| run.id).collect();
+    assert_eq!((left, counted.iter().count()), (vec![ids[3], ids[4]], 10));
+}
