@@ -17,12 +17,16 @@ impl CsvFile {
         let _ = self.0.write_record(cells.into_iter().map(|cell| plain(cell.as_ref())));
     }
 
+    fn bytes(self) -> Vec<u8> {
+        self.0.into_inner().unwrap_or_default()
+    }
+
     /// The file as it is saved.
     pub fn download(self, name: &str) -> HttpResponse {
         HttpResponse::Ok()
             .content_type("text/csv; charset=utf-8")
             .insert_header(("content-disposition", format!("attachment; filename=\"{name}\"")))
-            .body(self.0.into_inner().unwrap_or_default())
+            .body(self.bytes())
     }
 }
 
@@ -36,6 +40,7 @@ fn plain(cell: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn what_begins_like_a_formula_is_a_text_and_a_number_stays_one() {
@@ -50,6 +55,25 @@ mod tests {
             ("", ""),
         ] {
             assert_eq!(plain(cell), want);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_a_cell_holds_the_file_has_its_rows_and_no_formula(cells in prop::collection::vec("\\PC{0,12}|[=+@\\-][A-Z]{1,4}\\(1\\)|\"\n,", 3..=3)) {
+            let mut file = CsvFile::with_header(["a", "b", "c"]);
+            file.row(&cells);
+            file.row(["1", "-2.5", "x"]);
+            let body = file.bytes();
+            let mut read = csv::Reader::from_reader(body.as_slice());
+            let rows: Vec<csv::StringRecord> = read.records().map(Result::unwrap).collect();
+            prop_assert_eq!(rows.len(), 2);
+            prop_assert_eq!(&rows[1][1], "-2.5", "a number stays one");
+            for (cell, read) in cells.iter().zip(&rows[0]) {
+                prop_assert!(read.ends_with(cell.as_str()), "{:?} became {:?}", cell, read);
+                let formula = read.starts_with(['=', '+', '-', '@', '\t', '\r']) && read.parse::<f64>().is_err();
+                prop_assert!(!formula, "{:?}", read);
+            }
         }
     }
 }

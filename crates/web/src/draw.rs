@@ -127,6 +127,7 @@ mod tests {
     use super::*;
     use cadentis_core::calendar::stretch::at_second;
     use jiff::tz::TimeZone;
+    use proptest::prelude::*;
 
     fn axis(from: &str, to: &str) -> Axis {
         Axis { stretch: Stretch::parse(from, to).expect("a stretch"), left: 196.0, width: 1016.0 }
@@ -172,6 +173,67 @@ mod tests {
         assert_eq!(line([Some((0.0, 1.0)), None, Some((2.0, 3.0)), Some((4.0, 5.0))]), "M0.0 1.0M2.0 3.0L4.0 5.0");
         for (value, want) in [(0.0, 1.0), (7.3, 8.0), (2_100.0, 2_500.0), (0.13, 0.15), (1_000.0, 1_000.0)] {
             assert!((round_up(value) - want).abs() < 1e-9, "{value}");
+        }
+    }
+
+    fn points() -> impl Strategy<Value = Vec<(i64, f64, f64)>> {
+        prop::collection::vec((1..9i64, 0.0..100.0f64), 0..40).prop_map(|steps| {
+            let mut at = 0;
+            let moved = |(step, y): (i64, f64)| {
+                at += step * 60;
+                (at, at as f64 / 10.0, y)
+            };
+            steps.into_iter().map(moved).collect()
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn a_line_goes_through_every_point_once_and_joins_only_neighbours(points in points()) {
+            let axis = Axis { stretch: axis("2026-11-22T00:00Z", "2026-11-23T00:00Z").stretch, left: 0.0, width: 1e6 };
+            let drawn = connected(&points, 60, &axis);
+            // Each point is there, alone as a dash of two.
+            let alone = |i: usize| {
+                let far = |a: usize, b: usize| points[b].0 - points[a].0 > 90;
+                (i == 0 || far(i - 1, i)) && (i + 1 == points.len() || far(i, i + 1))
+            };
+            let dashes = (0..points.len()).filter(|i| alone(*i)).count();
+            prop_assert_eq!(drawn.iter().flatten().count(), points.len() + dashes);
+            // As many pieces as there are gaps, and one.
+            let gaps = points.windows(2).filter(|w| w[1].0 - w[0].0 > 90).count();
+            let pieces = line(drawn).matches('M').count();
+            prop_assert_eq!(pieces, if points.is_empty() { 0 } else { gaps + 1 });
+        }
+
+        #[test]
+        fn a_scale_holds_its_value_and_wastes_less_than_half(value in (-6.0..9.0f64).prop_map(|e| 10f64.powf(e))) {
+            let top = round_up(value);
+            prop_assert!(top >= value * 0.999 && top <= value * 1.51, "{} for {}", top, value);
+        }
+
+        #[test]
+        fn labels_of_an_axis_go_from_left_to_right_and_have_room(hours in 1..2_000i64, begin in 0..8_760i64, zone in 0..3usize) {
+            let from = jiff::Timestamp::from_second(1_767_225_600 + begin * 3_600).unwrap();
+            let stretch = Stretch { from, to: from + jiff::SignedDuration::from_hours(hours) };
+            let axis = Axis { stretch, left: 40.0, width: 880.0 };
+            let zone = TimeZone::get(["UTC", "Europe/Oslo", "America/St_Johns"][zone]).unwrap();
+            let ticks = ticks(&axis, &zone);
+            prop_assert!(ticks.iter().all(|(x, label)| (30.0..=930.0).contains(x) && !label.is_empty()));
+            // Where the clocks change an hour may be missing between two labels, never more.
+            prop_assert!(ticks.windows(2).all(|w| w[1].0 - w[0].0 > 40.0), "{:?}", ticks);
+            prop_assert!(ticks.len() <= 24, "{}", ticks.len());
+        }
+
+        #[test]
+        fn a_window_is_seen_within_the_axis_or_not_at_all(from in -100..200i64, length in 1..200i64) {
+            let axis = axis("2026-11-22T00:00Z", "2026-11-22T01:40Z");
+            let at = |minutes: i64| axis.stretch.from + jiff::SignedDuration::from_mins(minutes);
+            let window = Stretch { from: at(from), to: at(from + length) };
+            let seen = axis.window(&window);
+            prop_assert_eq!(seen.is_some(), from < 100 && from + length > 0);
+            if let Some((x, width)) = seen {
+                prop_assert!(x >= axis.left && x + width <= axis.right() + 1.5 && width >= 1.5);
+            }
         }
     }
 }

@@ -69,6 +69,7 @@ pub fn difference_s(ms: f64) -> String {
 mod tests {
     use super::*;
     use cadentis_core::stats::Samples;
+    use proptest::prelude::*;
 
     #[test]
     fn nothing_is_printed_as_no_data_and_few_samples_carry_a_mark() {
@@ -95,5 +96,31 @@ mod tests {
         }
         assert_eq!(difference_s(-5.1), "−0.01");
         assert_eq!([signed(-0.04, 1), signed(0.05, 0), signed(-0.5004, 3)], ["0.0", "0", "−0.500"]);
+    }
+
+    proptest! {
+        #[test]
+        fn a_signed_number_reads_back_as_what_it_rounds_to(value in -1e6..1e6f64, decimals in 0..5usize) {
+            let text = signed(value, decimals);
+            let read: f64 = text.replace('−', "-").parse().unwrap();
+            prop_assert!((read - value).abs() <= 0.5000001 * 10f64.powi(-(decimals as i32)), "{} for {}", text, value);
+            prop_assert_eq!(text.starts_with(['+', '−']), read != 0.0);
+        }
+
+        #[test]
+        fn a_share_is_never_said_to_be_whole_or_to_keep_a_goal_that_it_misses(parts in 0..100_000u32, whole in 1..100_000u32, goal in 0.5..0.9999f64) {
+            let share = f64::from(parts.min(whole)) / f64::from(whole);
+            for decimals in 0..4 {
+                let text = percent(Some(share), decimals, Some(goal));
+                let number = text.trim_end_matches(" %");
+                if let Some(least) = number.strip_prefix('<') {
+                    prop_assert!(share > 0.0 && share * 100.0 < least.parse().unwrap(), "{} for {}", text, share);
+                    continue;
+                }
+                let read: f64 = number.parse().unwrap();
+                prop_assert_eq!(read >= 100.0, share >= 1.0, "{} for {}", text, share);
+                prop_assert!(share >= goal || read < goal * 100.0 + 1e-9, "{} of {}", text, goal);
+            }
+        }
     }
 }

@@ -4,6 +4,8 @@ use crate::State;
 use crate::error::PageError;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::LazyLock;
 
 /// One file per component, put together in the order of their layers (`layers.css`).
 const STYLES: &str = concat!(
@@ -58,18 +60,31 @@ const SNIPPET: &str = include_str!("../../../snippet/dist/snippet.js");
 const MODULE: &str = include_str!("../../../snippet/dist/snippet.mjs");
 
 crate::routes::routes! {
-    get "/static/{file}" => file,
+    get "/static/{version}/{file}" => file,
     get "/snippet.js" => || async { script(SNIPPET.to_string()) },
     get "/snippet.mjs" => || async { script(MODULE.to_string()) },
     get "/snippet/{key}.js" => own_snippet,
 }
 
-async fn file(name: web::Path<String>) -> HttpResponse {
-    match FILES.iter().find(|(n, ..)| *n == name.as_str()) {
-        Some((_, kind, bytes)) => HttpResponse::Ok()
-            .insert_header((CONTENT_TYPE, *kind))
-            .insert_header((CACHE_CONTROL, "max-age=300"))
-            .body(*bytes),
+/// Stands in the address of every file, and is another one when any of them is: pages of a new version never get files
+/// of an old one, and browsers may keep what they have for ever.
+pub fn version() -> &'static str {
+    static VERSION: LazyLock<String> = LazyLock::new(|| {
+        let mut hasher = DefaultHasher::new();
+        FILES.hash(&mut hasher);
+        format!("{:016x}", hasher.finish())
+    });
+    &VERSION
+}
+
+async fn file(asked: web::Path<(String, String)>) -> HttpResponse {
+    let (asked_version, name) = asked.into_inner();
+    // A page of before an upgrade asks for what was there then: it gets what is there now, for this once.
+    let kept = if asked_version == version() { "public, max-age=31536000, immutable" } else { "no-store" };
+    match FILES.iter().find(|(n, ..)| *n == name) {
+        Some((_, kind, bytes)) => {
+            HttpResponse::Ok().insert_header((CONTENT_TYPE, *kind)).insert_header((CACHE_CONTROL, kept)).body(*bytes)
+        }
         None => HttpResponse::NotFound().finish(),
     }
 }
@@ -96,4 +111,64 @@ fn script(body: String) -> HttpResponse {
         // A module is asked for with an origin.
         .insert_header(("access-control-allow-origin", "*"))
         .body(body)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+    use std::fs;
+    use std::path::Path;
+
+    fn templates() -> Vec<(String, String)> {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("templates");
+        let names = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+        names.map(|p| (p.display().to_string(), fs::read_to_string(&p).unwrap())).collect()
+    }
+
+    /// What stands between `before` and the next of these characters, wherever it stands.
+    fn after<'a>(text: &'a str, before: &str, until: &[char]) -> Vec<&'a str> {
+        text.split(before).skip(1).filter_map(|rest| rest.split(until).next()).collect()
+    }
+
+    #[test]
+    fn every_file_that_a_page_or_a_style_asks_for_is_there_and_none_is_there_for_nothing() {
+        let there: BTreeSet<&str> = FILES.iter().map(|(name, ..)| *name).collect();
+        let templates = templates();
+        let mut asked = BTreeSet::new();
+        for (path, text) in &templates {
+            for address in after(text, "/static/", &['"']) {
+                let name = address.strip_prefix("{{ crate::statics::version() }}/");
+                asked.insert(name.unwrap_or_else(|| panic!("{path}: {address} has no version")));
+            }
+        }
+        asked
+            .extend(after(STYLES, "url(", &[')']).into_iter().filter(|address| !address.starts_with(['#', '"', '\''])));
+        assert_eq!(asked, there);
+    }
+
+    #[test]
+    fn no_page_has_a_style_or_a_script_within_itself() {
+        // The policy that every page is sent with would not let them work (see `door`).
+        for (path, text) in templates() {
+            for wrong in ["<style", " style=\"", " onclick=", " onload=", " onsubmit=", "javascript:"] {
+                assert!(!text.contains(wrong), "{path} has {wrong}");
+            }
+            assert!(text.split("<script").skip(1).all(|rest| rest.trim_start().starts_with("src=")), "{path}");
+        }
+    }
+
+    #[test]
+    fn what_is_written_without_being_escaped_is_markup_of_our_own() {
+        let mut whole: Vec<&str> = Vec::new();
+        let templates = templates();
+        for (_, text) in &templates {
+            whole.extend(
+                text.split("{{ ").skip(1).filter_map(|rest| rest.split(" }}").next()).filter(|e| e.contains("safe")),
+            );
+        }
+        whole.sort_unstable();
+        whole.dedup();
+        assert_eq!(whole, ["lineup|safe", "preview|safe"], "each is a template that was rendered, and escaped there");
+    }
 }

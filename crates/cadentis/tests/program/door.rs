@@ -204,7 +204,7 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
 #[tokio::test]
 async fn every_page_says_what_a_browser_may_do_with_it() {
     let s = server().await;
-    for path in ["/", "/journeys", "/setup", "/setup/visitors", "/healthz", "/nowhere", "/static/cadentis.css"] {
+    for path in ["/", "/journeys", "/setup", "/setup/visitors", "/healthz", "/nowhere", "/static/1/cadentis.css"] {
         let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
         let head = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
         let policy = head("content-security-policy");

@@ -1,5 +1,6 @@
 //! The program as it is started, on a real PostgreSQL.
 
+mod addresses;
 mod door;
 mod empty;
 mod intake;
