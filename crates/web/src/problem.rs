@@ -60,7 +60,7 @@ fn kind(status: StatusCode) -> (&'static str, &'static str) {
         426 => ("other-protocol", "Another protocol is spoken here"),
         429 => ("too-many", "Too many requests"),
         503 => ("unavailable", "Not possible just now"),
-        400..=499 => ("refused", "The request is refused"),
+        _ if status.is_client_error() => ("refused", "The request is refused"),
         _ => ("broken", "A mistake of ours"),
     }
 }
@@ -191,7 +191,7 @@ mod tests {
     #[test]
     fn no_two_kinds_of_problem_share_a_name() {
         let codes = (400..=499).chain([500, 503]).filter_map(|c| StatusCode::from_u16(c).ok());
-        let mut names: Vec<_> = codes.map(|c| kind(c)).filter(|(name, _)| *name != "refused").collect();
+        let mut names: Vec<_> = codes.map(kind).filter(|(name, _)| *name != "refused").collect();
         let all = names.len();
         names.dedup();
         assert_eq!(names.len(), all);

@@ -235,14 +235,14 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
         (rows.into_iter().map(|(run, version)| (run.id, version)).collect::<Vec<_>>(), count)
     };
     let any = Like { outcome: None, location_id: None, version: None, longer_ms: 0.0 };
-    let (first, count) = like(any.clone(), 0, 5).await;
-    let (rest, _) = like(any.clone(), 5, 50).await;
+    let (first, count) = like(any, 0, 5).await;
+    let (rest, _) = like(any, 5, 50).await;
     let paged: Vec<Uuid> = first.iter().chain(&rest).map(|(id, _)| *id).collect();
     let newest_first: Vec<Uuid> = ids.iter().rev().copied().collect();
     assert_eq!((paged, count), (newest_first, 12), "each once, newest first, whatever the page");
-    assert_eq!(like(Like { outcome: Some(Outcome::Failed), ..any.clone() }, 0, 50).await.1, 4);
-    assert_eq!(like(Like { location_id: Some(location + 1), ..any.clone() }, 0, 50).await.1, 0);
-    let (second, count) = like(Like { version: Some(2), ..any.clone() }, 0, 50).await;
+    assert_eq!(like(Like { outcome: Some(Outcome::Failed), ..any }, 0, 50).await.1, 4);
+    assert_eq!(like(Like { location_id: Some(location + 1), ..any }, 0, 50).await.1, 0);
+    let (second, count) = like(Like { version: Some(2), ..any }, 0, 50).await;
     assert!(count == 4 && second.iter().all(|(id, version)| *version == Some(2) && ids[8..].contains(id)));
     assert_eq!(like(Like { longer_ms: 1e9, ..any }, 0, 50).await.1, 0);
 
