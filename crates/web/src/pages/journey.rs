@@ -146,7 +146,7 @@ pub async fn page(
     let read = Read { journey: &j, script: &script, runs: &runs, before: &before };
     // Over weeks both take a core a while.
     let (lineup, told) = std::thread::scope(|s| {
-        let told = s.spawn(|| told(&frame, &read, &locations, goal.map(|g| g.promised)));
+        let told = s.spawn(|| summary(&frame, &read, &locations, goal.map(|g| g.promised)));
         let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget));
         (lineup, told.join())
     });
@@ -171,7 +171,7 @@ struct Summary {
     proof: Vec<Working>,
 }
 
-fn told(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Summary {
+fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Summary {
     let Read { journey: j, script, runs, before } = *read;
     let past = frame.past();
     let budget_ms = script.within_ms.map(|ms| ms as f64);

@@ -167,7 +167,7 @@ pub struct Asked {
 
 /// `GET /api/pace?pace=&every=&cron=&cron_zone=&once=`: what a pace means: its next runs in the site's zone and in
 /// UTC, and how many a location plays in thirty days.
-pub async fn means(state: web::Data<State>, asked: web::Query<Asked>) -> Result<HttpResponse, PageError> {
+pub async fn schedule(state: web::Data<State>, asked: web::Query<Asked>) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     let given: Given = asked.into_inner().given.into_iter().collect();
     let pace = match pace(&given, &site.zone) {

@@ -289,17 +289,17 @@ fn cut(text: &str, most: usize) -> String {
 }
 
 #[derive(Deserialize)]
-pub struct Lived {
+pub struct NewStatus {
     status: String,
 }
 
 /// `POST /journeys/{slug}/status`: starts, pauses or archives it.
-pub async fn live(
+pub async fn set_status(
     state: web::Data<State>,
     slug: web::Path<String>,
-    lived: web::Form<Lived>,
+    new: web::Form<NewStatus>,
 ) -> Result<HttpResponse, PageError> {
-    let status = Status::parse(&lived.status)
+    let status = Status::parse(&new.status)
         .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
     let j = the_journey(&state, &slug).await?;
     state.db.set_status(j.id, status).await?;
