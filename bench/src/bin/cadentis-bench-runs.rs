@@ -26,7 +26,14 @@ async fn main() -> Result<(), Failure> {
     cadentis_processes::adopt_orphans();
     let site = Site::start(Ports::default(), None)?;
     // No network between: what is measured is ours.
-    let near = Path { round_trip_ms: 0.0, jitter_ms: 0.0, kb_per_s: 1e6, loss: 0.0, out: false, slow_to_connect: HashMap::new() };
+    let near = Path {
+        round_trip_ms: 0.0,
+        jitter_ms: 0.0,
+        kb_per_s: 1e6,
+        loss: 0.0,
+        out: false,
+        slow_to_connect: HashMap::new(),
+    };
     let proxy = Proxy::start(near, site.hosts()).await?;
     let journey = parse(BOOK)?;
     let slim = cadentis_processes::chromium::slim();

@@ -2,6 +2,8 @@
 //! one database.
 
 use crate::{Failure, asked_to_end};
+use cadentis_answers::Answers;
+use cadentis_answers::compute::Compute;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_store::Db;
@@ -86,6 +88,13 @@ fn new_key(file: &Path) -> std::io::Result<String> {
     Ok(key)
 }
 
+/// Threads that compute answers. Each may use another one while it follows visits, and two cores are the least there is.
+const COMPUTE_THREADS: usize = 2;
+/// So many questions wait for them; more are told to come again.
+const COMPUTE_WAITING: usize = 64;
+/// So long a question may take, with waiting.
+const COMPUTE_PATIENCE: Duration = Duration::from_secs(30);
+
 pub async fn serve(args: Args) -> Result<(), Failure> {
     let public: Result<Vec<PublicUrl>, _> = args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
     let door = Door::new(public?, args.trusted_proxy.clone(), args.listen)?;
@@ -94,11 +103,14 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         tracing::warn!("without a key for secrets none can be kept, and nothing of people's ids");
     }
     let db = Db::connect(&args.database_url)?;
+    let compute = Compute::start(COMPUTE_THREADS, COMPUTE_WAITING, COMPUTE_PATIENCE)?;
+    let answers = Answers::new(db.clone(), compute);
     let workers = Workers::default();
     let intake = Intake::start(db.clone(), args.queue, persons.clone(), &workers);
     let ready = Arc::new(AtomicBool::new(false));
     tokio::spawn(begin_work(db.clone(), !args.no_cadence, ready.clone(), workers.clone()));
-    let state = cadentis_web::State { db: db.clone(), intake: intake.clone(), ready, door, vault, persons, workers };
+    let state =
+        cadentis_web::State { answers, db: db.clone(), intake: intake.clone(), ready, door, vault, persons, workers };
     let web =
         cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);

@@ -10,6 +10,7 @@ use jiff_sqlx::ToSqlx;
 use smallvec::SmallVec;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, FromRow};
+use std::collections::HashMap;
 use uuid::Uuid;
 
 /// Milliseconds of each step. Most journeys have few: a page over weeks holds tens of thousands of these.
@@ -401,14 +402,17 @@ impl Db {
         records.drain(..).map(|r| r.map_err(|e| content("run_record.record", e))).collect()
     }
 
-    /// The record of a journey's newest run that passed, if one was kept.
-    pub async fn newest_passed_record(&self, site_id: i32, journey_id: i32) -> Result<Option<RunRecord>> {
-        let sql = "SELECT rr.record FROM run r JOIN run_record rr
-                       ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
-                   WHERE r.site_id = $1 AND r.journey_id = $2 AND r.outcome = 0 ORDER BY r.due_at DESC LIMIT 1";
-        let row: Option<Json<RunRecord>> =
-            sqlx::query_scalar(sql).bind(site_id).bind(journey_id).fetch_optional(&self.pool).await?;
-        Ok(row.map(|r| r.0))
+    /// The record of each journey's newest run that passed, as far as one was kept, by the journey's id.
+    pub async fn newest_passed_records(&self, site_id: i32) -> Result<HashMap<i32, RunRecord>> {
+        let sql = "SELECT j.id, rr.record FROM journey j
+                   CROSS JOIN LATERAL (SELECT r.site_id, r.due_at, r.id FROM run r
+                       JOIN run_record k ON k.site_id = r.site_id AND k.due_at = r.due_at AND k.run_id = r.id
+                       WHERE r.site_id = $1 AND r.journey_id = j.id AND r.outcome = 0
+                       ORDER BY r.due_at DESC LIMIT 1) AS newest
+                   JOIN run_record rr ON rr.site_id = newest.site_id AND rr.due_at = newest.due_at AND rr.run_id = newest.id
+                   WHERE j.site_id = $1";
+        let rows: Vec<(i32, Json<RunRecord>)> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|(id, record)| (id, record.0)).collect())
     }
 
     /// Records of these runs, as far as they were kept.

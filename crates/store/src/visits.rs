@@ -6,7 +6,7 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::Occurrence;
-use cadentis_core::visitor::slices::{different, rows};
+use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Filter, HappeningRow, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet};
@@ -110,13 +110,6 @@ impl Db {
             }
         }
         Ok(slowest.into_iter().filter_map(|(_, hour, row)| found.remove(&(hour, row))).collect())
-    }
-
-    /// How many different visits there were, and people of whom the page told who they are.
-    pub async fn count_visits(&self, site_id: i32, stretch: Stretch, filter: &Filter) -> Result<(u64, u64)> {
-        let columns = with_filter(&["visit", "person"], filter);
-        let sheets = self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
-        Ok((different(&sheets, stretch, filter, "visit"), different(&sheets, stretch, filter, "person")))
     }
 
     /// What went wrong in pages, newest first: script errors, errors on the console, phrases that must not appear,

@@ -6,6 +6,8 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderValue, RETRY_AFTER};
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
+use cadentis_answers::AnswerError;
+use cadentis_answers::compute::ComputeError;
 use cadentis_core::calendar::stretch::StretchError;
 use cadentis_store::StoreError;
 
@@ -27,6 +29,9 @@ pub enum PageError {
     TooLarge(String),
     #[error("{}", store_says(.0))]
     Store(#[from] StoreError),
+    /// Too much waits to be computed, or it took too long.
+    #[error("This is more than can be computed just now: {0}.")]
+    Compute(#[from] ComputeError),
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
     #[error("{0}")]
@@ -41,6 +46,15 @@ struct ErrorPage<'a> {
     status: u16,
     says: &'a str,
     advice: &'a str,
+}
+
+impl From<AnswerError> for PageError {
+    fn from(e: AnswerError) -> PageError {
+        match e {
+            AnswerError::Store(e) => e.into(),
+            AnswerError::Compute(e) => e.into(),
+        }
+    }
 }
 
 /// A database that answers something we cannot read is another trouble than one that does not answer.
@@ -78,7 +92,8 @@ impl ResponseError for PageError {
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
-            PageError::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
+            PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
+            PageError::Store(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
             PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -108,7 +123,10 @@ impl ResponseError for PageError {
                 tracing::error!("page not shown: {e}");
                 "Page views are turned away until it does and runs wait; nothing that was acknowledged is lost. Try again in a moment."
             }
-            PageError::Template(_) | PageError::Broken(_) => {
+            PageError::Compute(e) if *e != ComputeError::Failed => {
+                "Others ask for much at the same time. Try again in a moment, or choose a shorter stretch."
+            }
+            PageError::Compute(_) | PageError::Template(_) | PageError::Broken(_) => {
                 tracing::error!("page not shown: {self}");
                 "This is a mistake of ours."
             }

@@ -7,6 +7,7 @@ use crate::format;
 use crate::limits::query;
 use crate::pages::own_parameters;
 use actix_web::HttpRequest;
+use cadentis_answers::Range;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::Standing;
@@ -73,6 +74,12 @@ impl Asked {
     /// The stretch up to now: what lies ahead has nothing to read.
     pub fn past(&self) -> Stretch {
         up_to_now(self.stretch, self.now)
+    }
+
+    /// What is asked about, told in one piece.
+    pub fn range(&self) -> Range {
+        let against = self.stretch.against(self.kind, &self.site.zone);
+        Range { stretch: self.past(), against, filter: self.filter.clone(), points: 1 }
     }
 
     /// The address of this stretch with another filter.
@@ -211,6 +218,11 @@ impl Frame {
     /// The stretch up to now: what lies ahead has nothing to read.
     pub fn past(&self) -> Stretch {
         up_to_now(self.stretch, self.now)
+    }
+
+    /// What is asked about, told in one piece.
+    pub fn range(&self) -> Range {
+        Range { stretch: self.past(), against: self.against, filter: self.filter.clone(), points: self.points() }
     }
 
     /// The address of another stretch with the same filter.

@@ -20,7 +20,6 @@ mod pages;
 mod problem;
 pub mod routes;
 mod statics;
-mod views;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;
@@ -29,6 +28,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_ENCODING;
 use actix_web::middleware::{Compress, Next, from_fn};
 use actix_web::{App, HttpServer, web};
+use cadentis_answers::Answers;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_store::secrets::Vault;
@@ -43,6 +43,8 @@ use std::sync::atomic::AtomicBool;
 /// What handlers share. Everything in it is a handle: servers keep no state of their own.
 #[derive(Clone)]
 pub struct State {
+    /// Whatever is read to be shown or judged.
+    pub answers: Answers,
     pub db: Db,
     pub intake: Intake,
     /// Set once tables and today's partitions are there: before that nothing can be stored.

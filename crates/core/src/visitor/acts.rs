@@ -8,6 +8,7 @@ use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
+use serde::Serialize;
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
@@ -15,7 +16,7 @@ use std::hash::BuildHasherDefault;
 pub const AGAIN_MS: f64 = 30_000.0;
 
 /// What came of the actions of one name.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Action {
     pub name: String,
     /// Page family where it is done most.
@@ -275,7 +276,7 @@ impl Attempts {
 }
 
 /// What befell one visit, or one person.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Trouble {
     pub id: u128,
     pub page_views: u64,

@@ -5,6 +5,7 @@ use super::happening::folded;
 use super::privacy::cut_query;
 use crate::run::RunRecord;
 use crate::stats::{Method, Samples};
+use serde::Serialize;
 
 /// How a step's times at a location lie beside those of visitors.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,7 +69,7 @@ pub fn visited(record: &RunRecord, families: &Families) -> Vec<(usize, String)> 
 }
 
 /// A page family that is seen from one side only.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct BlindSpot {
     pub family: String,
     pub page_views: u64,

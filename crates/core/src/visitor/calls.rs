@@ -8,11 +8,12 @@ use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
 use jiff::Timestamp;
+use serde::Serialize;
 use std::collections::{BTreeMap, HashMap};
 use uuid::Uuid;
 
 /// One call that failed, to look into.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Failed {
     pub at: Timestamp,
     pub view: Uuid,
@@ -24,7 +25,7 @@ pub struct Failed {
 }
 
 /// The calls of one family.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Calls {
     pub name: String,
     pub count: u64,

@@ -2,11 +2,12 @@
 //! id or an address (common practice, no published source).
 
 use jiff::Timestamp;
+use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use uuid::Uuid;
 
 /// A script error, or something else that went wrong in a page.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Occurrence {
     /// `error`, `console`, `phrase` or `resource`.
     pub what: String,
@@ -24,7 +25,7 @@ pub struct Occurrence {
 }
 
 /// Occurrences of one kind.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Kind {
     pub what: String,
     pub pattern: String,

@@ -13,9 +13,10 @@ use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
 use crate::timing::Vital;
+use serde::Serialize;
 
 /// One step of a funnel and what became of those who reached it.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Step {
     pub family: String,
     pub reached: u64,
@@ -45,7 +46,7 @@ impl Step {
     }
 }
 
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Funnel {
     pub steps: Vec<Step>,
     /// By when visits began: how many did, how many did not come to the end, and how long the others took.

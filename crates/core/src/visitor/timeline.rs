@@ -2,10 +2,11 @@
 
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings, share};
+use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// One bucket of time in which something happened.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Bucket {
     /// When it begins, in seconds since 1970.
     pub begin_s: i64,

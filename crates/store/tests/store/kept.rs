@@ -253,8 +253,9 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     let middle = db.run(ids[5]).await.expect("rows").expect("a run");
     let around = db.runs_around(&middle, 6 * 60).await.expect("rows");
     assert_eq!(around.iter().map(|r| r.id).collect::<Vec<_>>(), [ids[4], ids[6]]);
-    let passed = db.newest_passed_record(1, journey.id).await.expect("rows");
-    assert_eq!(passed.map(|r| r.id), Some(ids[9]));
+    let passed = db.newest_passed_records(1).await.expect("rows");
+    assert_eq!(passed.get(&journey.id).map(|r| r.id), Some(ids[9]));
+    assert!(db.newest_passed_records(2).await.expect("rows").is_empty());
     let (played, _) = db.script_played(&middle, &journey).await.expect("rows");
     assert_eq!(played, Some(1), "the script of then");
     let (mean_ms, bytes) = db.mean_run(1, minutes(60)).await.expect("rows").expect("runs");

@@ -6,9 +6,9 @@ use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_windows, tone};
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::budget::{self, Metric};
@@ -167,7 +167,7 @@ async fn show(
         false => vec![],
     };
     let views = Views::load(
-        state,
+        &state.answers,
         frame.site.id,
         frame.past(),
         &Filter::default(),

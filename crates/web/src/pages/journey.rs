@@ -7,9 +7,10 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::pages::goals::{budget_over, uptime_proof};
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::steps::{step_samples, step_times};
+use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::finding::LocationChecks;
@@ -25,6 +26,7 @@ use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_core::{finding, journey};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, LeftOut, Location};
+use futures::TryFutureExt;
 use jiff::Timestamp;
 use std::collections::HashMap;
 
@@ -78,30 +80,6 @@ struct StepRow {
     fill: f64,
 }
 
-/// The steps of a run that it got through.
-fn steps_through(run: &Run) -> &[f32] {
-    match run.outcome {
-        Outcome::Passed | Outcome::Slow => &run.steps_ms,
-        // The last step of a failed run is the one that failed: its time says how long we waited.
-        Outcome::Failed => run.steps_ms.split_last().map_or(&[], |(_, before)| before),
-        Outcome::Unmeasured => &[],
-    }
-}
-
-/// Samples of one step of runs that got that far.
-pub(super) fn step_samples<'a>(runs: impl Iterator<Item = &'a Run>, step: usize) -> Samples {
-    Samples::new(runs.filter_map(|r| steps_through(r).get(step).copied()).map(f64::from))
-}
-
-/// Times of each of so many steps, of runs that got that far, in one walk over the runs.
-fn step_times<'a>(runs: impl Iterator<Item = &'a Run>, steps: usize) -> Vec<Vec<f64>> {
-    let mut times = vec![Vec::new(); steps];
-    for run in runs {
-        times.iter_mut().zip(steps_through(run)).for_each(|(times, ms)| times.push(f64::from(*ms)));
-    }
-    times
-}
-
 pub async fn page(
     state: web::Data<State>,
     slug: web::Path<String>,
@@ -119,19 +97,20 @@ pub async fn page(
     let goals = state.db.goals(site.id).await?;
     let goal = goals.iter().find(|g| g.journey_id == j.id);
     let (runs, before, markers, maintenance, views, by_country, budget, located) = futures::try_join!(
-        state.db.counted_runs(j.id, site.id, past),
-        runs_against(&state, &frame, j.id),
-        state.db.markers(site.id, frame.stretch),
-        state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], frame.points()),
-        Views::rolled(&state, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36),
+        state.db.counted_runs(j.id, site.id, past).err_into(),
+        runs_against(&state, &frame, j.id).err_into(),
+        state.db.markers(site.id, frame.stretch).err_into(),
+        state.db.maintenance(site.id, frame.stretch).err_into(),
+        Views::load(&state.answers, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], frame.points())
+            .err_into(),
+        Views::rolled(&state.answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36).err_into(),
         async {
             match goal {
-                Some(g) => budget_over(&state, site, g, past, 60).await,
+                Some(g) => budget_over(&state, site, g, past, 60).await.map_err(PageError::from),
                 None => Ok(vec![]),
             }
         },
-        state.db.locations_of(&j),
+        state.db.locations_of(&j).err_into(),
     )?;
     let locations: Vec<_> = located.into_iter().map(|(l, _)| l).collect();
     let budget_ms = script.within_ms.map(|ms| ms as f64);

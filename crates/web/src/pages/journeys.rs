@@ -1,6 +1,5 @@
 //! Journeys: one row each.
 
-use super::journey::step_samples;
 use super::{SIX_HOURS, extent_words, html};
 use crate::State;
 use crate::error::PageError;
@@ -9,6 +8,7 @@ use crate::frame::{Frame, tone};
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::steps::step_samples;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::finding::{Finding, LocationChecks};
 use cadentis_core::goal::{Counted, Standing};

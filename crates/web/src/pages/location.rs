@@ -6,9 +6,9 @@ use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::{Counted, Standing};
@@ -20,6 +20,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, Location};
+use futures::TryFutureExt;
 use jiff::{SignedDuration, Timestamp};
 
 #[derive(Template)]
@@ -98,9 +99,17 @@ pub async fn page(
     let week = SignedDuration::from_hours(24 * 7);
     let week_before = Stretch { from: past.from - week, to: past.to - week };
     let (journeys, views, usual) = futures::try_join!(
-        state.db.journeys(frame.site.id),
-        Views::rolled(&state, frame.site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 1_000),
-        Views::rolled(&state, frame.site.id, week_before, &everything, Attribute::Country, &[Vital::Lcp], 1_000),
+        state.db.journeys(frame.site.id).err_into(),
+        Views::rolled(&state.answers, frame.site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 1_000),
+        Views::rolled(
+            &state.answers,
+            frame.site.id,
+            week_before,
+            &everything,
+            Attribute::Country,
+            &[Vital::Lcp],
+            1_000
+        ),
     )?;
     let mut all = Vec::new();
     for journey in journeys.into_iter().filter(|j| j.status != "archived") {

@@ -7,9 +7,9 @@ use crate::format;
 use crate::frame::{Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::pages::goals::budget_over;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::views::Views;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::calendar::{Cadence, Stretch};
 use cadentis_core::finding::{self, Finding, LocationChecks};
@@ -22,6 +22,7 @@ use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_core::{goal, journey};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, Location};
+use futures::TryFutureExt;
 
 #[derive(Template)]
 #[template(path = "now.html")]
@@ -77,14 +78,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     // The line-up is that of the first journey.
     let first_goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
     let (markers, maintenance, views, by_country, budgets, spent) = futures::try_join!(
-        state.db.markers(site.id, frame.stretch),
-        state.db.maintenance(site.id, frame.stretch),
-        Views::load(&state, site.id, past, &everything, Attribute::Family, &Vital::ALL, 72),
-        Views::rolled(&state, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 24),
-        state.db.budgets(site.id),
+        state.db.markers(site.id, frame.stretch).err_into(),
+        state.db.maintenance(site.id, frame.stretch).err_into(),
+        Views::load(&state.answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, 72).err_into(),
+        Views::rolled(&state.answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 24).err_into(),
+        state.db.budgets(site.id).err_into(),
         async {
             match first_goal {
-                Some(g) => budget_over(&state, site, g, past, 48).await,
+                Some(g) => budget_over(&state, site, g, past, 48).await.map_err(PageError::from),
                 None => Ok(vec![]),
             }
         },

@@ -1,7 +1,7 @@
 //! A journey over time: its steps on each other, network, server and browser, every step at every location, and
 //! another journey beside it.
 
-use super::journey::{by_location, step_samples};
+use super::journey::by_location;
 use super::{TWELVE_HOURS, html, journey_of};
 use crate::State;
 use crate::draw::{line, round_up};
@@ -13,6 +13,7 @@ use crate::limits::query;
 use crate::lineup::{Compared, Layer, LineUp, Stack};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::steps::step_samples;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Standing;
 use cadentis_core::journey::{self, Journey as Script};

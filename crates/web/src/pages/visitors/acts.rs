@@ -12,10 +12,9 @@ use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::{actions, visitors};
 use cadentis_core::stats::share;
-use cadentis_core::visitor::acts::{Action, Attempts, COLUMNS};
-use cadentis_store::filed::Filed;
-use cadentis_store::visits::with_filter;
+use cadentis_core::visitor::acts::Action;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -55,32 +54,22 @@ struct ActionsQuery {
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
-    let (site_id, past) = (frame.site.id, frame.past());
-    let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, before, attributes) = futures::try_join!(
-        state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
-        state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
-        state.db.attributes(site_id, past),
-    )?;
+    let (site_id, range, past) = (frame.site.id, frame.range(), frame.past());
     let wanted = query::<ActionsQuery>(&request)?;
     let name = wanted.name.filter(|n| !n.is_empty());
-    let attempts = Attempts::of(&sheets, past, &frame.filter);
-    let all = attempts.actions();
-    let bucket_s = past.bucket_seconds(frame.points());
-    let then = frame.against.map(|a| Attempts::of(&before, a, &frame.filter));
-    let lanes = lanes::of_buckets(
-        &frame,
-        &Words {
-            title: "Actions over time",
-            count: "Attempts",
-            failed: "Failed",
-            time: "Until the answer",
-            of_what: "attempts",
-        },
-        &attempts.over(name.as_deref(), bucket_s),
-        &then.map_or(vec![], |t| t.over(name.as_deref(), bucket_s)),
-        bucket_s,
-    );
+    let (found, attributes) = futures::try_join!(
+        actions::ask(&state.answers, site_id, &range, name.as_deref()),
+        visitors::attributes(&state.answers, site_id, past),
+    )?;
+    let all = found.actions;
+    let words = Words {
+        title: "Actions over time",
+        count: "Attempts",
+        failed: "Failed",
+        time: "Until the answer",
+        of_what: "attempts",
+    };
+    let lanes = lanes::of_buckets(&frame, &words, &found.over, &found.over_before, found.bucket_s);
     let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let says = match all.first().filter(|a| a.failed > 0) {
         None if all.is_empty() => "No action was told in this stretch.".to_string(),

@@ -10,18 +10,14 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::{Range, errors, visitors};
 use cadentis_core::stats::share;
 use cadentis_core::visitor::Attribute;
-use cadentis_core::visitor::errors::{Kind, Occurrence, kinds, pattern};
-use cadentis_core::visitor::timeline::Timeline;
+use cadentis_core::visitor::errors::Kind;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
-
-/// No more page views with errors are read for one page.
-const MOST: usize = 20_000;
 
 #[derive(Template)]
 #[template(path = "errors.html")]
@@ -77,40 +73,19 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         Some(family) => frame.filter.clone().and(Attribute::Family, family),
         None => frame.filter.clone(),
     };
-    let points = frame.points();
-    let (found, views, found_before, before, attributes) = futures::try_join!(
-        state.db.errors(site_id, past, &filter, MOST),
-        Views::load(&state, site_id, past, &filter, Attribute::Device, &[], points),
-        async {
-            match frame.against {
-                Some(a) => state.db.errors(site_id, a, &filter, MOST).await,
-                None => Ok(vec![]),
-            }
-        },
-        async {
-            match frame.against {
-                Some(a) => Views::rolled(&state, site_id, a, &filter, Attribute::Device, &[], points).await.map(Some),
-                None => Ok(None),
-            }
-        },
-        state.db.attributes(site_id, past),
-    )?;
     let name = wanted.name.filter(|n| !n.is_empty());
-    let bucket_s = views.bucket_s;
-    let over = |found: &[Occurrence]| {
-        // Of what was not read to its end no line could be drawn.
-        if found.len() == MOST {
-            return None;
-        }
-        let mut over = Timeline::new(bucket_s);
-        let wanted = found.iter().filter(|o| name.as_ref().is_none_or(|n| pattern(&o.text) == *n));
-        wanted.for_each(|o| over.add(o.at.as_millisecond(), true, None));
-        Some(over.buckets())
-    };
-    let lanes =
-        lanes::of_errors(&frame, (over(&found).as_deref(), &views), (over(&found_before).as_deref(), before.as_ref()));
+    let range = Range { filter, ..frame.range() };
+    let (found, attributes) = futures::try_join!(
+        errors::ask(&state.answers, site_id, &range, name.as_deref()),
+        visitors::attributes(&state.answers, site_id, past),
+    )?;
+    let lanes = lanes::of_errors(
+        &frame,
+        (found.over.as_deref(), &found.views),
+        (found.over_before.as_deref(), found.views_before.as_ref()),
+    );
     let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
-    let (all, kinds) = (views.all(), kinds(&found));
+    let (all, kinds) = (found.views.all(), found.kinds);
     let touched = share(all.with_errors, all.page_views);
     let says = match kinds.first() {
         None => "Nothing went wrong in this stretch that a page view told of.".to_string(),
@@ -123,10 +98,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             format::thousands(first.visits)
         ),
     };
-    let read = if found.len() == MOST {
-        format!("Only the newest {} of this stretch were read.", format::thousands(MOST as u64))
+    let read = if found.cut {
+        format!("Only the newest {} of this stretch were read.", format::thousands(found.read))
     } else {
-        format!("All {} of this stretch were read.", format::thousands(found.len() as u64))
+        format!("All {} of this stretch were read.", format::thousands(found.read))
     };
     let proof = vec![Working::new(
         "Script errors",
@@ -137,7 +112,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             "Script errors and rejections that nobody handled; errors that the page writes on its console; phrases that must not appear; pictures, scripts and styles that did not come. Only the first two count as script errors of a page view.".into(),
         ],
     )];
-    let rows = kinds.iter().map(|k| row(k, found.len() as u64, family.as_deref(), &frame.site.zone)).collect();
+    let rows = kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site.zone)).collect();
     let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &attributes));
     html(&Page { tabs, filter, says, family, chosen: name.map(|n| (n, without)), lanes, rows, proof, frame })
 }

@@ -10,16 +10,14 @@ use crate::filters;
 use crate::format;
 use crate::frame::Asked;
 use crate::limits::query;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::breakdown::{self, Value};
+use cadentis_answers::visitors;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
-use cadentis_core::visitor::acts::{Trouble, troubled};
-use cadentis_core::visitor::slices::carriers;
-use cadentis_core::visitor::{Attribute, Pool};
-use cadentis_store::filed::Filed;
-use cadentis_store::visits::with_filter;
+use cadentis_core::visitor::Attribute;
+use cadentis_core::visitor::acts::Trouble;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -32,24 +30,13 @@ struct Carriers {
     rows: Vec<(String, String, String, String, String)>,
 }
 
-/// Attributes that are looked through for an explanation.
-const LOOKED_THROUGH: [Attribute; 8] = Attribute::ROLLED;
 const NAMED: usize = 6;
 
 /// `GET /visitors/explain`: values that carry more of what is not good than of all page views.
 pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
-    let mut parts: Vec<(Attribute, Vec<(String, Pool)>)> = Vec::new();
-    for attribute in LOOKED_THROUGH {
-        let views =
-            Views::load(&state, asked.site.id, asked.past(), &asked.filter, attribute.clone(), &[vital], 1).await?;
-        parts.push((attribute, views.values()));
-    }
-    let all: (u64, u64) = parts.first().map_or((0, 0), |(_, values)| {
-        let measured = values.iter().map(|(_, pool)| pool.measured(vital));
-        measured.fold((0, 0), |(n, bad), m| (n + m.samples(), bad + m.not_good()))
-    });
+    let found = breakdown::explained(&state.answers, asked.site.id, &asked.range(), vital).await?;
     let row = |c: &cadentis_core::visitor::slices::Carrier| {
         let filter = asked.filter.clone().and(c.attribute.clone(), &c.value);
         (
@@ -60,11 +47,14 @@ pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Res
             format!("/visitors?vital={}&{}", vital.name(), asked.query_with(&filter)),
         )
     };
-    let found = carriers(vital, &parts);
     html(&Carriers {
         vital: vital.name(),
-        all: format!("{} of {} page views are not good", format::thousands(all.1), format::thousands(all.0)),
-        rows: found.iter().filter(|c| c.excess >= 1.0).take(NAMED).map(row).collect(),
+        all: format!(
+            "{} of {} page views are not good",
+            format::thousands(found.not_good),
+            format::thousands(found.samples)
+        ),
+        rows: found.carriers.iter().take(NAMED).map(row).collect(),
     })
 }
 
@@ -108,7 +98,6 @@ const ROWS: usize = 25;
 pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let (vital, site_id) = (wanted(&request)?, asked.site.id);
-    let vitals = [vital];
     let by = query::<By>(&request)?;
     let by = by.by.as_deref().and_then(Attribute::parse).unwrap_or_else(|| {
         // Within a country its regions, within a region its cities.
@@ -119,28 +108,20 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
             _ => Attribute::Country,
         }
     });
-    let against = asked.stretch.against(asked.kind, &asked.site.zone);
-    let (views, before, attributes) = futures::try_join!(
-        Views::load(&state, site_id, asked.past(), &asked.filter, by.clone(), &vitals, 1),
-        async {
-            match against {
-                Some(a) => Views::rolled(&state, site_id, a, &asked.filter, by.clone(), &vitals, 1).await.map(Some),
-                None => Ok(None),
-            }
-        },
-        state.db.attributes(site_id, asked.past()),
+    let range = asked.range();
+    let (values, attributes) = futures::try_join!(
+        breakdown::ask(&state.answers, site_id, &range, &by, vital),
+        visitors::attributes(&state.answers, site_id, asked.past()),
     )?;
-    let then = before.map(|b| b.values()).unwrap_or_default();
-    let values = views.values();
-    let whole: u64 = values.iter().map(|(_, p)| p.page_views).sum();
+    let whole: u64 = values.iter().map(|v| v.pool.page_views).sum();
     if request.query_string().split('&').any(|p| p == "csv=1") {
         return Ok(as_csv(&by, vital, &values, whole));
     }
     let map = if places::is_place(&by) { Some(places::map(&state, &asked, vital).await?) } else { None };
-    let row = |(value, pool): &(String, Pool)| {
+    let row = |Value { value, pool, before }: &Value| {
         let m = pool.measured(vital);
         let reading = m.reading(0.75);
-        let was = then.iter().find(|(v, _)| v == value).and_then(|(_, p)| p.measured(vital).reading(0.75).value);
+        let was = before.as_ref().and_then(|p| p.measured(vital).reading(0.75).value);
         let of = |r: Rating| 120.0 * m.share(r).unwrap_or(0.0);
         BreakdownRow {
             link: format!(
@@ -184,7 +165,7 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
     })
 }
 
-fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -> HttpResponse {
+fn as_csv(by: &Attribute, vital: Vital, values: &[Value], whole: u64) -> HttpResponse {
     let mut file = CsvFile::with_header([
         by.title(),
         "page views".into(),
@@ -194,7 +175,7 @@ fn as_csv(by: &Attribute, vital: Vital, values: &[(String, Pool)], whole: u64) -
         "abandoned".into(),
         "with errors".into(),
     ]);
-    for (value, pool) in values {
+    for Value { value, pool, .. } in values {
         let m = pool.measured(vital);
         let text = |n: Option<f64>| n.map_or(String::new(), |n| format!("{n:.4}"));
         file.row([
@@ -227,10 +208,9 @@ struct TroubleRow {
 /// `GET /visitors/trouble`: the visits, and the people of whom pages told who they are, that had most trouble.
 pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let columns = with_filter(&["at", "visit", "person", "family", "ended", "errors", "lcp"], &asked.filter);
-    let sheets = state.db.sheets_of(Filed::PageViews, asked.site.id, asked.past(), &columns).await?;
+    let found = breakdown::trouble(&state.answers, asked.site.id, &asked.range(), 6).await?;
     let zone = &asked.site.zone;
-    let rows = |column: &str| {
+    let rows = |column: &str, all: &[Trouble]| {
         let row = |t: &Trouble| {
             let link = if column == "visit" {
                 format!("/visitors/visits/{}?at={}", Uuid::from_u128(t.id), t.last.as_millisecond())
@@ -247,7 +227,7 @@ pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Resu
                 says: format!("{} of {} page views", kinds.join(", "), t.page_views),
             }
         };
-        troubled(&sheets, asked.past(), &asked.filter, column, 6).iter().map(row).collect::<Vec<_>>()
+        all.iter().map(row).collect::<Vec<_>>()
     };
-    html(&TroublePart { people: rows("person"), visits: rows("visit") })
+    html(&TroublePart { people: rows("person", &found.people), visits: rows("visit", &found.visits) })
 }

@@ -11,24 +11,20 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::calendar::Stretch;
+use cadentis_answers::family::{self, Family, ORIGINS, Origin};
+use cadentis_answers::views::Views;
+use cadentis_answers::visitors;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::stats::compare::share_shift;
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::errors::kinds;
-use cadentis_core::visitor::load_parts::{self, PARTS, around_p75, moments};
-use cadentis_core::visitor::party::{self, Party, third_parties};
-use cadentis_core::visitor::slices::{Named, by_name, every_hour, rows};
-use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
-use cadentis_store::filed::Filed;
-use cadentis_store::visits::with_filter;
+use cadentis_core::visitor::load_parts::PARTS;
+use cadentis_core::visitor::party::Party;
+use cadentis_core::visitor::slices::Named;
+use cadentis_core::visitor::{Attribute, Pool};
 use serde::Deserialize;
-
-const MOST_ERRORS: usize = 5_000;
 
 #[derive(Template)]
 #[template(path = "family.html")]
@@ -57,26 +53,15 @@ fn wanted(request: &HttpRequest) -> Result<String, PageError> {
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
-    let (site_id, past) = (frame.site.id, frame.past());
-    let (views, before, limits, attributes) = futures::try_join!(
-        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &LANES, frame.points()),
-        async {
-            match frame.against {
-                Some(a) => Views::rolled(&state, site_id, a, &frame.filter, Attribute::Family, &LANES, frame.points())
-                    .await
-                    .map(Some),
-                None => Ok(None),
-            }
-        },
-        state.db.budgets(site_id),
-        state.db.attributes(site_id, past),
+    let (site_id, range) = (frame.site.id, frame.range());
+    let (found, attributes) = futures::try_join!(
+        family::ask(&state.answers, site_id, &range, &name, &LANES),
+        visitors::attributes(&state.answers, site_id, range.stretch),
     )?;
-    let whole = views.all().page_views;
-    let (views, before) = (views.only(&name), before.map(|b| b.only(&name)));
-    let all = views.all();
-    if all.page_views == 0 && before.as_ref().is_none_or(|b| b.all().page_views == 0) {
+    let Some(Family { views, before, whole, budgets }) = found else {
         return Err(PageError::NotFound(format!("page views of “{name}” in this stretch")));
-    }
+    };
+    let all = views.all();
     let of_all = format::percent(share(all.page_views, whole), 0, None);
     let vital = |v: Vital| format::vital(v, &all.measured(v).reading(0.75));
     let says = format!(
@@ -88,7 +73,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     html(&Page {
         says,
         readings: readings(&frame, &views, before.as_ref(), None),
-        lanes: lanes::of_views(&frame, &views, before.as_ref(), &limits),
+        lanes: lanes::of_views(&frame, &views, before.as_ref(), &budgets),
         link: family_link(&name),
         tabs: tabs("/visitors/family"),
         filter: FilterLine::of(&frame, &attributes),
@@ -207,31 +192,18 @@ struct NamedTable {
     rows: Vec<(String, String, String, &'static str, Vec<String>)>,
 }
 
-/// Title, column that names, vital, further columns with their titles.
-type Origin = (&'static str, &'static str, Vital, &'static [(&'static str, &'static str)]);
-
-const ORIGINS: [Origin; 4] = [
-    (
-        "Largest element",
-        "lcp_element",
-        Vital::Lcp,
-        &[
-            ("ttfb", "first byte"),
-            ("lcp_delay", "until asked for"),
-            ("lcp_fetch", "to fetch"),
-            ("lcp_render", "to show"),
-        ],
-    ),
-    ("Slowest interaction (INP)", "inp_element", Vital::Inp, &[]),
-    ("Script that kept it waiting", "inp_script", Vital::Inp, &[]),
-    ("Largest shift (CLS)", "cls_element", Vital::Cls, &[]),
+/// What each of [`ORIGINS`] and the columns beside it are called.
+const TITLES: [(&str, &[&str]); 4] = [
+    ("Largest element", &["first byte", "until asked for", "to fetch", "to show"]),
+    ("Slowest interaction (INP)", &[]),
+    ("Script that kept it waiting", &[]),
+    ("Largest shift (CLS)", &[]),
 ];
 const NAMED: usize = 4;
 
-fn named_tables(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<NamedTable> {
-    let table = |(title, words, vital, more): Origin| {
-        let columns: Vec<&str> = more.iter().map(|(column, _)| *column).collect();
-        let found = by_name(sheets, stretch, filter, words, &vital.name().to_lowercase(), &columns);
+fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
+    let table = |((origin, (title, columns)), found): ((&Origin, &(&'static str, &[&'static str])), &Vec<Named>)| {
+        let vital = origin.vital;
         let row = |n: &Named| {
             let median = |ms: &Option<f64>| ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)));
             (
@@ -245,11 +217,11 @@ fn named_tables(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Name
         NamedTable {
             title,
             vital: vital.name(),
-            columns: more.iter().map(|(_, title)| *title).collect(),
+            columns: columns.to_vec(),
             rows: found.iter().take(NAMED).map(row).collect(),
         }
     };
-    ORIGINS.into_iter().map(table).filter(|t| !t.rows.is_empty()).collect()
+    ORIGINS.iter().zip(&TITLES).zip(found).map(table).filter(|t| !t.rows.is_empty()).collect()
 }
 
 /// Where the time until LCP went, drawn.
@@ -281,44 +253,25 @@ impl LoadBar {
 pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
-    let (site_id, past) = (frame.site.id, frame.past());
     let filter = frame.filter.clone().and(Attribute::Family, &name);
-    let columns: Vec<&str> = ORIGINS
-        .iter()
-        .flat_map(|(_, words, _, more)| more.iter().map(|(column, _)| *column).chain([*words]))
-        .chain(["inp", "cls"])
-        .chain(load_parts::COLUMNS)
-        .collect();
-    let columns = with_filter(&columns, &filter);
-    let told = with_filter(&party::COLUMNS, &filter);
-    let by_release = Views::load(&state, site_id, past, &filter, Attribute::Release, &LANES, frame.points()).await?;
-    let every = every_hour(by_release.all().page_views);
-    let (sheets, slowest, errors, told) = futures::try_join!(
-        state.db.some_hours_of(Filed::PageViews, site_id, past, &columns, every),
-        state.db.slowest_page_views(site_id, past, &filter, Vital::Lcp, 12),
-        state.db.errors(site_id, past, &filter, MOST_ERRORS),
-        state.db.some_hours_of(Filed::Happenings, site_id, past, &told, every),
-    )?;
-    let read: usize = sheets.iter().map(|s| rows(s, past, &filter).iter().filter(|keep| **keep).count()).sum();
-    let parties = third_parties(&told, past, &filter, |host| frame.site.owns(host));
-    let part = match every {
+    let loads = family::loads(&state.answers, &frame.site, &frame.range(), &name, &LANES).await?;
+    let part = match loads.every {
         1 => String::new(),
-        n => format!("read from each {n}th hour: {} page views", format::thousands(read as u64)),
+        n => format!("read from each {n}th hour: {} page views", format::thousands(loads.read)),
     };
-    let moments = moments(&sheets, past, &filter);
-    let spent = around_p75(&moments).map(|(spent, n)| {
+    let spent = loads.spent.map(|(spent, n)| {
         let says = format!(
             "Means over the {} page views between the 70th and the 80th percentile of LCP, out of {} that reported it{}{part}.",
             format::thousands(n as u64),
-            format::thousands(moments.len() as u64),
+            format::thousands(loads.with_lcp),
             if part.is_empty() { "" } else { ", " },
         );
         LoadBar::of(&spent, says)
     });
     let zone = &frame.site.zone;
-    let kinds = kinds(&errors).iter().take(5).map(|k| errors::row(k, errors.len() as u64, Some(&name), zone)).collect();
-    let slow = slowest.iter().map(|s| slow_row(s, zone)).collect();
-    let named = named_tables(&sheets, past, &filter);
+    let kinds = loads.kinds.iter().take(5).map(|k| errors::row(k, loads.errors, Some(&name), zone)).collect();
+    let slow = loads.slowest.iter().map(|s| slow_row(s, zone)).collect();
+    let named = named_tables(&loads.named);
     let query = frame.query_with(&filter);
     let beside = [
         ("requests", "/visitors/requests?"),
@@ -329,8 +282,8 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
     ];
     let beside = beside.map(|(name, path)| (name, format!("{path}{query}"))).to_vec();
     html(&LoadPart {
-        releases: releases(&frame, &by_release, &family_link(&name)),
-        parties: parties.iter().take(PARTIES).map(|p| party_row(p, read as u64)).collect(),
+        releases: releases(&frame, &loads.by_release, &family_link(&name)),
+        parties: loads.parties.iter().take(PARTIES).map(|p| party_row(p, loads.read)).collect(),
         part,
         spent,
         rows: slow,

@@ -6,9 +6,9 @@ use crate::error::PageError;
 use crate::format;
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::views::Views;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use serde::Deserialize;
@@ -103,7 +103,8 @@ pub async fn values_part(state: web::Data<State>, request: HttpRequest) -> Resul
         asked.filter.parts().filter(|(a, _)| **a == attribute).flat_map(|(_, values)| values.to_vec()).collect();
     // Alternatives of the same attribute are offered, too: it is left out of what narrows.
     let others = here.iter().fold(asked.filter.clone(), |f, value| f.without(&attribute, value));
-    let views = Views::load(&state, asked.site.id, asked.past(), &others, attribute.clone(), &[Vital::Lcp], 1).await?;
+    let views =
+        Views::load(&state.answers, asked.site.id, asked.past(), &others, attribute.clone(), &[Vital::Lcp], 1).await?;
     let values = views.values();
     let own = own_parameters(&request, &["attribute", "path"]);
     let row = |(value, pool): &(String, cadentis_core::visitor::Pool)| {

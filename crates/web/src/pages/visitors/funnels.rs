@@ -12,12 +12,12 @@ use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::funnels::{self, Followed};
+use cadentis_answers::visitors;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::stats::{Reading, share};
-use cadentis_core::visitor::funnel::{COLUMNS, Funnel, Step, funnel};
-use cadentis_store::filed::Filed;
+use cadentis_core::visitor::funnel::Step;
 use cadentis_store::sites::SavedFunnel;
-use cadentis_store::visits::with_filter;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -99,31 +99,23 @@ async fn show(
     typed: Typed,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Visitors", TWELVE_HOURS).await?;
-    let (site_id, past) = (frame.site.id, frame.past());
-    let columns = with_filter(&COLUMNS, &frame.filter);
-    let (saved, sheets, before, attributes) = futures::try_join!(
-        state.db.funnels(site_id),
-        state.db.sheets_of(Filed::PageViews, site_id, past, &columns),
-        state.db.sheets_against(Filed::PageViews, site_id, frame.against, &columns),
-        state.db.attributes(site_id, past),
+    let (site_id, range, past) = (frame.site.id, frame.range(), frame.past());
+    let (found, attributes) = futures::try_join!(
+        funnels::ask(&state.answers, site_id, &range),
+        visitors::attributes(&state.answers, site_id, past),
     )?;
-    let bucket_s = past.bucket_seconds(frame.points());
-    let mut funnels = Vec::new();
-    for s in &saved {
-        let within_ms = i64::from(s.within_s) * 1_000;
-        let now = funnel(&sheets, past, &frame.filter, &s.steps, within_ms, bucket_s);
-        let then = frame.against.map(|a| funnel(&before, a, &frame.filter, &s.steps, within_ms, bucket_s));
-        let words = Words {
-            title: "The funnel over time",
-            count: "Began",
-            failed: "Lost on the way",
-            time: "To the end",
-            of_what: "visits that began",
-        };
-        let before = then.as_ref().map_or(&[][..], |t| &t.over);
-        let lanes = lanes::of_buckets(&frame, &words, &now.over, before, bucket_s);
-        funnels.push(drawn(s, &now, then.as_ref(), lanes));
-    }
+    let words = Words {
+        title: "The funnel over time",
+        count: "Began",
+        failed: "Lost on the way",
+        time: "To the end",
+        of_what: "visits that began",
+    };
+    let drawn = |f: &Followed| {
+        let before = f.before.as_ref().map_or(&[][..], |t| &t.over);
+        drawn(f, lanes::of_buckets(&frame, &words, &f.now.over, before, found.bucket_s))
+    };
+    let funnels: Vec<Drawn> = found.funnels.iter().map(drawn).collect();
     let mut families: Vec<String> = frame.site.patterns.iter().map(|(_, name)| name.clone()).collect();
     families.dedup();
     let says = match funnels.first() {
@@ -156,7 +148,8 @@ async fn show(
 
 const BAR: f64 = 420.0;
 
-fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>, lanes: Lanes) -> Drawn {
+fn drawn(followed: &Followed, lanes: Lanes) -> Drawn {
+    let (now, then) = (&followed.now, followed.before.as_ref());
     let began = now.began();
     let worst = now.steps.iter().max_by_key(|s| s.lost).filter(|s| s.lost > 0);
     let done = format::percent(share(now.completed(), began), 0, None);
@@ -209,7 +202,13 @@ fn drawn(saved: &SavedFunnel, now: &Funnel, then: Option<&Funnel>, lanes: Lanes)
         });
         before = Some(s);
     }
-    Drawn { name: saved.name.clone(), says, within: length_text(f64::from(saved.within_s) * 1_000.0), steps, lanes }
+    Drawn {
+        name: followed.name.clone(),
+        says,
+        within: length_text(f64::from(followed.within_s) * 1_000.0),
+        steps,
+        lanes,
+    }
 }
 
 /// `POST /visitors/funnels`: keeps a funnel.

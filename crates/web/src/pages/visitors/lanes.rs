@@ -3,7 +3,7 @@
 use crate::draw::{Axis, connected, line, round_up, ticks};
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_markers};
-use crate::views::Views;
+use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::budget::{self, Budget, Metric};

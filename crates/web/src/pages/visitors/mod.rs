@@ -24,9 +24,10 @@ use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
 use crate::limits::query;
-use crate::views::Views;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::views::Views;
+use cadentis_answers::visitors::{self, Visits};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::Standing;
@@ -34,11 +35,8 @@ use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::privacy;
-use cadentis_core::visitor::slices::is_read_exactly;
-use cadentis_core::visitor::slices::worst_minute;
-use cadentis_core::visitor::{Attribute, Measured, PageView, Pool, Seen, has_risen};
-use cadentis_store::filed::Filed;
-use cadentis_store::visits::with_filter;
+use cadentis_core::visitor::slices::Minute;
+use cadentis_core::visitor::{Measured, PageView, Pool, Seen, has_risen};
 use filter::FilterLine;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -164,41 +162,22 @@ fn wanted(request: &HttpRequest) -> Result<Vital, PageError> {
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
-    let (site_id, past) = (frame.site.id, frame.past());
-    // What the page shows: the vital it is about, and those with a lane.
-    let shown: Vec<Vital> = Vital::ALL.into_iter().filter(|v| *v == vital || LANES.contains(v)).collect();
-    let (views, before, visits, limits, attributes, worst) = futures::try_join!(
-        Views::load(&state, site_id, past, &frame.filter, Attribute::Family, &shown, frame.points()),
-        async {
-            match frame.against {
-                Some(a) => Views::rolled(&state, site_id, a, &frame.filter, Attribute::Device, &LANES, frame.points())
-                    .await
-                    .map(Some),
-                None => Ok(None),
-            }
-        },
-        async {
-            // Counting different visits reads every row: not over weeks.
-            if is_read_exactly(past) {
-                state.db.count_visits(site_id, past, &frame.filter).await.map(Some)
-            } else {
-                Ok(None)
-            }
-        },
-        state.db.budgets(site_id),
-        state.db.attributes(site_id, past),
-        worst(&state, &frame, vital),
+    let (site_id, range) = (frame.site.id, frame.range());
+    let (found, attributes) = futures::try_join!(
+        visitors::ask(&state.answers, site_id, &range, vital, &LANES),
+        visitors::attributes(&state.answers, site_id, range.stretch),
     )?;
+    let (views, before) = (found.views, found.before);
     let all = views.all();
     let measured = all.measured(vital);
     let families = views.values();
     let (histogram, bin_width, quantiles, histogram_ticks) = histogram(vital, &measured);
     let page = Page {
         says: sentence(vital, &all, &families),
-        readings: readings(&frame, &views, before.as_ref(), visits),
+        readings: readings(&frame, &views, before.as_ref(), found.visits),
         tabs: tabs("/visitors"),
         filter: FilterLine::of(&frame, &attributes),
-        worst,
+        worst: found.worst.map(|w| worst(&frame, vital, &w)),
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| (v.name(), v == vital)).to_vec(),
         mosaic: mosaic(vital, &families, all.page_views),
@@ -206,7 +185,7 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         bin_width,
         quantiles,
         histogram_ticks,
-        lanes: lanes::of_views(&frame, &views, before.as_ref(), &limits),
+        lanes: lanes::of_views(&frame, &views, before.as_ref(), &found.budgets),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
         proof: proof(&frame, vital, &views),
         frame,
@@ -214,30 +193,16 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     html(&page)
 }
 
-/// A minute with fewer samples than this is not called the worst.
-const LEAST: usize = 20;
-
 /// The worst minute of the stretch in words, and the address of the minutes around it.
-async fn worst(state: &State, frame: &Frame, vital: Vital) -> cadentis_store::Result<Option<(String, String)>> {
-    let past = frame.past();
-    // Minutes of weeks are beyond what anybody would act on, and want every sample read.
-    if past.seconds() > 3 * 86_400 {
-        return Ok(None);
-    }
-    let column = vital.name().to_lowercase();
-    let columns = with_filter(&["at", &column], &frame.filter);
-    let sheets = state.db.sheets_of(Filed::PageViews, frame.site.id, past, &columns).await?;
-    Ok(worst_minute(&sheets, past, &frame.filter, vital, LEAST).map(|w| {
-        let around = Stretch { from: at_second(w.at_s - 900), to: at_second(w.at_s + 960) };
-        let says = format!(
-            "Worst minute: {}, {} at p75 of {} page views.",
-            format::day_clock(at_second(w.at_s), &frame.site.zone),
-            vital.text(w.p75),
-            w.samples
-        );
-        let query = frame.query_of(&around);
-        (says, format!("/visitors?vital={}&{query}", vital.name()))
-    }))
+fn worst(frame: &Frame, vital: Vital, minute: &Minute) -> (String, String) {
+    let around = Stretch { from: at_second(minute.at_s - 900), to: at_second(minute.at_s + 960) };
+    let says = format!(
+        "Worst minute: {}, {} at p75 of {} page views.",
+        format::day_clock(at_second(minute.at_s), &frame.site.zone),
+        vital.text(minute.p75),
+        minute.samples
+    );
+    (says, format!("/visitors?vital={}&{}", vital.name(), frame.query_of(&around)))
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
@@ -305,12 +270,7 @@ fn estimated_total(frame: &Frame, views: &Views) -> Option<f64> {
     (whole > reported as f64).then_some(whole)
 }
 
-pub(super) fn readings(
-    frame: &Frame,
-    views: &Views,
-    before: Option<&Views>,
-    visits: Option<(u64, u64)>,
-) -> Vec<Figure> {
+pub(super) fn readings(frame: &Frame, views: &Views, before: Option<&Views>, visits: Option<Visits>) -> Vec<Figure> {
     let all = &views.all();
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
@@ -326,7 +286,7 @@ pub(super) fn readings(
         ),
     };
     let mut figures = vec![figure];
-    if let Some((visits, _)) = visits {
+    if let Some(Visits { visits, .. }) = visits {
         let reporting = if estimated_total(frame, views).is_some() { "visits that report" } else { "visits" };
         figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
@@ -508,7 +468,7 @@ struct Slowest {
 pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
-    let slowest = state.db.slowest_page_views(asked.site.id, asked.past(), &asked.filter, vital, 12).await?;
+    let slowest = visitors::slowest(&state.answers, asked.site.id, &asked.range(), vital, 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 

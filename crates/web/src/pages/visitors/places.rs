@@ -1,13 +1,14 @@
 //! Where visitors are: the map beside the table of countries, regions or cities.
 
 use crate::State;
+use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
 use crate::map::{Country, WORLD};
-use crate::views::Views;
+use cadentis_answers::views::Views;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
-use cadentis_store::Result;
+use futures::TryFutureExt;
 
 /// The map, ready to draw.
 pub(super) struct Map {
@@ -70,11 +71,11 @@ pub(super) fn country_name(code: &str) -> String {
     }
 }
 
-pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Map> {
+pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Map, PageError> {
     let (elsewhere, vitals) = (anywhere(&asked.filter), [vital]);
     let (views, locations) = futures::try_join!(
-        Views::load(state, asked.site.id, asked.past(), &elsewhere, Attribute::Country, &vitals, 1),
-        state.db.locations(),
+        Views::load(&state.answers, asked.site.id, asked.past(), &elsewhere, Attribute::Country, &vitals, 1),
+        state.db.locations().err_into(),
     )?;
     let values = views.values();
     let chosen = only(&asked.filter, &Attribute::Country);

@@ -12,11 +12,11 @@ use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::requests::{self, Kind};
+use cadentis_answers::visitors;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::visitor::Fault;
-use cadentis_core::visitor::calls::{COLUMNS, Calls, calls, calls_over};
-use cadentis_store::filed::Filed;
-use cadentis_store::visits::with_filter;
+use cadentis_core::visitor::calls::Calls;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -71,24 +71,21 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let wanted = query::<RequestsQuery>(&request)?;
     let resources = wanted.what.as_deref() == Some("resource");
-    let what = if resources { "resource" } else { "request" };
-    let (site_id, past) = (frame.site.id, frame.past());
-    let columns = with_filter(&COLUMNS, &frame.filter);
-    let (sheets, before, attributes) = futures::try_join!(
-        state.db.sheets_of(Filed::Happenings, site_id, past, &columns),
-        state.db.sheets_against(Filed::Happenings, site_id, frame.against, &columns),
-        state.db.attributes(site_id, past),
-    )?;
-    let all = calls(&sheets, past, &frame.filter, what);
+    let kind = if resources { Kind::Resource } else { Kind::Request };
+    let what = kind.word();
+    let (site_id, range, past) = (frame.site.id, frame.range(), frame.past());
     let name = wanted.name.filter(|n| !n.is_empty());
-    let bucket_s = past.bucket_seconds(frame.points());
-    let over = |sheets, stretch| calls_over(sheets, stretch, &frame.filter, what, name.as_deref(), bucket_s);
+    let (found, attributes) = futures::try_join!(
+        requests::ask(&state.answers, site_id, &range, kind, name.as_deref()),
+        visitors::attributes(&state.answers, site_id, past),
+    )?;
+    let all = found.families;
     let lanes = lanes::of_buckets(
         &frame,
         &Words { title: "Requests over time", count: "Calls", failed: "Failed", time: "Time", of_what: "calls" },
-        &over(&sheets, past),
-        &frame.against.map_or(vec![], |a| over(&before, a)),
-        bucket_s,
+        &found.over,
+        &found.over_before,
+        found.bucket_s,
     );
     let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let proof = vec![Working::new(

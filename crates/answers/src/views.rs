@@ -1,15 +1,16 @@
 //! Page views of a stretch, pooled by bucket of time and by an attribute.
 
-use crate::State;
+use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Selection, in_halves, is_read_exactly, pools};
-use cadentis_core::visitor::{Attribute, Filter, Pool};
-use cadentis_store::Result;
+use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::filed::Filed;
 use std::collections::BTreeMap;
 
+/// Page views of a stretch, pooled.
 pub struct Views {
+    /// Seconds of a bucket.
     pub bucket_s: i64,
     /// By (beginning of the bucket in seconds, value of the attribute).
     pools: Vec<(i64, String, Pool)>,
@@ -18,7 +19,7 @@ pub struct Views {
 impl Views {
     /// Reads the stretch in at most `most` buckets. `by` is what they are told apart by.
     pub async fn load(
-        state: &State,
+        answers: &Answers,
         site_id: i32,
         stretch: Stretch,
         filter: &Filter,
@@ -27,14 +28,14 @@ impl Views {
         most: i64,
     ) -> Result<Views> {
         if is_read_exactly(stretch) {
-            return Views::filed(state, site_id, stretch, filter, by, vitals, stretch.bucket_seconds(most)).await;
+            return Views::filed(answers, site_id, stretch, filter, by, vitals, stretch.bucket_seconds(most)).await;
         }
-        Views::rolled(state, site_id, stretch, filter, by, vitals, most).await
+        Views::rolled(answers, site_id, stretch, filter, by, vitals, most).await
     }
 
     /// Reads whole hours, however short the stretch: for lines beside others.
     pub async fn rolled(
-        state: &State,
+        answers: &Answers,
         site_id: i32,
         stretch: Stretch,
         filter: &Filter,
@@ -44,12 +45,12 @@ impl Views {
     ) -> Result<Views> {
         let bucket_s = stretch.bucket_seconds(most).max(3_600);
         if !filter.is_empty() || !Attribute::ROLLED.contains(&by) {
-            return Views::filed(state, site_id, stretch, filter, by, vitals, bucket_s).await;
+            return Views::filed(answers, site_id, stretch, filter, by, vitals, bucket_s).await;
         }
         let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
         let cells = match bucket_s % 86_400 {
-            0 => state.db.cells_by_day(site_id, stretch, &by, vitals).await?,
-            _ => state.db.cells(site_id, stretch, &by, vitals).await?,
+            0 => answers.db.cells_by_day(site_id, stretch, &by, vitals).await?,
+            _ => answers.db.cells(site_id, stretch, &by, vitals).await?,
         };
         for c in cells {
             let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;
@@ -62,7 +63,7 @@ impl Views {
 
     /// Reads the columns that are asked about, page view by page view.
     async fn filed(
-        state: &State,
+        answers: &Answers,
         site_id: i32,
         stretch: Stretch,
         filter: &Filter,
@@ -71,23 +72,15 @@ impl Views {
         bucket_s: i64,
     ) -> Result<Views> {
         let exact = is_read_exactly(stretch);
-        let wanted = Selection { stretch, filter, bucket_s, by: Some(&by), vitals, exact };
-        let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
-        let (mut all, back) = in_halves(&sheets, |half| {
-            let mut by: BTreeMap<(i64, String), Pool> = BTreeMap::new();
-            for (bucket, value, pool) in half.iter().flat_map(|s| pools(s, &wanted)) {
-                by.entry((bucket, value)).or_default().absorb(&pool);
-            }
-            by
-        });
-        for (key, pool) in back {
-            all.entry(key).or_default().absorb(&pool);
-        }
-        let mut pools = Vec::with_capacity(all.len());
-        while let Some(((bucket, value), pool)) = all.pop_first() {
-            pools.push((bucket, value, pool));
-        }
-        Ok(Views { bucket_s, pools })
+        let (filter, vitals) = (filter.clone(), vitals.to_vec());
+        let wanted = Selection { stretch, filter: &filter, bucket_s, by: Some(&by), vitals: &vitals, exact };
+        let sheets = answers.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
+        answers
+            .computed(move || {
+                let wanted = Selection { stretch, filter: &filter, bucket_s, by: Some(&by), vitals: &vitals, exact };
+                Views { bucket_s, pools: pooled(&sheets, &wanted) }
+            })
+            .await
     }
 
     /// Everything in one.
@@ -143,4 +136,23 @@ impl Views {
         }
         all
     }
+}
+
+/// The pools of all hours, by bucket and value.
+fn pooled(sheets: &[Sheet], wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> {
+    let (mut all, back) = in_halves(sheets, |half| {
+        let mut by: BTreeMap<(i64, String), Pool> = BTreeMap::new();
+        for (bucket, value, pool) in half.iter().flat_map(|s| pools(s, wanted)) {
+            by.entry((bucket, value)).or_default().absorb(&pool);
+        }
+        by
+    });
+    for (key, pool) in back {
+        all.entry(key).or_default().absorb(&pool);
+    }
+    let mut pools = Vec::with_capacity(all.len());
+    while let Some(((bucket, value), pool)) = all.pop_first() {
+        pools.push((bucket, value, pool));
+    }
+    pools
 }

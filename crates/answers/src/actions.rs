@@ -1,0 +1,46 @@
+//! What visitors tried to do: attempts, what came of them, who gave up.
+
+use crate::{Answers, Range, Result};
+use cadentis_core::visitor::acts::{Action, Attempts, COLUMNS};
+use cadentis_core::visitor::timeline::Bucket;
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+use serde::Serialize;
+
+/// What became of actions.
+#[derive(Debug, Clone, Serialize)]
+pub struct Actions {
+    /// Every action by its name, the one that failed most first.
+    pub actions: Vec<Action>,
+    /// The course of the chosen action, or of all.
+    pub over: Vec<Bucket>,
+    /// The same of what the stretch is compared with; empty without one.
+    pub over_before: Vec<Bucket>,
+    /// Seconds of a bucket of both.
+    pub bucket_s: i64,
+}
+
+/// Actions on a site, and the course of one of them if `name` says which.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn ask(answers: &Answers, site_id: i32, range: &Range, name: Option<&str>) -> Result<Actions> {
+    let columns = with_filter(&COLUMNS, &range.filter);
+    let (sheets, before) = futures::try_join!(
+        answers.db.sheets_of(Filed::Happenings, site_id, range.stretch, &columns),
+        answers.db.sheets_against(Filed::Happenings, site_id, range.against, &columns),
+    )?;
+    let (range, name) = (range.clone(), name.map(String::from));
+    let computing = answers.computed(move || {
+        let bucket_s = range.bucket_s();
+        let attempts = Attempts::of(&sheets, range.stretch, &range.filter);
+        let then = range.against.map(|a| Attempts::of(&before, a, &range.filter));
+        Actions {
+            actions: attempts.actions(),
+            over: attempts.over(name.as_deref(), bucket_s),
+            over_before: then.map_or(vec![], |t| t.over(name.as_deref(), bucket_s)),
+            bucket_s,
+        }
+    });
+    computing.await
+}

@@ -1,0 +1,65 @@
+//! Requests that pages make, by family: how many, how long, what became of them, whose fault.
+
+use crate::{Answers, Range, Result};
+use cadentis_core::visitor::calls::{COLUMNS, Calls, calls, calls_over};
+use cadentis_core::visitor::timeline::Bucket;
+use cadentis_store::filed::Filed;
+use cadentis_store::visits::with_filter;
+use serde::Serialize;
+
+/// Requests that scripts make, or what a page is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// Asked for by a script (fetch, XMLHttpRequest).
+    Request,
+    /// Pictures, scripts, styles.
+    Resource,
+}
+
+impl Kind {
+    /// As it is filed.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Request => "request",
+            Kind::Resource => "resource",
+        }
+    }
+}
+
+/// What became of requests.
+#[derive(Debug, Clone, Serialize)]
+pub struct Requests {
+    /// Every family, the one that failed most first.
+    pub families: Vec<Calls>,
+    /// The course of the chosen family, or of all.
+    pub over: Vec<Bucket>,
+    /// The same of what the stretch is compared with; empty without one.
+    pub over_before: Vec<Bucket>,
+    /// Seconds of a bucket of both.
+    pub bucket_s: i64,
+}
+
+/// Requests of a site, and the course of one family of them if `name` says which.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn ask(answers: &Answers, site_id: i32, range: &Range, kind: Kind, name: Option<&str>) -> Result<Requests> {
+    let columns = with_filter(&COLUMNS, &range.filter);
+    let (sheets, before) = futures::try_join!(
+        answers.db.sheets_of(Filed::Happenings, site_id, range.stretch, &columns),
+        answers.db.sheets_against(Filed::Happenings, site_id, range.against, &columns),
+    )?;
+    let (range, name) = (range.clone(), name.map(String::from));
+    let computing = answers.computed(move || {
+        let bucket_s = range.bucket_s();
+        let over = |sheets, stretch| calls_over(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s);
+        Requests {
+            families: calls(&sheets, range.stretch, &range.filter, kind.word()),
+            over: over(&sheets, range.stretch),
+            over_before: range.against.map_or(vec![], |a| over(&before, a)),
+            bucket_s,
+        }
+    });
+    computing.await
+}
