@@ -13,7 +13,7 @@ use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::family::{self, Family, ORIGINS, Origin};
+use cadentis_answers::family::{self, Family, ORIGINS};
 use cadentis_answers::views::Views;
 use cadentis_answers::visitors;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -202,8 +202,8 @@ const TITLES: [(&str, &[&str]); 4] = [
 const NAMED: usize = 4;
 
 fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
-    let table = |((origin, (title, columns)), found): ((&Origin, &(&'static str, &[&'static str])), &Vec<Named>)| {
-        let vital = origin.vital;
+    let table = |nth: usize| {
+        let (vital, (title, columns)) = (ORIGINS[nth].vital, TITLES[nth]);
         let row = |n: &Named| {
             let median = |ms: &Option<f64>| ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)));
             (
@@ -218,10 +218,10 @@ fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
             title,
             vital: vital.name(),
             columns: columns.to_vec(),
-            rows: found.iter().take(NAMED).map(row).collect(),
+            rows: found[nth].iter().take(NAMED).map(row).collect(),
         }
     };
-    ORIGINS.iter().zip(&TITLES).zip(found).map(table).filter(|t| !t.rows.is_empty()).collect()
+    (0..ORIGINS.len().min(found.len())).map(table).filter(|t| !t.rows.is_empty()).collect()
 }
 
 /// Where the time until LCP went, drawn.
