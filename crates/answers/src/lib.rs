@@ -9,6 +9,8 @@
 //! - [`views`]: page views pooled by time and by an attribute, which most questions about visitors begin with
 //! - [`visitors`], [`family`], [`breakdown`], [`requests`], [`actions`], [`errors`], [`funnels`], [`beside`]: what real
 //!   people had
+//! - [`played`], [`steps`]: runs, which [`now`], [`journeys`] and [`location`] begin with; [`goals`]: what is promised of
+//!   them
 
 #![warn(missing_docs)]
 
@@ -19,6 +21,11 @@ pub mod compute;
 pub mod errors;
 pub mod family;
 pub mod funnels;
+pub mod goals;
+pub mod journeys;
+pub mod location;
+pub mod now;
+pub mod played;
 pub mod range;
 pub mod requests;
 pub mod steps;

@@ -296,6 +296,20 @@ impl Db {
         Ok(Counted::of(runs, &LeftOut::cover(&maintenance), Run::check))
     }
 
+    /// The same of many journeys at once, by journey.
+    pub async fn counted_runs_of(
+        &self,
+        journeys: &[i32],
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<HashMap<i32, Counted<Run>>> {
+        let (mut runs, maintenance) =
+            futures::try_join!(self.runs_of(journeys, site_id, stretch), self.maintenance(site_id, stretch))?;
+        let left_out = LeftOut::cover(&maintenance);
+        let counted = |id: &i32| (*id, Counted::of(runs.remove(id).unwrap_or_default(), &left_out, Run::check));
+        Ok(journeys.iter().map(counted).collect())
+    }
+
     /// Counts of a site's runs, over all journeys, in each hour (UTC) in which one failed.
     pub async fn failing_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, Tally)>> {
         let rows: Vec<(jiff_sqlx::Timestamp, i64, i64, i64, i64)> = sqlx::query_as(
@@ -369,37 +383,54 @@ impl Db {
         Ok(row.map(|r| r.0))
     }
 
-    /// Records of the last `most` runs that passed at the same location, in the same version, within the day before.
+    /// Records of runs that passed before this one at the same location with the same version of the script, within a day,
+    /// newest first.
     pub async fn usual_records(&self, run: &Run, most: i64) -> Result<Vec<RunRecord>> {
-        let rows: Vec<String> = sqlx::query_scalar(
-            "SELECT rr.record::text FROM run r JOIN run_record rr
-                 ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
-                AND rr.due_at < $4 AND rr.due_at >= $5
-             WHERE r.site_id = $1 AND r.journey_id = $2 AND r.location_id = $3
-               AND r.due_at < $4 AND r.due_at >= $5 AND r.outcome = 0
-               AND r.version IS NOT DISTINCT FROM (SELECT version FROM run WHERE site_id = $1 AND due_at = $4 AND id = $7
-                     UNION ALL SELECT version FROM first_try WHERE site_id = $1 AND due_at = $4 AND id = $7)
-             ORDER BY r.due_at DESC LIMIT $6",
+        Ok(self.usual_records_of(&[run], most).await?.remove(&run.id).unwrap_or_default())
+    }
+
+    /// The same of many runs at once, by the run's id.
+    pub async fn usual_records_of(&self, runs: &[&Run], most: i64) -> Result<HashMap<Uuid, Vec<RunRecord>>> {
+        let Some(first) = runs.first() else { return Ok(HashMap::new()) };
+        let of = |f: fn(&Run) -> i32| runs.iter().map(|r| f(r)).collect::<Vec<i32>>();
+        let rows: Vec<(Uuid, String)> = sqlx::query_as(
+            "SELECT w.id, usual.record FROM unnest($2::uuid[], $3::int4[], $4::int4[], $5::timestamptz[])
+                 AS w(id, journey_id, location_id, due_at)
+             CROSS JOIN LATERAL (
+                 SELECT rr.record::text AS record, r.due_at FROM run r JOIN run_record rr
+                     ON rr.site_id = r.site_id AND rr.due_at = r.due_at AND rr.run_id = r.id
+                    AND rr.due_at < w.due_at AND rr.due_at >= w.due_at - interval '1 day'
+                 WHERE r.site_id = $1 AND r.journey_id = w.journey_id AND r.location_id = w.location_id
+                   AND r.due_at < w.due_at AND r.due_at >= w.due_at - interval '1 day' AND r.outcome = 0
+                   AND r.version IS NOT DISTINCT FROM (
+                         SELECT version FROM run WHERE site_id = $1 AND due_at = w.due_at AND id = w.id
+                         UNION ALL SELECT version FROM first_try WHERE site_id = $1 AND due_at = w.due_at AND id = w.id)
+                 ORDER BY r.due_at DESC LIMIT $6) AS usual
+             ORDER BY w.id, usual.due_at DESC",
         )
-        .bind(run.site_id)
-        .bind(run.journey_id)
-        .bind(run.location_id)
-        .bind(run.due_at.to_sqlx())
-        .bind((run.due_at - SignedDuration::from_hours(24)).to_sqlx())
+        .bind(first.site_id)
+        .bind(runs.iter().map(|r| r.id).collect::<Vec<_>>())
+        .bind(of(|r| r.journey_id))
+        .bind(of(|r| r.location_id))
+        .bind(runs.iter().map(|r| r.due_at.to_sqlx()).collect::<Vec<_>>())
         .bind(most)
-        .bind(run.id)
         .fetch_all(&self.pool)
         .await?;
         // Pages of hundreds of requests make records of hundreds of kilobytes: read two at a time.
-        let read = |rows: &[String]| rows.iter().map(|r| serde_json::from_str(r)).collect::<Vec<_>>();
+        let read =
+            |rows: &[(Uuid, String)]| rows.iter().map(|(id, r)| (*id, serde_json::from_str(r))).collect::<Vec<_>>();
         let (front, back) = rows.split_at(rows.len() / 2);
-        let mut records: Vec<serde_json::Result<RunRecord>> = std::thread::scope(|s| {
+        let records: Vec<(Uuid, serde_json::Result<RunRecord>)> = std::thread::scope(|s| {
             let back = s.spawn(|| read(back));
             let mut all = read(front);
             all.extend(back.join().unwrap_or_default());
             all
         });
-        records.drain(..).map(|r| r.map_err(|e| content("run_record.record", e))).collect()
+        let mut by_run: HashMap<Uuid, Vec<RunRecord>> = HashMap::new();
+        for (id, record) in records {
+            by_run.entry(id).or_default().push(record.map_err(|e| content("run_record.record", e))?);
+        }
+        Ok(by_run)
     }
 
     /// The record of each journey's newest run that passed, as far as one was kept, by the journey's id.

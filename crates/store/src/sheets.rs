@@ -14,6 +14,7 @@ use cadentis_core::run::level::Timing;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
+use std::collections::HashMap;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -196,41 +197,58 @@ pub(crate) async fn drop_sheet(tx: &mut PgConnection, site_id: i32, journey_id: 
     Ok(())
 }
 
+/// What was found of one journey.
+fn only<T>(by_journey: HashMap<i32, Vec<T>>) -> Vec<T> {
+    by_journey.into_values().next().unwrap_or_default()
+}
+
 impl Db {
     /// All runs of a journey that were due in the stretch, in order of time.
     pub async fn runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Run>> {
-        self.each_run(journey_id, site_id, stretch, move |p| p.run(site_id, journey_id), |r| r).await
+        Ok(only(self.runs_of(&[journey_id], site_id, stretch).await?))
+    }
+
+    /// The same of many journeys at once, by journey; those without a run are left out.
+    pub async fn runs_of(&self, journeys: &[i32], site_id: i32, stretch: Stretch) -> Result<HashMap<i32, Vec<Run>>> {
+        self.each_run(journeys, site_id, stretch, move |journey, p| p.run(site_id, journey), |r| r).await
     }
 
     /// When, where and how long a journey's runs were that got through.
     pub async fn timings(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
         let timing = |at, location, ms, outcome: Outcome| outcome.got_through().then_some(Timing { at, location, ms });
-        let from_sheet = move |p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
+        let from_sheet = move |_, p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
         let from_row = |r: Run| timing(r.due_at, r.location_id, r.duration_ms, r.outcome);
-        let all = self.each_run(journey_id, site_id, stretch, from_sheet, from_row).await?;
-        Ok(all.into_iter().flatten().collect())
+        let all = self.each_run(&[journey_id], site_id, stretch, from_sheet, from_row).await?;
+        Ok(only(all).into_iter().flatten().collect())
     }
 
     /// What became of a journey's runs, each with its location, in order of time. Lighter than [`Db::runs`], for
     /// arithmetic over months.
     pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
-        let from_sheet = move |p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
-        self.each_run(journey_id, site_id, stretch, from_sheet, |r| (r.location_id, r.check())).await
+        let from_sheet = move |_, p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
+        let from_row = |r: Run| (r.location_id, r.check());
+        Ok(only(self.each_run(&[journey_id], site_id, stretch, from_sheet, from_row).await?))
     }
 
-    /// Takes from each run of the stretch: from sheets on whole days that are over, from rows elsewhere.
+    /// Takes from each run of these journeys in the stretch: from sheets on whole days that are over, from rows
+    /// elsewhere. As many statements for many journeys as for one.
     async fn each_run<T: Send + 'static>(
         &self,
-        journey_id: i32,
+        journeys: &[i32],
         site_id: i32,
         stretch: Stretch,
-        from_sheet: impl Fn(&Packed<'_>) -> T + Send + 'static,
+        from_sheet: impl Fn(i32, &Packed<'_>) -> T + Send + 'static,
         from_row: impl Fn(Run) -> T,
-    ) -> Result<Vec<T>> {
-        let rows = |stretch| self.runs_by_row(&self.pool, journey_id, site_id, stretch);
+    ) -> Result<HashMap<i32, Vec<T>>> {
+        let mut all: HashMap<i32, Vec<T>> = HashMap::new();
+        let add = |all: &mut HashMap<i32, Vec<T>>, runs: Vec<Run>| {
+            runs.into_iter().for_each(|r| all.entry(r.journey_id).or_default().push(from_row(r)));
+        };
+        let rows = |stretch| self.runs_by_row(&self.pool, journeys, site_id, stretch);
         let first = day_of(stretch.from + SignedDuration::from_nanos(DAY_S * 1_000_000_000 - 1));
         if day_of(stretch.to) - first < WORTH_IT {
-            return Ok(rows(stretch).await?.into_iter().map(from_row).collect());
+            add(&mut all, rows(stretch).await?);
+            return Ok(all);
         }
         // A day is over when it is over by the database's clock.
         let today: i64 =
@@ -239,62 +257,73 @@ impl Db {
         let until_first = Stretch { from: stretch.from, to: begin_of(first) };
         let from_end = Stretch { from: begin_of(end), to: stretch.to };
         let (early, late, sheets) =
-            futures::try_join!(rows(until_first), rows(from_end), self.sheets(journey_id, site_id, first, end),)?;
+            futures::try_join!(rows(until_first), rows(from_end), self.sheets(journeys, site_id, first, end))?;
         // Beside whatever else the page waits for: tens of thousands of runs take a core a while.
+        let days: Vec<(i32, i64)> = journeys.iter().flat_map(|j| (first..end).map(|day| (*j, day))).collect();
+        let wanted = days.clone();
         let unpacked = tokio::task::spawn_blocking(move || {
-            let of_day = |(day, sheet): (i64, Option<Arc<[u8]>>)| {
+            let of_day = |(journey, day): (i32, i64)| {
                 let mut runs = Vec::new();
-                sheet.and_then(|s| unpack(day, &s, &from_sheet, &mut runs)).map(|()| runs)
+                let sheet = sheets.get(&(journey, day))?;
+                unpack(day, sheet, |p| from_sheet(journey, p), &mut runs).map(|()| runs)
             };
-            (first..end).zip(sheets).map(of_day).collect::<Vec<_>>()
+            wanted.into_iter().map(of_day).collect::<Vec<_>>()
         });
         let unpacked = unpacked.await.map_err(|e| content("run_day", e))?;
-        let mut all: Vec<T> = early.into_iter().map(&from_row).collect();
-        for (day, runs) in (first..end).zip(unpacked) {
+        add(&mut all, early);
+        for ((journey, day), runs) in days.into_iter().zip(unpacked) {
             match runs {
-                Some(runs) => all.extend(runs),
-                None => all.extend(self.make_sheet(journey_id, site_id, day).await?.into_iter().map(&from_row)),
+                Some(runs) if runs.is_empty() => {}
+                Some(runs) => all.entry(journey).or_default().extend(runs),
+                None => add(&mut all, self.make_sheet(journey, site_id, day).await?),
             }
         }
-        all.extend(late.into_iter().map(from_row));
+        add(&mut all, late);
         Ok(all)
     }
 
-    /// The sheets of these days, where there are any.
-    async fn sheets(&self, journey_id: i32, site_id: i32, first: i64, end: i64) -> Result<Vec<Option<Arc<[u8]>>>> {
-        let sql = "SELECT day - '1970-01-01'::date, xmin::text::bigint FROM run_day
-                   WHERE site_id = $1 AND journey_id = $2 AND day >= $3::date AND day < $4::date";
-        let stamps: Vec<(i32, i64)> = sqlx::query_as(sql)
+    /// The sheets of these journeys and days, where there are any.
+    async fn sheets(
+        &self,
+        journeys: &[i32],
+        site_id: i32,
+        first: i64,
+        end: i64,
+    ) -> Result<HashMap<(i32, i64), Arc<[u8]>>> {
+        let sql = "SELECT journey_id, day - '1970-01-01'::date, xmin::text::bigint FROM run_day
+                   WHERE site_id = $1 AND journey_id = ANY($2) AND day >= $3::date AND day < $4::date";
+        let stamps: Vec<(i32, i32, i64)> = sqlx::query_as(sql)
             .bind(site_id)
-            .bind(journey_id)
+            .bind(journeys)
             .bind(date_of(first))
             .bind(date_of(end))
             .fetch_all(&self.pool)
             .await?;
-        let mut sheets = vec![None; usize::try_from(end - first).unwrap_or(0)];
-        let mut put = |day: i64, sheet: Arc<[u8]>| {
-            if let Some(place) = usize::try_from(day - first).ok().and_then(|i| sheets.get_mut(i)) {
-                *place = Some(sheet);
-            }
-        };
-        let mut to_read = Vec::new();
-        for (day, stamp) in stamps {
-            let day = i64::from(day);
-            match self.sheets.get(&(journey_id, day)).filter(|c| c.stamp == stamp) {
-                Some(cached) => put(day, cached.sheet),
-                None => to_read.push(date_of(day)),
+        let mut sheets = HashMap::new();
+        let mut to_read = (Vec::new(), Vec::new());
+        for (journey, day, stamp) in stamps {
+            let key = (journey, i64::from(day));
+            match self.sheets.get(&key).filter(|c| c.stamp == stamp) {
+                Some(cached) => {
+                    sheets.insert(key, cached.sheet);
+                }
+                None => {
+                    to_read.0.push(journey);
+                    to_read.1.push(date_of(key.1));
+                }
             }
         }
-        if !to_read.is_empty() {
+        if !to_read.0.is_empty() {
             // Those that were dropped meanwhile are made anew.
-            let sql = "SELECT day - '1970-01-01'::date, xmin::text::bigint, sheet FROM run_day
-                       WHERE site_id = $1 AND journey_id = $2 AND day = ANY($3::date[])";
-            let read: Vec<(i32, i64, Vec<u8>)> =
-                sqlx::query_as(sql).bind(site_id).bind(journey_id).bind(to_read).fetch_all(&self.pool).await?;
-            for (day, stamp, sheet) in read {
-                let (day, sheet) = (i64::from(day), Arc::<[u8]>::from(sheet));
-                self.sheets.insert((journey_id, day), Cached { stamp, sheet: sheet.clone() });
-                put(day, sheet);
+            let sql = "SELECT d.journey_id, d.day - '1970-01-01'::date, d.xmin::text::bigint, d.sheet FROM run_day d
+                       JOIN unnest($2::int4[], $3::date[]) AS wanted(journey_id, day)
+                         ON d.journey_id = wanted.journey_id AND d.day = wanted.day WHERE d.site_id = $1";
+            let read: Vec<(i32, i32, i64, Vec<u8>)> =
+                sqlx::query_as(sql).bind(site_id).bind(to_read.0).bind(to_read.1).fetch_all(&self.pool).await?;
+            for (journey, day, stamp, sheet) in read {
+                let (key, sheet) = ((journey, i64::from(day)), Arc::<[u8]>::from(sheet));
+                self.sheets.insert(key, Cached { stamp, sheet: sheet.clone() });
+                sheets.insert(key, sheet);
             }
         }
         Ok(sheets)
@@ -305,7 +334,7 @@ impl Db {
         let mut tx = self.pool.begin().await?;
         lock(&mut tx, journey_id, day).await?;
         let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
-        let runs = self.runs_by_row(&mut *tx, journey_id, site_id, whole).await?;
+        let runs = self.runs_by_row(&mut *tx, &[journey_id], site_id, whole).await?;
         sqlx::query(
             "INSERT INTO run_day VALUES ($1, $2, $3::date, $4)
              ON CONFLICT (site_id, journey_id, day) DO UPDATE SET sheet = excluded.sheet",
@@ -320,11 +349,11 @@ impl Db {
         Ok(runs)
     }
 
-    /// The runs of a stretch as their rows have them.
+    /// The runs of these journeys in a stretch as their rows have them.
     pub(crate) async fn runs_by_row<'e>(
         &self,
         from: impl sqlx::PgExecutor<'e>,
-        journey_id: i32,
+        journeys: &[i32],
         site_id: i32,
         stretch: Stretch,
     ) -> Result<Vec<Run>> {
@@ -333,9 +362,9 @@ impl Db {
         }
         let rows: Vec<crate::runs::RunRow> = sqlx::query_as(
             "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms FROM run
-             WHERE site_id = $2 AND journey_id = $1 AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
+             WHERE site_id = $2 AND journey_id = ANY($1) AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
         )
-        .bind(journey_id)
+        .bind(journeys)
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())

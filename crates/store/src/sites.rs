@@ -14,6 +14,7 @@ use jiff::{Timestamp, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, FromRow, PgConnection};
+use std::collections::HashMap;
 
 /// Patterns and names of page families, first match wins.
 pub type Patterns = Vec<(String, String)>;
@@ -263,6 +264,23 @@ impl Db {
         .await?;
         let pace = journey.pace()?;
         Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect())
+    }
+
+    /// The locations of each of these journeys in their order, by journey.
+    pub async fn locations_of_all(&self, journeys: &[Journey]) -> Result<HashMap<i32, Vec<(Location, Cadence)>>> {
+        let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
+        let (locations, plays): (Vec<Location>, Vec<(i32, i32)>) = futures::try_join!(self.locations(), async {
+            let sql = "SELECT journey_id, location_id FROM journey_location WHERE journey_id = ANY($1) ORDER BY nth";
+            Ok(sqlx::query_as(sql).bind(&ids).fetch_all(&self.pool).await?)
+        })?;
+        let mut all = HashMap::new();
+        for journey in journeys {
+            let pace = journey.pace()?;
+            let own = plays.iter().filter(|(id, _)| *id == journey.id);
+            let own = own.filter_map(|(_, at)| locations.iter().find(|l| l.id == *at)).cloned();
+            all.insert(journey.id, own.enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect());
+        }
+        Ok(all)
     }
 
     pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {

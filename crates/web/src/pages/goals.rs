@@ -8,6 +8,7 @@ use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_windows, tone};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::goals;
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -22,8 +23,8 @@ use cadentis_core::stats::{Proof, share};
 use cadentis_core::text;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::sites::{Goal, LeftOut, Site};
-use cadentis_store::{Result, StoreError};
+use cadentis_store::sites::{Goal, LeftOut};
+use futures::TryFutureExt;
 use jiff::SignedDuration;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -69,45 +70,6 @@ struct LocationRow {
     unmeasured: u64,
     left_out: u64,
     spent: String,
-}
-
-/// Everything that does not count towards a goal within `stretch`.
-async fn left_out(state: &State, site: &Site, goal: &Goal, stretch: Stretch) -> Result<Vec<LeftOut>> {
-    let mut all = state.db.maintenance(site.id, stretch).await?;
-    all.extend(state.db.carve_outs(goal.id).await?.into_iter().filter(|c| c.stretch.common(&stretch).is_some()));
-    Ok(all)
-}
-
-/// The error budget of the calendar month at about `points` moments of the stretch: (second, state
-/// then).
-pub async fn budget_over(
-    state: &State,
-    site: &Site,
-    goal: &Goal,
-    stretch: Stretch,
-    points: i64,
-) -> std::result::Result<Vec<(i64, ErrorBudget)>, StoreError> {
-    let months = Stretch {
-        from: Stretch::month_of(stretch.from, &site.zone).from,
-        to: Stretch::month_of(stretch.to, &site.zone).to,
-    };
-    let out = LeftOut::cover(&left_out(state, site, goal, months).await?);
-    let bucket_s = stretch.bucket_seconds(points);
-    let whole = Stretch { from: months.from, to: stretch.to };
-    let checks = state.db.checks(goal.journey_id, site.id, whole).await?;
-    let (zone, promised) = (site.zone.clone(), goal.promised);
-    // Two months of runs: beside what else the page reads.
-    let course = web::block(move || {
-        let checks: Vec<Check> = checks.into_iter().map(|(_, c)| c).collect();
-        let buckets = Tally::buckets(&checks, &out, bucket_s);
-        let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
-        let counted = goal::counted(months, &[], &out, &zone);
-        let promise = Promise { promised, period: Period::Month, zone: &zone, counted: &counted };
-        promise.course(stretch, &buckets, bucket_s)
-    });
-    let course =
-        course.await.map_err(|_| StoreError::Content { place: "goal", says: "the server is ending".into() })?;
-    Ok(course.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect())
 }
 
 pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result::Result<HttpResponse, PageError> {
@@ -209,7 +171,7 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     // The month of the stretch's end: the goal's own window.
     let month = Stretch::month_of(frame.past().to, zone);
     let past = Stretch { from: month.from, to: month.to.min(frame.now) };
-    let out = left_out(state, site, goal, month).await?;
+    let out = goals::left_out(&state.answers, site, goal, month).await?;
     let windows = LeftOut::cover(&out);
     let counted = goal::counted(month, &[], &windows, zone);
     let journeys = state.db.journeys(site.id).await?;
@@ -218,9 +180,9 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         .find(|j| j.id == goal.journey_id)
         .ok_or_else(|| PageError::NotFound(format!("the journey of the goal {}", goal.name)))?;
     let (series, checks, located) = futures::try_join!(
-        budget_over(state, site, goal, past, 240),
-        state.db.checks(goal.journey_id, site.id, past),
-        state.db.locations_of(journey),
+        goals::budget_over(&state.answers, site, goal, past, 240),
+        state.db.checks(goal.journey_id, site.id, past).err_into(),
+        state.db.locations_of(journey).err_into(),
     )?;
     let mut here: BTreeMap<i32, Vec<Check>> = BTreeMap::new();
     for (location, check) in &checks {

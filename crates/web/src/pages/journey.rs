@@ -6,9 +6,10 @@ use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
-use crate::pages::goals::{budget_over, uptime_proof};
+use crate::pages::goals::uptime_proof;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::goals::budget_over;
 use cadentis_answers::steps::{step_samples, step_times};
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
@@ -106,7 +107,7 @@ pub async fn page(
         Views::rolled(&state.answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36).err_into(),
         async {
             match goal {
-                Some(g) => budget_over(&state, site, g, past, 60).await.map_err(PageError::from),
+                Some(g) => budget_over(&state.answers, site, g, past, 60).await.map_err(PageError::from),
                 None => Ok(vec![]),
             }
         },

@@ -1,6 +1,5 @@
 //! One location: every journey from there, and whose its troubles were.
 
-use super::journey::runs_against;
 use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
@@ -8,20 +7,16 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::views::Views;
+use cadentis_answers::location::{self, JourneyRuns};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::{Counted, Standing};
-use cadentis_core::run::place::{self, Around, Compared, Whose, whose};
-use cadentis_core::run::spell::Spell;
-use cadentis_core::run::{Outcome, TroubleKind};
+use cadentis_core::run::TroubleKind;
+use cadentis_core::run::place::Whose;
 use cadentis_core::stats::Samples;
-use cadentis_core::timing::Vital;
-use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, Location};
-use futures::TryFutureExt;
-use jiff::{SignedDuration, Timestamp};
+use cadentis_store::sites::Location;
+use jiff::SignedDuration;
 
 #[derive(Template)]
 #[template(path = "location.html")]
@@ -52,7 +47,6 @@ struct Trouble {
     link: String,
     from: String,
     length: String,
-    kind: TroubleKind,
     did: &'static str,
     whose: &'static str,
     /// Not the site's doing, and not held against it in tone.
@@ -63,72 +57,24 @@ struct Trouble {
 /// Bars in the strip of a journey.
 const BARS: usize = 144;
 
-/// Failed runs of a trouble that are looked at for a third party in their way.
-const LOOKED_AT: usize = 12;
-
-/// So many runs in a row begin a trouble.
-const IN_A_ROW: u64 = 2;
-
-/// One journey's runs, here and elsewhere, in order of time.
-struct JourneyRuns {
-    journey: Journey,
-    here: Counted<Run>,
-    elsewhere: Counted<Run>,
-    before: Counted<Run>,
-}
-
-fn compared<'a>(runs: impl Iterator<Item = &'a Run>, stretch: Stretch, kind: TroubleKind) -> Compared {
-    let measured = runs.filter(|r| stretch.contains(r.due_at) && r.outcome != Outcome::Unmeasured);
-    measured.fold(Compared::default(), |c, r| Compared {
-        troubled: c.troubled + u64::from(r.outcome == kind.outcome()),
-        all: c.all + 1,
-    })
-}
-
 pub async fn page(
     state: web::Data<State>,
     slug: web::Path<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
-    let past = frame.past();
-    let everything = Filter::default();
-    let locations = state.db.locations().await?;
-    let location = locations.iter().find(|l| l.slug == *slug);
-    let location = location.ok_or_else(|| PageError::NotFound(format!("the location {slug}")))?;
-    let week = SignedDuration::from_hours(24 * 7);
-    let week_before = Stretch { from: past.from - week, to: past.to - week };
-    let (journeys, views, usual) = futures::try_join!(
-        state.db.journeys(frame.site.id).err_into(),
-        Views::rolled(&state.answers, frame.site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 1_000),
-        Views::rolled(
-            &state.answers,
-            frame.site.id,
-            week_before,
-            &everything,
-            Attribute::Country,
-            &[Vital::Lcp],
-            1_000
-        ),
-    )?;
-    let mut all = Vec::new();
-    for journey in journeys.into_iter().filter(|j| j.status != "archived") {
-        let runs = state.db.counted_runs(journey.id, frame.site.id, past).await?;
-        let (here, elsewhere) =
-            (runs.filtered(|r| r.location_id == location.id), runs.filtered(|r| r.location_id != location.id));
-        let before = runs_against(&state, &frame, journey.id).await?.filtered(|r| r.location_id == location.id);
-        all.push(JourneyRuns { journey, here, elsewhere, before });
-    }
-    all.retain(|p| !p.here.all().is_empty());
-    let rows = all.iter().map(|p| row(&frame, p)).collect();
-    let troubles = troubles(&state, &frame, location, &all, &views, &usual).await?;
-    let says = if all.is_empty() {
+    let found = location::ask(&state.answers, &frame.site, &frame.range(), &slug).await?;
+    let found = found.ok_or_else(|| PageError::NotFound(format!("the location {slug}")))?;
+    let location = &found.location;
+    let rows = found.journeys.iter().map(|p| row(&frame, p)).collect();
+    let troubles: Vec<Trouble> = found.troubles.iter().map(|t| trouble(&frame, location, t)).collect();
+    let says = if found.journeys.is_empty() {
         "Nothing was played from here in this stretch.".into()
     } else {
-        let told: Vec<String> = TroubleKind::ALL.into_iter().filter_map(|kind| sentence(&troubles, kind)).collect();
+        let told: Vec<String> =
+            TroubleKind::ALL.into_iter().filter_map(|kind| sentence(&found.troubles, kind)).collect();
         if told.is_empty() { "Every journey gets through from here within its budgets.".into() } else { told.join(" ") }
     };
-    let count = |views: &Views| views.buckets(Some(&location.country)).iter().map(|(_, p)| p.page_views).sum::<u64>();
     html(&Page {
         name: location.name.clone(),
         about: format!("{} location in {}, {}", location.kind, location.country, location.zone),
@@ -137,18 +83,18 @@ pub async fn page(
         troubles,
         visitors: format!(
             "{} page views came from the same country ({}) in this stretch, {} in the same hours a week before.",
-            format::thousands(count(&views)),
+            format::thousands(found.visitors),
             location.country,
-            format::thousands(count(&usual))
+            format::thousands(found.visitors_before)
         ),
         frame,
     })
 }
 
 /// How often journeys were in this kind of trouble from here, and whose doing it was.
-fn sentence(troubles: &[Trouble], kind: TroubleKind) -> Option<String> {
-    let some: Vec<&Trouble> = troubles.iter().filter(|t| t.kind == kind).collect();
-    let of = |w: Whose| some.iter().filter(|t| t.whose == w.words()).count();
+fn sentence(troubles: &[location::Trouble], kind: TroubleKind) -> Option<String> {
+    let some: Vec<&location::Trouble> = troubles.iter().filter(|t| t.kind == kind).collect();
+    let of = |w: Whose| some.iter().filter(|t| t.whose == w).count();
     let told: Vec<String> = [Whose::Site, Whose::Place, Whose::Runner, Whose::ThirdParty, Whose::NotSure]
         .into_iter()
         .filter(|w| of(*w) > 0)
@@ -185,87 +131,24 @@ fn row(frame: &Frame, p: &JourneyRuns) -> Row {
     }
 }
 
-/// The host that is not the site's and was in the way of most runs of the journey that failed in this time, of a few
-/// looked at.
-async fn third_party(
-    state: &State,
-    frame: &Frame,
-    p: &JourneyRuns,
-    stretch: Stretch,
-    kind: TroubleKind,
-) -> cadentis_store::Result<Option<String>> {
-    let troubled = |r: &&Run| stretch.contains(r.due_at) && r.outcome == kind.outcome();
-    let all: Vec<&Run> = p.here.iter().chain(p.elsewhere.iter()).filter(troubled).collect();
-    let some: Vec<&Run> = all.iter().copied().step_by(all.len().div_ceil(LOOKED_AT).max(1)).collect();
-    let records = state.db.records(&some).await?;
-    Ok(place::third_party(&records, kind, |host| frame.site.owns(host)))
-}
-
-async fn troubles(
-    state: &State,
-    frame: &Frame,
-    location: &Location,
-    all: &[JourneyRuns],
-    views: &Views,
-    usual: &Views,
-) -> cadentis_store::Result<Vec<Trouble>> {
-    let past = frame.past();
-    let (seen, usually) = (views.buckets(Some(&location.country)), usual.buckets(Some(&location.country)));
-    // Whole hours that the trouble touches: page views are counted by the hour.
-    let in_hours = |buckets: &[(i64, Pool)], s: Stretch, shift: i64| -> Pool {
-        let hours = s.from.as_second().div_euclid(3_600) * 3_600 - shift..s.to.as_second() - shift;
-        let mut pool = Pool::default();
-        buckets.iter().filter(|(at, _)| hours.contains(at)).for_each(|(_, p)| pool.absorb(p));
-        pool
-    };
-    let wait = |pool: &Pool| {
-        let reading = pool.measured(Vital::Lcp).reading(0.75);
-        reading.value.filter(|_| !reading.is_small())
-    };
-    let mut troubles: Vec<(Timestamp, Trouble)> = Vec::new();
-    let spells = all.iter().flat_map(|p| {
-        let checks: Vec<_> = p.here.checks().collect();
-        let of = move |kind| Spell::of_kind(&checks, IN_A_ROW, kind).into_iter().map(move |spell| (p, kind, spell));
-        TroubleKind::ALL.into_iter().flat_map(of)
-    });
-    for (p, kind, spell) in spells {
-        let stretch = spell.stretch(past.to);
-        let others = all.iter().filter(|o| o.journey.id != p.journey.id).flat_map(|o| o.here.iter());
-        let elsewhere = compared(p.elsewhere.iter(), stretch, kind);
-        let third_party = match elsewhere.troubled {
-            0 => None,
-            _ => third_party(state, frame, p, stretch, kind).await?,
-        };
-        let (now, then) = (in_hours(&seen, stretch, 0), in_hours(&usually, stretch, 7 * 86_400));
-        let around = Around {
-            elsewhere,
-            others_here: compared(others, stretch, kind),
-            visitors: Some((now.page_views, then.page_views as f64)),
-            visitors_wait: wait(&now).zip(wait(&then)),
-            third_party,
-        };
-        let (whose, evidence) = whose(&around, kind);
-        let (from, to) = (Stretch::moment(stretch.from), Stretch::moment(stretch.to + SignedDuration::from_mins(1)));
-        let at = stretch.from.to_zoned(frame.site.zone.clone());
-        let trouble = Trouble {
-            journey: p.journey.name.clone(),
-            link: format!(
-                "/journeys/{}/runs?outcome={}&location={}&from={from}&to={to}&against={}",
-                p.journey.slug,
-                kind.outcome().word(),
-                location.slug,
-                frame.against_kind()
-            ),
-            from: at.strftime("%a %-d %b %H:%M %Z").to_string(),
-            length: length_text(stretch.seconds() as f64 * 1000.0),
-            kind,
-            did: kind.verb(),
-            whose: whose.words(),
-            ours: whose == Whose::Runner,
-            evidence,
-        };
-        troubles.push((stretch.from, trouble));
+fn trouble(frame: &Frame, location: &Location, t: &location::Trouble) -> Trouble {
+    let to = Stretch::moment(t.stretch.to + SignedDuration::from_mins(1));
+    let from = Stretch::moment(t.stretch.from);
+    let at = t.stretch.from.to_zoned(frame.site.zone.clone());
+    Trouble {
+        journey: t.journey.clone(),
+        link: format!(
+            "/journeys/{}/runs?outcome={}&location={}&from={from}&to={to}&against={}",
+            t.slug,
+            t.kind.outcome().word(),
+            location.slug,
+            frame.against_kind()
+        ),
+        from: at.strftime("%a %-d %b %H:%M %Z").to_string(),
+        length: length_text(t.stretch.seconds() as f64 * 1000.0),
+        did: t.kind.verb(),
+        whose: t.whose.words(),
+        ours: t.whose == Whose::Runner,
+        evidence: t.evidence.clone(),
     }
-    troubles.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
-    Ok(troubles.into_iter().map(|(_, t)| t).collect())
 }

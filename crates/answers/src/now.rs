@@ -1,0 +1,189 @@
+//! What needs a person now: everything that is the matter with a site, worst first, and what should have come and did not.
+
+use crate::played::{Played, likely_causes, of_journeys};
+use crate::views::Views;
+use crate::{Answers, Range, Result, goals};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::finding::{self, Finding};
+use cadentis_core::goal::budget::{self, Budget, Metric};
+use cadentis_core::goal::{ErrorBudget, Standing};
+use cadentis_core::run::{Outcome, cause::Cause};
+use cadentis_core::stats::share;
+use cadentis_core::timing::Vital;
+use cadentis_core::visitor::{Attribute, Filter};
+use cadentis_store::runs::Run;
+use cadentis_store::scripts::Status;
+use cadentis_store::sites::{Goal, LeftOut, Marker, Site};
+use jiff::Timestamp;
+use std::collections::HashMap;
+
+/// One thing that is, or was, the matter.
+pub struct Matter {
+    /// What it is, since when, and how bad.
+    pub finding: Finding,
+    /// Where to look.
+    pub at: At,
+}
+
+/// Where a matter is looked into.
+pub enum At {
+    /// A journey, its newest such run, and the likely cause of that run's trouble.
+    Journey {
+        /// The journey's name in addresses.
+        slug: String,
+        /// The newest run in this trouble.
+        run: Option<Box<Run>>,
+        /// Why, as far as we can tell.
+        cause: Option<Cause>,
+    },
+    /// A vital of visitors.
+    Visitors(Vital),
+}
+
+/// A location from which a run of a journey was due and did not come.
+pub struct Silence {
+    /// The journey's name.
+    pub journey: String,
+    /// The location's name.
+    pub location: String,
+    /// When the first run that did not come was due.
+    pub since: Timestamp,
+}
+
+/// The journey that stands for the site in the line-up: its first.
+pub struct First {
+    /// What was played of it.
+    pub played: Played,
+    /// The share promised for it, if one is.
+    pub promised: Option<f64>,
+    /// Its error budget over time: second, and what stood then.
+    pub spent: Vec<(i64, ErrorBudget)>,
+}
+
+/// What there is to say of a site now.
+pub struct Now {
+    /// What needs somebody, worst first.
+    pub needs: Vec<Matter>,
+    /// What was the matter in the stretch and is over.
+    pub cleared: Vec<Matter>,
+    /// What should have come and did not.
+    pub silent: Vec<Silence>,
+    /// The first journey.
+    pub first: Option<First>,
+    /// Page views by family, over time.
+    pub views: Views,
+    /// Page views by country, by whole hours.
+    pub by_country: Views,
+    /// What people wrote on the time axis.
+    pub markers: Vec<Marker>,
+    /// Maintenance that touches the stretch.
+    pub maintenance: Vec<LeftOut>,
+}
+
+/// Points of the courses beside each other.
+const POINTS: i64 = 72;
+/// The same of page views by country, and of the error budget.
+const COUNTRY_POINTS: i64 = 24;
+const BUDGET_POINTS: i64 = 48;
+
+/// What needs a person. `whole` is the stretch with what of it lies ahead; silence is looked for when it holds `now`.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn ask(answers: &Answers, site: &Site, range: &Range, whole: Stretch, now: Timestamp) -> Result<Now> {
+    let (db, past, everything) = (&answers.db, range.stretch, Filter::default());
+    let (mut journeys, goals) = futures::try_join!(db.journeys(site.id), db.goals(site.id))?;
+    journeys.retain(|j| j.status != Status::Archived.word());
+    let goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
+    let of_store = async {
+        Ok(futures::try_join!(db.markers(site.id, whole), db.maintenance(site.id, whole), db.budgets(site.id),)?)
+    };
+    let ((markers, maintenance, budgets), views, by_country, spent, played) = futures::try_join!(
+        of_store,
+        Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
+        Views::rolled(answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], COUNTRY_POINTS),
+        spent(answers, site, goal, past),
+        of_journeys(answers, site.id, journeys, past),
+    )?;
+    let mut matters = of_runs(answers, site, &played).await?;
+    matters.extend(of_visitors(&views, &budgets));
+    matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
+    let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
+    let silent = if whole.contains(now) { played.iter().flat_map(|p| silent(p, past, now)).collect() } else { vec![] };
+    let promised = goal.map(|g| g.promised);
+    let first = played.into_iter().next().map(|played| First { played, promised, spent });
+    Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance })
+}
+
+async fn spent(
+    answers: &Answers,
+    site: &Site,
+    goal: Option<&Goal>,
+    stretch: Stretch,
+) -> Result<Vec<(i64, ErrorBudget)>> {
+    match goal {
+        Some(goal) => goals::budget_over(answers, site, goal, stretch, BUDGET_POINTS).await,
+        None => Ok(Vec::new()),
+    }
+}
+
+/// What is the matter with journeys, each with its newest such run and its likely cause.
+async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Vec<Matter>> {
+    let mut found = Vec::new();
+    for p in played {
+        for finding in finding::of_journey(&p.journey.name, &p.checks()) {
+            let run = p.runs.newest(match finding.state {
+                Standing::Broken => Outcome::Failed,
+                Standing::Strained => Outcome::Slow,
+                _ => Outcome::Unmeasured,
+            });
+            found.push((p, finding, run));
+        }
+    }
+    let runs: Vec<&Run> = found.iter().filter_map(|(.., run)| *run).collect();
+    let mut causes = if runs.is_empty() { HashMap::new() } else { likely_causes(answers, site, &runs).await? };
+    let matter = |(p, finding, run): (&Played, Finding, Option<&Run>)| Matter {
+        finding,
+        at: At::Journey {
+            slug: p.journey.slug.clone(),
+            cause: run.and_then(|r| causes.remove(&r.id)),
+            run: run.cloned().map(Box::new),
+        },
+    };
+    Ok(found.into_iter().map(matter).collect())
+}
+
+/// Vitals of page families that are over their limits.
+fn of_visitors(views: &Views, budgets: &[Budget]) -> Vec<Matter> {
+    let all = views.all();
+    let mut matters = Vec::new();
+    for (family, pool) in views.values() {
+        for vital in Vital::ALL {
+            let Some(b) = budget::holding(budgets, Metric::Vital(vital), Some(&family)) else { continue };
+            let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
+            let buckets = views.buckets(Some(&family)).into_iter();
+            let buckets: Vec<_> =
+                buckets.map(|(begin, pool)| (at_second(begin), pool.measured(vital).reading(0.75))).collect();
+            let since = finding::over_since(&buckets, b.limit);
+            let reading = pool.measured(vital).reading(0.75);
+            let found = finding::of_vital(vital, &family, &reading, b.limit, of_all, since);
+            matters.extend(found.map(|finding| Matter { finding, at: At::Visitors(vital) }));
+        }
+    }
+    matters
+}
+
+/// Locations from which a run of this journey was due and did not come.
+fn silent(p: &Played, past: Stretch, now: Timestamp) -> Vec<Silence> {
+    if p.journey.status != Status::Active.word() {
+        return Vec::new();
+    }
+    let of = |(l, cadence): &(cadentis_store::sites::Location, cadentis_core::calendar::Cadence)| {
+        let newest = p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
+        let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });
+        let since = finding::silent_since(due, newest, now)?;
+        Some(Silence { journey: p.journey.name.clone(), location: l.name.clone(), since })
+    };
+    p.located.iter().filter_map(of).collect()
+}

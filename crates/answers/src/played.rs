@@ -1,0 +1,84 @@
+//! Journeys with what was played of them: what every question about runs begins with, in as many statements for a hundred
+//! journeys as for one.
+
+use crate::{Answers, Result};
+use cadentis_core::calendar::{Cadence, Stretch};
+use cadentis_core::finding::LocationChecks;
+use cadentis_core::goal::Counted;
+use cadentis_core::journey;
+use cadentis_core::run::{Outcome, RunRecord, Split, cause};
+use cadentis_store::runs::Run;
+use cadentis_store::sites::{Journey, Location, Site};
+use std::collections::HashMap;
+use uuid::Uuid;
+
+/// A journey, where it plays, and its runs of a stretch.
+pub struct Played {
+    /// The journey itself.
+    pub journey: Journey,
+    /// Where and when it plays, in its order.
+    pub located: Vec<(Location, Cadence)>,
+    /// Its runs, by the one rule about what counts.
+    pub runs: Counted<Run>,
+}
+
+impl Played {
+    /// Its script, if it can be read.
+    pub fn script(&self) -> Option<journey::Journey> {
+        journey::parse(&self.journey.script).ok()
+    }
+
+    /// What became of its counted runs at each location.
+    pub fn checks(&self) -> Vec<LocationChecks<'_>> {
+        let of = |l: &Location| self.runs.filtered(|r| r.location_id == l.id).checks().collect();
+        self.located.iter().map(|(l, _)| LocationChecks { location: &l.name, checks: of(l) }).collect()
+    }
+}
+
+/// Journeys with their runs of the stretch, in the order given.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn of_journeys(
+    answers: &Answers,
+    site_id: i32,
+    journeys: Vec<Journey>,
+    stretch: Stretch,
+) -> Result<Vec<Played>> {
+    let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
+    let (mut located, mut runs) = futures::try_join!(
+        answers.db.locations_of_all(&journeys),
+        answers.db.counted_runs_of(&ids, site_id, stretch),
+    )?;
+    let played = |journey: Journey| Played {
+        located: located.remove(&journey.id).unwrap_or_default(),
+        runs: runs.remove(&journey.id).unwrap_or_else(|| Counted::none(Run::check)),
+        journey,
+    };
+    Ok(journeys.into_iter().map(played).collect())
+}
+
+/// So many runs that passed before it a slow run is compared with.
+pub const USUAL: i64 = 20;
+
+/// The likely cause of each of these runs' trouble, as far as there is one to tell.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn likely_causes(answers: &Answers, site: &Site, runs: &[&Run]) -> Result<HashMap<Uuid, cause::Cause>> {
+    let slow: Vec<&Run> = runs.iter().copied().filter(|r| r.outcome == Outcome::Slow).collect();
+    let (records, mut usual) = futures::try_join!(answers.db.records(runs), answers.db.usual_records_of(&slow, USUAL))?;
+    let site = site.clone();
+    let computing = answers.computed(move || {
+        let cause = |record: &RunRecord| {
+            let usual = usual.remove(&record.id).unwrap_or_default();
+            let step = cause::trouble_step(record).filter(|_| !usual.is_empty());
+            let alike = |name: &str| usual.iter().filter_map(|r| r.steps.iter().find(|s| s.name == *name)).collect();
+            let alike: Vec<_> = step.map_or_else(Vec::new, |step| alike(&step.name));
+            let splits: Vec<Split> = alike.into_iter().map(Split::of).collect();
+            Some((record.id, cause::likely_cause(record, &splits, |host| site.owns(host))?))
+        };
+        records.iter().filter_map(cause).collect()
+    });
+    computing.await
+}
