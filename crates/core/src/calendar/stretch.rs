@@ -281,4 +281,23 @@ mod tests {
             assert_eq!(length_text(ms), want);
         }
     }
+
+    #[test]
+    fn what_it_is_compared_with_is_read_as_it_is_written_and_anything_else_is_nothing() {
+        for kind in [Against::Week, Against::Before, Against::None] {
+            assert_eq!(Against::parse(kind.word()), Some(kind));
+        }
+        assert!(["", "Week", "weeks", "week "].iter().all(|word| Against::parse(word).is_none()));
+    }
+
+    #[test]
+    fn days_begin_at_local_midnight_within_the_stretch_and_its_end_belongs_to_the_next() {
+        // The clocks went back on 25 October 2026: that day has 25 hours.
+        let days = |from: &str, to: &str| Stretch { from: at(from), to: at(to) }.days(&oslo());
+        let october = days("2026-10-23T22:00:00Z", "2026-10-26T23:00:00Z");
+        let want = ["2026-10-23T22:00:00Z", "2026-10-24T22:00:00Z", "2026-10-25T23:00:00Z"].map(at);
+        assert_eq!(october, want);
+        assert_eq!(days("2026-11-22T08:00:00Z", "2026-11-22T20:00:00Z"), []);
+        assert_eq!(days("2026-11-22T23:00:00Z", "2026-11-22T23:00:01Z"), [at("2026-11-22T23:00:00Z")]);
+    }
 }

@@ -115,3 +115,36 @@ impl Tally {
         crate::stats::share(self.failed, self.counted()).is_some_and(|s| s >= TROUBLE_SHARE)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+    use crate::calendar::{Cover, Stretch};
+    use proptest::prelude::*;
+
+    const OUTCOMES: [Outcome; 4] = [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
+
+    fn checks() -> impl Strategy<Value = Vec<Check>> {
+        let check = (0..20_000i64, 0..4usize).prop_map(|(s, o)| Check { at: at_second(s), outcome: OUTCOMES[o] });
+        prop::collection::vec(check, 0..120)
+    }
+
+    proptest! {
+        #[test]
+        fn buckets_hold_every_check_once_and_add_up_to_the_whole(checks in checks(), from in 0..20_000i64, length in 0..9_000i64) {
+            let left_out = Cover::of([Stretch { from: at_second(from), to: at_second(from + length) }]);
+            let buckets = Tally::buckets(&checks, &left_out, 900);
+            prop_assert!(buckets.windows(2).all(|w| w[0].0 < w[1].0));
+            prop_assert!(buckets.iter().all(|(begin, t)| begin % 900 == 0 && t.all() > 0));
+            let whole = Tally::of(&checks, &left_out);
+            let sum = |of: fn(&Tally) -> u64| buckets.iter().map(|(_, t)| of(t)).sum::<u64>();
+            let sums = (sum(|t| t.passed), sum(|t| t.slow), sum(|t| t.failed), sum(|t| t.unmeasured), sum(|t| t.left_out));
+            prop_assert_eq!(sums, (whole.passed, whole.slow, whole.failed, whole.unmeasured, whole.left_out));
+            prop_assert_eq!(whole.all(), checks.len() as u64);
+            // Counted by hand: what lies in the left-out time counts nowhere else.
+            let out = checks.iter().filter(|c| (from..from + length).contains(&c.at.as_second())).count();
+            prop_assert_eq!(whole.left_out, out as u64);
+        }
+    }
+}

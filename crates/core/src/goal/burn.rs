@@ -260,4 +260,13 @@ mod tests {
         let f = minutes(1_440, |_, l| l == 0).forecast(&budget(14_400), at, 86_400);
         assert_eq!(f.at, Some(at));
     }
+
+    #[test]
+    fn a_forecast_says_that_failures_came_together_only_when_they_did() {
+        let forecast = |clumping| Forecast { at: None, soonest: None, latest: None, samples: 9, clumping };
+        let says = |clumping| forecast(clumping).proof("the last day", |at| at.to_string()).notes.join(" ");
+        assert!(!says(1.0).contains("came together"));
+        assert!(says(1.5).contains("worth 1.5 times fewer"));
+        assert!(says(1.0).contains("never to never"), "{}", says(1.0));
+    }
 }

@@ -478,4 +478,13 @@ mod tests {
             prop_assert_eq!(uptime(&checks, 300, &window).share(), uptime(&outside, 300, &nothing()).share());
         }
     }
+
+    #[test]
+    fn what_is_merged_holds_each_kind_of_both() {
+        let part = Score { good: 1, bad: 20, unmeasured: 300, missing: 4_000, left_out: 50_000 };
+        let mut whole = part;
+        whole.merge(&Score { good: 2, bad: 10, unmeasured: 100, missing: 1_000, left_out: 10_000 });
+        assert_eq!(whole, Score { good: 3, bad: 30, unmeasured: 400, missing: 5_000, left_out: 60_000 });
+        assert_eq!(whole.since(&part), Score { good: 2, bad: 10, unmeasured: 100, missing: 1_000, left_out: 10_000 });
+    }
 }

@@ -235,4 +235,31 @@ mod tests {
             prop_assert!((there.p - back.p).abs() < 1e-12);
         }
     }
+
+    #[test]
+    fn no_change_at_all_is_no_rise_however_sure_it_is() {
+        let shift = |before: f64, after: f64, low: f64, high: f64| Shift {
+            before,
+            after,
+            interval: Some(Interval { low, high }),
+        };
+        assert!(!shift(1.0, 1.0, 0.1, 0.2).is_rise());
+        assert!(shift(1.0, 1.2, 0.1, 0.3).is_rise());
+        assert!(!shift(1.0, 1.2, 0.0, 0.3).is_rise() && !shift(1.0, 0.8, -0.3, -0.1).is_rise());
+    }
+
+    #[test]
+    fn a_share_of_many_moves_by_what_it_moved_and_its_interval_lies_around_that() {
+        // R: prop.test(c(30, 60), c(1000, 1000)) differs only by its continuity correction; the score interval of a
+        // difference (Newcombe 1998, method 10) is within a thousandth of it.
+        let shift = share_shift((30, 1_000), (60, 1_000)).unwrap();
+        assert!((shift.by() - 0.03).abs() < 1e-12 && shift.is_rise());
+        let interval = shift.interval.unwrap();
+        assert!(interval.low > 0.0115 && interval.low < 0.0135 && interval.high > 0.0465 && interval.high < 0.0500);
+        // The other way round it is the same with the other sign.
+        let back = share_shift((60, 1_000), (30, 1_000)).unwrap();
+        let turned = back.interval.unwrap();
+        assert!((turned.low + interval.high).abs() < 1e-12 && (turned.high + interval.low).abs() < 1e-12);
+        assert!(share_shift((0, 0), (1, 2)).is_none());
+    }
 }

@@ -136,7 +136,9 @@ impl Summary {
         }
         let edge = |i: usize| {
             let at = low + width * i as f64;
-            if i == many {
+            if i == 0 {
+                min
+            } else if i == many {
                 max
             } else if logarithmic {
                 at.exp()
@@ -188,6 +190,33 @@ mod tests {
             for s in [&exact, &about] {
                 let bins = s.histogram(NonZeroUsize::new(12).unwrap());
                 prop_assert_eq!(bins.iter().map(|b| b.2).sum::<u64>(), values.len() as u64);
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_histogram_has_every_number_once_between_edges_that_meet(
+            values in prop::collection::vec(0.5..5_000.0f64, 1..200), bins in 1..40usize,
+        ) {
+            let mut s = Summary::exact(None);
+            values.iter().for_each(|v| s.add(*v).unwrap());
+            let drawn = s.histogram(NonZeroUsize::new(bins).unwrap());
+            prop_assert_eq!(drawn.iter().map(|b| b.2).sum::<u64>(), values.len() as u64);
+            let (least, most) = (s.min().unwrap(), s.max().unwrap());
+            prop_assert_eq!((drawn[0].0, drawn[drawn.len() - 1].1), (least, most));
+            if least < most {
+                prop_assert_eq!(drawn.len(), bins);
+            }
+            for pair in drawn.windows(2) {
+                prop_assert!(pair[0].0 < pair[0].1 && (pair[0].1 - pair[1].0).abs() <= 1e-9 * pair[1].0.abs().max(1.0));
+            }
+            // Each bin has what lies between its edges; a number on an edge may stand on either side.
+            for (from, to, count) in &drawn {
+                let near = 1e-9 * to;
+                let surely = values.iter().filter(|v| **v > from + near && **v < to - near).count() as u64;
+                let perhaps = values.iter().filter(|v| **v >= from - near && **v <= to + near).count() as u64;
+                prop_assert!((surely..=perhaps).contains(count), "{} in {}..{}: {} to {}", count, from, to, surely, perhaps);
             }
         }
     }
