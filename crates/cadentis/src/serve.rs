@@ -39,6 +39,9 @@ pub struct Args {
     trusted_proxy: Vec<ipnet::IpNet>,
     #[command(flatten)]
     key: KeyArgs,
+    /// Answer to health checks and metrics at this address, which nothing else does: for whoever watches this server
+    #[arg(long)]
+    ops_listen: Option<SocketAddr>,
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
@@ -92,6 +95,8 @@ fn new_key(file: &Path) -> std::io::Result<String> {
 const COMPUTE_THREADS: usize = 2;
 /// So many questions wait for them; more are told to come again.
 const COMPUTE_WAITING: usize = 64;
+/// Connections of beacons alone.
+const INTAKE_CONNECTIONS: u32 = 4;
 /// So long a question may take, with waiting.
 const COMPUTE_PATIENCE: Duration = Duration::from_secs(30);
 
@@ -106,14 +111,34 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     let compute = Compute::start(COMPUTE_THREADS, COMPUTE_WAITING, COMPUTE_PATIENCE)?;
     let answers = Answers::new(db.clone(), compute);
     let workers = Workers::default();
-    let intake = Intake::start(db.clone(), args.queue, persons.clone(), &workers);
+    // Beacons wait for no page that reads much.
+    let intake_db = Db::connect_with(&args.database_url, INTAKE_CONNECTIONS)?;
+    let intake = Intake::start(intake_db.clone(), args.queue, persons.clone(), &workers);
     let ready = Arc::new(AtomicBool::new(false));
     tokio::spawn(begin_work(db.clone(), !args.no_cadence, ready.clone(), workers.clone()));
-    let state =
-        cadentis_web::State { answers, db: db.clone(), intake: intake.clone(), ready, door, vault, persons, workers };
+    let meter = cadentis_web::ops::PageMeter::default();
+    let state = cadentis_web::State {
+        meter,
+        intake_db,
+        answers,
+        db: db.clone(),
+        intake: intake.clone(),
+        ready,
+        door,
+        vault,
+        persons,
+        workers,
+    };
+    let ops_state = state.clone();
     let web =
         cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);
+    if let Some(address) = args.ops_listen {
+        let ops =
+            cadentis_web::ops::bind(ops_state, address).map_err(|e| format!("cannot listen on {address}: {e}"))?;
+        tracing::info!("health and metrics on http://{}", ops.address);
+        tokio::spawn(ops.server);
+    }
     let handle = web.server.handle();
     tokio::spawn(async move {
         asked_to_end().await;

@@ -6,6 +6,7 @@
 
 pub mod flood;
 pub mod import;
+mod meter;
 mod places;
 
 use cadentis_core::calendar::stretch::hour_of;
@@ -18,6 +19,7 @@ use cadentis_store::sites::Site;
 use cadentis_workers::Workers;
 use flood::{Flood, Limits};
 use jiff::Timestamp;
+pub use meter::{Answer, Meter};
 use quick_cache::sync::Cache;
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -158,6 +160,7 @@ pub struct Intake {
     /// Without one, nothing is kept of people's ids.
     persons: Option<PersonKey>,
     agents: Arc<Cache<String, Agent>>,
+    meter: Meter,
 }
 
 impl Intake {
@@ -176,14 +179,15 @@ impl Intake {
             flood: Arc::new(Flood::new(Limits::USUAL)),
             persons,
             agents: Arc::new(Cache::new(AGENTS)),
+            meter: Meter::default(),
         };
         // Held outside of the writer: one that panics leaves the queue to the next.
         let receiver = Arc::new(tokio::sync::Mutex::new(receiver));
-        let waiting = intake.waiting.clone();
+        let (waiting, meter) = (intake.waiting.clone(), intake.meter.clone());
         workers.start("writer of page views", WELL_FOR, move || {
-            let (db, receiver, waiting) = (db.clone(), receiver.clone(), waiting.clone());
+            let (db, receiver, waiting, meter) = (db.clone(), receiver.clone(), waiting.clone(), meter.clone());
             async move {
-                write(&db, &mut *receiver.lock().await, &waiting).await;
+                write(&db, &mut *receiver.lock().await, &waiting, &meter).await;
                 Ok(Duration::ZERO)
             }
         });
@@ -216,6 +220,11 @@ impl Intake {
             Ok(Accepted::Bot) => self.count(site_id, now, "bot", sender.user_agent.chars().take(120).collect()),
             Ok(Accepted::Stored) => {}
         }
+        self.meter.answered(match &answer {
+            Err(refusal) => refusal.reason(),
+            Ok(Accepted::Bot) => "bot",
+            Ok(Accepted::Stored) => "stored",
+        });
         answer
     }
 
@@ -223,6 +232,7 @@ impl Intake {
     pub async fn unread(&self, key: &str, refusal: Refusal, now: Timestamp) -> Refusal {
         let site = self.site(key).await.map_or(0, |site| site.id);
         self.count(site, now, refusal.reason(), refusal.to_string());
+        self.meter.answered(refusal.reason());
         refusal
     }
 
@@ -286,6 +296,11 @@ impl Intake {
             self.agents.insert(user_agent.to_string(), agent);
         }
         agent
+    }
+
+    /// What it has done since it was started.
+    pub fn meter(&self) -> &Meter {
+        &self.meter
     }
 
     /// (batches that wait, how many may)
@@ -405,7 +420,7 @@ fn page_view(
 /// Takes what waits, writes it in one transaction, answers everyone who waited for it.
 ///
 /// Ends now and then, so that it is seen to be well.
-async fn write(db: &Db, queue: &mut mpsc::Receiver<Parcel>, waiting: &AtomicUsize) {
+async fn write(db: &Db, queue: &mut mpsc::Receiver<Parcel>, waiting: &AtomicUsize, meter: &Meter) {
     let mut parcels = Vec::new();
     let until = Instant::now() + WELL_FOR / 4;
     while Instant::now() < until {
@@ -426,7 +441,9 @@ async fn write(db: &Db, queue: &mut mpsc::Receiver<Parcel>, waiting: &AtomicUsiz
             let n = fits.count().max(1);
             let batch: Vec<Parcel> = parcels.drain(..n).collect();
             waiting.fetch_sub(batch.len(), Ordering::Relaxed);
+            let begun = Instant::now();
             put(db, batch).await;
+            meter.batch.observe(begun.elapsed().as_secs_f64());
         }
     }
 }

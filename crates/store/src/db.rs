@@ -58,15 +58,41 @@ impl Held {
 /// The hot tables, each cut into days of UTC.
 pub(crate) const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
 
+/// What waits to be done.
+#[derive(Debug, Clone, Copy, PartialEq, sqlx::FromRow)]
+pub struct Backlog {
+    /// Hours of page views that are to be filed anew, and seconds since the oldest of them was marked.
+    pub hours: i64,
+    pub hours_for_s: Option<f64>,
+    /// Runs that are due and that no runner has, and seconds since the oldest of them was due.
+    pub due: i64,
+    pub due_for_s: Option<f64>,
+    /// Runs that runners have.
+    pub leased: i64,
+}
+
+/// Connections of a pool, when nothing is said.
+const CONNECTIONS: u32 = 12;
+
 impl Db {
     /// Connects lazily: a database that is away makes each query an error, not the start.
     ///
     /// # Errors
     /// When the address cannot be read.
     pub fn connect(url: &str) -> Result<Db> {
+        Db::connect_with(url, CONNECTIONS)
+    }
+
+    /// The same with at most so many connections: whoever has its own waits for nobody else's questions.
+    ///
+    /// # Errors
+    /// When the address cannot be read.
+    pub fn connect_with(url: &str, connections: u32) -> Result<Db> {
         let options = PgConnectOptions::from_str(url)?.options([("statement_timeout", "30s"), ("timezone", "UTC")]);
-        let pool =
-            PgPoolOptions::new().max_connections(12).acquire_timeout(Duration::from_secs(3)).connect_lazy_with(options);
+        let pool = PgPoolOptions::new()
+            .max_connections(connections)
+            .acquire_timeout(Duration::from_secs(3))
+            .connect_lazy_with(options);
         Ok(Db { pool, sheets: crate::sheets::cache(), columns: crate::columns::cache() })
     }
 
@@ -130,6 +156,25 @@ impl Db {
         let sql = "SELECT i.inhparent::regclass::text, count(*) FROM pg_inherits i
                    WHERE i.inhparent::regclass::text = ANY ($1) GROUP BY 1 ORDER BY 1";
         Ok(sqlx::query_as(sql).bind(BY_DAY.map(String::from).to_vec()).fetch_all(&self.pool).await?)
+    }
+
+    /// Connections that are open, and how many of them nobody uses.
+    pub fn connections(&self) -> (u32, u32) {
+        (self.pool.size(), u32::try_from(self.pool.num_idle()).unwrap_or(u32::MAX))
+    }
+
+    /// What waits in the database now.
+    pub async fn backlog(&self) -> Result<Backlog> {
+        Ok(sqlx::query_as(
+            "SELECT (SELECT count(*) FROM dirty_hour) AS hours,
+                    (SELECT extract(epoch FROM clock_timestamp() - min(marked_at))::float8 FROM dirty_hour) AS hours_for_s,
+                    count(*) FILTER (WHERE lease_until IS NULL OR lease_until < now()) AS due,
+                    extract(epoch FROM clock_timestamp() - min(due_at)
+                        FILTER (WHERE lease_until IS NULL OR lease_until < now()))::float8 AS due_for_s,
+                    count(*) FILTER (WHERE lease_until >= now()) AS leased FROM work",
+        )
+        .fetch_one(&self.pool)
+        .await?)
     }
 
     /// Whether the database answers.

@@ -16,6 +16,7 @@ mod frame;
 mod limits;
 mod lineup;
 mod map;
+pub mod ops;
 mod pages;
 mod problem;
 pub mod routes;
@@ -46,6 +47,10 @@ pub struct State {
     /// Whatever is read to be shown or judged.
     pub answers: Answers,
     pub db: Db,
+    /// What beacons alone use; it is only looked at here.
+    pub intake_db: Db,
+    /// How long pages took.
+    pub meter: ops::PageMeter,
     pub intake: Intake,
     /// Set once tables and today's partitions are there: before that nothing can be stored.
     pub ready: Arc<AtomicBool>,
@@ -124,6 +129,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .wrap(Compress::default())
                     .wrap(door::headers())
                     .wrap(from_fn(door::known_host))
+                    .wrap(from_fn(ops::timed))
                     .configure(api::routes)
                     .configure(statics::routes)
                     .configure(pages::routes)

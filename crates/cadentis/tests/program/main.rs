@@ -4,6 +4,7 @@ mod addresses;
 mod door;
 mod empty;
 mod intake;
+mod ops;
 mod recomputed;
 mod runs;
 mod scripts;

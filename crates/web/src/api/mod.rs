@@ -1,7 +1,7 @@
 //! What programs talk to: health, beacons, runners, and the script page while somebody writes.
 
 pub mod beacons;
-mod health;
+pub mod health;
 mod recordings;
 pub mod runner;
 pub mod scripts;

@@ -5,6 +5,7 @@ use super::{TWELVE_HOURS, html, with_header};
 use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
+use crate::ops;
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -34,6 +35,8 @@ struct Page {
     address: String,
     typed: Typed,
     environments: String,
+    /// How this server is: sentence, tone.
+    server: Vec<(String, &'static str)>,
 }
 
 struct LocationRow {
@@ -173,10 +176,12 @@ async fn show(
     let address = state.door.address(request);
     let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
     let vault = state.vault.is_some();
+    let server = ops::sentences(&ops::Pulse::of(state).await);
     let environments: Vec<String> = frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
     let environments = environments.join("\n");
     let secret = told.is_some();
     let page = html(&Page {
+        server,
         environments,
         says,
         locations,
