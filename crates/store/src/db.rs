@@ -58,19 +58,6 @@ impl Held {
 /// The hot tables, each cut into days of UTC.
 pub(crate) const BY_DAY: [&str; 4] = ["run", "run_record", "picture", "page_view"];
 
-/// What waits to be done.
-#[derive(Debug, Clone, Copy, PartialEq, sqlx::FromRow)]
-pub struct Backlog {
-    /// Hours of page views that are to be filed anew, and seconds since the oldest of them was marked.
-    pub hours: i64,
-    pub hours_for_s: Option<f64>,
-    /// Runs that are due and that no runner has, and seconds since the oldest of them was due.
-    pub due: i64,
-    pub due_for_s: Option<f64>,
-    /// Runs that runners have.
-    pub leased: i64,
-}
-
 /// Connections of a pool, when nothing is said.
 const CONNECTIONS: u32 = 12;
 
@@ -161,20 +148,6 @@ impl Db {
     /// Connections that are open, and how many of them nobody uses.
     pub fn connections(&self) -> (u32, u32) {
         (self.pool.size(), u32::try_from(self.pool.num_idle()).unwrap_or(u32::MAX))
-    }
-
-    /// What waits in the database now.
-    pub async fn backlog(&self) -> Result<Backlog> {
-        Ok(sqlx::query_as(
-            "SELECT (SELECT count(*) FROM dirty_hour) AS hours,
-                    (SELECT extract(epoch FROM clock_timestamp() - min(marked_at))::float8 FROM dirty_hour) AS hours_for_s,
-                    count(*) FILTER (WHERE lease_until IS NULL OR lease_until < now()) AS due,
-                    extract(epoch FROM clock_timestamp() - min(due_at)
-                        FILTER (WHERE lease_until IS NULL OR lease_until < now()))::float8 AS due_for_s,
-                    count(*) FILTER (WHERE lease_until >= now()) AS leased FROM work",
-        )
-        .fetch_one(&self.pool)
-        .await?)
     }
 
     /// Whether the database answers.

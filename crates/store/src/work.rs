@@ -8,7 +8,7 @@ use crate::db::{Db, Result};
 use cadentis_core::calendar::Pace;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use sqlx::PgConnection;
+use sqlx::{AssertSqlSafe, PgConnection};
 use uuid::Uuid;
 
 /// Work is given out at most so often: three runners that did not come back are no accident.
@@ -191,24 +191,24 @@ impl Db {
         until: Timestamp,
     ) -> Result<Option<Work>> {
         type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, Vec<String>, i32);
-        let row: Option<Row> = sqlx::query_as(
+        let free = free("$2", "$5");
+        let sql = format!(
             "WITH mine AS (
-                 SELECT w.id FROM work w JOIN journey j ON j.id = w.journey_id
-                 WHERE w.location_id = $1 AND NOT w.dropped AND (w.lease_until IS NULL OR w.lease_until < $2)
-                   AND j.status = 'active' AND w.attempts < $5
+                 SELECT w.id FROM work w JOIN journey j ON j.id = w.journey_id WHERE w.location_id = $1 AND {free}
                  ORDER BY w.due_at LIMIT 1 FOR UPDATE OF w SKIP LOCKED)
              UPDATE work w SET lease_until = $3, leased_by = $4, attempts = attempts + 1, version = j.version
              FROM mine, journey j, location l
              WHERE w.id = mine.id AND j.id = w.journey_id AND l.id = w.location_id
-             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy, l.denied, j.id",
-        )
-        .bind(location_id)
-        .bind(now.to_sqlx())
-        .bind(until.to_sqlx())
-        .bind(runner)
-        .bind(MOST_ATTEMPTS)
-        .fetch_optional(&self.pool)
-        .await?;
+             RETURNING w.id, w.site_id, j.name, j.script, l.name, w.due_at, j.device, l.proxy, l.denied, j.id"
+        );
+        let row: Option<Row> = sqlx::query_as(AssertSqlSafe(sql))
+            .bind(location_id)
+            .bind(now.to_sqlx())
+            .bind(until.to_sqlx())
+            .bind(runner)
+            .bind(MOST_ATTEMPTS)
+            .fetch_optional(&self.pool)
+            .await?;
         Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy, denied, journey_id)| Work {
             id,
             site_id,
@@ -221,6 +221,43 @@ impl Db {
             denied,
             journey_id,
         }))
+    }
+}
+
+/// Whether a row of `work` may be given out: nobody has it, its journey plays, and not too many have tried. `now` and
+/// `most` are the placeholders of the moment and of [`MOST_ATTEMPTS`].
+fn free(now: &str, most: &str) -> String {
+    format!(
+        "NOT w.dropped AND (w.lease_until IS NULL OR w.lease_until < {now}) AND j.status = 'active' AND w.attempts < {most}"
+    )
+}
+
+/// What waits to be done.
+#[derive(Debug, Clone, Copy, PartialEq, sqlx::FromRow)]
+pub struct Backlog {
+    /// Hours of page views that are to be filed anew, and seconds since the oldest of them was marked.
+    pub hours: i64,
+    pub hours_for_s: Option<f64>,
+    /// Runs that are due and that no runner has, and seconds since the oldest of them was due.
+    pub due: i64,
+    pub due_for_s: Option<f64>,
+    /// Runs that runners have.
+    pub leased: i64,
+}
+
+impl Db {
+    /// What waits in the database at this moment.
+    pub async fn backlog(&self, now: Timestamp) -> Result<Backlog> {
+        let free = free("$1", "$2");
+        let sql = format!(
+            "SELECT (SELECT count(*) FROM dirty_hour) AS hours,
+                    (SELECT extract(epoch FROM clock_timestamp() - min(marked_at))::float8 FROM dirty_hour) AS hours_for_s,
+                    count(*) FILTER (WHERE {free}) AS due,
+                    extract(epoch FROM $1 - min(w.due_at) FILTER (WHERE {free}))::float8 AS due_for_s,
+                    count(*) FILTER (WHERE w.lease_until >= $1) AS leased
+             FROM work w JOIN journey j ON j.id = w.journey_id"
+        );
+        Ok(sqlx::query_as(AssertSqlSafe(sql)).bind(now.to_sqlx()).bind(MOST_ATTEMPTS).fetch_one(&self.pool).await?)
     }
 }
 

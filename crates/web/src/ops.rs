@@ -10,8 +10,10 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
 use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_answers::compute::Load;
-use cadentis_store::db::Backlog;
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_store::work::Backlog;
 use cadentis_workers::Report;
+use jiff::Timestamp;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::counter::{ConstCounter, Counter};
@@ -81,7 +83,7 @@ pub struct Pulse {
 
 impl Pulse {
     pub async fn of(state: &State) -> Pulse {
-        let backlog = state.db.backlog().await;
+        let backlog = state.db.backlog(Timestamp::now()).await;
         if let Err(e) = &backlog {
             tracing::warn!("what waits in the database is not known: {e}");
         }
@@ -218,7 +220,11 @@ pub fn sentences(pulse: &Pulse) -> Vec<(String, &'static str)> {
             all.push((
                 match b.due {
                     0 => format!("Runs: none waits for a runner; runners have {}.", b.leased),
-                    n => format!("Runs: {n} wait for a runner, the oldest for {late:.0} s; runners have {}.", b.leased),
+                    n => format!(
+                        "Runs: {n} wait for a runner, the oldest for {}; runners have {}.",
+                        length_text(late * 1_000.0),
+                        b.leased
+                    ),
                 },
                 if late > LATE_S { "strained" } else { "within" },
             ));
@@ -226,7 +232,10 @@ pub fn sentences(pulse: &Pulse) -> Vec<(String, &'static str)> {
             all.push((
                 match b.hours {
                     0 => "Page views: every hour is filed.".into(),
-                    n => format!("Page views: {n} hours are to be filed anew, the oldest marked {lag:.0} s ago."),
+                    n => format!(
+                        "Page views: {n} hours are to be filed anew, the oldest marked {} ago.",
+                        length_text(lag * 1_000.0)
+                    ),
                 },
                 if lag > LATE_S { "strained" } else { "within" },
             ));

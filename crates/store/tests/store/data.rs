@@ -63,6 +63,29 @@ async fn work_of_a_paused_journey_is_not_given_out_again_and_no_work_more_than_t
 }
 
 #[tokio::test]
+async fn what_waits_is_what_would_be_given_out_and_nothing_that_never_will() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let waits = async |n: i64| {
+        let b = db.backlog(minutes(n)).await.expect("rows");
+        (b.due, b.due_for_s.map(|s| s.round() as i64 / 60), b.leased)
+    };
+    assert_eq!(waits(0).await, (0, None, 0));
+    db.make_due(now()).await.expect("due");
+    let due_at = db.lease(location, "r", now(), minutes(1)).await.expect("asked").expect("work").due_at;
+    let late = minutes(2).duration_since(due_at).as_secs() / 60;
+    assert_eq!(waits(0).await, (0, None, 1));
+    assert_eq!(waits(2).await, (1, Some(late), 0), "its runner did not come back");
+    db.set_status(journey.id, Status::Paused).await.expect("kept");
+    assert_eq!(waits(2).await.0, 0, "paused");
+    db.set_status(journey.id, Status::Active).await.expect("kept");
+    for n in [2, 4] {
+        db.lease(location, "r", minutes(n), minutes(n + 1)).await.expect("asked").expect("work");
+    }
+    assert_eq!(waits(9).await, (0, None, 0), "three runners did not come back: it is given to nobody any more");
+}
+
+#[tokio::test]
 async fn a_journey_that_is_made_paused_is_never_due_before() {
     let (db, location) = db().await;
     let (pace, places) = (Pace::Every(300), [location]);
