@@ -140,3 +140,23 @@ impl ResponseError for PageError {
 pub async fn not_found(request: actix_web::HttpRequest) -> Result<HttpResponse, PageError> {
     Err(PageError::NotFound(request.path().chars().take(100).collect()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use actix_web::body::to_bytes;
+
+    #[actix_web::test]
+    async fn too_much_at_once_is_told_as_that_and_a_mistake_of_ours_as_ours() {
+        for (error, status, says) in [
+            (ComputeError::Busy, 503, "Try again in a moment, or choose a shorter stretch."),
+            (ComputeError::TooLong(std::time::Duration::from_secs(30)), 503, "it was not computed within 30 s"),
+            (ComputeError::Failed, 500, "This is a mistake of ours."),
+        ] {
+            let answer = PageError::from(AnswerError::from(error)).error_response();
+            assert_eq!(answer.status().as_u16(), status, "{error}");
+            let page = to_bytes(answer.into_body()).await.unwrap_or_default();
+            assert!(String::from_utf8_lossy(&page).contains(says), "{error}: {page:?}");
+        }
+    }
+}
