@@ -46,7 +46,8 @@ fn main() -> std::io::Result<()> {
     if let Some(folder) = std::env::args().nth(1) {
         let bytes: Vec<u8> = data.iter().flat_map(|v| v.to_le_bytes()).collect();
         std::fs::write(format!("{folder}/times.f64"), bytes)?;
-        let mut lines = std::io::BufWriter::new(std::fs::File::create(format!("{folder}/times.txt"))?);
+        let mut lines =
+            std::io::BufWriter::new(std::fs::File::create(format!("{folder}/times.txt"))?);
         for v in &data {
             writeln!(lines, "{v:.3}")?;
         }
@@ -54,7 +55,9 @@ fn main() -> std::io::Result<()> {
     }
     let ps = [0.5, 0.75, 0.95, 0.99];
     timed("four percentiles of 10 million", || {
-        select::at_ranks(&data, |n| ps.iter().map(|p| cadentis_core::stats::percentile::rank(n, *p)).collect())
+        select::at_ranks(&data, |n| {
+            ps.iter().map(|p| cadentis_core::stats::percentile::rank(n, *p)).collect()
+        })
     });
     timed("the same with their intervals", || readings(&data, &ps));
     timed("10 million into a sketch", || {
@@ -74,7 +77,9 @@ fn sketches(data: &[f64]) {
         .chunks_exact(2_000)
         .take(720)
         .enumerate()
-        .map(|(i, chunk)| Sketch::of(chunk.iter().map(|v| v * (1.0 + 0.3 * (i as f64 / 24.0).sin()))))
+        .map(|(i, chunk)| {
+            Sketch::of(chunk.iter().map(|v| v * (1.0 + 0.3 * (i as f64 / 24.0).sin())))
+        })
         .collect();
     let merged = || {
         let mut all = Sketch::default();
@@ -106,21 +111,36 @@ fn month() {
             (0..43_200).map(|m| (at_second(m * 60 + l * 3), verdict(&mut random))).collect()
         })
         .collect();
-    let tracks: Vec<Track> =
-        runs.iter().enumerate().map(|(l, runs)| Track { journey: 1, location: l as i32, runs }).collect();
+    let tracks: Vec<Track> = runs
+        .iter()
+        .enumerate()
+        .map(|(l, runs)| Track { journey: 1, location: l as i32, runs })
+        .collect();
     let stretch = Stretch { from: at_second(0), to: at_second(43_200 * 60) };
-    let nights = (0..30).map(|d| Stretch { from: at_second(d * 86_400 + 7_200), to: at_second(d * 86_400 + 9_000) });
+    let nights = (0..30).map(|d| Stretch {
+        from: at_second(d * 86_400 + 7_200),
+        to: at_second(d * 86_400 + 9_000),
+    });
     let counted = Cover::from(stretch).without(&Cover::of(nights));
     let zone = TimeZone::UTC;
-    timed("a month of 864,000 runs: availability, uptime, error budget, burn rates, forecast", || {
-        let availability = measure::score(Measure::Availability, Combine::Pooled, &tracks, 60, &counted);
-        let uptime = measure::score(Measure::Uptime, Combine::Pooled, &tracks, 60, &counted);
-        let promise = Promise { promised: 0.995, period: Period::Days(30), zone: &zone, counted: &counted };
-        let budget = promise.budget(stretch.to, availability);
-        let minutes = Minutes::of(&tracks, &counted, stretch);
-        let burns = minutes.burns(&PAIRS, 0.995, stretch.to);
-        (uptime.share(), budget.left_ms(), burns, minutes.forecast(&budget, stretch.to, 86_400))
-    });
+    timed(
+        "a month of 864,000 runs: availability, uptime, error budget, burn rates, forecast",
+        || {
+            let availability =
+                measure::score(Measure::Availability, Combine::Pooled, &tracks, 60, &counted);
+            let uptime = measure::score(Measure::Uptime, Combine::Pooled, &tracks, 60, &counted);
+            let promise = Promise {
+                promised: 0.995,
+                period: Period::Days(30),
+                zone: &zone,
+                counted: &counted,
+            };
+            let budget = promise.budget(stretch.to, availability);
+            let minutes = Minutes::of(&tracks, &counted, stretch);
+            let burns = minutes.burns(&PAIRS, 0.995, stretch.to);
+            (uptime.share(), budget.left_ms(), burns, minutes.forecast(&budget, stretch.to, 86_400))
+        },
+    );
 }
 
 /// An archive of 1,000 entries as another program writes it, headers and all.
@@ -129,7 +149,9 @@ fn archive() {
     for i in 0..1_000 {
         let comma = if i == 0 { "" } else { "," };
         let headers: Vec<String> = (0..12)
-            .map(|h| format!(r#"{{"name":"x-header-{h}","value":"value of header {h} of entry {i}"}}"#))
+            .map(|h| {
+                format!(r#"{{"name":"x-header-{h}","value":"value of header {h} of entry {i}"}}"#)
+            })
             .collect();
         let headers = headers.join(",");
         let _ = write!(

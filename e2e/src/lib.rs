@@ -16,10 +16,16 @@ use thirtyfour::prelude::*;
 /// When it cannot be built.
 pub fn program() -> PathBuf {
     let exe = std::env::current_exe().expect("a test has a path");
-    let folder = exe.ancestors().find(|p| p.ends_with("debug") || p.ends_with("release")).expect("target/<profile>");
+    let folder = exe
+        .ancestors()
+        .find(|p| p.ends_with("debug") || p.ends_with("release"))
+        .expect("target/<profile>");
     let program = folder.join("cadentis");
     if !program.exists() {
-        let built = Command::new(env!("CARGO")).args(["build", "-p", "cadentis"]).status().expect("cargo runs");
+        let built = Command::new(env!("CARGO"))
+            .args(["build", "-p", "cadentis"])
+            .status()
+            .expect("cargo runs");
         assert!(built.success(), "cadentis does not build");
     }
     program
@@ -131,8 +137,10 @@ impl Looker {
         // A second provider may be there already.
         let _ = rustls::crypto::ring::default_provider().install_default();
         // Now and then a port that the driver chose is gone before it takes it.
-        let (process, port) = (0..5).find_map(|_| driver()).expect("chromedriver is installed and starts");
-        let profile = std::env::temp_dir().join(format!("cadentis-looker-{}", uuid::Uuid::new_v4()));
+        let (process, port) =
+            (0..5).find_map(|_| driver()).expect("chromedriver is installed and starts");
+        let profile =
+            std::env::temp_dir().join(format!("cadentis-looker-{}", uuid::Uuid::new_v4()));
         let mut caps = DesiredCapabilities::chrome();
         let own = format!("--user-data-dir={}", profile.display());
         let usual = cadentis_processes::chromium::flags();
@@ -140,7 +148,8 @@ impl Looker {
         for flag in usual.into_iter().chain(ours).chain(flags.iter().map(String::as_str)) {
             caps.add_arg(flag).expect("a flag is a text");
         }
-        caps.set("goog:loggingPrefs", serde_json::json!({ "browser": "ALL" })).expect("a capability");
+        caps.set("goog:loggingPrefs", serde_json::json!({ "browser": "ALL" }))
+            .expect("a capability");
         // Without this the page could tell that a program drives it.
         caps.add_exclude_switch("enable-automation").expect("a switch is a text");
         let address = format!("http://127.0.0.1:{port}");
@@ -163,7 +172,8 @@ impl Looker {
     pub async fn tell(&self, command: &str, with: Value) -> Value {
         let url = format!("{}/session/{}/goog/cdp/execute", self.address, self.driver.session_id());
         let body = serde_json::json!({ "cmd": command, "params": with }).to_string();
-        let answer = reqwest::Client::new().post(url).body(body).send().await.expect("the driver answers");
+        let answer =
+            reqwest::Client::new().post(url).body(body).send().await.expect("the driver answers");
         assert!(answer.status().is_success(), "{command}: {}", answer.status());
         let text = answer.text().await.expect("an answer");
         let mut answer: Value = serde_json::from_str(&text).expect("JSON");
@@ -220,8 +230,9 @@ fn read_request(stream: &mut std::net::TcpStream) -> String {
         all.extend_from_slice(&piece[..n]);
         let text = String::from_utf8_lossy(&all).into_owned();
         let whole = text.split_once("\r\n\r\n").map(|(head, body)| {
-            let length =
-                head.lines().find_map(|l| l.to_ascii_lowercase().strip_prefix("content-length:")?.trim().parse().ok());
+            let length = head.lines().find_map(|l| {
+                l.to_ascii_lowercase().strip_prefix("content-length:")?.trim().parse().ok()
+            });
             body.len() >= length.unwrap_or(0usize)
         });
         if n == 0 || whole == Some(true) {
@@ -235,7 +246,9 @@ fn read_request(stream: &mut std::net::TcpStream) -> String {
 ///
 /// # Panics
 /// When no port is free.
-pub fn serve(answer: impl Fn(&str) -> Option<(&'static str, String)> + Send + Sync + 'static) -> String {
+pub fn serve(
+    answer: impl Fn(&str) -> Option<(&'static str, String)> + Send + Sync + 'static,
+) -> String {
     serve_told(move |asked| answer(asked.path))
 }
 
@@ -251,7 +264,9 @@ pub struct Asked<'a> {
 ///
 /// # Panics
 /// As [`serve`].
-pub fn serve_told(answer: impl Fn(&Asked<'_>) -> Option<(&'static str, String)> + Send + Sync + 'static) -> String {
+pub fn serve_told(
+    answer: impl Fn(&Asked<'_>) -> Option<(&'static str, String)> + Send + Sync + 'static,
+) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = format!("http://{}", listener.local_addr().expect("an address"));
     let answer = Arc::new(answer);

@@ -21,9 +21,12 @@ fn lines(html: &str) -> Vec<String> {
     for piece in body.split('<') {
         let (tag, rest) = piece.split_once('>').unwrap_or((piece, ""));
         // Where things are drawn and where links lead is part of what a page says.
-        for name in [" href=\"", " d=\"", " points=\"", " aria-label=\"", " title=\"", " data-reads=\""] {
+        for name in
+            [" href=\"", " d=\"", " points=\"", " aria-label=\"", " title=\"", " data-reads=\""]
+        {
             if let Some(value) = tag.split(name).nth(1) {
-                text += &format!("{}{}\n", name.trim_start(), value.split('"').next().unwrap_or(""));
+                text +=
+                    &format!("{}{}\n", name.trim_start(), value.split('"').next().unwrap_or(""));
             }
         }
         if !rest.trim().is_empty() {
@@ -35,11 +38,15 @@ fn lines(html: &str) -> Vec<String> {
 
 /// Paths that a page leads to, without what says when.
 fn links(html: &str) -> Vec<String> {
-    let found = ["href=\"/", "hx-get=\"/"].into_iter().flat_map(|before| html.split(before).skip(1));
-    let paths = found.filter_map(|rest| Some(format!("/{}", rest.split('"').next()?.replace("&#38;", "&"))));
+    let found =
+        ["href=\"/", "hx-get=\"/"].into_iter().flat_map(|before| html.split(before).skip(1));
+    let paths = found
+        .filter_map(|rest| Some(format!("/{}", rest.split('"').next()?.replace("&#38;", "&"))));
     let paths = paths.map(|address| {
         let (path, query) = address.split_once('?').unwrap_or((&address, ""));
-        let own = query.split('&').filter(|p| !["from=", "to=", "against="].iter().any(|when| p.starts_with(when)));
+        let own = query
+            .split('&')
+            .filter(|p| !["from=", "to=", "against="].iter().any(|when| p.starts_with(when)));
         let own: Vec<&str> = own.filter(|p| !p.is_empty()).collect();
         if own.is_empty() { path.to_string() } else { format!("{path}?{}", own.join("&")) }
     });
@@ -61,7 +68,8 @@ async fn main() -> ExitCode {
         (status, text.replace(before, "http://server").replace(after, "http://server"))
     };
     let end = jiff::Timestamp::now().as_second() / 3_600 * 3_600 - 2 * 3_600;
-    let moment = |s: i64| jiff::Timestamp::from_second(s).map(|t| t.strftime("%Y-%m-%dT%H:%MZ").to_string());
+    let moment =
+        |s: i64| jiff::Timestamp::from_second(s).map(|t| t.strftime("%Y-%m-%dT%H:%MZ").to_string());
     let (mut compared, mut differ) = (0, 0);
     for hours in LENGTHS_H {
         let when = format!(
@@ -79,9 +87,12 @@ async fn main() -> ExitCode {
             }
             done += 1;
             let asked = format!("{path}{}{when}", if path.contains('?') { '&' } else { '?' });
-            let (one, other) = (get(format!("{before}{asked}")).await, get(format!("{after}{asked}")).await);
+            let (one, other) =
+                (get(format!("{before}{asked}")).await, get(format!("{after}{asked}")).await);
             // What begins alike comes once: a hundred runs say no more than a few.
-            let kind = |p: &str| p.split('?').next().unwrap_or(p).rsplit_once('/').map_or("", |(k, _)| k).to_string();
+            let kind = |p: &str| {
+                p.split('?').next().unwrap_or(p).rsplit_once('/').map_or("", |(k, _)| k).to_string()
+            };
             for link in links(&one.1) {
                 let alike = seen.iter().filter(|s| kind(s) == kind(&link)).count();
                 if alike < 12 && seen.insert(link.clone()) {

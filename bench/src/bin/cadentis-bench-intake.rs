@@ -45,7 +45,10 @@ fn main() -> Result<(), Failure> {
     }
     let number = |nth: usize, usual: u64| args.get(nth).map_or(Ok(usual), |a| a.parse());
     let (seconds, connections) = (number(1, 10)?, number(2, 512)?);
-    tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(measure(seconds, connections))
+    tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()?
+        .block_on(measure(seconds, connections))
 }
 
 /// Parses a beacon and says that it did.
@@ -74,12 +77,20 @@ async fn measure(seconds: u64, connections: u64) -> Result<(), Failure> {
     let db = Db::connect(&url)?;
     db.migrate().await?;
     let domains = ["book.marram.example".to_string()];
-    let site =
-        NewSite { key: "key", name: "Bench", zone: "Europe/Oslo", domains: &domains, families: &[], apdex_t_s: 1.5 };
+    let site = NewSite {
+        key: "key",
+        name: "Bench",
+        zone: "Europe/Oslo",
+        domains: &domains,
+        families: &[],
+        apdex_t_s: 1.5,
+    };
     let site_id = db.add_site(&site).await?;
     let us = std::env::current_exe()?;
     let program = us.with_file_name("cadentis");
-    let started = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Ends);
+    let started = |command: &mut Command| {
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Ends)
+    };
     let (ours, theirs) = (free_port()?, free_port()?);
     let listen = format!("127.0.0.1:{ours}");
     let server = started(
@@ -98,8 +109,12 @@ async fn measure(seconds: u64, connections: u64) -> Result<(), Failure> {
         let before = db.page_view_ids(site_id, everything()).await?.len() as u64;
         let durable = load(ours, seconds, connections).await;
         let after = db.page_view_ids(site_id, everything()).await?.len() as u64;
-        let (taken, away) = (durable.taken.load(Ordering::Relaxed), durable.turned_away.load(Ordering::Relaxed));
-        let (ours, bare) = (taken as f64 / seconds as f64, plain.taken.load(Ordering::Relaxed) as f64 / seconds as f64);
+        let (taken, away) =
+            (durable.taken.load(Ordering::Relaxed), durable.turned_away.load(Ordering::Relaxed));
+        let (ours, bare) = (
+            taken as f64 / seconds as f64,
+            plain.taken.load(Ordering::Relaxed) as f64 / seconds as f64,
+        );
         println!(
             "round {round}: {ours:.0} beacons/s durable, {bare:.0} only parsed and answered: {:.2} of it; {taken} acknowledged, {} stored, {away} turned away",
             ours / bare,
@@ -127,7 +142,8 @@ async fn wait_for(port: u16) {
 async fn load(port: u16, seconds: u64, connections: u64) -> Arc<Counts> {
     let counts: Arc<Counts> = Arc::default();
     let until = Instant::now() + Duration::from_secs(seconds);
-    let senders: Vec<_> = (0..connections).map(|nth| tokio::spawn(send(port, until, nth, counts.clone()))).collect();
+    let senders: Vec<_> =
+        (0..connections).map(|nth| tokio::spawn(send(port, until, nth, counts.clone()))).collect();
     for sender in senders {
         let _ = sender.await;
     }
@@ -158,7 +174,9 @@ async fn send(port: u16, until: Instant, nth: u64, counts: Arc<Counts>) {
             return;
         }
         match stream.read(&mut answer).await {
-            Ok(n) if answer[..n].starts_with(b"HTTP/1.1 204") => counts.taken.fetch_add(1, Ordering::Relaxed),
+            Ok(n) if answer[..n].starts_with(b"HTTP/1.1 204") => {
+                counts.taken.fetch_add(1, Ordering::Relaxed)
+            }
             Ok(n) if n > 0 => counts.turned_away.fetch_add(1, Ordering::Relaxed),
             _ => return,
         };

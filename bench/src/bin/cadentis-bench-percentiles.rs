@@ -27,9 +27,12 @@ async fn main() -> Result<(), Failure> {
     let mut rows = Vec::new();
     for sheet in db.sheets_of(Filed::PageViews, site.id, stretch, &columns).await? {
         let keep = cadentis_core::visitor::slices::rows(&sheet, stretch, &Filter::default());
-        let (devices, countries, lcp) = (sheet.texts("device"), sheet.texts("country"), sheet.figures("lcp"));
+        let (devices, countries, lcp) =
+            (sheet.texts("device"), sheet.texts("country"), sheet.figures("lcp"));
         let told = (0..sheet.rows).filter(|row| keep[*row]);
-        rows.extend(told.filter_map(|r| Some((lcp.at(r)?, devices.at(r).to_string(), countries.at(r).to_string()))));
+        rows.extend(told.filter_map(|r| {
+            Some((lcp.at(r)?, devices.at(r).to_string(), countries.at(r).to_string()))
+        }));
     }
     println!("{} page views with LCP in thirty days, medians of {ROUNDS}", rows.len());
     for only in [None, Some(("phone", "NO"))] {
@@ -73,8 +76,20 @@ async fn from_cells(db: &Db, site_id: i32, stretch: Stretch) -> Result<Pool, Fai
     Ok(pool)
 }
 
-async fn from_sheets(db: &Db, site_id: i32, stretch: Stretch, filter: &Filter) -> Result<Pool, Failure> {
-    let wanted = Selection { stretch, filter, bucket_s: 86_400, by: None, vitals: &[Vital::Lcp], exact: false };
+async fn from_sheets(
+    db: &Db,
+    site_id: i32,
+    stretch: Stretch,
+    filter: &Filter,
+) -> Result<Pool, Failure> {
+    let wanted = Selection {
+        stretch,
+        filter,
+        bucket_s: 86_400,
+        by: None,
+        vitals: &[Vital::Lcp],
+        exact: false,
+    };
     let mut pool = Pool::default();
     for sheet in db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await? {
         pools(&sheet, &wanted).iter().for_each(|(_, _, part)| pool.absorb(part));

@@ -20,7 +20,9 @@ const BOOK: &str = include_str!("../../../crates/cadentis/journeys/book-a-crossi
 
 #[tokio::main(flavor = "multi_thread", worker_threads = 2)]
 async fn main() -> Result<(), Failure> {
-    let number = |nth: usize, usual: usize| std::env::args().nth(nth).and_then(|a| a.parse().ok()).unwrap_or(usual);
+    let number = |nth: usize, usual: usize| {
+        std::env::args().nth(nth).and_then(|a| a.parse().ok()).unwrap_or(usual)
+    };
     let (rounds, many) = (number(1, 20), number(2, 0));
     let _ = rustls::crypto::ring::default_provider().install_default();
     cadentis_processes::adopt_orphans();
@@ -51,8 +53,14 @@ async fn main() -> Result<(), Failure> {
     }
     let (a, b, c) = (median(&mut ours), median(&mut bare), median(&mut bare_slim));
     println!("a run, from starting the browser to its end, s\t{a:.2}");
-    println!("bare WebDriver script in the driver's own choice of Chromium, s\t{b:.2}\ttimes\t{:.2}", a / b);
-    println!("bare WebDriver script in the Chromium that runs are played in, s\t{c:.2}\ttimes\t{:.2}", a / c);
+    println!(
+        "bare WebDriver script in the driver's own choice of Chromium, s\t{b:.2}\ttimes\t{:.2}",
+        a / b
+    );
+    println!(
+        "bare WebDriver script in the Chromium that runs are played in, s\t{c:.2}\ttimes\t{:.2}",
+        a / c
+    );
     for players in [1usize, 2] {
         let begun = Instant::now();
         let mut tasks = Vec::new();
@@ -60,8 +68,10 @@ async fn main() -> Result<(), Failure> {
             let journey = journey.clone();
             let address = proxy.address;
             tasks.push(std::thread::spawn(move || -> Result<u32, String> {
-                let runtime =
-                    tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|e| e.to_string())?;
+                let runtime = tokio::runtime::Builder::new_current_thread()
+                    .enable_all()
+                    .build()
+                    .map_err(|e| e.to_string())?;
                 let mut runs = 0;
                 while begun.elapsed() < Duration::from_secs(60) {
                     runtime.block_on(run(&journey, address)).map_err(|e| e.to_string())?;
@@ -100,7 +110,8 @@ fn resident_mb() -> f64 {
 }
 
 async fn run(journey: &Journey, proxy: SocketAddr) -> Result<Duration, Failure> {
-    let setting = Setting { proxy: Some(proxy), film: Some(Film::of_width(400)), ..Setting::default() };
+    let setting =
+        Setting { proxy: Some(proxy), film: Some(Film::of_width(400)), ..Setting::default() };
     let begun = Instant::now();
     let record = play(journey, &setting, |_| {}).await;
     match record.outcome {
@@ -112,8 +123,11 @@ async fn run(journey: &Journey, proxy: SocketAddr) -> Result<Duration, Failure> 
 /// The same steps as a person would write them who only has WebDriver: no evidence, no pictures, waiting by asking.
 async fn script(proxy: SocketAddr, binary: Option<&str>) -> Result<Duration, Failure> {
     let begun = Instant::now();
-    let mut process =
-        Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).spawn()?;
+    let mut process = Command::new("chromedriver")
+        .arg("--port=0")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()?;
     let mut said = BufReader::new(process.stdout.take().ok_or("it says nothing")?).lines();
     let port = said
         .by_ref()
@@ -145,7 +159,11 @@ async fn script(proxy: SocketAddr, binary: Option<&str>) -> Result<Duration, Fai
     };
     let shows = async |text: &str| {
         let path = format!("//*[contains(text(), '{text}')]");
-        driver.query(By::XPath(path)).wait(Duration::from_secs(10), Duration::from_millis(20)).first().await
+        driver
+            .query(By::XPath(path))
+            .wait(Duration::from_secs(10), Duration::from_millis(20))
+            .first()
+            .await
     };
     driver.goto("http://book.marram.example/").await?;
     shows("Departures today").await?;

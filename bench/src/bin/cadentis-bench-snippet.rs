@@ -32,7 +32,9 @@ async fn main() -> Result<(), Failure> {
     let address = serve(|path| match path {
         "/snippet.js" => Some((
             "text/javascript",
-            format!("var began = performance.now();\n{SNIPPET}\nwindow.took = performance.now() - began;"),
+            format!(
+                "var began = performance.now();\n{SNIPPET}\nwindow.took = performance.now() - began;"
+            ),
         )),
         "/" => Some(("text/html", page(""))),
         "/theirs" => Some(("text/html", page(THEIRS))),

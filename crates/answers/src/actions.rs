@@ -24,7 +24,12 @@ pub struct Actions {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site_id: i32, range: &Range, name: Option<&str>) -> Result<Actions> {
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    name: Option<&str>,
+) -> Result<Actions> {
     let columns = with_filter(&COLUMNS, &range.filter);
     let (sheets, before) = futures::try_join!(
         answers.db.sheets_of(Filed::Happenings, site_id, range.stretch, &columns),

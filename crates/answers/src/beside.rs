@@ -38,10 +38,15 @@ pub struct BlindSpots {
 }
 
 /// The journeys that play where visitors are, each with the steps and families that its newest passed run came to.
-async fn journeys_visit(answers: &Answers, site: &Site) -> Result<Vec<(Journey, Vec<(usize, String)>)>> {
+async fn journeys_visit(
+    answers: &Answers,
+    site: &Site,
+) -> Result<Vec<(Journey, Vec<(usize, String)>)>> {
     let usual = site.environment_names().into_iter().next().unwrap_or_default();
-    let (journeys, mut records) =
-        futures::try_join!(answers.db.journeys(site.id), answers.db.newest_passed_records(site.id))?;
+    let (journeys, mut records) = futures::try_join!(
+        answers.db.journeys(site.id),
+        answers.db.newest_passed_records(site.id)
+    )?;
     let counts = |j: &Journey| j.status != Status::Archived.word() && j.environment == usual;
     let visits = |j: Journey| {
         let record = records.remove(&j.id)?;
@@ -61,16 +66,22 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<BlindS
         Views::load(answers, site.id, range.stretch, &range.filter, by, &[], 1),
         journeys_visit(answers, site),
     )?;
-    let traffic: Vec<(String, u64)> = views.values().into_iter().map(|(f, p)| (f, p.page_views)).collect();
-    let by_journey: Vec<(String, Vec<String>)> =
-        journeys.iter().map(|(j, v)| (j.name.clone(), v.iter().map(|(_, f)| f.clone()).collect())).collect();
+    let traffic: Vec<(String, u64)> =
+        views.values().into_iter().map(|(f, p)| (f, p.page_views)).collect();
+    let by_journey: Vec<(String, Vec<String>)> = journeys
+        .iter()
+        .map(|(j, v)| (j.name.clone(), v.iter().map(|(_, f)| f.clone()).collect()))
+        .collect();
     let families = blind_spots(&traffic, &by_journey);
     Ok(BlindSpots {
         page_views: traffic.iter().map(|(_, n)| n).sum(),
         unwatched: families.iter().filter(|s| s.is_unwatched()).map(|s| s.page_views).sum(),
         unused: families.iter().filter(|s| s.is_unused()).count() as u64,
         families,
-        journeys: journeys.into_iter().map(|(j, _)| Visitor { name: j.name, slug: j.slug }).collect(),
+        journeys: journeys
+            .into_iter()
+            .map(|(j, _)| Visitor { name: j.name, slug: j.slug })
+            .collect(),
     })
 }
 
@@ -108,7 +119,12 @@ impl Place {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn family(answers: &Answers, site: &Site, range: &Range, family: &str) -> Result<Vec<Step>> {
+pub async fn family(
+    answers: &Answers,
+    site: &Site,
+    range: &Range,
+    family: &str,
+) -> Result<Vec<Step>> {
     let past = range.stretch;
     let filter = Filter::default().and(Attribute::Family, family);
     let columns = ["family", "country", "load"].map(String::from);
@@ -119,7 +135,10 @@ pub async fn family(answers: &Answers, site: &Site, range: &Range, family: &str)
             for sheet in &sheets {
                 let keep = rows(sheet, past, &filter);
                 let told = (0..sheet.rows).filter(|row| keep[*row]).filter_map(|row| {
-                    Some((sheet.text("country", row).to_string(), f64::from(sheet.number("load", row)?)))
+                    Some((
+                        sheet.text("country", row).to_string(),
+                        f64::from(sheet.number("load", row)?),
+                    ))
                 });
                 loads.extend(told);
             }
@@ -127,14 +146,23 @@ pub async fn family(answers: &Answers, site: &Site, range: &Range, family: &str)
         })
         .await?;
     let real = |country: Option<&str>| {
-        Samples::new(loads.iter().filter(|(c, _)| country.is_none_or(|wanted| wanted == c)).map(|(_, ms)| *ms))
+        Samples::new(
+            loads
+                .iter()
+                .filter(|(c, _)| country.is_none_or(|wanted| wanted == c))
+                .map(|(_, ms)| *ms),
+        )
     };
     let mut steps = Vec::new();
     for (j, visits) in journeys_visit(answers, site).await? {
         let Some((nth, _)) = visits.iter().find(|(_, f)| f == family) else { continue };
-        let (runs, located) =
-            futures::try_join!(answers.db.counted_runs(j.id, site.id, past), answers.db.locations_of(&j))?;
-        let name = journey::parse(&j.script).ok().and_then(|s| s.counted_steps().nth(*nth).map(|s| s.name.clone()));
+        let (runs, located) = futures::try_join!(
+            answers.db.counted_runs(j.id, site.id, past),
+            answers.db.locations_of(&j)
+        )?;
+        let name = journey::parse(&j.script)
+            .ok()
+            .and_then(|s| s.counted_steps().nth(*nth).map(|s| s.name.clone()));
         let place = |l: &cadentis_store::sites::Location| {
             let ours = step_samples(runs.iter().filter(|r| r.location_id == l.id), *nth);
             Place::of(&l.name, ours, real(Some(&l.country)))

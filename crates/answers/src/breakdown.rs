@@ -25,7 +25,13 @@ pub struct Value {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site_id: i32, range: &Range, by: &Attribute, vital: Vital) -> Result<Vec<Value>> {
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    by: &Attribute,
+    vital: Vital,
+) -> Result<Vec<Value>> {
     let (range, vitals) = (Range { points: 1, ..range.clone() }, [vital]);
     let (views, before) = futures::try_join!(
         Views::load(answers, site_id, range.stretch, &range.filter, by.clone(), &vitals, 1),
@@ -54,10 +60,23 @@ pub struct Explained {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn explained(answers: &Answers, site_id: i32, range: &Range, vital: Vital) -> Result<Explained> {
+pub async fn explained(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    vital: Vital,
+) -> Result<Explained> {
     let read = Attribute::ROLLED.map(async |attribute| {
         let vitals = [vital];
-        let views = Views::load(answers, site_id, range.stretch, &range.filter, attribute.clone(), &vitals, 1);
+        let views = Views::load(
+            answers,
+            site_id,
+            range.stretch,
+            &range.filter,
+            attribute.clone(),
+            &vitals,
+            1,
+        );
         crate::Result::Ok((attribute, views.await?.values()))
     });
     let parts = futures::future::try_join_all(read).await?;
@@ -83,7 +102,12 @@ pub struct MostTrouble {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn trouble(answers: &Answers, site_id: i32, range: &Range, most: usize) -> Result<MostTrouble> {
+pub async fn trouble(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    most: usize,
+) -> Result<MostTrouble> {
     const COLUMNS: [&str; 7] = ["at", "visit", "person", "family", "ended", "errors", "lcp"];
     let columns = with_filter(&COLUMNS, &range.filter);
     let sheets = answers.db.sheets_of(Filed::PageViews, site_id, range.stretch, &columns).await?;

@@ -92,7 +92,10 @@ impl Compute {
     ///
     /// # Errors
     /// When too much waits, it was not ready in time, or it panicked.
-    pub async fn run<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T, ComputeError> {
+    pub async fn run<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, ComputeError> {
         let (answer, heard) = oneshot::channel();
         let deadline = Instant::now() + self.patience;
         let counts = self.counts.clone();
@@ -194,7 +197,10 @@ mod tests {
         let pool = pool(1, 4);
         assert_eq!(pool.run(|| 6 * 7).await, Ok(42));
         for _ in 0..3 {
-            assert_eq!(pool.run(|| -> u8 { panic!("on purpose") }).await, Err(ComputeError::Failed));
+            assert_eq!(
+                pool.run(|| -> u8 { panic!("on purpose") }).await,
+                Err(ComputeError::Failed)
+            );
         }
         assert_eq!(pool.run(|| 1).await, Ok(1));
         assert_eq!((pool.load().done, pool.load().waiting, pool.load().running), (5, 0, 0));
@@ -227,7 +233,10 @@ mod tests {
         let release = occupy(&pool).await;
         let begun = Arc::new(AtomicBool::new(false));
         let (other, seen) = (pool.clone(), begun.clone());
-        let reader = tokio::spawn(async move { other.run(move || seen.store(true, Ordering::SeqCst)).await });
+        let reader =
+            tokio::spawn(
+                async move { other.run(move || seen.store(true, Ordering::SeqCst)).await },
+            );
         while pool.load().waiting < 1 {
             tokio::task::yield_now().await;
         }

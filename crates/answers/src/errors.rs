@@ -32,7 +32,12 @@ pub struct Errors {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site_id: i32, range: &Range, name: Option<&str>) -> Result<Errors> {
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    name: Option<&str>,
+) -> Result<Errors> {
     let (filter, by) = (&range.filter, Attribute::Device);
     let found = async { Ok(answers.db.errors(site_id, range.stretch, filter, MOST).await?) };
     let found_before = async {
@@ -41,8 +46,10 @@ pub async fn ask(answers: &Answers, site_id: i32, range: &Range, name: Option<&s
             None => Ok(Vec::new()),
         }
     };
-    let before: OptionFuture<_> =
-        range.against.map(|a| Views::rolled(answers, site_id, a, filter, by.clone(), &[], range.points)).into();
+    let before: OptionFuture<_> = range
+        .against
+        .map(|a| Views::rolled(answers, site_id, a, filter, by.clone(), &[], range.points))
+        .into();
     let (found, found_before, views, views_before) = futures::try_join!(
         found,
         found_before,
@@ -56,7 +63,15 @@ pub async fn ask(answers: &Answers, site_id: i32, range: &Range, name: Option<&s
             (kinds(&found), over(&found), over(&found_before), found.len())
         })
         .await?;
-    Ok(Errors { kinds, read: read as u64, cut: read == MOST, over, over_before, views, views_before })
+    Ok(Errors {
+        kinds,
+        read: read as u64,
+        cut: read == MOST,
+        over,
+        over_before,
+        views,
+        views_before,
+    })
 }
 
 /// How many there were over time; of what was not read to its end no line could be drawn.

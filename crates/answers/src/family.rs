@@ -39,13 +39,22 @@ pub async fn ask(
 ) -> Result<Option<Family>> {
     let by = Attribute::Family;
     let (views, before, budgets) = futures::try_join!(
-        Views::load(answers, site_id, range.stretch, &range.filter, by.clone(), vitals, range.points),
+        Views::load(
+            answers,
+            site_id,
+            range.stretch,
+            &range.filter,
+            by.clone(),
+            vitals,
+            range.points
+        ),
         compared(answers, site_id, range, by, vitals),
         async { Ok(answers.db.budgets(site_id).await?) },
     )?;
     let whole = views.all().page_views;
     let (views, before) = (views.only(name), before.map(|b| b.only(name)));
-    let seen = views.all().page_views > 0 || before.as_ref().is_some_and(|b| b.all().page_views > 0);
+    let seen =
+        views.all().page_views > 0 || before.as_ref().is_some_and(|b| b.all().page_views > 0);
     Ok(seen.then_some(Family { views, before, whole, budgets }))
 }
 
@@ -61,7 +70,11 @@ pub struct Origin {
 
 /// What is looked at of each family.
 pub const ORIGINS: [Origin; 4] = [
-    Origin { column: "lcp_element", vital: Vital::Lcp, beside: &["ttfb", "lcp_delay", "lcp_fetch", "lcp_render"] },
+    Origin {
+        column: "lcp_element",
+        vital: Vital::Lcp,
+        beside: &["ttfb", "lcp_delay", "lcp_fetch", "lcp_render"],
+    },
     Origin { column: "inp_element", vital: Vital::Inp, beside: &[] },
     Origin { column: "inp_script", vital: Vital::Inp, beside: &[] },
     Origin { column: "cls_element", vital: Vital::Cls, beside: &[] },
@@ -100,7 +113,13 @@ const SLOWEST: usize = 12;
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn loads(answers: &Answers, site: &Site, range: &Range, name: &str, vitals: &[Vital]) -> Result<Loads> {
+pub async fn loads(
+    answers: &Answers,
+    site: &Site,
+    range: &Range,
+    name: &str,
+    vitals: &[Vital],
+) -> Result<Loads> {
     let filter = range.filter.clone().and(Attribute::Family, name);
     let (site_id, past) = (site.id, range.stretch);
     let columns: Vec<&str> = ORIGINS
@@ -123,8 +142,9 @@ pub async fn loads(answers: &Answers, site: &Site, range: &Range, name: &str, vi
     let computing = answers.computed(move || {
         let kept = |s| rows(s, past, &filter).iter().filter(|keep| **keep).count();
         let moments = moments(&sheets, past, &filter);
-        let by_origin =
-            |o: &Origin| by_name(&sheets, past, &filter, o.column, &o.vital.name().to_lowercase(), o.beside);
+        let by_origin = |o: &Origin| {
+            by_name(&sheets, past, &filter, o.column, &o.vital.name().to_lowercase(), o.beside)
+        };
         Loads {
             every,
             read: sheets.iter().map(kept).sum::<usize>() as u64,

@@ -48,7 +48,9 @@ pub async fn ask(answers: &Answers, site_id: i32, range: &Range) -> Result<Funne
         let bucket_s = range.bucket_s();
         let follow = |s: SavedFunnel| {
             let within_ms = i64::from(s.within_s) * 1_000;
-            let of = |sheets, stretch| funnel(sheets, stretch, &range.filter, &s.steps, within_ms, bucket_s);
+            let of = |sheets, stretch| {
+                funnel(sheets, stretch, &range.filter, &s.steps, within_ms, bucket_s)
+            };
             Followed {
                 now: of(&sheets, range.stretch),
                 before: range.against.map(|a| of(&before, a)),

@@ -10,9 +10,16 @@ use cadentis_store::sites::{Goal, LeftOut, Site};
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn left_out(answers: &Answers, site: &Site, goal: &Goal, stretch: Stretch) -> Result<Vec<LeftOut>> {
-    let (mut all, carved) =
-        futures::try_join!(answers.db.maintenance(site.id, stretch), answers.db.carve_outs(goal.id))?;
+pub async fn left_out(
+    answers: &Answers,
+    site: &Site,
+    goal: &Goal,
+    stretch: Stretch,
+) -> Result<Vec<LeftOut>> {
+    let (mut all, carved) = futures::try_join!(
+        answers.db.maintenance(site.id, stretch),
+        answers.db.carve_outs(goal.id)
+    )?;
     all.extend(carved.into_iter().filter(|c| c.stretch.common(&stretch).is_some()));
     Ok(all)
 }
@@ -40,7 +47,8 @@ pub async fn budget_over(
     let computing = answers.computed(move || {
         let checks: Vec<Check> = checks.into_iter().map(|(_, c)| c).collect();
         let buckets = Tally::buckets(&checks, &out, bucket_s);
-        let buckets: Vec<_> = buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
+        let buckets: Vec<_> =
+            buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
         let counted = goal::counted(months, &[], &out, &zone);
         let promise = Promise { promised, period: Period::Month, zone: &zone, counted: &counted };
         promise.course(stretch, &buckets, bucket_s)

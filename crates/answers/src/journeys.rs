@@ -34,7 +34,9 @@ pub struct Row {
 impl Row {
     /// Whether it is in trouble now.
     pub fn is_in_trouble(&self) -> bool {
-        let lasts = |f: &Finding| f.until.is_none() && matches!(f.state, Standing::Broken | Standing::Strained);
+        let lasts = |f: &Finding| {
+            f.until.is_none() && matches!(f.state, Standing::Broken | Standing::Strained)
+        };
         self.worst.as_ref().is_some_and(lasts)
     }
 }
@@ -91,8 +93,10 @@ pub async fn ask(
             (j, at.into_iter().map(|(l, _)| l).collect())
         })
         .collect();
-    let shown: Vec<Journey> = known.iter().filter(|(j, at)| wanted(j, at)).map(|(j, _)| j.clone()).collect();
-    let rows = of_journeys(answers, site_id, shown, range.stretch).await?.into_iter().map(row).collect();
+    let shown: Vec<Journey> =
+        known.iter().filter(|(j, at)| wanted(j, at)).map(|(j, _)| j.clone()).collect();
+    let rows =
+        of_journeys(answers, site_id, shown, range.stretch).await?.into_iter().map(row).collect();
     Ok(Journeys { rows, known })
 }
 
@@ -104,7 +108,9 @@ fn row(played: Played) -> Row {
         tally: played.runs.tally(),
         duration: [0.5, 0.75, 0.95].map(|p| through.reading(p)),
         budget_ms: script.as_ref().and_then(|s| s.within_ms).map(|ms| ms as f64),
-        worst: finding::order(finding::of_journey(&played.journey.name, &played.checks())).into_iter().next(),
+        worst: finding::order(finding::of_journey(&played.journey.name, &played.checks()))
+            .into_iter()
+            .next(),
         steps: steps.filter_map(|(nth, step)| troubled(&played.runs, nth, step)).collect(),
         played,
     }

@@ -73,7 +73,10 @@ impl Answers {
     ///
     /// # Errors
     /// When too much waits, or it took too long.
-    async fn computed<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
+    async fn computed<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T> {
         Ok(self.compute.run(work).await?)
     }
 }

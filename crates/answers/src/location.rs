@@ -69,7 +69,12 @@ pub struct AtLocation {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site: &Site, range: &Range, slug: &str) -> Result<Option<AtLocation>> {
+pub async fn ask(
+    answers: &Answers,
+    site: &Site,
+    range: &Range,
+    slug: &str,
+) -> Result<Option<AtLocation>> {
     let (db, past, everything) = (&answers.db, range.stretch, Filter::default());
     let (locations, mut journeys) = futures::try_join!(db.locations(), db.journeys(site.id))?;
     let Some(location) = locations.into_iter().find(|l| l.slug == *slug) else { return Ok(None) };
@@ -77,8 +82,17 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, slug: &str) -> R
     let week = SignedDuration::from_secs(WEEK_S);
     let week_before = Stretch { from: past.from - week, to: past.to - week };
     let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
-    let by_country =
-        |stretch| Views::rolled(answers, site.id, stretch, &everything, Attribute::Country, &[Vital::Lcp], 1_000);
+    let by_country = |stretch| {
+        Views::rolled(
+            answers,
+            site.id,
+            stretch,
+            &everything,
+            Attribute::Country,
+            &[Vital::Lcp],
+            1_000,
+        )
+    };
     let of_store = async {
         let before = async {
             match range.against {
@@ -103,7 +117,8 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, slug: &str) -> R
     };
     let mut played: Vec<JourneyRuns> = journeys.into_iter().map(of_journey).collect();
     played.retain(|p| !p.here.all().is_empty());
-    let (seen, usually) = (views.buckets(Some(&location.country)), usual.buckets(Some(&location.country)));
+    let (seen, usually) =
+        (views.buckets(Some(&location.country)), usual.buckets(Some(&location.country)));
     let troubles = troubles(answers, site, past, &played, &seen, &usually).await?;
     let count = |buckets: &[(i64, Pool)]| buckets.iter().map(|(_, p)| p.page_views).sum::<u64>();
     Ok(Some(AtLocation {
@@ -115,7 +130,11 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, slug: &str) -> R
     }))
 }
 
-fn compared<'a>(runs: impl Iterator<Item = &'a Run>, stretch: Stretch, kind: TroubleKind) -> Compared {
+fn compared<'a>(
+    runs: impl Iterator<Item = &'a Run>,
+    stretch: Stretch,
+    kind: TroubleKind,
+) -> Compared {
     let measured = runs.filter(|r| stretch.contains(r.due_at) && r.outcome != Outcome::Unmeasured);
     measured.fold(Compared::default(), |c, r| Compared {
         troubled: c.troubled + u64::from(r.outcome == kind.outcome()),
@@ -140,7 +159,9 @@ async fn troubles(
 ) -> Result<Vec<Trouble>> {
     let spells = all.iter().flat_map(|p| {
         let checks: Vec<_> = p.here.checks().collect();
-        let of = move |kind| Spell::of_kind(&checks, IN_A_ROW, kind).into_iter().map(move |spell| (p, kind, spell));
+        let of = move |kind| {
+            Spell::of_kind(&checks, IN_A_ROW, kind).into_iter().map(move |spell| (p, kind, spell))
+        };
         TroubleKind::ALL.into_iter().flat_map(of)
     });
     let spells: Vec<(&JourneyRuns, TroubleKind, Stretch, Compared)> = spells
@@ -151,31 +172,35 @@ async fn troubles(
         .collect();
     // Records of all of them at once. Where nothing was wrong elsewhere nobody else is suspected.
     let suspected = spells.iter().filter(|(.., elsewhere)| elsewhere.troubled > 0);
-    let wanted: Vec<&Run> = suspected.flat_map(|(p, kind, stretch, _)| looked_at(p, *stretch, *kind)).collect();
+    let wanted: Vec<&Run> =
+        suspected.flat_map(|(p, kind, stretch, _)| looked_at(p, *stretch, *kind)).collect();
     let records = answers.db.records(&wanted).await?;
     let records: HashMap<Uuid, RunRecord> = records.into_iter().map(|r| (r.id, r)).collect();
-    let trouble = |(p, kind, stretch, elsewhere): (&JourneyRuns, TroubleKind, Stretch, Compared)| {
-        let others = all.iter().filter(|o| o.journey.id != p.journey.id).flat_map(|o| o.here.iter());
-        let third_party = match elsewhere.troubled {
-            0 => None,
-            _ => {
-                let own = looked_at(p, stretch, kind);
-                let own: Vec<RunRecord> = own.iter().filter_map(|r| records.get(&r.id)).cloned().collect();
-                place::third_party(&own, kind, |host| site.owns(host))
-            }
+    let trouble =
+        |(p, kind, stretch, elsewhere): (&JourneyRuns, TroubleKind, Stretch, Compared)| {
+            let others =
+                all.iter().filter(|o| o.journey.id != p.journey.id).flat_map(|o| o.here.iter());
+            let third_party = match elsewhere.troubled {
+                0 => None,
+                _ => {
+                    let own = looked_at(p, stretch, kind);
+                    let own: Vec<RunRecord> =
+                        own.iter().filter_map(|r| records.get(&r.id)).cloned().collect();
+                    place::third_party(&own, kind, |host| site.owns(host))
+                }
+            };
+            let (now, then) = (in_hours(seen, stretch, 0), in_hours(usually, stretch, WEEK_S));
+            let around = Around {
+                elsewhere,
+                others_here: compared(others, stretch, kind),
+                visitors: Some((now.page_views, then.page_views as f64)),
+                visitors_wait: wait(&now).zip(wait(&then)),
+                third_party,
+            };
+            let (whose, evidence) = whose(&around, kind);
+            let (journey, slug) = (p.journey.name.clone(), p.journey.slug.clone());
+            Trouble { journey, slug, stretch, kind, whose, evidence }
         };
-        let (now, then) = (in_hours(seen, stretch, 0), in_hours(usually, stretch, WEEK_S));
-        let around = Around {
-            elsewhere,
-            others_here: compared(others, stretch, kind),
-            visitors: Some((now.page_views, then.page_views as f64)),
-            visitors_wait: wait(&now).zip(wait(&then)),
-            third_party,
-        };
-        let (whose, evidence) = whose(&around, kind);
-        let (journey, slug) = (p.journey.name.clone(), p.journey.slug.clone());
-        Trouble { journey, slug, stretch, kind, whose, evidence }
-    };
     let mut troubles: Vec<Trouble> = spells.into_iter().map(trouble).collect();
     troubles.sort_by_key(|t| std::cmp::Reverse(t.stretch.from));
     Ok(troubles)

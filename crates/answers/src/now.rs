@@ -91,18 +91,36 @@ const BUDGET_POINTS: i64 = 48;
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site: &Site, range: &Range, whole: Stretch, now: Timestamp) -> Result<Now> {
+pub async fn ask(
+    answers: &Answers,
+    site: &Site,
+    range: &Range,
+    whole: Stretch,
+    now: Timestamp,
+) -> Result<Now> {
     let (db, past, everything) = (&answers.db, range.stretch, Filter::default());
     let (mut journeys, goals) = futures::try_join!(db.journeys(site.id), db.goals(site.id))?;
     journeys.retain(|j| j.status != Status::Archived.word());
     let goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
     let of_store = async {
-        Ok(futures::try_join!(db.markers(site.id, whole), db.maintenance(site.id, whole), db.budgets(site.id),)?)
+        Ok(futures::try_join!(
+            db.markers(site.id, whole),
+            db.maintenance(site.id, whole),
+            db.budgets(site.id),
+        )?)
     };
     let ((markers, maintenance, budgets), views, by_country, spent, played) = futures::try_join!(
         of_store,
         Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
-        Views::rolled(answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], COUNTRY_POINTS),
+        Views::rolled(
+            answers,
+            site.id,
+            past,
+            &everything,
+            Attribute::Country,
+            &[Vital::Lcp],
+            COUNTRY_POINTS
+        ),
         spent(answers, site, goal, past),
         of_journeys(answers, site.id, journeys, past),
     )?;
@@ -110,7 +128,11 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, whole: Stretch, 
     matters.extend(of_visitors(&views, &budgets));
     matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
     let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
-    let silent = if whole.contains(now) { played.iter().flat_map(|p| silent(p, past, now)).collect() } else { vec![] };
+    let silent = if whole.contains(now) {
+        played.iter().flat_map(|p| silent(p, past, now)).collect()
+    } else {
+        vec![]
+    };
     let promised = goal.map(|g| g.promised);
     let first = played.into_iter().next().map(|played| First { played, promised, spent });
     Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance })
@@ -142,7 +164,8 @@ async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Ve
         }
     }
     let runs: Vec<&Run> = found.iter().filter_map(|(.., run)| *run).collect();
-    let mut causes = if runs.is_empty() { HashMap::new() } else { likely_causes(answers, site, &runs).await? };
+    let mut causes =
+        if runs.is_empty() { HashMap::new() } else { likely_causes(answers, site, &runs).await? };
     let matter = |(p, finding, run): (&Played, Finding, Option<&Run>)| Matter {
         finding,
         at: At::Journey {
@@ -160,11 +183,14 @@ fn of_visitors(views: &Views, budgets: &[Budget]) -> Vec<Matter> {
     let mut matters = Vec::new();
     for (family, pool) in views.values() {
         for vital in Vital::ALL {
-            let Some(b) = budget::holding(budgets, Metric::Vital(vital), Some(&family)) else { continue };
+            let Some(b) = budget::holding(budgets, Metric::Vital(vital), Some(&family)) else {
+                continue;
+            };
             let of_all = share(pool.page_views, all.page_views).unwrap_or(0.0);
             let buckets = views.buckets(Some(&family)).into_iter();
-            let buckets: Vec<_> =
-                buckets.map(|(begin, pool)| (at_second(begin), pool.measured(vital).reading(0.75))).collect();
+            let buckets: Vec<_> = buckets
+                .map(|(begin, pool)| (at_second(begin), pool.measured(vital).reading(0.75)))
+                .collect();
             let since = finding::over_since(&buckets, b.limit);
             let reading = pool.measured(vital).reading(0.75);
             let found = finding::of_vital(vital, &family, &reading, b.limit, of_all, since);
@@ -179,11 +205,13 @@ fn silent(p: &Played, past: Stretch, now: Timestamp) -> Vec<Silence> {
     if p.journey.status != Status::Active.word() {
         return Vec::new();
     }
-    let of = |(l, cadence): &(cadentis_store::sites::Location, cadentis_core::calendar::Cadence)| {
-        let newest = p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
-        let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });
-        let since = finding::silent_since(due, newest, now)?;
-        Some(Silence { journey: p.journey.name.clone(), location: l.name.clone(), since })
-    };
+    let of =
+        |(l, cadence): &(cadentis_store::sites::Location, cadentis_core::calendar::Cadence)| {
+            let newest =
+                p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
+            let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });
+            let since = finding::silent_since(due, newest, now)?;
+            Some(Silence { journey: p.journey.name.clone(), location: l.name.clone(), since })
+        };
     p.located.iter().filter_map(of).collect()
 }

@@ -31,7 +31,10 @@ impl Played {
     /// What became of its counted runs at each location.
     pub fn checks(&self) -> Vec<LocationChecks<'_>> {
         let of = |l: &Location| self.runs.filtered(|r| r.location_id == l.id).checks().collect();
-        self.located.iter().map(|(l, _)| LocationChecks { location: &l.name, checks: of(l) }).collect()
+        self.located
+            .iter()
+            .map(|(l, _)| LocationChecks { location: &l.name, checks: of(l) })
+            .collect()
     }
 }
 
@@ -65,15 +68,22 @@ pub const USUAL: i64 = 20;
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn likely_causes(answers: &Answers, site: &Site, runs: &[&Run]) -> Result<HashMap<Uuid, cause::Cause>> {
+pub async fn likely_causes(
+    answers: &Answers,
+    site: &Site,
+    runs: &[&Run],
+) -> Result<HashMap<Uuid, cause::Cause>> {
     let slow: Vec<&Run> = runs.iter().copied().filter(|r| r.outcome == Outcome::Slow).collect();
-    let (records, mut usual) = futures::try_join!(answers.db.records(runs), answers.db.usual_records_of(&slow, USUAL))?;
+    let (records, mut usual) =
+        futures::try_join!(answers.db.records(runs), answers.db.usual_records_of(&slow, USUAL))?;
     let site = site.clone();
     let computing = answers.computed(move || {
         let cause = |record: &RunRecord| {
             let usual = usual.remove(&record.id).unwrap_or_default();
             let step = cause::trouble_step(record).filter(|_| !usual.is_empty());
-            let alike = |name: &str| usual.iter().filter_map(|r| r.steps.iter().find(|s| s.name == *name)).collect();
+            let alike = |name: &str| {
+                usual.iter().filter_map(|r| r.steps.iter().find(|s| s.name == *name)).collect()
+            };
             let alike: Vec<_> = step.map_or_else(Vec::new, |step| alike(&step.name));
             let splits: Vec<Split> = alike.into_iter().map(Split::of).collect();
             Some((record.id, cause::likely_cause(record, &splits, |host| site.owns(host))?))

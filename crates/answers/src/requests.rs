@@ -44,7 +44,13 @@ pub struct Requests {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site_id: i32, range: &Range, kind: Kind, name: Option<&str>) -> Result<Requests> {
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    kind: Kind,
+    name: Option<&str>,
+) -> Result<Requests> {
     let columns = with_filter(&COLUMNS, &range.filter);
     let (sheets, before) = futures::try_join!(
         answers.db.sheets_of(Filed::Happenings, site_id, range.stretch, &columns),
@@ -53,7 +59,9 @@ pub async fn ask(answers: &Answers, site_id: i32, range: &Range, kind: Kind, nam
     let (range, name) = (range.clone(), name.map(String::from));
     let computing = answers.computed(move || {
         let bucket_s = range.bucket_s();
-        let over = |sheets, stretch| calls_over(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s);
+        let over = |sheets, stretch| {
+            calls_over(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
+        };
         Requests {
             families: calls(&sheets, range.stretch, &range.filter, kind.word()),
             over: over(&sheets, range.stretch),

@@ -28,7 +28,16 @@ impl Views {
         most: i64,
     ) -> Result<Views> {
         if is_read_exactly(stretch) {
-            return Views::filed(answers, site_id, stretch, filter, by, vitals, stretch.bucket_seconds(most)).await;
+            return Views::filed(
+                answers,
+                site_id,
+                stretch,
+                filter,
+                by,
+                vitals,
+                stretch.bucket_seconds(most),
+            )
+            .await;
         }
         Views::rolled(answers, site_id, stretch, filter, by, vitals, most).await
     }
@@ -73,11 +82,20 @@ impl Views {
     ) -> Result<Views> {
         let exact = is_read_exactly(stretch);
         let (filter, vitals) = (filter.clone(), vitals.to_vec());
-        let wanted = Selection { stretch, filter: &filter, bucket_s, by: Some(&by), vitals: &vitals, exact };
-        let sheets = answers.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
+        let wanted =
+            Selection { stretch, filter: &filter, bucket_s, by: Some(&by), vitals: &vitals, exact };
+        let sheets =
+            answers.db.sheets_of(Filed::PageViews, site_id, stretch, &wanted.columns()).await?;
         answers
             .computed(move || {
-                let wanted = Selection { stretch, filter: &filter, bucket_s, by: Some(&by), vitals: &vitals, exact };
+                let wanted = Selection {
+                    stretch,
+                    filter: &filter,
+                    bucket_s,
+                    by: Some(&by),
+                    vitals: &vitals,
+                    exact,
+                };
                 Views { bucket_s, pools: pooled(&sheets, &wanted) }
             })
             .await
@@ -122,7 +140,8 @@ impl Views {
         for (_, value, pool) in &self.pools {
             values.entry(value).or_default().absorb(pool);
         }
-        let mut values: Vec<(String, Pool)> = values.into_iter().map(|(v, p)| (v.to_string(), p)).collect();
+        let mut values: Vec<(String, Pool)> =
+            values.into_iter().map(|(v, p)| (v.to_string(), p)).collect();
         values.sort_by_key(|(_, p)| std::cmp::Reverse(p.page_views));
         values
     }

@@ -45,8 +45,15 @@ pub struct Overview {
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
-pub async fn ask(answers: &Answers, site_id: i32, range: &Range, vital: Vital, lanes: &[Vital]) -> Result<Overview> {
-    let shown: Vec<Vital> = Vital::ALL.into_iter().filter(|v| *v == vital || lanes.contains(v)).collect();
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    vital: Vital,
+    lanes: &[Vital],
+) -> Result<Overview> {
+    let shown: Vec<Vital> =
+        Vital::ALL.into_iter().filter(|v| *v == vital || lanes.contains(v)).collect();
     let (filter, by) = (&range.filter, Attribute::Family);
     let (views, before, visits, budgets, worst) = futures::try_join!(
         Views::load(answers, site_id, range.stretch, filter, by, &shown, range.points),
@@ -66,7 +73,9 @@ pub(crate) async fn compared(
     by: Attribute,
     vitals: &[Vital],
 ) -> Result<Option<Views>> {
-    let read = range.against.map(|a| Views::rolled(answers, site_id, a, &range.filter, by, vitals, range.points));
+    let read = range
+        .against
+        .map(|a| Views::rolled(answers, site_id, a, &range.filter, by, vitals, range.points));
     OptionFuture::from(read).await.transpose()
 }
 
@@ -84,7 +93,12 @@ async fn visits(answers: &Answers, site_id: i32, range: &Range) -> Result<Option
     computing.await
 }
 
-async fn worst(answers: &Answers, site_id: i32, range: &Range, vital: Vital) -> Result<Option<Minute>> {
+async fn worst(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    vital: Vital,
+) -> Result<Option<Minute>> {
     if range.stretch.seconds() > MINUTES_OF {
         return Ok(None);
     }
@@ -92,7 +106,9 @@ async fn worst(answers: &Answers, site_id: i32, range: &Range, vital: Vital) -> 
     let columns = with_filter(&["at", &column], &range.filter);
     let sheets = answers.db.sheets_of(Filed::PageViews, site_id, range.stretch, &columns).await?;
     let range = range.clone();
-    answers.computed(move || worst_minute(&sheets, range.stretch, &range.filter, vital, LEAST)).await
+    answers
+        .computed(move || worst_minute(&sheets, range.stretch, &range.filter, vital, LEAST))
+        .await
 }
 
 /// Names of the attributes and numbers of the site's own that its page views carried.
@@ -107,6 +123,12 @@ pub async fn attributes(answers: &Answers, site_id: i32, stretch: Stretch) -> Re
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn slowest(answers: &Answers, site_id: i32, range: &Range, vital: Vital, most: usize) -> Result<Vec<Seen>> {
+pub async fn slowest(
+    answers: &Answers,
+    site_id: i32,
+    range: &Range,
+    vital: Vital,
+    most: usize,
+) -> Result<Vec<Seen>> {
     Ok(answers.db.slowest_page_views(site_id, range.stretch, &range.filter, vital, most).await?)
 }

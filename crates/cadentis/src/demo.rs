@@ -56,7 +56,9 @@ impl Drop for Parts {
             children::signal(part.process.id() as i32, libc::SIGTERM);
         }
         let until = Instant::now() + Duration::from_secs(8);
-        while Instant::now() < until && self.0.iter_mut().any(|p| matches!(p.process.try_wait(), Ok(None))) {
+        while Instant::now() < until
+            && self.0.iter_mut().any(|p| matches!(p.process.try_wait(), Ok(None)))
+        {
             std::thread::sleep(Duration::from_millis(20));
         }
         for part in &mut self.0 {
@@ -78,7 +80,9 @@ fn run(args: Args) -> Result<ExitCode, Failure> {
     let folder = fs::canonicalize(&args.folder)?;
     if args.fresh {
         if args.database_url.is_some() {
-            return Err("--fresh would have to empty a database that is not ours: empty it yourself".into());
+            return Err(
+                "--fresh would have to empty a database that is not ours: empty it yourself".into(),
+            );
         }
         remove_if_there(&folder.join("postgres"))?;
     }
@@ -88,7 +92,8 @@ fn run(args: Args) -> Result<ExitCode, Failure> {
         None => {
             let cluster = Cluster::start(&folder.join("postgres"), Care::Durable)?;
             // One that is there already is just what we want.
-            let url = cluster.create_database("cadentis").unwrap_or_else(|_| cluster.url("cadentis"));
+            let url =
+                cluster.create_database("cadentis").unwrap_or_else(|_| cluster.url("cadentis"));
             (Some(cluster), url)
         }
     };
@@ -127,7 +132,10 @@ async fn parts(
             command.env_remove("DATABASE_URL");
         }
         children::bind_to_us(&mut command);
-        Ok(Part { name, process: command.spawn().map_err(|e| format!("cannot start {name}: {e}"))? })
+        Ok(Part {
+            name,
+            process: command.spawn().map_err(|e| format!("cannot start {name}: {e}"))?,
+        })
     };
     let address = format!("127.0.0.1:{port}");
     let (say, tokens) = (folder.join("world.json"), folder.join("tokens.json"));
@@ -161,12 +169,25 @@ async fn parts(
             &[
                 ["serve", "--listen", &address, "--secret-key-file", &key_file].as_slice(),
                 // Pages of the made-up site know it by a made-up name; stand-ins write whom they forward for.
-                &["--public-url", &format!("http://{address}"), "--public-url", &format!("http://localhost:{port}")],
-                &["--public-url", &format!("http://{COLLECT_HOST}"), "--trusted-proxy", "127.0.0.0/8"],
+                &[
+                    "--public-url",
+                    &format!("http://{address}"),
+                    "--public-url",
+                    &format!("http://localhost:{port}"),
+                ],
+                &[
+                    "--public-url",
+                    &format!("http://{COLLECT_HOST}"),
+                    "--trusted-proxy",
+                    "127.0.0.0/8",
+                ],
             ]
             .concat(),
         )?,
-        start("stand-ins", &["world", "--server", &address, "--key", SITE_KEY, "--say", &say.to_string_lossy()])?,
+        start(
+            "stand-ins",
+            &["world", "--server", &address, "--key", SITE_KEY, "--say", &say.to_string_lossy()],
+        )?,
     ]);
     while !say.exists() {
         check(&mut parts.0, cluster)?;
@@ -182,7 +203,9 @@ async fn parts(
     db.close().await;
     if runners {
         let tokens: HashMap<String, String> = serde_json::from_str(&fs::read_to_string(&tokens)?)?;
-        for (name, kind) in [("runner of the public locations", "public"), ("runner of the terminals", "in-house")] {
+        for (name, kind) in
+            [("runner of the public locations", "public"), ("runner of the terminals", "in-house")]
+        {
             let places: Vec<_> = PLACES
                 .iter()
                 .filter(|p| p.kind == kind)
@@ -192,7 +215,13 @@ async fn parts(
             fs::write(&file, serde_json::to_string_pretty(&places)?)?;
             parts.0.push(start(
                 name,
-                &["runner", "--server", &format!("http://{address}"), "--locations", &file.to_string_lossy()],
+                &[
+                    "runner",
+                    "--server",
+                    &format!("http://{address}"),
+                    "--locations",
+                    &file.to_string_lossy(),
+                ],
             )?);
         }
     }
@@ -200,7 +229,11 @@ async fn parts(
     let until = Instant::now() + Duration::from_secs(60);
     loop {
         check(&mut parts.0, cluster)?;
-        let answer = client.get(format!("http://{address}/healthz")).timeout(Duration::from_secs(2)).send().await;
+        let answer = client
+            .get(format!("http://{address}/healthz"))
+            .timeout(Duration::from_secs(2))
+            .send()
+            .await;
         if answer.is_ok_and(|a| a.status().is_success()) {
             break;
         }
@@ -227,7 +260,9 @@ fn remove_if_there_file(file: &Path) -> Result<(), Failure> {
 fn check(parts: &mut [Part], cluster: &mut Option<Cluster>) -> Result<(), Failure> {
     for part in parts {
         if let Some(end) = part.process.try_wait()? {
-            return Err(format!("the {} ended with {end}; ending everything else", part.name).into());
+            return Err(
+                format!("the {} ended with {end}; ending everything else", part.name).into()
+            );
         }
     }
     if cluster.as_mut().is_some_and(|c| !c.is_running()) {

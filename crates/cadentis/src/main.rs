@@ -54,7 +54,9 @@ fn main() -> ExitCode {
         Command::Serve(args) => runtime().block_on(serve::serve(args)).map(|()| ExitCode::SUCCESS),
         Command::Seed(args) => runtime().block_on(seed::seed(args)).map(|()| ExitCode::SUCCESS),
         Command::World(args) => runtime().block_on(world::world(args)).map(|()| ExitCode::SUCCESS),
-        Command::Runner(args) => runtime().block_on(runner::runner(args)).map(|()| ExitCode::SUCCESS),
+        Command::Runner(args) => {
+            runtime().block_on(runner::runner(args)).map(|()| ExitCode::SUCCESS)
+        }
         Command::Play(args) => runtime().block_on(play::play(args)),
         Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),

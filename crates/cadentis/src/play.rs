@@ -29,20 +29,24 @@ pub struct Args {
 
 /// 0 passed, 1 failed or slow, 2 unmeasured or a script that cannot be read.
 pub async fn play(args: Args) -> Result<ExitCode, Failure> {
-    let script = match std::fs::read_to_string(&args.file)
-        .map_err(|e| e.to_string())
-        .and_then(|text| journey::parse(&text).and_then(|j| j.with_parts(&[])).map_err(|e| e.to_string()))
-    {
-        Ok(script) => script,
-        Err(e) => return Ok(cannot(&args, &format!("{}: {e}", args.file.display()))),
-    };
+    let script =
+        match std::fs::read_to_string(&args.file).map_err(|e| e.to_string()).and_then(|text| {
+            journey::parse(&text).and_then(|j| j.with_parts(&[])).map_err(|e| e.to_string())
+        }) {
+            Ok(script) => script,
+            Err(e) => return Ok(cannot(&args, &format!("{}: {e}", args.file.display()))),
+        };
     let mut setting = Setting { proxy: args.proxy, pictures: false, ..Setting::default() };
     // Kept until the end: the stand-ins live as long as the run.
     let mut _site = None;
     if let Some(name) = &args.location {
-        let Some(place) = places::PLACES.into_iter().find(|p| p.slug == name || p.name == name) else {
+        let Some(place) = places::PLACES.into_iter().find(|p| p.slug == name || p.name == name)
+        else {
             let names: Vec<&str> = places::PLACES.iter().map(|p| p.slug).collect();
-            return Ok(cannot(&args, &format!("no location is called {name}; there are {}", names.join(", "))));
+            return Ok(cannot(
+                &args,
+                &format!("no location is called {name}; there are {}", names.join(", ")),
+            ));
         };
         let site = Site::start(Ports::default(), None)?;
         let proxy = Proxy::start(Path::from(place), site.hosts()).await?;
@@ -73,7 +77,10 @@ pub async fn play(args: Args) -> Result<ExitCode, Failure> {
 
 fn cannot(args: &Args, says: &str) -> ExitCode {
     if args.json {
-        println!("{}", json!({ "outcome": "unmeasured", "duration_ms": 0, "steps": [], "error": { "message": says } }));
+        println!(
+            "{}",
+            json!({ "outcome": "unmeasured", "duration_ms": 0, "steps": [], "error": { "message": says } })
+        );
     } else {
         eprintln!("{says}");
     }
@@ -106,7 +113,12 @@ fn print_json(record: &RunRecord) {
 }
 
 fn print_text(name: &str, record: &RunRecord) {
-    println!("{name}: {} in {:.2} s ({})", record.outcome.word(), record.duration_ms / 1000.0, record.browser);
+    println!(
+        "{name}: {} in {:.2} s ({})",
+        record.outcome.word(),
+        record.duration_ms / 1000.0,
+        record.browser
+    );
     for s in &record.steps {
         let budget = s.budget_ms.map(|b| format!(" of {:.1} s", b / 1000.0)).unwrap_or_default();
         println!(

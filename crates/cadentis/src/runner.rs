@@ -36,17 +36,22 @@ pub struct Args {
 pub async fn runner(args: Args) -> Result<(), Failure> {
     let token = match (&args.token, &args.token_file) {
         (None, Some(file)) => {
-            let text = std::fs::read_to_string(file).map_err(|e| format!("the token in {}: {e}", file.display()))?;
+            let text = std::fs::read_to_string(file)
+                .map_err(|e| format!("the token in {}: {e}", file.display()))?;
             Some(text.trim().to_string())
         }
         (token, _) => token.clone(),
     };
     let posts = match (&args.locations, args.location, token) {
         (Some(file), ..) => {
-            let text = std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
-            serde_json::from_str::<Vec<Post>>(&text).map_err(|e| format!("{}: {e}", file.display()))?
+            let text =
+                std::fs::read_to_string(file).map_err(|e| format!("{}: {e}", file.display()))?;
+            serde_json::from_str::<Vec<Post>>(&text)
+                .map_err(|e| format!("{}: {e}", file.display()))?
         }
-        (None, Some(name), Some(token)) => vec![Post { name, token, proxy: args.proxy, control: args.control }],
+        (None, Some(name), Some(token)) => {
+            vec![Post { name, token, proxy: args.proxy, control: args.control }]
+        }
         _ => {
             return Err(
                 "give --location and its token (--token-file, --token or CADENTIS_TOKEN), or --locations".into()

@@ -54,7 +54,8 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
     let persons = args.key.read()?.map(|(_, persons)| persons);
     let db = Db::connect(&args.database_url)?;
     db.migrate().await?;
-    let tokens: HashMap<&str, String> = PLACES.iter().map(|p| (p.slug, Uuid::new_v4().to_string())).collect();
+    let tokens: HashMap<&str, String> =
+        PLACES.iter().map(|p| (p.slug, Uuid::new_v4().to_string())).collect();
     let first_time = db.sites().await?.is_empty();
     if first_time {
         let story = Story::new(Timestamp::now());
@@ -80,7 +81,10 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         }
         db.forget(story.now).await?;
         db.vacuum().await?;
-        tracing::info!("{runs} runs and {views} page views written in {:.1} s", begun.elapsed().as_secs_f64());
+        tracing::info!(
+            "{runs} runs and {views} page views written in {:.1} s",
+            begun.elapsed().as_secs_f64()
+        );
     } else {
         for (slug, token) in &tokens {
             db.set_token(slug, token).await?;
@@ -117,9 +121,15 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         id,
         &SavedFunnel {
             name: "From the timetable to the boarding pass".into(),
-            steps: ["Timetable", "Sailings list", "Cabin and passengers", "Booking held", "Boarding pass"]
-                .map(String::from)
-                .into(),
+            steps: [
+                "Timetable",
+                "Sailings list",
+                "Cabin and passengers",
+                "Booking held",
+                "Boarding pass",
+            ]
+            .map(String::from)
+            .into(),
             within_s: 3_600,
         },
     )
@@ -153,8 +163,11 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             status: cadentis_store::scripts::Status::Active,
         };
         let journey_id = db.add_journey(&new).await?;
-        let (owner, tag) =
-            if slug == "book-a-crossing" { ("Booking team", "booking") } else { ("Timetable team", "timetable") };
+        let (owner, tag) = if slug == "book-a-crossing" {
+            ("Booking team", "booking")
+        } else {
+            ("Timetable team", "timetable")
+        };
         db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing", &[]).await?;
         if slug == "book-a-crossing" {
             before_release(db, id, journey_id, &locations).await?;
@@ -182,9 +195,15 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
 
 /// The same journey on the site before a release, from two places, every quarter of an hour.
 async fn before_release(db: &Db, site_id: i32, of: i32, locations: &[i32]) -> Result<(), Failure> {
-    let site = db.sites().await?.into_iter().find(|s| s.id == site_id).ok_or("the site just added is gone")?;
+    let site = db
+        .sites()
+        .await?
+        .into_iter()
+        .find(|s| s.id == site_id)
+        .ok_or("the site just added is gone")?;
     let environments = [("production", BOOKING_HOST), ("pre-release", NEXT_HOST)];
-    let environments = environments.map(|(name, host)| (name.to_string(), format!("http://{host}"))).to_vec();
+    let environments =
+        environments.map(|(name, host)| (name.to_string(), format!("http://{host}"))).to_vec();
     db.set_site(&Site { environments, ..site }).await?;
     let journeys = db.journeys(site_id).await?;
     let journey = journeys.iter().find(|j| j.id == of).ok_or("the journey just added is gone")?;
@@ -192,9 +211,15 @@ async fn before_release(db: &Db, site_id: i32, of: i32, locations: &[i32]) -> Re
     script.name = format!("{} (pre-release)", journey.name);
     let text = script.to_string().replace(BOOKING_HOST, NEXT_HOST);
     let slug = format!("{}-pre-release", journey.slug);
-    let id = db.duplicate(journey, &slug, &text, &script.name, "pre-release", "Cadentis", Timestamp::now()).await?;
+    let id = db
+        .duplicate(journey, &slug, &text, &script.name, "pre-release", "Cadentis", Timestamp::now())
+        .await?;
     let pace = Pace::Every(900);
-    let plays = PlaceAndPace { environment: "pre-release", retry: true, ..PlaceAndPace::usual(&pace, &locations[..2]) };
+    let plays = PlaceAndPace {
+        environment: "pre-release",
+        retry: true,
+        ..PlaceAndPace::usual(&pace, &locations[..2])
+    };
     db.set_place_and_pace(id, &plays).await?;
     db.set_about(id, "Booking team", &["booking".to_string()], false, &[]).await?;
     db.set_status(id, Status::Active).await?;
@@ -216,7 +241,8 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
                 .into_iter()
                 .map(|due_at| {
                     let mut record = history::run(&story, &script, &place, due_at, &mut random);
-                    let requests = record.steps.iter_mut().flat_map(|s| &mut s.requests).filter(|_| elsewhere);
+                    let requests =
+                        record.steps.iter_mut().flat_map(|s| &mut s.requests).filter(|_| elsewhere);
                     requests.for_each(|r| r.url = r.url.replace(BOOKING_HOST, NEXT_HOST));
                     let run = Run {
                         id: record.id,
@@ -275,7 +301,10 @@ async fn write_views(
                 }
             }
         }
-        while hours.first_key_value().is_some_and(|(hour, _)| *hour < at - SignedDuration::from_hours(6)) {
+        while hours
+            .first_key_value()
+            .is_some_and(|(hour, _)| *hour < at - SignedDuration::from_hours(6))
+        {
             let Some((hour, views)) = hours.pop_first() else { break };
             written += file(&db, &site, hour, views).await?;
         }
@@ -292,13 +321,23 @@ async fn write_views(
     Ok(written)
 }
 
-async fn file(db: &Db, site: &Site, hour: Timestamp, mut views: Vec<PageView>) -> Result<usize, Failure> {
+async fn file(
+    db: &Db,
+    site: &Site,
+    hour: Timestamp,
+    mut views: Vec<PageView>,
+) -> Result<usize, Failure> {
     views.sort_by_key(|v| v.at);
     db.file_history(site.id, hour, &views).await?;
     Ok(views.len())
 }
 
-fn page_view(made: visitors::Made, at: Timestamp, site: &Site, persons: Option<&PersonKey>) -> PageView {
+fn page_view(
+    made: visitors::Made,
+    at: Timestamp,
+    site: &Site,
+    persons: Option<&PersonKey>,
+) -> PageView {
     PageView {
         at,
         received_at: at + SignedDuration::from_secs(15),

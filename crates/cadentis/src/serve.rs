@@ -73,8 +73,9 @@ impl KeyArgs {
             (None, Some(file)) if self.new_key => {
                 new_key(file).map_err(|e| format!("a new key in {}: {e}", file.display()))?
             }
-            (None, Some(file)) => std::fs::read_to_string(file)
-                .map_err(|e| format!("the key in {}: {e}; --new-key makes one, once", file.display()))?,
+            (None, Some(file)) => std::fs::read_to_string(file).map_err(|e| {
+                format!("the key in {}: {e}; --new-key makes one, once", file.display())
+            })?,
             (None, None) => return Ok(None),
         };
         let key = key.trim();
@@ -85,7 +86,8 @@ impl KeyArgs {
 fn new_key(file: &Path) -> std::io::Result<String> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
-    let mut new = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file)?;
+    let mut new =
+        std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file)?;
     let key = Vault::new_key();
     writeln!(new, "{key}")?;
     Ok(key)
@@ -101,7 +103,8 @@ const INTAKE_CONNECTIONS: u32 = 4;
 const COMPUTE_PATIENCE: Duration = Duration::from_secs(30);
 
 pub async fn serve(args: Args) -> Result<(), Failure> {
-    let public: Result<Vec<PublicUrl>, _> = args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
+    let public: Result<Vec<PublicUrl>, _> =
+        args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
     let door = Door::new(public?, args.trusted_proxy.clone(), args.listen)?;
     let (vault, persons) = args.key.read()?.unzip();
     if persons.is_none() {
@@ -130,12 +133,12 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         workers,
     };
     let ops_state = state.clone();
-    let web =
-        cadentis_web::bind(state, args.listen, 2).map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
+    let web = cadentis_web::bind(state, args.listen, 2)
+        .map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);
     if let Some(address) = args.ops_listen {
-        let ops =
-            cadentis_web::ops::bind(ops_state, address).map_err(|e| format!("cannot listen on {address}: {e}"))?;
+        let ops = cadentis_web::ops::bind(ops_state, address)
+            .map_err(|e| format!("cannot listen on {address}: {e}"))?;
         tracing::info!("health and metrics on http://{}", ops.address);
         tokio::spawn(ops.server);
     }
@@ -170,12 +173,18 @@ async fn begin_work(db: Db, cadence: bool, ready: Arc<AtomicBool>, workers: Work
         let db = db.clone();
         workers.start(name, patience, move || round(db.clone()));
     };
-    start("roll-up", ROLL_UP_WELL_FOR, |db| Box::pin(async move { cadentis_intake::roll_up(&db).await }));
+    start("roll-up", ROLL_UP_WELL_FOR, |db| {
+        Box::pin(async move { cadentis_intake::roll_up(&db).await })
+    });
     start("work on history", ROLL_UP_WELL_FOR, |db| {
         Box::pin(async move { cadentis_intake::import::work_on_tasks(&db).await })
     });
-    start("days", DAYS_EVERY * 2, |db| Box::pin(async move { days(&db).await.map_err(|e| e.to_string()) }));
-    start("forgetting", FORGET_EVERY * 3, |db| Box::pin(async move { forget(&db).await.map_err(|e| e.to_string()) }));
+    start("days", DAYS_EVERY * 2, |db| {
+        Box::pin(async move { days(&db).await.map_err(|e| e.to_string()) })
+    });
+    start("forgetting", FORGET_EVERY * 3, |db| {
+        Box::pin(async move { forget(&db).await.map_err(|e| e.to_string()) })
+    });
     if cadence {
         start("due runs", DUE_WELL_FOR, |db| {
             Box::pin(async move {

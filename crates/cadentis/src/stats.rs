@@ -38,13 +38,17 @@ const TOLD: u64 = 10;
 /// 0 when the numbers could be read, 1 when not, or when --strict met a bad line.
 pub fn stats(args: Args) -> Result<ExitCode, Failure> {
     if let Some(t) = args.apdex.filter(|t| !t.is_finite() || *t <= 0.0) {
-        return Err(format!("--apdex {t}: the target is a number above 0, in the unit of the numbers").into());
+        return Err(format!(
+            "--apdex {t}: the target is a number above 0, in the unit of the numbers"
+        )
+        .into());
     }
     let input: Box<dyn Read> = match args.file.as_deref().filter(|f| f.as_os_str() != "-") {
         Some(path) => Box::new(File::open(path).map_err(|e| format!("{}: {e}", path.display()))?),
         None => Box::new(io::stdin().lock()),
     };
-    let summary = if args.sketch { Summary::sketched(args.apdex) } else { Summary::exact(args.apdex) };
+    let summary =
+        if args.sketch { Summary::sketched(args.apdex) } else { Summary::exact(args.apdex) };
     let mut counting = Counting { summary, bad: 0, strict: args.strict };
     let read = match &args.column {
         Some(column) => counting.csv(input, column),
@@ -59,7 +63,8 @@ pub fn stats(args: Args) -> Result<ExitCode, Failure> {
     if bad > TOLD {
         eprintln!("{} more lines are no numbers", counted(bad - TOLD));
     }
-    let said = if args.json { format!("{}\n", as_json(&summary, bad)) } else { as_text(&summary, bad) };
+    let said =
+        if args.json { format!("{}\n", as_json(&summary, bad)) } else { as_text(&summary, bad) };
     match io::stdout().write_all(said.as_bytes()) {
         // Whoever reads has seen enough.
         Err(e) if e.kind() == io::ErrorKind::BrokenPipe => Ok(ExitCode::SUCCESS),
@@ -127,8 +132,11 @@ impl Counting {
     }
 
     fn csv(&mut self, input: impl Read, column: &str) -> Result<(), Failure> {
-        let mut reader =
-            csv::ReaderBuilder::new().has_headers(false).flexible(true).buffer_capacity(1 << 20).from_reader(input);
+        let mut reader = csv::ReaderBuilder::new()
+            .has_headers(false)
+            .flexible(true)
+            .buffer_capacity(1 << 20)
+            .from_reader(input);
         let mut record = csv::ByteRecord::new();
         let mut place = column.parse::<usize>().ok().and_then(|n| n.checked_sub(1));
         let by_name = place.is_none();
@@ -136,11 +144,16 @@ impl Counting {
         while reader.read_byte_record(&mut record)? {
             let line = record.position().map_or(0, csv::Position::line);
             if std::mem::take(&mut first) {
-                let names: Vec<String> = record.iter().map(|f| String::from_utf8_lossy(f).trim().to_string()).collect();
+                let names: Vec<String> =
+                    record.iter().map(|f| String::from_utf8_lossy(f).trim().to_string()).collect();
                 if by_name {
-                    let name = names.iter().position(|n| n.trim_start_matches('\u{feff}') == column);
+                    let name =
+                        names.iter().position(|n| n.trim_start_matches('\u{feff}') == column);
                     place = Some(name.ok_or_else(|| {
-                        format!("line 1: no column is called {column:?}; there are {}", names.join(", "))
+                        format!(
+                            "line 1: no column is called {column:?}; there are {}",
+                            names.join(", ")
+                        )
                     })?);
                     continue;
                 }
@@ -211,7 +224,8 @@ fn as_text(summary: &Summary, bad: u64) -> String {
     said += &format!("method  {}\n", summary.method());
     let bins = summary.histogram(NonZeroUsize::new(12).unwrap_or(NonZeroUsize::MIN));
     let most = bins.iter().map(|b| b.2).max().unwrap_or(0).max(1);
-    let edges: Vec<(String, String)> = bins.iter().map(|(a, b, _)| (plain(*a), plain(*b))).collect();
+    let edges: Vec<(String, String)> =
+        bins.iter().map(|(a, b, _)| (plain(*a), plain(*b))).collect();
     let wide = edges.iter().flat_map(|(a, b)| [a.len(), b.len()]).max().unwrap_or(0);
     if !bins.is_empty() {
         said.push('\n');

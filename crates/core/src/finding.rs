@@ -43,7 +43,10 @@ impl LocationChecks<'_> {
     /// another kind of trouble neither begin nor end it.
     fn since(&self, outcome: Outcome) -> Option<Timestamp> {
         let last = self.checks.iter().rposition(|c| c.outcome == outcome)?;
-        let before = self.checks[..last].iter().rposition(|c| ends(c.outcome, outcome)).map_or(0, |at| at + 1);
+        let before = self.checks[..last]
+            .iter()
+            .rposition(|c| ends(c.outcome, outcome))
+            .map_or(0, |at| at + 1);
         self.checks[before..].iter().find(|c| c.outcome == outcome).map(|c| c.at)
     }
 
@@ -71,8 +74,12 @@ const LEAST: usize = 2;
 
 /// From when on a trouble was seen, and when it was over: of several locations, the earliest and the latest. While it lasts
 /// somewhere only those places count, in which it does.
-fn extent(troubled: &[&&LocationChecks<'_>], kind: Outcome) -> (Option<Timestamp>, Option<Timestamp>) {
-    let lasting: Vec<&&&LocationChecks<'_>> = troubled.iter().filter(|p| p.until(kind).is_none()).collect();
+fn extent(
+    troubled: &[&&LocationChecks<'_>],
+    kind: Outcome,
+) -> (Option<Timestamp>, Option<Timestamp>) {
+    let lasting: Vec<&&&LocationChecks<'_>> =
+        troubled.iter().filter(|p| p.until(kind).is_none()).collect();
     if lasting.is_empty() {
         let since = troubled.iter().filter_map(|p| p.since(kind)).min();
         return (since, troubled.iter().filter_map(|p| p.until(kind)).max());
@@ -92,7 +99,8 @@ pub fn of_journey(journey: &str, played: &[LocationChecks<'_>]) -> Vec<Finding> 
 }
 
 fn failing(journey: &str, measured: &[&LocationChecks<'_>]) -> Option<Finding> {
-    let failing: Vec<&&LocationChecks<'_>> = measured.iter().filter(|p| p.count(Outcome::Failed) >= LEAST).collect();
+    let failing: Vec<&&LocationChecks<'_>> =
+        measured.iter().filter(|p| p.count(Outcome::Failed) >= LEAST).collect();
     let first = failing.first()?;
     let runs: usize = failing.iter().map(|p| p.count(Outcome::Failed)).sum();
     let lasting: Vec<&str> =
@@ -115,7 +123,8 @@ fn failing(journey: &str, measured: &[&LocationChecks<'_>]) -> Option<Finding> {
     let (since, until) = extent(&failing, Outcome::Failed);
     Some(Finding {
         state: Standing::Broken,
-        weight: 100.0 * failing.len() as f64 / measured.len() as f64 + if lasting.is_empty() { 0.0 } else { 200.0 },
+        weight: 100.0 * failing.len() as f64 / measured.len() as f64
+            + if lasting.is_empty() { 0.0 } else { 200.0 },
         says: format!("“{journey}” failed {whose}.{now}"),
         evidence: format!("{} at {}", count(runs, "run", "failed"), list(&names(&failing))),
         since,
@@ -125,23 +134,27 @@ fn failing(journey: &str, measured: &[&LocationChecks<'_>]) -> Option<Finding> {
 
 fn slow(journey: &str, measured: &[&LocationChecks<'_>]) -> Option<Finding> {
     let many = |p: &&&LocationChecks<'_>| {
-        p.count(Outcome::Slow) >= LEAST && p.count(Outcome::Slow) as f64 >= SLOW_SHARE * p.checks.len() as f64
+        p.count(Outcome::Slow) >= LEAST
+            && p.count(Outcome::Slow) as f64 >= SLOW_SHARE * p.checks.len() as f64
     };
     let slow: Vec<&&LocationChecks<'_>> = measured.iter().filter(many).collect();
     if slow.is_empty() {
         return None;
     }
     let runs: usize = slow.iter().map(|p| p.count(Outcome::Slow)).sum();
-    let lasting: Vec<&str> = slow.iter().filter(|p| p.until(Outcome::Slow).is_none()).map(|p| p.location).collect();
+    let lasting: Vec<&str> =
+        slow.iter().filter(|p| p.until(Outcome::Slow).is_none()).map(|p| p.location).collect();
     let now = match lasting.as_slice() {
         [] => String::new(),
         some => format!(" It still is at {}.", list(some)),
     };
-    let whose = if slow.len() == measured.len() { "every location".into() } else { list(&names(&slow)) };
+    let whose =
+        if slow.len() == measured.len() { "every location".into() } else { list(&names(&slow)) };
     let (since, until) = extent(&slow, Outcome::Slow);
     Some(Finding {
         state: Standing::Strained,
-        weight: 50.0 * slow.len() as f64 / measured.len() as f64 + if lasting.is_empty() { 0.0 } else { 60.0 },
+        weight: 50.0 * slow.len() as f64 / measured.len() as f64
+            + if lasting.is_empty() { 0.0 } else { 60.0 },
         says: format!("“{journey}” was over its budget from {whose}.{now}"),
         evidence: format!(
             "{} of {} there",
@@ -158,8 +171,15 @@ fn unmeasured(journey: &str, p: &LocationChecks<'_>) -> Option<Finding> {
     (n >= LEAST).then(|| Finding {
         state: Standing::NoData,
         weight: if p.newest() == Some(Outcome::Unmeasured) { 40.0 } else { 5.0 },
-        says: format!("“{journey}” could not be measured from {}: our own runner, not the site.", p.location),
-        evidence: format!("{} of {}; none is held against the site", count(n, "run", "unmeasured"), p.checks.len()),
+        says: format!(
+            "“{journey}” could not be measured from {}: our own runner, not the site.",
+            p.location
+        ),
+        evidence: format!(
+            "{} of {}; none is held against the site",
+            count(n, "run", "unmeasured"),
+            p.checks.len()
+        ),
         since: p.since(Outcome::Unmeasured),
         until: p.until(Outcome::Unmeasured),
     })
@@ -255,7 +275,9 @@ pub fn over_since(buckets: &[(Timestamp, Reading)], limit: f64) -> Option<Timest
 
 /// Worst first; what is over comes after what lasts.
 pub fn order(mut findings: Vec<Finding>) -> Vec<Finding> {
-    findings.sort_by(|a, b| a.until.is_some().cmp(&b.until.is_some()).then(b.weight.total_cmp(&a.weight)));
+    findings.sort_by(|a, b| {
+        a.until.is_some().cmp(&b.until.is_some()).then(b.weight.total_cmp(&a.weight))
+    });
     findings
 }
 
@@ -267,7 +289,8 @@ mod tests {
     use Outcome::*;
 
     fn at<'a>(location: &'a str, outcomes: &[Outcome]) -> LocationChecks<'a> {
-        let check = |(i, o): (usize, &Outcome)| Check { at: at_second(i as i64 * 300), outcome: *o };
+        let check =
+            |(i, o): (usize, &Outcome)| Check { at: at_second(i as i64 * 300), outcome: *o };
         LocationChecks { location, checks: outcomes.iter().enumerate().map(check).collect() }
     }
 
@@ -275,7 +298,10 @@ mod tests {
     fn a_failure_from_one_place_is_told_apart_from_one_everywhere() {
         let (bad, good) = ([Passed, Failed, Failed], [Passed, Passed, Passed]);
         let one = of_journey("Book", &[at("A", &bad), at("B", &good)]);
-        assert_eq!(one[0].says, "“Book” failed from A alone; the other location got through. It still fails from A.");
+        assert_eq!(
+            one[0].says,
+            "“Book” failed from A alone; the other location got through. It still fails from A."
+        );
         let all = of_journey("Book", &[at("A", &bad), at("B", &bad)]);
         assert!(all[0].says.contains("from every location"));
         assert!(order([one, all].concat())[0].says.contains("every location"));
@@ -295,26 +321,36 @@ mod tests {
         // Over at A with the fourth run, at B with the fifth.
         let over = of_journey(
             "Book",
-            &[at("A", &[Passed, Failed, Failed, Slow, Passed]), at("B", &[Passed, Passed, Failed, Failed, Passed])],
+            &[
+                at("A", &[Passed, Failed, Failed, Slow, Passed]),
+                at("B", &[Passed, Passed, Failed, Failed, Passed]),
+            ],
         );
         assert_eq!((over[0].since, over[0].until), (Some(at_second(300)), Some(at_second(1_200))));
         assert!(!over[0].says.contains("still"));
         // Where it lasts somewhere, what is over elsewhere does not make it older.
         let mixed = of_journey(
             "Book",
-            &[at("A", &[Failed, Failed, Passed, Passed, Passed]), at("B", &[Passed, Passed, Passed, Failed, Failed])],
+            &[
+                at("A", &[Failed, Failed, Passed, Passed, Passed]),
+                at("B", &[Passed, Passed, Passed, Failed, Failed]),
+            ],
         );
         assert_eq!((mixed[0].since, mixed[0].until), (Some(at_second(900)), None));
         let slow = of_journey("Book", &[at("A", &[Slow, Slow, Passed])]);
         assert_eq!((slow[0].state, slow[0].until), (Standing::Strained, Some(at_second(600))));
         // What is over comes last, however bad it was.
-        let ordered = order([over, of_journey("Look", &[at("A", &[Unmeasured, Unmeasured])])].concat());
+        let ordered =
+            order([over, of_journey("Look", &[at("A", &[Unmeasured, Unmeasured])])].concat());
         assert_eq!(ordered[0].state, Standing::NoData);
     }
 
     #[test]
     fn our_own_trouble_is_said_to_be_ours_and_one_slip_is_no_finding() {
-        let slip = [Passed, Slow, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Failed];
+        let slip = [
+            Passed, Slow, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed, Passed,
+            Failed,
+        ];
         let found = of_journey("Book", &[at("A", &[Unmeasured, Unmeasured]), at("B", &slip)]);
         assert_eq!(found.len(), 1);
         assert_eq!(found[0].state, Standing::NoData);
@@ -327,7 +363,10 @@ mod tests {
         let every_five = |from: i64, to: i64| (from..=to).filter(|m| m % 5 == 0).map(minutes);
         // Twelve minutes after the last run two were due: late, not silent.
         assert_eq!(silent_since(every_five(0, 72), Some(minutes(60)), minutes(72)), None);
-        assert_eq!(silent_since(every_five(0, 85), Some(minutes(60)), minutes(85)), Some(minutes(65)));
+        assert_eq!(
+            silent_since(every_five(0, 85), Some(minutes(60)), minutes(85)),
+            Some(minutes(65))
+        );
         // A weekday's journey at night: nothing is due.
         assert_eq!(silent_since([], Some(minutes(60)), minutes(900)), None);
         // Nothing ever came of the first.
@@ -342,12 +381,22 @@ mod tests {
         assert_eq!(of_vital(Vital::Lcp, "Sailings", &few, 2500.0, 0.2, None), None);
         let hour = |ms: f64, n: u64| Samples::new((0..n).map(|_| ms)).reading(0.75);
         let hours = |values: &[(f64, u64)]| -> Vec<(Timestamp, Reading)> {
-            values.iter().enumerate().map(|(i, (ms, n))| (at_second(i as i64 * 3_600), hour(*ms, *n))).collect()
+            values
+                .iter()
+                .enumerate()
+                .map(|(i, (ms, n))| (at_second(i as i64 * 3_600), hour(*ms, *n)))
+                .collect()
         };
-        let since =
-            over_since(&hours(&[(9_000.0, 50), (1_000.0, 50), (3_000.0, 50), (900.0, 2), (3_000.0, 50)]), 2_500.0);
+        let since = over_since(
+            &hours(&[(9_000.0, 50), (1_000.0, 50), (3_000.0, 50), (900.0, 2), (3_000.0, 50)]),
+            2_500.0,
+        );
         assert_eq!(since, Some(at_second(7_200)), "an hour of two page views says nothing");
-        assert_eq!(over_since(&hours(&[(3_000.0, 50), (3_000.0, 50)]), 2_500.0), None, "from the first one on");
+        assert_eq!(
+            over_since(&hours(&[(3_000.0, 50), (3_000.0, 50)]), 2_500.0),
+            None,
+            "from the first one on"
+        );
         assert_eq!(over_since(&hours(&[(3_000.0, 50), (1_000.0, 50)]), 2_500.0), None);
     }
 }

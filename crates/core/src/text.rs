@@ -16,7 +16,8 @@ pub fn clean(text: &str, most: usize, but: Option<char>) -> String {
 
 /// Control characters, and marks that turn the direction of what is written around them.
 fn is_unwanted(c: char) -> bool {
-    c.is_control() || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    c.is_control()
+        || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 
 /// How much a JSON value from outside may hold.
@@ -48,7 +49,8 @@ pub fn clean_json(value: &mut Value, limits: &JsonLimits) -> u64 {
             cut + all.iter_mut().map(|one| clean_json(one, limits)).sum::<u64>()
         }
         Value::Object(members) => {
-            let bad = |name: &str| name.chars().any(is_unwanted) || name.chars().count() > limits.text;
+            let bad =
+                |name: &str| name.chars().any(is_unwanted) || name.chars().count() > limits.text;
             let mut changed = 0;
             if members.len() > limits.members || members.keys().any(|name| bad(name)) {
                 changed += 1;
@@ -90,7 +92,8 @@ mod tests {
     #[test]
     fn every_text_and_list_of_a_value_is_bounded_and_pictures_have_room() {
         let limits = JsonLimits { text: 4, picture: 100, members: 3 };
-        let mut value = json!({"a\0": ["12345", 1, "x\0", 4, 5], "film": "data:image/jpeg;base64,AAAA"});
+        let mut value =
+            json!({"a\0": ["12345", 1, "x\0", 4, 5], "film": "data:image/jpeg;base64,AAAA"});
         assert_eq!(clean_json(&mut value, &limits), 4);
         assert_eq!(value, json!({"a": ["1234", 1, "x"], "film": "data:image/jpeg;base64,AAAA"}));
         assert_eq!(clean_json(&mut value, &limits), 0, "what is clean stays as it is");

@@ -42,7 +42,11 @@ struct Minute {
 impl Flood {
     pub fn new(limits: Limits) -> Flood {
         let minute = Minute { nth: 0, rows: vec![0; ROWS * WIDTH], sites: Default::default() };
-        Flood { limits, hashers: std::array::from_fn(|_| RandomState::new()), minute: Mutex::new(minute) }
+        Flood {
+            limits,
+            hashers: std::array::from_fn(|_| RandomState::new()),
+            minute: Mutex::new(minute),
+        }
     }
 
     /// Counts beacons and says whether they are more than may come in this minute.

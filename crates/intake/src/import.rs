@@ -43,9 +43,12 @@ pub async fn import_file(
 ) -> cadentis_store::Result<Imported> {
     let (of, id) = (site.clone(), site.id);
     // Half a second for a large file: beside what else is answered.
-    let read = tokio::task::spawn_blocking(move || views_of(format, &text, &defaults, &of, persons.as_ref(), now));
-    let (mut imported, views) =
-        read.await.map_err(|e| StoreError::Content { place: "file of page views", says: e.to_string() })?;
+    let read = tokio::task::spawn_blocking(move || {
+        views_of(format, &text, &defaults, &of, persons.as_ref(), now)
+    });
+    let (mut imported, views) = read
+        .await
+        .map_err(|e| StoreError::Content { place: "file of page views", says: e.to_string() })?;
     imported.new = db.import_page_views(id, views).await?;
     Ok(imported)
 }
@@ -60,8 +63,11 @@ fn views_of(
     now: Timestamp,
 ) -> (Imported, Vec<PageView>) {
     let file = read(format, text, defaults);
-    let mut imported =
-        Imported { wrong: file.wrong, ignored: file.ignored.into_iter().collect(), ..Imported::default() };
+    let mut imported = Imported {
+        wrong: file.wrong,
+        ignored: file.ignored.into_iter().collect(),
+        ..Imported::default()
+    };
     let mut views = Vec::with_capacity(file.told.len());
     for told in file.told {
         match may_come(&told, site, now) {
@@ -83,7 +89,9 @@ fn may_come(told: &FromFile, site: &Site, now: Timestamp) -> Result<(), String> 
     let age_ms = now.as_millisecond() - told.beacon.at_ms;
     match age_ms {
         ..0 => Err(format!("{place}.at: in the future")),
-        _ if age_ms > OLDEST_DAYS * 86_400_000 => Err(format!("{place}.at: more than {OLDEST_DAYS} days ago")),
+        _ if age_ms > OLDEST_DAYS * 86_400_000 => {
+            Err(format!("{place}.at: more than {OLDEST_DAYS} days ago"))
+        }
         _ => Ok(()),
     }
 }
@@ -99,9 +107,23 @@ fn from_file(told: FromFile, site: &Site, persons: Option<&PersonKey>) -> PageVi
         region: &told.region,
         city: &told.city,
     };
-    let view = page_view(told.beacon, site, &sender, Agent::of(""), persons, at + SignedDuration::from_millis(1));
-    let or = |said: String, else_: Cow<'static, str>| if said.is_empty() { else_ } else { said.into() };
-    PageView { at, received_at: at, browser: or(told.browser, view.browser), os: or(told.os, view.os), ..view }
+    let view = page_view(
+        told.beacon,
+        site,
+        &sender,
+        Agent::of(""),
+        persons,
+        at + SignedDuration::from_millis(1),
+    );
+    let or =
+        |said: String, else_: Cow<'static, str>| if said.is_empty() { else_ } else { said.into() };
+    PageView {
+        at,
+        received_at: at,
+        browser: or(told.browser, view.browser),
+        os: or(told.os, view.os),
+        ..view
+    }
 }
 
 /// Puts an hour of history into new families, if that is asked for, and says how long to rest.

@@ -122,7 +122,11 @@ struct Agent {
 
 impl Agent {
     fn of(user_agent: &str) -> Agent {
-        Agent { bot: privacy::is_bot(user_agent), browser: beacon::browser(user_agent), os: beacon::os(user_agent) }
+        Agent {
+            bot: privacy::is_bot(user_agent),
+            browser: beacon::browser(user_agent),
+            os: beacon::os(user_agent),
+        }
     }
 }
 
@@ -185,7 +189,8 @@ impl Intake {
         let receiver = Arc::new(tokio::sync::Mutex::new(receiver));
         let (waiting, meter) = (intake.waiting.clone(), intake.meter.clone());
         workers.start("writer of page views", WELL_FOR, move || {
-            let (db, receiver, waiting, meter) = (db.clone(), receiver.clone(), waiting.clone(), meter.clone());
+            let (db, receiver, waiting, meter) =
+                (db.clone(), receiver.clone(), waiting.clone(), meter.clone());
             async move {
                 write(&db, &mut *receiver.lock().await, &waiting, &meter).await;
                 Ok(Duration::ZERO)
@@ -217,7 +222,9 @@ impl Intake {
         let answer = self.take(key, sender, body, now, &mut site_id).await;
         match &answer {
             Err(refusal) => self.count(site_id, now, refusal.reason(), refusal.to_string()),
-            Ok(Accepted::Bot) => self.count(site_id, now, "bot", sender.user_agent.chars().take(120).collect()),
+            Ok(Accepted::Bot) => {
+                self.count(site_id, now, "bot", sender.user_agent.chars().take(120).collect())
+            }
             Ok(Accepted::Stored) => {}
         }
         self.meter.answered(match &answer {
@@ -366,8 +373,10 @@ impl Intake {
         if counts.is_empty() {
             return Ok(());
         }
-        let rows: Vec<_> =
-            counts.iter().map(|((s, h, reason), (n, e))| (*s, *h, reason.to_string(), *n, e.clone())).collect();
+        let rows: Vec<_> = counts
+            .iter()
+            .map(|((s, h, reason), (n, e))| (*s, *h, reason.to_string(), *n, e.clone()))
+            .collect();
         let Err(e) = self.db.count_refused(&rows).await else { return Ok(()) };
         if e.is_permanent() {
             tracing::error!("counts of what was refused cannot be stored and are let go: {e}");
@@ -390,8 +399,13 @@ fn page_view(
     persons: Option<&PersonKey>,
     now: Timestamp,
 ) -> PageView {
-    let country: String =
-        sender.country.chars().filter(char::is_ascii_alphabetic).take(2).collect::<String>().to_ascii_uppercase();
+    let country: String = sender
+        .country
+        .chars()
+        .filter(char::is_ascii_alphabetic)
+        .take(2)
+        .collect::<String>()
+        .to_ascii_uppercase();
     let known = |text: &str| clean(text, 60, None);
     let environment = site.environment_of(&b.host()).to_string();
     let mut b = b.cut(&site.collecting.keep);
@@ -450,7 +464,8 @@ async fn write(db: &Db, queue: &mut mpsc::Receiver<Parcel>, waiting: &AtomicUsiz
 
 /// Stores parcels together. One that can never be stored does not hold the others back: each is then tried by itself.
 async fn put(db: &Db, mut batch: Vec<Parcel>) {
-    let views: Vec<(i32, PageView)> = batch.iter_mut().flat_map(|p| std::mem::take(&mut p.views)).collect();
+    let views: Vec<(i32, PageView)> =
+        batch.iter_mut().flat_map(|p| std::mem::take(&mut p.views)).collect();
     let lengths = batch.iter().map(|p| p.rows);
     let stored = store(db, &views).await;
     if stored != Err(NotStored::Ever) || batch.len() == 1 {
@@ -484,8 +499,12 @@ async fn store(db: &Db, views: &[(i32, PageView)]) -> Result<(), NotStored> {
 pub async fn roll_up(db: &Db) -> Result<Duration, String> {
     let begun = Instant::now();
     match db.roll_up_one().await.map_err(|e| e.to_string())? {
-        RolledUp::StillComing => Ok((begun.elapsed() * 30).clamp(Duration::from_millis(20), Duration::from_secs(60))),
-        RolledUp::Hour => Ok(begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2))),
+        RolledUp::StillComing => {
+            Ok((begun.elapsed() * 30).clamp(Duration::from_millis(20), Duration::from_secs(60)))
+        }
+        RolledUp::Hour => {
+            Ok(begun.elapsed().clamp(Duration::from_millis(20), Duration::from_secs(2)))
+        }
         RolledUp::Nothing => Ok(Duration::from_secs(2)),
     }
 }

@@ -23,7 +23,10 @@ pub struct Meter {
 impl Default for Meter {
     fn default() -> Meter {
         // From a millisecond to eight seconds.
-        Meter { beacons: Family::default(), batch: Histogram::new(exponential_buckets(0.001, 2.0, 14)) }
+        Meter {
+            beacons: Family::default(),
+            batch: Histogram::new(exponential_buckets(0.001, 2.0, 14)),
+        }
     }
 }
 

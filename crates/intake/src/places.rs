@@ -27,8 +27,12 @@ fn open(packed: &[u8]) -> Table {
 pub fn country(ip: IpAddr) -> Option<String> {
     let ip = ip.to_canonical();
     let table = if ip.is_ipv4() { &TABLES.0 } else { &TABLES.1 };
-    let code: String =
-        table.as_ref()?.lookup(ip).ok()?.decode_path(&[maxminddb::PathElement::Key("country_code")]).ok()??;
+    let code: String = table
+        .as_ref()?
+        .lookup(ip)
+        .ok()?
+        .decode_path(&[maxminddb::PathElement::Key("country_code")])
+        .ok()??;
     (code.len() == 2).then(|| code.to_ascii_uppercase())
 }
 

@@ -45,11 +45,14 @@ pub fn adopt_orphans() {
 pub fn below(root: i32) -> Vec<i32> {
     let mut children: HashMap<i32, Vec<i32>> = HashMap::new();
     for entry in std::fs::read_dir("/proc").into_iter().flatten().flatten() {
-        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else { continue };
+        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<i32>().ok()) else {
+            continue;
+        };
         // "pid (name) state ppid …": the name may hold anything, so look behind its last bracket.
-        let parent = std::fs::read_to_string(entry.path().join("stat"))
-            .ok()
-            .and_then(|s| s.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse::<i32>().ok()));
+        let parent = std::fs::read_to_string(entry.path().join("stat")).ok().and_then(|s| {
+            s.rsplit_once(')')
+                .and_then(|(_, rest)| rest.split_whitespace().nth(1)?.parse::<i32>().ok())
+        });
         if let Some(parent) = parent {
             children.entry(parent).or_default().push(pid);
         }

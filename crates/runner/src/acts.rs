@@ -20,7 +20,9 @@ fn shown(address: &str) -> String {
 impl Player<'_> {
     /// Plays one sentence; a condition and a part that is followed are the caller's affair.
     pub(crate) async fn sentence(&mut self, says: &Says) -> Acted {
-        if self.dialog_is_open() && !matches!(says, Says::Dialog(_) | Says::Expect(_) | Says::Note(_)) {
+        if self.dialog_is_open()
+            && !matches!(says, Says::Dialog(_) | Says::Expect(_) | Says::Note(_))
+        {
             return Err(self.dialog_in_the_way());
         }
         match says {
@@ -70,13 +72,18 @@ impl Player<'_> {
                 let part = self.values.text(part)?;
                 match self.request_answered(&part).await {
                     Some(at) => Ok(Done::at(at)),
-                    None => Err(self.unmet(&format!("Waited for a request to \"{part}\""), "none was answered")),
+                    None => Err(self.unmet(
+                        &format!("Waited for a request to \"{part}\""),
+                        "none was answered",
+                    )),
                 }
             }
             Says::EnterWindow(part) => self.enter_window(part).await,
             Says::LeaveWindow => match self.browser()?.leave_window().await? {
                 Some(()) => Ok(Done::at(clock())),
-                None => Err(Stop::Unmet("There is no window to leave: this is the first one.".into())),
+                None => {
+                    Err(Stop::Unmet("There is no window to leave: this is the first one.".into()))
+                }
             },
             Says::EnterFrame(what) => {
                 self.need(what, json!({ "what": "keep" }), "Wanted to enter the frame").await?;
@@ -94,7 +101,11 @@ impl Player<'_> {
             Says::Mark { name, when } => self.mark(name, when).await,
             Says::Send(send) => self.send(send).await,
             Says::Crawl { from, links, deep, hosts } => {
-                let most = crate::crawl::Most { links: *links as usize, deep: *deep, hosts: *hosts as usize };
+                let most = crate::crawl::Most {
+                    links: *links as usize,
+                    deep: *deep,
+                    hosts: *hosts as usize,
+                };
                 self.crawl(&self.values.text(from)?, most).await
             }
             Says::LookUp(host) => {
@@ -106,9 +117,10 @@ impl Player<'_> {
                     }
                     Ok(Err(e @ WireError::Proxied)) => Err(Stop::Ours(Ours::Cannot(sentence(&e)))),
                     Ok(Err(e)) => Err(Stop::Unmet(format!("{}.", sentence(&e)))),
-                    Err(_) => {
-                        Err(Stop::Unmet(format!("{host} was not found within {} s.", self.doing.patience.as_secs())))
-                    }
+                    Err(_) => Err(Stop::Unmet(format!(
+                        "{host} was not found within {} s.",
+                        self.doing.patience.as_secs()
+                    ))),
                 }
             }
             Says::Connect { to, secure } => {
@@ -130,21 +142,30 @@ impl Player<'_> {
     async fn open(&mut self, address: &str) -> Acted {
         // A variable may hold anything; what the script says itself was checked when it was read.
         if !is_web(address) {
-            return Err(Stop::Unmet(format!("{} is no web address: only http and https are opened.", shown(address))));
+            return Err(Stop::Unmet(format!(
+                "{} is no web address: only http and https are opened.",
+                shown(address)
+            )));
         }
-        let before = self.browser()?.ask_window(&json!({ "what": "loaded" }), Duration::from_secs(5)).await?;
+        let before = self
+            .browser()?
+            .ask_window(&json!({ "what": "loaded" }), Duration::from_secs(5))
+            .await?;
         self.old_origin = Some(before.and_then(|v| v["origin"].as_f64()).unwrap_or(1.0));
         self.answer = None;
         let began = clock();
         match self.browser()?.navigate(address, self.doing.patience).await? {
             Ok(()) => Ok(Done::acted(began, clock())),
-            Err(words) => Err(Stop::Unmet(format!("{address} was not reached ({}).", tidy_words(&words)))),
+            Err(words) => {
+                Err(Stop::Unmet(format!("{address} was not reached ({}).", tidy_words(&words))))
+            }
         }
     }
 
     /// Presses the middle of an element; when it was pressed.
     async fn press(&mut self, what: &Ladder, word: &str) -> Acted {
-        let place = self.need(what, json!({ "what": "reach" }), &format!("Wanted to {word}")).await?;
+        let place =
+            self.need(what, json!({ "what": "reach" }), &format!("Wanted to {word}")).await?;
         self.press_at(&place).await
     }
 
@@ -166,8 +187,10 @@ impl Player<'_> {
         tokio::time::sleep(Duration::from_millis(25)).await;
         let Some(browser) = self.browser else { return };
         let (window, context) = (browser.window(), browser.context());
-        let away =
-            self.evidence.lock().is_ok_and(|e| e.navigated(&window, began - 2.0) || e.navigated(&context, began - 2.0));
+        let away = self
+            .evidence
+            .lock()
+            .is_ok_and(|e| e.navigated(&window, began - 2.0) || e.navigated(&context, began - 2.0));
         if away {
             self.old_origin = origin;
             self.answer = None;
@@ -175,7 +198,10 @@ impl Player<'_> {
     }
 
     async fn origin(&self) -> Result<Option<f64>, Ours> {
-        let about = self.browser()?.ask_window(&json!({ "what": "loaded" }), Duration::from_secs(5)).await?;
+        let about = self
+            .browser()?
+            .ask_window(&json!({ "what": "loaded" }), Duration::from_secs(5))
+            .await?;
         Ok(about.and_then(|v| v["origin"].as_f64()))
     }
 
@@ -186,7 +212,8 @@ impl Player<'_> {
             .iter()
             .any(|u| matches!(u, cadentis_core::journey::text::Used::Secret(_)));
         let began = clock();
-        self.need(into, json!({ "what": "select-all", "hide": hide }), "Wanted to type into").await?;
+        self.need(into, json!({ "what": "select-all", "hide": hide }), "Wanted to type into")
+            .await?;
         let origin = self.origin().await?;
         let keys = match filled.is_empty() {
             true => keys::pressed("Delete"),
@@ -207,14 +234,17 @@ impl Player<'_> {
             Some(v) => Ok(Done::acted(began, at(&v))),
             None => {
                 let patience = self.doing.patience.as_secs_f64();
-                Err(Stop::Unmet(format!("No {from} with the option \"{option}\" within {patience} s.")))
+                Err(Stop::Unmet(format!(
+                    "No {from} with the option \"{option}\" within {patience} s."
+                )))
             }
         }
     }
 
     async fn tick(&mut self, what: &Ladder, on: bool) -> Acted {
         let word = if on { "tick" } else { "untick" };
-        let place = self.need(what, json!({ "what": "reach" }), &format!("Wanted to {word}")).await?;
+        let place =
+            self.need(what, json!({ "what": "reach" }), &format!("Wanted to {word}")).await?;
         if place["on"] == on {
             let at = at(&place);
             return Ok(Done::acted(at, at));
@@ -239,9 +269,14 @@ impl Player<'_> {
         // Reaching for one may have scrolled the other.
         let target = self.need_nth(to, 1, json!({ "what": "reach" }), "Wanted to drag to").await?;
         let began = clock();
-        let middle = |a: &Value, b: &Value| (a.as_f64().unwrap_or(0.0) + b.as_f64().unwrap_or(0.0)) / 2.0;
-        let (x, y) = (middle(&source["x"], &target["x"]).round(), middle(&source["y"], &target["y"]).round());
-        let moved = |x: &Value, y: &Value| json!({ "type": "pointerMove", "x": x, "y": y, "duration": 40 });
+        let middle =
+            |a: &Value, b: &Value| (a.as_f64().unwrap_or(0.0) + b.as_f64().unwrap_or(0.0)) / 2.0;
+        let (x, y) = (
+            middle(&source["x"], &target["x"]).round(),
+            middle(&source["y"], &target["y"]).round(),
+        );
+        let moved =
+            |x: &Value, y: &Value| json!({ "type": "pointerMove", "x": x, "y": y, "duration": 40 });
         self.browser()?
             .act(json!([{ "type": "pointer", "id": "mouse", "actions": [
                 { "type": "pointerMove", "x": source["x"], "y": source["y"] },
@@ -261,7 +296,11 @@ impl Player<'_> {
         self.need(into, json!({ "what": "keep" }), "Wanted to upload into").await?;
         // The field sees the file's own name, so each file has a folder of its own.
         let folder = crate::leftovers::folder("upload");
-        let name = file.rsplit(['/', '\\']).next().filter(|n| !n.is_empty() && *n != "..").unwrap_or("file");
+        let name = file
+            .rsplit(['/', '\\'])
+            .next()
+            .filter(|n| !n.is_empty() && *n != "..")
+            .unwrap_or("file");
         let path = folder.join(name);
         let content = match holds {
             Holds::Bytes(bytes) => vec![b'.'; usize::try_from(*bytes).unwrap_or(0)],
@@ -273,7 +312,9 @@ impl Player<'_> {
             Err(e) => Err(e),
         };
         if let Err(e) = written {
-            return Err(Stop::Ours(Ours::Cannot(format!("A file to upload could not be made: {e}"))));
+            return Err(Stop::Ours(Ours::Cannot(format!(
+                "A file to upload could not be made: {e}"
+            ))));
         }
         let given = self.browser()?.upload_to_kept(&path).await;
         // The browser reads it when the form is sent; it is removed with the browser's profile.
@@ -297,7 +338,9 @@ impl Player<'_> {
         let until = Instant::now() + Duration::from_millis(400);
         while Instant::now() < until {
             let window = self.browser()?.window();
-            if self.evidence.lock().is_ok_and(|e| e.navigated(&window, began - 2.0)) || self.origin().await? != origin {
+            if self.evidence.lock().is_ok_and(|e| e.navigated(&window, began - 2.0))
+                || self.origin().await? != origin
+            {
                 self.old_origin = origin;
                 self.answer = None;
                 break;
@@ -318,9 +361,10 @@ impl Player<'_> {
                 return Ok(Done::at(clock()));
             }
             if Instant::now() > until {
-                return Err(
-                    self.unmet(&format!("Wanted to enter the window \"{part}\""), "no other window is called so")
-                );
+                return Err(self.unmet(
+                    &format!("Wanted to enter the window \"{part}\""),
+                    "no other window is called so",
+                ));
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
@@ -337,7 +381,9 @@ impl Player<'_> {
                     Reply::Answer(text) => Some(self.values.text(text)?),
                     _ => None,
                 };
-                self.browser()?.reply(&dialog.context, !matches!(reply, Reply::Dismiss), text.as_deref()).await?;
+                self.browser()?
+                    .reply(&dialog.context, !matches!(reply, Reply::Dismiss), text.as_deref())
+                    .await?;
                 for _ in 0..50 {
                     if !self.dialog_is_open() {
                         break;
@@ -371,11 +417,20 @@ impl Player<'_> {
     }
 
     /// Finds an element and does something with it; `None` when it does not come in time.
-    pub(crate) async fn find(&mut self, ladder: &Ladder, ask: Value) -> Result<Option<Value>, Stop> {
+    pub(crate) async fn find(
+        &mut self,
+        ladder: &Ladder,
+        ask: Value,
+    ) -> Result<Option<Value>, Stop> {
         self.find_nth(ladder, 0, ask).await
     }
 
-    async fn find_nth(&mut self, ladder: &Ladder, which: u32, mut ask: Value) -> Result<Option<Value>, Stop> {
+    async fn find_nth(
+        &mut self,
+        ladder: &Ladder,
+        which: u32,
+        mut ask: Value,
+    ) -> Result<Option<Value>, Stop> {
         let filled = self.values.ladder(ladder)?;
         ask["ladder"] = as_json(&filled);
         ask["begun"] = json!(clock());
@@ -397,11 +452,22 @@ impl Player<'_> {
     }
 
     /// As [`Player::find`], but it has to be there: `wanted` begins the sentence that says otherwise.
-    pub(crate) async fn need(&mut self, ladder: &Ladder, ask: Value, wanted: &str) -> Result<Value, Stop> {
+    pub(crate) async fn need(
+        &mut self,
+        ladder: &Ladder,
+        ask: Value,
+        wanted: &str,
+    ) -> Result<Value, Stop> {
         self.need_nth(ladder, 0, ask, wanted).await
     }
 
-    async fn need_nth(&mut self, ladder: &Ladder, which: u32, ask: Value, wanted: &str) -> Result<Value, Stop> {
+    async fn need_nth(
+        &mut self,
+        ladder: &Ladder,
+        which: u32,
+        ask: Value,
+        wanted: &str,
+    ) -> Result<Value, Stop> {
         match self.find_nth(ladder, which, ask).await? {
             Some(found) => Ok(found),
             None => Err(self.unmet(&format!("{wanted} {ladder}"), "the page did not show it")),
@@ -409,15 +475,21 @@ impl Player<'_> {
     }
 
     /// Whether the page, once it is there, shows an element; waits for it only as long as is said.
-    pub(crate) async fn is_visible(&mut self, what: &Ladder, up_to_ms: Option<u64>) -> Result<bool, Stop> {
+    pub(crate) async fn is_visible(
+        &mut self,
+        what: &Ladder,
+        up_to_ms: Option<u64>,
+    ) -> Result<bool, Stop> {
         if self.old_origin.is_some() {
             self.wait(json!({ "what": "loaded", "loaded": true })).await?;
             self.old_origin = None;
         }
         let ladder = as_json(&self.values.ladder(what)?);
         let ms = up_to_ms.unwrap_or(0);
-        let ask = json!({ "what": "element", "ladder": ladder, "at_once": true, "patience_ms": ms });
-        let found = self.browser()?.ask(&ask, Duration::from_millis(ms) + Duration::from_secs(5)).await?;
+        let ask =
+            json!({ "what": "element", "ladder": ladder, "at_once": true, "patience_ms": ms });
+        let found =
+            self.browser()?.ask(&ask, Duration::from_millis(ms) + Duration::from_secs(5)).await?;
         Ok(found.is_some_and(|v| v["ok"] == true))
     }
 }
@@ -453,7 +525,10 @@ fn element_as_json(element: &Element) -> Value {
 /// The browser's own name for what went wrong, out of a driver's sentence around it.
 pub(crate) fn tidy_words(words: &str) -> String {
     match words.find("net::ERR_") {
-        Some(at) => words[at..].chars().take_while(|c| c.is_ascii_alphanumeric() || "_:".contains(*c)).collect(),
+        Some(at) => words[at..]
+            .chars()
+            .take_while(|c| c.is_ascii_alphanumeric() || "_:".contains(*c))
+            .collect(),
         None => words.chars().take(120).collect(),
     }
 }

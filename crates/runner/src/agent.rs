@@ -91,7 +91,8 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
     if swept > 0 {
         tracing::info!("{swept} folders of runners that ended badly were removed");
     }
-    let client = reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
+    let client =
+        reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
     // A person at work on a page has a browser of their own beside the one that plays.
     let mut recording: Option<tokio::task::JoinHandle<()>> = None;
     loop {
@@ -102,9 +103,11 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
             match lease(&client, server, post, free).await {
                 Ok(Some(Work { id, record: Some(address), proxy, denied, .. })) => {
                     tracing::info!("{}: somebody works on {address}", post.name);
-                    let (client, server, mut post) = (client.clone(), server.to_string(), post.clone());
+                    let (client, server, mut post) =
+                        (client.clone(), server.to_string(), post.clone());
                     post.proxy = post.proxy.or(proxy);
-                    recording = Some(tokio::spawn(carry(client, server, post, id, address, denied)));
+                    recording =
+                        Some(tokio::spawn(carry(client, server, post, id, address, denied)));
                 }
                 Ok(Some(work)) => {
                     idle = false;
@@ -124,7 +127,11 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
                         post.name,
                         record.outcome.word(),
                         record.duration_ms,
-                        record.trouble.as_ref().map(|t| format!(" ({})", t.says)).unwrap_or_default()
+                        record
+                            .trouble
+                            .as_ref()
+                            .map(|t| format!(" ({})", t.says))
+                            .unwrap_or_default()
                     );
                     deliver(&client, server, post, &record, &kept).await;
                 }
@@ -139,9 +146,19 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
 }
 
 /// Carries between somebody who works on a page and the browser the page stands in, until they end it.
-async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, address: String, denied: Denied) {
+async fn carry(
+    client: reqwest::Client,
+    server: String,
+    post: Post,
+    id: Uuid,
+    address: String,
+    denied: Denied,
+) {
     let tell = async |body: &Value| -> Option<Answer> {
-        let request = client.post(format!("{server}/api/runner/recording")).bearer_auth(&post.token).json(body);
+        let request = client
+            .post(format!("{server}/api/runner/recording"))
+            .bearer_auth(&post.token)
+            .json(body);
         request.send().await.ok()?.error_for_status().ok()?.json().await.ok()
     };
     let exchange = async |news: record::News| {
@@ -163,23 +180,33 @@ async fn carry(client: reqwest::Client, server: String, post: Post, id: Uuid, ad
     tell(&json!({ "id": id, "over": true, "trouble": trouble })).await;
 }
 
-async fn lease(client: &reqwest::Client, server: &str, post: &Post, can_record: bool) -> Result<Option<Work>, String> {
+async fn lease(
+    client: &reqwest::Client,
+    server: &str,
+    post: &Post,
+    can_record: bool,
+) -> Result<Option<Work>, String> {
     let asking = json!({
         "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL, "can_record": can_record,
     });
-    let request = client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
+    let request =
+        client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
     let asked = Timestamp::now();
     let answer = request.send().await.map_err(|e| e.to_string())?;
     match answer.status() {
         reqwest::StatusCode::NO_CONTENT => Ok(None),
         reqwest::StatusCode::UPGRADE_REQUIRED => {
             let problem: Value = answer.json().await.unwrap_or_default();
-            Err(problem["detail"].as_str().unwrap_or("this runner speaks another protocol").to_string())
+            Err(problem["detail"]
+                .as_str()
+                .unwrap_or("this runner speaks another protocol")
+                .to_string())
         }
         status if status.is_success() => {
             let mut work: Work = answer.json().await.map_err(|e| e.to_string())?;
-            work.clock_offset =
-                work.now.map_or(SignedDuration::ZERO, |n| fair::clock_offset(asked, Timestamp::now(), n));
+            work.clock_offset = work
+                .now
+                .map_or(SignedDuration::ZERO, |n| fair::clock_offset(asked, Timestamp::now(), n));
             Ok(Some(work))
         }
         status => Err(format!("answered with {status}")),
@@ -204,11 +231,14 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         film: Some(film.clone()),
         ..Setting::default()
     };
-    let read = journey::parts(&work.parts)
-        .and_then(|parts| journey::parse(&work.script).and_then(|journey| journey.with_parts(&parts)));
+    let read = journey::parts(&work.parts).and_then(|parts| {
+        journey::parse(&work.script).and_then(|journey| journey.with_parts(&parts))
+    });
     let script = match read {
         Ok(script) => script,
-        Err(e) => return nothing(&setting, &format!("The script cannot be read by this runner: {e}.")),
+        Err(e) => {
+            return nothing(&setting, &format!("The script cannot be read by this runner: {e}."));
+        }
     };
     let progress = Mutex::new(json!({ "steps": [] }));
     let told = |news: News<'_>| {
@@ -218,8 +248,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
             News::Begun(step) => progress["step"] = json!(step),
             News::Line(line) => progress["line"] = json!(line),
             News::Done(step) => {
-                let done =
-                    json!({ "name": step.name, "outcome": step.outcome.word(), "duration_ms": step.duration_ms });
+                let done = json!({ "name": step.name, "outcome": step.outcome.word(), "duration_ms": step.duration_ms });
                 progress["steps"].as_array_mut().into_iter().for_each(|s| s.push(done.clone()));
             }
         }
@@ -238,14 +267,26 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
     fair::judge(&mut record, watch, post.control.as_deref(), setting.proxy).await;
     // Moments are told by the server's clock, however wrong ours is.
     if work.clock_offset.abs() > CLOCK_FAIR {
-        tracing::warn!("{}: the clock of this machine is off by {:#}", post.name, work.clock_offset);
-        record.started_at = record.started_at.checked_add(work.clock_offset).unwrap_or(record.started_at);
+        tracing::warn!(
+            "{}: the clock of this machine is off by {:#}",
+            post.name,
+            work.clock_offset
+        );
+        record.started_at =
+            record.started_at.checked_add(work.clock_offset).unwrap_or(record.started_at);
     }
     record
 }
 
 /// Tells how a trial goes, with the newest picture, until somebody cancels it.
-async fn look_on(client: &reqwest::Client, server: &str, post: &Post, id: Uuid, progress: &Mutex<Value>, film: &Film) {
+async fn look_on(
+    client: &reqwest::Client,
+    server: &str,
+    post: &Post,
+    id: Uuid,
+    progress: &Mutex<Value>,
+    film: &Film,
+) {
     loop {
         tokio::time::sleep(TELL_EVERY).await;
         let mut now = progress.lock().map(|p| p.clone()).unwrap_or_default();
@@ -295,35 +336,64 @@ impl Delivery {
     fn of(status: reqwest::StatusCode) -> Delivery {
         match status {
             s if s.is_success() => Delivery::Done,
-            reqwest::StatusCode::UNPROCESSABLE_ENTITY | reqwest::StatusCode::GONE => Delivery::Never,
+            reqwest::StatusCode::UNPROCESSABLE_ENTITY | reqwest::StatusCode::GONE => {
+                Delivery::Never
+            }
             s if s.is_server_error() => Delivery::NotYet,
             _ => Delivery::NotThis,
         }
     }
 }
 
-async fn deliver_once(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord) -> Delivery {
-    let sent = client.post(format!("{server}/api/runner/record")).bearer_auth(&post.token).json(record).send().await;
+async fn deliver_once(
+    client: &reqwest::Client,
+    server: &str,
+    post: &Post,
+    record: &RunRecord,
+) -> Delivery {
+    let sent = client
+        .post(format!("{server}/api/runner/record"))
+        .bearer_auth(&post.token)
+        .json(record)
+        .send()
+        .await;
     let (delivery, says) = match sent {
         Ok(answer) => (Delivery::of(answer.status()), answer.status().to_string()),
         Err(e) => (Delivery::NotYet, e.to_string()),
     };
     match delivery {
         Delivery::Done => {}
-        Delivery::Never => tracing::warn!("{}: the server cannot use the record of {}: {says}", post.name, record.id),
-        Delivery::NotThis | Delivery::NotYet => tracing::warn!("{}: record not taken yet: {says}", post.name),
+        Delivery::Never => tracing::warn!(
+            "{}: the server cannot use the record of {}: {says}",
+            post.name,
+            record.id
+        ),
+        Delivery::NotThis | Delivery::NotYet => {
+            tracing::warn!("{}: record not taken yet: {says}", post.name)
+        }
     }
     delivery
 }
 
 /// Delivers a record; one that the server does not take is kept until it does.
-async fn deliver(client: &reqwest::Client, server: &str, post: &Post, record: &RunRecord, kept: &Kept) {
+async fn deliver(
+    client: &reqwest::Client,
+    server: &str,
+    post: &Post,
+    record: &RunRecord,
+    kept: &Kept,
+) {
     for wait_s in [1, 2, 4, 8, 15, 30] {
-        if matches!(deliver_once(client, server, post, record).await, Delivery::Done | Delivery::Never) {
+        if matches!(
+            deliver_once(client, server, post, record).await,
+            Delivery::Done | Delivery::Never
+        ) {
             return;
         }
         match kept.put(record) {
-            Ok(()) => return tracing::warn!("{}: the record is kept and delivered later", post.name),
+            Ok(()) => {
+                return tracing::warn!("{}: the record is kept and delivered later", post.name);
+            }
             Err(e) => tracing::error!("{}: the record cannot be kept: {e}", post.name),
         }
         tokio::time::sleep(Duration::from_secs(wait_s)).await;
@@ -336,7 +406,11 @@ async fn deliver_kept(client: &reqwest::Client, server: &str, post: &Post, kept:
     for (file, record) in kept.all() {
         match deliver_once(client, server, post, &record).await {
             Delivery::Done | Delivery::Never => {
-                tracing::info!("{}: a record of {} is not kept any more", post.name, record.started_at);
+                tracing::info!(
+                    "{}: a record of {} is not kept any more",
+                    post.name,
+                    record.started_at
+                );
                 let _ = std::fs::remove_file(file);
             }
             Delivery::NotThis => {}

@@ -66,8 +66,10 @@ struct Place {
     frames: Vec<String>,
 }
 
-const PAGE_SCRIPT: &str = concat!("async (json) => {\n", include_str!("find.js"), include_str!("page.js"), "}");
-const RECORD_SCRIPT: &str = concat!("(tell) => {\n", include_str!("find.js"), include_str!("record.js"), "}");
+const PAGE_SCRIPT: &str =
+    concat!("async (json) => {\n", include_str!("find.js"), include_str!("page.js"), "}");
+const RECORD_SCRIPT: &str =
+    concat!("(tell) => {\n", include_str!("find.js"), include_str!("record.js"), "}");
 const OBSERVER_SCRIPT: &str = include_str!("observe.js");
 /// Our scripts run in a world of their own: the page cannot see or disturb them.
 const WORLD: &str = "cadentis";
@@ -93,12 +95,21 @@ impl Browser {
     ///
     /// # Errors
     /// Everything that goes wrong here is ours.
-    pub async fn start(proxy: Option<SocketAddr>, device: DeviceProfile, denied: &Denied) -> Result<Browser, Ours> {
-        let started = timeout(Duration::from_secs(30), Browser::try_start(proxy, device, denied)).await;
+    pub async fn start(
+        proxy: Option<SocketAddr>,
+        device: DeviceProfile,
+        denied: &Denied,
+    ) -> Result<Browser, Ours> {
+        let started =
+            timeout(Duration::from_secs(30), Browser::try_start(proxy, device, denied)).await;
         started.map_err(|_| Ours::Silent(30))?
     }
 
-    async fn try_start(proxy: Option<SocketAddr>, device: DeviceProfile, denied: &Denied) -> Result<Browser, Ours> {
+    async fn try_start(
+        proxy: Option<SocketAddr>,
+        device: DeviceProfile,
+        denied: &Denied,
+    ) -> Result<Browser, Ours> {
         // Now and then a port that the driver chose is gone before it takes it.
         let mut tries = 0;
         let driver_process = loop {
@@ -110,10 +121,15 @@ impl Browser {
         };
         let guard = match denied.is_empty() {
             true => None,
-            false => Some(Guard::start(denied.clone(), proxy).await.map_err(|e| Ours::Cannot(e.to_string()))?),
+            false => Some(
+                Guard::start(denied.clone(), proxy)
+                    .await
+                    .map_err(|e| Ours::Cannot(e.to_string()))?,
+            ),
         };
         let out = guard.as_ref().map(|g| g.address).or(proxy);
-        let session = Browser::session(driver_process.port, out, device, &driver_process.profile).await;
+        let session =
+            Browser::session(driver_process.port, out, device, &driver_process.profile).await;
         let (driver, bidi, context, version) = session?;
         let evidence = Arc::new(Mutex::new(Evidence::default()));
         let mut events = bidi.subscribe_raw();
@@ -158,7 +174,8 @@ impl Browser {
         }
         // What to say to a dialog is the script's affair.
         caps.set("unhandledPromptBehavior", "ignore").map_err(start)?;
-        let mut flags: Vec<String> = cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
+        let mut flags: Vec<String> =
+            cadentis_processes::chromium::flags().into_iter().map(String::from).collect();
         flags.push(format!("--window-size={},{}", device.width, device.height));
         flags.push(format!("--user-data-dir={}", profile.display()));
         // A page that comes out of the back/forward cache is lost to the driver when it holds frames
@@ -172,13 +189,24 @@ impl Browser {
         for flag in flags {
             caps.add_arg(&flag).map_err(start)?;
         }
-        let driver = WebDriver::new(&format!("http://127.0.0.1:{port}"), caps).await.map_err(start)?;
+        let driver =
+            WebDriver::new(&format!("http://127.0.0.1:{port}"), caps).await.map_err(start)?;
         let bidi = driver.bidi().await.map_err(start)?;
-        let context = bidi.browsing_context().top_level().await.map_err(|e| Ours::Start(e.to_string()))?;
         let context =
-            serde_json::to_value(context).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default();
-        let name =
-            |key: &str| driver.handle().capabilities().get(key).and_then(Value::as_str).unwrap_or("").to_string();
+            bidi.browsing_context().top_level().await.map_err(|e| Ours::Start(e.to_string()))?;
+        let context = serde_json::to_value(context)
+            .ok()
+            .and_then(|v| v.as_str().map(str::to_string))
+            .unwrap_or_default();
+        let name = |key: &str| {
+            driver
+                .handle()
+                .capabilities()
+                .get(key)
+                .and_then(Value::as_str)
+                .unwrap_or("")
+                .to_string()
+        };
         let version = format!("Chromium {}", name("browserVersion"));
         Ok((driver, bidi, context, version))
     }
@@ -187,7 +215,8 @@ impl Browser {
         self.send("session.subscribe", json!({ "events": EVENTS })).await?;
         self.set_viewport().await?;
         // Nothing is downloaded: it would fill the disk of whoever plays.
-        let deny = json!({ "method": "Browser.setDownloadBehavior", "params": { "behavior": "deny" } });
+        let deny =
+            json!({ "method": "Browser.setDownloadBehavior", "params": { "behavior": "deny" } });
         self.send("goog:cdp.sendCommand", deny).await?;
         let observe = json!({ "functionDeclaration": OBSERVER_SCRIPT, "sandbox": WORLD });
         self.send("script.addPreloadScript", observe).await?;
@@ -197,7 +226,8 @@ impl Browser {
     async fn set_viewport(&self) -> Result<(), Ours> {
         let d = &self.device;
         let viewport = json!({ "width": d.width, "height": d.height });
-        let size = json!({ "context": self.window(), "viewport": viewport, "devicePixelRatio": d.scale });
+        let size =
+            json!({ "context": self.window(), "viewport": viewport, "devicePixelRatio": d.scale });
         self.send("browsingContext.setViewport", size).await?;
         if *d == DeviceProfile::USUAL {
             return Ok(());
@@ -205,7 +235,8 @@ impl Browser {
         // In the browser's own protocol: BiDi has no words yet for a slow processor and a slow line.
         let session = self.send("goog:cdp.getSession", json!({ "context": self.window() })).await?;
         let tell = async |method: &str, params: Value| {
-            let command = json!({ "method": method, "params": params, "session": session["session"] });
+            let command =
+                json!({ "method": method, "params": params, "session": session["session"] });
             self.send("goog:cdp.sendCommand", command).await
         };
         let own = tell("Browser.getVersion", json!({})).await?;
@@ -220,7 +251,11 @@ impl Browser {
         });
         tell("Emulation.setDeviceMetricsOverride", metrics).await?;
         if d.touches > 0 {
-            tell("Emulation.setTouchEmulationEnabled", json!({ "enabled": true, "maxTouchPoints": d.touches })).await?;
+            tell(
+                "Emulation.setTouchEmulationEnabled",
+                json!({ "enabled": true, "maxTouchPoints": d.touches }),
+            )
+            .await?;
         }
         tell("Emulation.setCPUThrottlingRate", json!({ "rate": d.slow_down })).await?;
         if let Some(n) = d.network {
@@ -266,7 +301,9 @@ impl Browser {
 
     /// From now on pages tell what is done on them: texts that the receiver gets with the context they come from.
     /// Windows that open and close are told as well.
-    pub async fn told_by_pages(&self) -> Result<tokio::sync::mpsc::UnboundedReceiver<PageEvent>, Ours> {
+    pub async fn told_by_pages(
+        &self,
+    ) -> Result<tokio::sync::mpsc::UnboundedReceiver<PageEvent>, Ours> {
         let (give, take) = tokio::sync::mpsc::unbounded_channel();
         let mut events = self.bidi.subscribe_raw();
         tokio::spawn(async move {
@@ -274,10 +311,13 @@ impl Browser {
                 let text = |value: &Value| value.as_str().unwrap_or_default().to_string();
                 let p = &event.params;
                 let told = match event.method.as_str() {
-                    "script.message" if p["channel"] == WORLD => {
-                        PageEvent::Said { context: text(&p["source"]["context"]), what: text(&p["data"]["value"]) }
+                    "script.message" if p["channel"] == WORLD => PageEvent::Said {
+                        context: text(&p["source"]["context"]),
+                        what: text(&p["data"]["value"]),
+                    },
+                    "browsingContext.contextCreated" if p["parent"].is_null() => {
+                        PageEvent::Opened(text(&p["context"]))
                     }
-                    "browsingContext.contextCreated" if p["parent"].is_null() => PageEvent::Opened(text(&p["context"])),
                     "browsingContext.contextDestroyed" if p["parent"].is_null() => {
                         PageEvent::Closed(text(&p["context"]))
                     }
@@ -318,7 +358,9 @@ impl Browser {
 
     /// The address in the window in use.
     pub async fn address(&self) -> Result<String, Ours> {
-        let tree = self.send("browsingContext.getTree", json!({ "root": self.window(), "maxDepth": 0 })).await?;
+        let tree = self
+            .send("browsingContext.getTree", json!({ "root": self.window(), "maxDepth": 0 }))
+            .await?;
         Ok(tree["contexts"][0]["url"].as_str().unwrap_or_default().to_string())
     }
 
@@ -330,7 +372,8 @@ impl Browser {
             contexts.extend(context["children"].as_array().cloned().unwrap_or_default());
             let target = json!({ "context": context["context"] });
             let tell = format!("() => globalThis.cadentisPoint && cadentisPoint({on})");
-            let params = json!({ "functionDeclaration": tell, "awaitPromise": false, "target": target });
+            let params =
+                json!({ "functionDeclaration": tell, "awaitPromise": false, "target": target });
             self.send("script.callFunction", params).await?;
         }
         Ok(())
@@ -349,7 +392,9 @@ impl Browser {
     /// The frame in use, or the window when none is.
     pub fn context(&self) -> String {
         let place = self.place.lock();
-        place.map(|p| p.frames.last().or(p.windows.last()).cloned().unwrap_or_default()).unwrap_or_default()
+        place
+            .map(|p| p.frames.last().or(p.windows.last()).cloned().unwrap_or_default())
+            .unwrap_or_default()
     }
 
     /// Goes on in another window whose address or title contains `part`; `None` when there is none.
@@ -362,7 +407,8 @@ impl Browser {
             }
             let about = json!({ "what": "about", "patience_ms": 0 });
             let title = self.ask_in(id, &about, Duration::from_secs(2)).await?;
-            let title = title.and_then(|t| t["title"].as_str().map(String::from)).unwrap_or_default();
+            let title =
+                title.and_then(|t| t["title"].as_str().map(String::from)).unwrap_or_default();
             if window["url"].as_str().is_some_and(|u| u.contains(part)) || title.contains(part) {
                 if let Ok(mut place) = self.place.lock() {
                     place.frames.clear();
@@ -422,7 +468,8 @@ impl Browser {
 
     async fn kept(&self, which: &str) -> Result<Value, Ours> {
         let target = json!({ "context": self.context(), "sandbox": WORLD });
-        let params = json!({ "functionDeclaration": which, "awaitPromise": false, "target": target });
+        let params =
+            json!({ "functionDeclaration": which, "awaitPromise": false, "target": target });
         Ok(self.send("script.callFunction", params).await?["result"].take())
     }
 
@@ -446,7 +493,12 @@ impl Browser {
     /// Goes through the history of the window.
     pub async fn traverse(&self, delta: i32) -> Result<Result<(), String>, Ours> {
         let params = json!({ "context": self.window(), "delta": delta });
-        match timeout(Duration::from_secs(10), self.bidi.send_raw("browsingContext.traverseHistory", params)).await {
+        match timeout(
+            Duration::from_secs(10),
+            self.bidi.send_raw("browsingContext.traverseHistory", params),
+        )
+        .await
+        {
             Ok(Ok(_)) => Ok(Ok(())),
             Ok(Err(e)) => Ok(Err(first_line(&e.to_string()))),
             Err(_) => Err(Ours::Silent(10)),
@@ -454,7 +506,8 @@ impl Browser {
     }
 
     pub async fn reload(&self) -> Result<(), Ours> {
-        self.send("browsingContext.reload", json!({ "context": self.window(), "wait": "none" })).await?;
+        self.send("browsingContext.reload", json!({ "context": self.window(), "wait": "none" }))
+            .await?;
         Ok(())
     }
 
@@ -469,7 +522,11 @@ impl Browser {
     }
 
     /// Begins to load an address; the browser's words when it cannot.
-    pub async fn navigate(&self, url: &str, patience: Duration) -> Result<Result<(), String>, Ours> {
+    pub async fn navigate(
+        &self,
+        url: &str,
+        patience: Duration,
+    ) -> Result<Result<(), String>, Ours> {
         if let Ok(mut place) = self.place.lock() {
             place.frames.clear();
         }
@@ -497,7 +554,11 @@ impl Browser {
     }
 
     /// Asks the window in use, whatever frame the script is in.
-    pub async fn ask_window(&self, question: &Value, patience: Duration) -> Result<Option<Value>, Ours> {
+    pub async fn ask_window(
+        &self,
+        question: &Value,
+        patience: Duration,
+    ) -> Result<Option<Value>, Ours> {
         self.ask_in(&self.window(), question, patience).await
     }
 
@@ -527,7 +588,11 @@ impl Browser {
             // Between two documents there is nobody to ask. Whether the browser is there at all
             // is another question.
             Ok(Err(_)) | Err(_) => {
-                self.send("browsingContext.getTree", json!({ "root": self.window(), "maxDepth": 0 })).await?;
+                self.send(
+                    "browsingContext.getTree",
+                    json!({ "root": self.window(), "maxDepth": 0 }),
+                )
+                .await?;
                 Ok(None)
             }
         }
@@ -544,7 +609,8 @@ impl Browser {
     }
 
     async fn act_in(&self, context: &str, actions: Value) -> Result<(), Ours> {
-        let acted = self.send("input.performActions", json!({ "context": context, "actions": actions }));
+        let acted =
+            self.send("input.performActions", json!({ "context": context, "actions": actions }));
         // A dialog that an act opens holds up the answer to the act until somebody replies.
         tokio::select! {
             acted = acted => match acted {
@@ -635,7 +701,8 @@ impl DriverProcess {
         let profile = crate::leftovers::folder("profile");
         let process = command.spawn().map_err(|e| Ours::Driver(e.to_string()))?;
         let mut started = DriverProcess { process, port: 0, profile, folders: Mutex::default() };
-        let said = started.process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
+        let said =
+            started.process.stdout.take().ok_or_else(|| Ours::Driver("it says nothing".into()))?;
         started.port = port_said(BufReader::new(said)).await?;
         Ok(started)
     }
@@ -665,7 +732,8 @@ impl Drop for DriverProcess {
 async fn port_said(said: BufReader<tokio::process::ChildStdout>) -> Result<u16, Ours> {
     let mut lines = said.lines();
     while let Ok(Some(line)) = lines.next_line().await {
-        if let Some(port) = line.split("on port ").nth(1).and_then(|p| p.trim_end_matches('.').parse().ok())
+        if let Some(port) =
+            line.split("on port ").nth(1).and_then(|p| p.trim_end_matches('.').parse().ok())
             && line.contains("successfully")
         {
             // Somebody has to go on reading, or the driver would wait for room to write.

@@ -46,11 +46,16 @@ impl Player<'_> {
     pub(crate) async fn crawl(&mut self, from: &str, most: Most) -> Result<Done, Stop> {
         let began = clock();
         let until = Instant::now() + self.doing.patience;
-        let begin = Url::parse(from).map_err(|e| Stop::Unmet(format!("{from} is no address ({e}).")))?;
+        let begin =
+            Url::parse(from).map_err(|e| Stop::Unmet(format!("{from} is no address ({e}).")))?;
         let mut hosts: BTreeSet<String> = begin.host_str().map(String::from).into_iter().collect();
         let mut known: HashSet<String> = HashSet::from([begin.to_string()]);
-        let mut waiting =
-            VecDeque::from([Waiting { address: begin, on: String::new(), text: String::new(), depth: 0 }]);
+        let mut waiting = VecDeque::from([Waiting {
+            address: begin,
+            on: String::new(),
+            text: String::new(),
+            depth: 0,
+        }]);
         while let Some(link) = waiting.pop_front() {
             if Instant::now() > until {
                 let seen = self.doing.links.len();
@@ -85,7 +90,12 @@ impl Player<'_> {
                 if let Some(host) = address.host_str().filter(|_| hosts.len() < most.hosts) {
                     hosts.insert(host.to_string());
                 }
-                waiting.push_back(Waiting { address, on: answered.at.to_string(), text, depth: link.depth + 1 });
+                waiting.push_back(Waiting {
+                    address,
+                    on: answered.at.to_string(),
+                    text,
+                    depth: link.depth + 1,
+                });
             }
         }
         Ok(Done::acted(began, clock()))
@@ -94,7 +104,12 @@ impl Player<'_> {
     async fn follow_redirects(&mut self, address: &Url) -> Answered {
         let mut at = address.clone();
         for _ in 0..=REDIRECTS {
-            let send = Send { method: "GET".into(), address: at.to_string(), headers: Vec::new(), body: None };
+            let send = Send {
+                method: "GET".into(),
+                address: at.to_string(),
+                headers: Vec::new(),
+                body: None,
+            };
             let begun = clock();
             let (record, answer) = self.wire.send(&send, ANSWER).await;
             if let Ok(mut evidence) = self.evidence.lock() {
@@ -102,9 +117,18 @@ impl Player<'_> {
             }
             let answer = match answer {
                 Ok(answer) => answer,
-                Err(e) => return Answered { status: 0, failed: Some(e.to_string()), at, page: String::new() },
+                Err(e) => {
+                    return Answered {
+                        status: 0,
+                        failed: Some(e.to_string()),
+                        at,
+                        page: String::new(),
+                    };
+                }
             };
-            let header = |name: &str| answer.headers.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str());
+            let header = |name: &str| {
+                answer.headers.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str())
+            };
             if (300..400).contains(&answer.status)
                 && let Some(next) = header("location").and_then(|l| at.join(l).ok())
             {
@@ -142,12 +166,20 @@ fn links_of(page: &str, at: &Url) -> Vec<(Url, String)> {
                         None
                     }
                     "a" | "area" => of("href"),
-                    "link" if of("rel").is_some_and(|r| r.contains("preconnect") || r.contains("dns-prefetch")) => None,
+                    "link"
+                        if of("rel").is_some_and(|r| {
+                            r.contains("preconnect") || r.contains("dns-prefetch")
+                        }) =>
+                    {
+                        None
+                    }
                     "link" => of("href"),
                     "img" | "script" | "iframe" | "source" => of("src"),
                     _ => None,
                 };
-                let Some(mut address) = leads.filter(|l| !l.is_empty()).and_then(|l| base.join(&l).ok()) else {
+                let Some(mut address) =
+                    leads.filter(|l| !l.is_empty()).and_then(|l| base.join(&l).ok())
+                else {
                     continue;
                 };
                 if !["http", "https"].contains(&address.scheme()) {
@@ -161,7 +193,10 @@ fn links_of(page: &str, at: &Url) -> Vec<(Url, String)> {
             Token::EndTag(tag) if *tag.name == *b"a" => open = None,
             Token::String(words) => {
                 if let Some((_, text)) = open.and_then(|i| found.get_mut(i)) {
-                    let words = String::from_utf8_lossy(&words).split_whitespace().collect::<Vec<_>>().join(" ");
+                    let words = String::from_utf8_lossy(&words)
+                        .split_whitespace()
+                        .collect::<Vec<_>>()
+                        .join(" ");
                     let joined = format!("{text} {words}");
                     *text = joined.trim().chars().take(80).collect();
                 }
@@ -182,7 +217,8 @@ mod tests {
             <img src=//pics.example/p.png><link rel=preconnect href=https://cdn.example><script src="app.js"></script>
             <!-- <a href="/hidden">not there</a> --><a>no address</a><a href="">empty</a>"##;
         let at = Url::parse("http://a.example/deep/page").expect("an address");
-        let found: Vec<(String, String)> = links_of(page, &at).into_iter().map(|(u, t)| (u.to_string(), t)).collect();
+        let found: Vec<(String, String)> =
+            links_of(page, &at).into_iter().map(|(u, t)| (u.to_string(), t)).collect();
         let wanted = [
             ("http://a.example/shop/a?x=1", "One link"),
             ("http://pics.example/p.png", "img"),

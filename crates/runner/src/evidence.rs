@@ -41,7 +41,9 @@ const MAX_REQUESTS: usize = 5_000;
 
 /// What pages may show beside addresses of the web: nothing of it leaves the browser.
 fn stays_inside(url: &str) -> bool {
-    is_web(url) || ["about:", "data:", "blob:", "javascript:"].iter().any(|s| url.starts_with(s)) || url.is_empty()
+    is_web(url)
+        || ["about:", "data:", "blob:", "javascript:"].iter().any(|s| url.starts_with(s))
+        || url.is_empty()
 }
 
 /// A dialog of the page: alert, confirm, prompt or beforeunload.
@@ -107,7 +109,11 @@ impl Evidence {
             "browsingContext.contextCreated" if params["parent"].is_null() => self.windows += 1,
             "browsingContext.userPromptOpened" => {
                 let text = |name: &str| params[name].as_str().unwrap_or("").to_string();
-                self.dialog = Some(Dialog { context: text("context"), kind: text("type"), says: text("message") });
+                self.dialog = Some(Dialog {
+                    context: text("context"),
+                    kind: text("type"),
+                    says: text("message"),
+                });
             }
             "browsingContext.userPromptClosed" => self.dialog = None,
             _ => {}
@@ -133,7 +139,9 @@ impl Evidence {
                 // The moment the page asked comes from another clock reading than the rest, to the
                 // whole millisecond: it may not lie after the network's first moment.
                 let start = begun.min(base);
-                let of = |name: &str| t[name].as_f64().filter(|v| *v > 0.0).map_or(0.0, |v| base - start + v);
+                let of = |name: &str| {
+                    t[name].as_f64().filter(|v| *v > 0.0).map_or(0.0, |v| base - start + v)
+                };
                 let m = Moments {
                     start: 0.0,
                     fetch_start: 0.0,
@@ -155,7 +163,9 @@ impl Evidence {
             None => Phases { connect_ms: (at - begun).max(0.0), ..Phases::default() },
         };
         let headers = headers(answer);
-        let header = |name: &str| headers.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str());
+        let header = |name: &str| {
+            headers.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
+        };
         let server = header("server-timing").map(ServerTiming::read).unwrap_or_default();
         Some(Seen {
             start: base.filter(|_| !from_cache).map_or(begun, |b| begun.min(b)),
@@ -171,7 +181,10 @@ impl Evidence {
                 from_cache,
                 failed,
                 trace: ServerTiming::trace(&server),
-                asked: Asked { server, ..self.asked.get(&key(params).0).cloned().unwrap_or_default() },
+                asked: Asked {
+                    server,
+                    ..self.asked.get(&key(params).0).cloned().unwrap_or_default()
+                },
             },
         })
     }
@@ -184,7 +197,8 @@ impl Evidence {
     /// Requests sent since `from` whose address contains `part`: when they were answered, and how long
     /// they took.
     pub fn answered(&self, part: &str, from: f64) -> impl Iterator<Item = (f64, f64)> {
-        let of_them = self.requests.iter().filter(move |s| s.start >= from && s.request.url.contains(part));
+        let of_them =
+            self.requests.iter().filter(move |s| s.start >= from && s.request.url.contains(part));
         of_them.map(|s| (s.start + s.request.phases.total_ms(), s.request.phases.total_ms()))
     }
 
@@ -220,20 +234,36 @@ impl Evidence {
 fn asked(said: &Value) -> Asked {
     let text = |value: &Value| value.as_str().map(|t| t.chars().take(500).collect::<String>());
     let by = &said["initiator"];
-    let script =
-        || text(&by["stack"]["callFrames"][0]["url"]).or_else(|| text(&by["url"])).filter(|url| !url.is_empty());
+    let script = || {
+        text(&by["stack"]["callFrames"][0]["url"])
+            .or_else(|| text(&by["url"]))
+            .filter(|url| !url.is_empty())
+    };
     let initiator = match by["type"].as_str() {
         Some("script") => script().or(Some("script".into())),
         Some(kind @ ("parser" | "preload" | "preflight")) => Some(kind.into()),
         _ => None,
     };
-    let blocking = matches!(said["renderBlockingBehavior"].as_str(), Some("Blocking" | "InBodyParserBlocking"));
-    Asked { initiator, priority: text(&said["request"]["initialPriority"]), blocking, server: Vec::new() }
+    let blocking = matches!(
+        said["renderBlockingBehavior"].as_str(),
+        Some("Blocking" | "InBodyParserBlocking")
+    );
+    Asked {
+        initiator,
+        priority: text(&said["request"]["initialPriority"]),
+        blocking,
+        server: Vec::new(),
+    }
 }
 
 fn headers(answer: &Value) -> Vec<(String, String)> {
-    let pair = |h: &Value| Some((h["name"].as_str()?.to_string(), h["value"]["value"].as_str()?.to_string()));
-    answer["headers"].as_array().map(|all| all.iter().filter_map(pair).collect()).unwrap_or_default()
+    let pair = |h: &Value| {
+        Some((h["name"].as_str()?.to_string(), h["value"]["value"].as_str()?.to_string()))
+    };
+    answer["headers"]
+        .as_array()
+        .map(|all| all.iter().filter_map(pair).collect())
+        .unwrap_or_default()
 }
 
 fn key(params: &Value) -> (String, u64) {
@@ -267,7 +297,10 @@ mod tests {
         let request = json!({"request": "1", "url": "http://book.marram.example/", "method": "GET", "destination": "document",
             "timings": {"timeOrigin": 1000.0, "dnsStart": 0, "connectStart": 1.0, "connectEnd": 31.0, "requestStart": 32.0,
                         "responseStart": 80.0, "responseEnd": 85.0}});
-        e.hear("network.beforeRequestSent", &json!({"timestamp": 998.0, "request": request, "redirectCount": 0}));
+        e.hear(
+            "network.beforeRequestSent",
+            &json!({"timestamp": 998.0, "request": request, "redirectCount": 0}),
+        );
         e.hear(
             "network.responseCompleted",
             &json!({"timestamp": 1090.0, "request": request, "redirectCount": 0,
@@ -287,7 +320,10 @@ mod tests {
         let mut e = Evidence::default();
         let request = json!({"request": "2", "url": "http://book.marram.example/static/app.css", "method": "GET", "destination": "style",
             "timings": {"timeOrigin": 5000.0, "requestStart": 1.0, "responseStart": 300.0, "responseEnd": 309.0}});
-        e.hear("network.beforeRequestSent", &json!({"timestamp": 5000.0, "request": request, "redirectCount": 0}));
+        e.hear(
+            "network.beforeRequestSent",
+            &json!({"timestamp": 5000.0, "request": request, "redirectCount": 0}),
+        );
         e.hear(
             "network.responseCompleted",
             &json!({"timestamp": 5002.0, "request": request, "redirectCount": 0,

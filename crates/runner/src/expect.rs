@@ -20,22 +20,31 @@ impl Player<'_> {
         match expectation {
             Expectation::Text { text, inside: None } => {
                 let text = self.values.text(text)?;
-                self.shows(json!({ "what": "shows-text", "text": text }), &format!("Expected the text \"{text}\""))
-                    .await
+                self.shows(
+                    json!({ "what": "shows-text", "text": text }),
+                    &format!("Expected the text \"{text}\""),
+                )
+                .await
             }
             Expectation::Text { text, inside: Some(what) } => {
                 let text = self.values.text(text)?;
                 let ask = json!({ "what": "text-in", "text": text });
                 match self.find(what, ask).await? {
                     Some(v) => Ok(Done::at(at(&v))),
-                    None => Err(self.unmet(&format!("Expected the text \"{text}\" in {what}"), "it was not there")),
+                    None => Err(self.unmet(
+                        &format!("Expected the text \"{text}\" in {what}"),
+                        "it was not there",
+                    )),
                 }
             }
             Expectation::NoText(text) => {
                 let text = self.values.text(text)?;
                 match self.wait(json!({ "what": "no-text", "text": text })).await? {
                     Some(v) => Ok(Done::at(at(&v))),
-                    None => Err(self.unmet(&format!("Expected no text \"{text}\""), "the page showed it")),
+                    None => {
+                        Err(self
+                            .unmet(&format!("Expected no text \"{text}\""), "the page showed it"))
+                    }
                 }
             }
             Expectation::Element(what) => {
@@ -47,43 +56,57 @@ impl Player<'_> {
                 let value = self.values.text(value)?;
                 match self.find(of, json!({ "what": "value-is", "value": value })).await? {
                     Some(v) => Ok(Done::at(at(&v))),
-                    None => {
-                        Err(self.unmet(&format!("Expected the value \"{value}\" in {of}"), "it held something else"))
-                    }
+                    None => Err(self.unmet(
+                        &format!("Expected the value \"{value}\" in {of}"),
+                        "it held something else",
+                    )),
                 }
             }
             Expectation::Count { of, is, count } => self.count(of, *is, *count).await,
             Expectation::Address(part) => {
                 let part = self.values.text(part)?;
-                self.shows(json!({ "what": "address", "part": part }), &format!("Expected an address with \"{part}\""))
-                    .await
+                self.shows(
+                    json!({ "what": "address", "part": part }),
+                    &format!("Expected an address with \"{part}\""),
+                )
+                .await
             }
             Expectation::Title(part) => {
                 let part = self.values.text(part)?;
-                self.shows(json!({ "what": "title", "part": part }), &format!("Expected a title with \"{part}\"")).await
+                self.shows(
+                    json!({ "what": "title", "part": part }),
+                    &format!("Expected a title with \"{part}\""),
+                )
+                .await
             }
             Expectation::Status(wanted) => match self.status().await? {
                 Some(status) if status == *wanted => Ok(Done::at(clock())),
-                Some(status) => {
-                    Err(Stop::Unmet(format!("Expected the status {wanted}; the answer had the status {status}.")))
-                }
-                None => Err(Stop::Unmet(format!("Expected the status {wanted}; the page was not answered."))),
+                Some(status) => Err(Stop::Unmet(format!(
+                    "Expected the status {wanted}; the answer had the status {status}."
+                ))),
+                None => Err(Stop::Unmet(format!(
+                    "Expected the status {wanted}; the page was not answered."
+                ))),
             },
             Expectation::Header { name, holds } => {
                 let holds = self.values.text(holds)?;
                 match self.header(name).await? {
                     Some(value) if value.contains(&holds) => Ok(Done::at(clock())),
-                    Some(value) => {
-                        Err(Stop::Unmet(format!("Expected the header {name} with \"{holds}\"; it was \"{value}\".")))
-                    }
-                    None => Err(Stop::Unmet(format!("Expected the header {name}; the answer had none."))),
+                    Some(value) => Err(Stop::Unmet(format!(
+                        "Expected the header {name} with \"{holds}\"; it was \"{value}\"."
+                    ))),
+                    None => Err(Stop::Unmet(format!(
+                        "Expected the header {name}; the answer had none."
+                    ))),
                 }
             }
             Expectation::Body(part) => {
                 let part = self.values.text(part)?;
                 match self.body().await? {
                     Some(body) if body.contains(&part) => Ok(Done::at(clock())),
-                    _ => Err(Stop::Unmet(format!("Expected \"{part}\" in the body of the answer; it was not there."))),
+                    _ => Err(Stop::Unmet(format!(
+                        "Expected \"{part}\" in the body of the answer; it was not there."
+                    ))),
                 }
             }
             Expectation::Json { path, is } => self.json_is(path, is).await,
@@ -92,9 +115,10 @@ impl Player<'_> {
                 let (_, console) = self.seen();
                 match console.into_iter().find(|c| c.uncaught) {
                     None => Ok(Done::at(clock())),
-                    Some(error) => {
-                        Err(Stop::Unmet(format!("Expected no script errors; there was \"{}\".", error.text)))
-                    }
+                    Some(error) => Err(Stop::Unmet(format!(
+                        "Expected no script errors; there was \"{}\".",
+                        error.text
+                    ))),
                 }
             }
             Expectation::NoFailedRequests => {
@@ -102,31 +126,47 @@ impl Player<'_> {
                 match requests.into_iter().find(|r| r.is_failed()) {
                     None => Ok(Done::at(clock())),
                     Some(r) => {
-                        let how = r.failed.map_or(format!("status {}", r.status), |words| tidy_words(&words));
-                        Err(Stop::Unmet(format!("Expected no failed requests; {} failed ({how}).", r.url)))
+                        let how = r
+                            .failed
+                            .map_or(format!("status {}", r.status), |words| tidy_words(&words));
+                        Err(Stop::Unmet(format!(
+                            "Expected no failed requests; {} failed ({how}).",
+                            r.url
+                        )))
                     }
                 }
             }
             Expectation::AtMostRequests(most) => {
                 let (requests, _) = self.seen();
                 let count = requests.len() as u32;
-                Ok(self.limit(count <= *most, || format!("The step made {count} requests; the limit is {most}.")))
+                Ok(self.limit(count <= *most, || {
+                    format!("The step made {count} requests; the limit is {most}.")
+                }))
             }
             Expectation::SizeUnder(limit) => {
                 let (requests, _) = self.seen();
                 let bytes: u64 = requests.iter().map(|r| r.bytes).sum();
                 let kb = |b: u64| b as f64 / 1_000.0;
                 Ok(self.limit(bytes < *limit, || {
-                    format!("The step received {:.1} kB; the limit is {:.1} kB.", kb(bytes), kb(*limit))
+                    format!(
+                        "The step received {:.1} kB; the limit is {:.1} kB.",
+                        kb(bytes),
+                        kb(*limit)
+                    )
                 }))
             }
             Expectation::Under { what, ms } => self.under(what, *ms as f64).await,
             Expectation::ShiftUnder(limit) => {
                 let facts = self.settled_facts().await?;
                 let shift = |e: &Value| {
-                    Some(Shift { start_ms: e[0].as_f64()?, score: e[1].as_f64()?, had_recent_input: e[2].as_bool()? })
+                    Some(Shift {
+                        start_ms: e[0].as_f64()?,
+                        score: e[1].as_f64()?,
+                        had_recent_input: e[2].as_bool()?,
+                    })
                 };
-                let shifts: Vec<Shift> = facts["shifts"].as_array().into_iter().flatten().filter_map(shift).collect();
+                let shifts: Vec<Shift> =
+                    facts["shifts"].as_array().into_iter().flatten().filter_map(shift).collect();
                 let (cls, limit) = (layout_shift(&shifts), f64::from(*limit) / 10_000.0);
                 Ok(self.limit(cls < limit, || format!("CLS was {cls:.4}; the limit is {limit}.")))
             }
@@ -135,7 +175,8 @@ impl Player<'_> {
                 match self.addresses.iter().any(|a| a.to_string().contains(&part)) {
                     true => Ok(Done::at(clock())),
                     false => {
-                        let got: Vec<String> = self.addresses.iter().map(ToString::to_string).collect();
+                        let got: Vec<String> =
+                            self.addresses.iter().map(ToString::to_string).collect();
                         Err(Stop::Unmet(format!(
                             "Expected an address with \"{part}\"; the answer was {}.",
                             got.join(", ")
@@ -147,13 +188,17 @@ impl Player<'_> {
                 None => Ok(Done::at(clock())),
                 Some(says) => Err(Stop::Unmet(says)),
             },
-            Expectation::Unchanged { look, without } => self.unchanged(*look, without.as_ref()).await,
+            Expectation::Unchanged { look, without } => {
+                self.unchanged(*look, without.as_ref()).await
+            }
             Expectation::CertificateDays(days) => match self.certificate_days {
                 Some(left) if left >= i64::from(*days) => Ok(Done::at(clock())),
-                Some(left) => {
-                    Err(Stop::Unmet(format!("Expected a certificate for {days} more days; it has {left} left.")))
-                }
-                None => Err(Stop::Unmet("Expected a certificate; no connection was secured above.".into())),
+                Some(left) => Err(Stop::Unmet(format!(
+                    "Expected a certificate for {days} more days; it has {left} left."
+                ))),
+                None => Err(Stop::Unmet(
+                    "Expected a certificate; no connection was secured above.".into(),
+                )),
             },
         }
     }
@@ -183,9 +228,10 @@ impl Player<'_> {
         let ask = json!({ "what": "count", "ladder": ladder, "least": least, "most": most });
         match self.wait(ask).await? {
             Some(v) => Ok(Done::at(at(&v))),
-            None => {
-                Err(self.unmet(&format!("Expected {} {count} of {of}", is.words()), "the page showed another number"))
-            }
+            None => Err(self.unmet(
+                &format!("Expected {} {count} of {of}", is.words()),
+                "the page showed another number",
+            )),
         }
     }
 
@@ -195,8 +241,12 @@ impl Player<'_> {
         let met = match is {
             JsonIs::There => true,
             JsonIs::Text(text) => shown(&found) == self.values.text(text)?,
-            JsonIs::AtLeast(n) => found.as_f64().zip(n.parse().ok()).is_some_and(|(v, n): (f64, f64)| v >= n),
-            JsonIs::AtMost(n) => found.as_f64().zip(n.parse().ok()).is_some_and(|(v, n): (f64, f64)| v <= n),
+            JsonIs::AtLeast(n) => {
+                found.as_f64().zip(n.parse().ok()).is_some_and(|(v, n): (f64, f64)| v >= n)
+            }
+            JsonIs::AtMost(n) => {
+                found.as_f64().zip(n.parse().ok()).is_some_and(|(v, n): (f64, f64)| v <= n)
+            }
         };
         if met {
             return Ok(Done::at(clock()));
@@ -215,7 +265,8 @@ impl Player<'_> {
     async fn json_value(&mut self, path: &str) -> Result<Value, Stop> {
         let unmet = |says: &str| Stop::Unmet(format!("Expected {path} in the answer; {says}."));
         let body = self.body().await?.ok_or_else(|| unmet("there was none"))?;
-        let json: Value = serde_json::from_str(&body).map_err(|e| unmet(&format!("it is no JSON ({e})")))?;
+        let json: Value =
+            serde_json::from_str(&body).map_err(|e| unmet(&format!("it is no JSON ({e})")))?;
         let path = serde_json_path::JsonPath::parse(path).map_err(|e| unmet(&e.to_string()))?;
         path.query(&json).first().cloned().ok_or_else(|| unmet("nothing was found"))
     }
@@ -228,10 +279,16 @@ impl Player<'_> {
             match dialog {
                 Some(d) if d.says.contains(&part) => return Ok(Done::at(clock())),
                 Some(d) => {
-                    return Err(Stop::Unmet(format!("Expected a dialog with \"{part}\"; it says \"{}\".", d.says)));
+                    return Err(Stop::Unmet(format!(
+                        "Expected a dialog with \"{part}\"; it says \"{}\".",
+                        d.says
+                    )));
                 }
                 None if Instant::now() > until => {
-                    return Err(self.unmet(&format!("Expected a dialog with \"{part}\""), "the page opened none"));
+                    return Err(self.unmet(
+                        &format!("Expected a dialog with \"{part}\""),
+                        "the page opened none",
+                    ));
                 }
                 None => tokio::time::sleep(Duration::from_millis(20)).await,
             }
@@ -239,7 +296,9 @@ impl Player<'_> {
     }
 
     /// Requests and console lines of the step so far.
-    pub(crate) fn seen(&self) -> (Vec<cadentis_core::run::Request>, Vec<cadentis_core::run::Console>) {
+    pub(crate) fn seen(
+        &self,
+    ) -> (Vec<cadentis_core::run::Request>, Vec<cadentis_core::run::Console>) {
         self.evidence.lock().map(|e| e.between(self.doing.since, clock())).unwrap_or_default()
     }
 
@@ -271,16 +330,15 @@ impl Player<'_> {
             }
             Timed::Mark(name) => {
                 let from = self.doing.from.unwrap_or(self.doing.since);
-                let mark = self.doing.marks.iter().find(|(n, _)| n == name).map(|(_, at)| at - from);
+                let mark =
+                    self.doing.marks.iter().find(|(n, _)| n == name).map(|(_, at)| at - from);
                 (format!("The mark \"{name}\""), mark)
             }
             Timed::Request(part) => {
                 let part = self.values.text(part)?;
-                let slowest = self
-                    .evidence
-                    .lock()
-                    .ok()
-                    .and_then(|e| e.answered(&part, self.doing.since).map(|(_, ms)| ms).max_by(f64::total_cmp));
+                let slowest = self.evidence.lock().ok().and_then(|e| {
+                    e.answered(&part, self.doing.since).map(|(_, ms)| ms).max_by(f64::total_cmp)
+                });
                 (format!("The request \"{part}\""), slowest)
             }
         };
@@ -288,7 +346,10 @@ impl Player<'_> {
             Some(ms) => Ok(self.limit(ms < limit_ms, || {
                 format!("{name} took {:.2} s; the limit is {} s.", ms / 1000.0, limit_ms / 1000.0)
             })),
-            None => Err(Stop::Unmet(format!("{name} was to be under {} s; there is no value.", limit_ms / 1000.0))),
+            None => Err(Stop::Unmet(format!(
+                "{name} was to be under {} s; there is no value.",
+                limit_ms / 1000.0
+            ))),
         }
     }
 
@@ -315,7 +376,9 @@ impl Player<'_> {
         }
         self.wait(json!({ "what": "loaded" })).await?;
         let until = Instant::now() + Duration::from_secs(2);
-        while Instant::now() < until && self.evidence.lock().is_ok_and(|e| e.document_status.is_none()) {
+        while Instant::now() < until
+            && self.evidence.lock().is_ok_and(|e| e.document_status.is_none())
+        {
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
         Ok(())
@@ -347,21 +410,34 @@ impl Player<'_> {
         let text = |v: Value, of: &str| v[of].as_str().unwrap_or_default().to_string();
         let value = match be {
             Source::Text(t) => self.values.text(t)?,
-            Source::TextOf(what) => {
-                text(self.need(what, json!({ "what": "read-text" }), "Wanted the text of").await?, "value")
-            }
-            Source::ValueOf(what) => {
-                text(self.need(what, json!({ "what": "read-value" }), "Wanted the value of").await?, "value")
-            }
+            Source::TextOf(what) => text(
+                self.need(what, json!({ "what": "read-text" }), "Wanted the text of").await?,
+                "value",
+            ),
+            Source::ValueOf(what) => text(
+                self.need(what, json!({ "what": "read-value" }), "Wanted the value of").await?,
+                "value",
+            ),
             Source::AttributeOf { attribute, of } => {
                 let ask = json!({ "what": "read-attribute", "attribute": attribute });
-                text(self.need(of, ask, &format!("Wanted the attribute \"{attribute}\" of")).await?, "value")
+                text(
+                    self.need(of, ask, &format!("Wanted the attribute \"{attribute}\" of")).await?,
+                    "value",
+                )
             }
-            Source::Address => text(self.wait(json!({ "what": "about" })).await?.unwrap_or_default(), "address"),
-            Source::Title => text(self.wait(json!({ "what": "about" })).await?.unwrap_or_default(), "title"),
+            Source::Address => {
+                text(self.wait(json!({ "what": "about" })).await?.unwrap_or_default(), "address")
+            }
+            Source::Title => {
+                text(self.wait(json!({ "what": "about" })).await?.unwrap_or_default(), "title")
+            }
             Source::Header(header) => match self.header(header).await? {
                 Some(value) => value,
-                None => return Err(Stop::Unmet(format!("Wanted the header {header}; the answer had none."))),
+                None => {
+                    return Err(Stop::Unmet(format!(
+                        "Wanted the header {header}; the answer had none."
+                    )));
+                }
             },
             Source::Json(path) => {
                 let found = self.json_value(path).await?;
@@ -377,21 +453,36 @@ impl Player<'_> {
         let at = match when {
             Moment::Appears(what) => match self.find(what, json!({ "what": "element" })).await? {
                 Some(v) => at(&v),
-                None => return Err(self.unmet(&never(&format!("no {what}")), "the page did not show it")),
+                None => {
+                    return Err(
+                        self.unmet(&never(&format!("no {what}")), "the page did not show it")
+                    );
+                }
             },
             Moment::Timing(timing) => {
                 let timing = self.values.text(timing)?;
                 let since = self.doing.from.unwrap_or(self.doing.since);
-                match self.wait(json!({ "what": "timing", "name": timing, "since": since })).await? {
+                match self.wait(json!({ "what": "timing", "name": timing, "since": since })).await?
+                {
                     Some(v) => at(&v),
-                    None => return Err(self.unmet(&never(&format!("no timing \"{timing}\"")), "the page set none")),
+                    None => {
+                        return Err(self.unmet(
+                            &never(&format!("no timing \"{timing}\"")),
+                            "the page set none",
+                        ));
+                    }
                 }
             }
             Moment::Request(part) => {
                 let part = self.values.text(part)?;
                 match self.request_answered(&part).await {
                     Some(at) => at,
-                    None => return Err(self.unmet(&never(&format!("no request to \"{part}\"")), "none was answered")),
+                    None => {
+                        return Err(self.unmet(
+                            &never(&format!("no request to \"{part}\"")),
+                            "none was answered",
+                        ));
+                    }
                 }
             }
         };
@@ -403,7 +494,8 @@ impl Player<'_> {
     pub(crate) async fn request_answered(&self, part: &str) -> Option<f64> {
         let until = Instant::now() + self.doing.patience;
         loop {
-            let at = self.evidence.lock().ok().and_then(|e| e.answered(part, self.doing.since).next());
+            let at =
+                self.evidence.lock().ok().and_then(|e| e.answered(part, self.doing.since).next());
             if at.is_some() || Instant::now() > until {
                 return at.map(|(at, _)| at);
             }
@@ -443,15 +535,25 @@ impl Player<'_> {
         let failed = self.evidence.lock().ok().and_then(|e| e.document_failed.clone());
         let patience = self.doing.patience.as_secs_f64();
         Stop::Unmet(match failed {
-            Some(words) => format!("{expected}; the page was not reached ({}).", tidy_words(&words)),
+            Some(words) => {
+                format!("{expected}; the page was not reached ({}).", tidy_words(&words))
+            }
             None => format!("{expected}; {instead} within {patience} s."),
         })
     }
 
     pub(crate) fn dialog_in_the_way(&self) -> Stop {
-        let says = self.evidence.lock().ok().and_then(|e| e.dialog.clone()).map(|d| d.says).unwrap_or_default();
+        let says = self
+            .evidence
+            .lock()
+            .ok()
+            .and_then(|e| e.dialog.clone())
+            .map(|d| d.says)
+            .unwrap_or_default();
         let says: String = says.chars().take(200).collect();
-        Stop::Unmet(format!("A dialog is in the way: \"{says}\". Say accept dialog or dismiss dialog."))
+        Stop::Unmet(format!(
+            "A dialog is in the way: \"{says}\". Say accept dialog or dismiss dialog."
+        ))
     }
 }
 

@@ -32,7 +32,8 @@ impl Cpu {
     /// Reads the first line of `/proc/stat`: user nice system idle iowait irq softirq steal (proc_stat(5)).
     pub fn read(stat: &str) -> Option<Cpu> {
         let line = stat.lines().next()?.strip_prefix("cpu ")?;
-        let ticks: Vec<u64> = line.split_whitespace().take(8).map_while(|t| t.parse().ok()).collect();
+        let ticks: Vec<u64> =
+            line.split_whitespace().take(8).map_while(|t| t.parse().ok()).collect();
         (ticks.len() == 8).then(|| Cpu { all: ticks.iter().sum(), stolen: ticks[7] })
     }
 
@@ -73,7 +74,8 @@ impl Watch {
 
     /// What was unfair about the machine, if anything was.
     pub fn verdict(self) -> Option<String> {
-        let stolen = Cpu::now().zip(self.before).map_or(0.0, |(now, before)| now.stolen_since(before));
+        let stolen =
+            Cpu::now().zip(self.before).map_or(0.0, |(now, before)| now.stolen_since(before));
         let late = self.late.lock().map(|l| l.clone()).unwrap_or_default();
         unfair(stolen, late)
     }
@@ -87,28 +89,47 @@ impl Drop for Watch {
 
 fn unfair(stolen: f64, mut late: Vec<Duration>) -> Option<String> {
     if stolen > STEAL {
-        return Some(format!("The host gave {:.0} % of this machine's CPU time to others", stolen * 100.0));
+        return Some(format!(
+            "The host gave {:.0} % of this machine's CPU time to others",
+            stolen * 100.0
+        ));
     }
     late.sort_unstable();
-    let p95 = late.get((late.len() * 95).div_ceil(100).saturating_sub(1)).filter(|_| late.len() >= LEAST_NAPS)?;
-    (*p95 > LATE)
-        .then(|| format!("This machine is short of CPU: it woke up {} ms late, one time in twenty", p95.as_millis()))
+    let p95 = late
+        .get((late.len() * 95).div_ceil(100).saturating_sub(1))
+        .filter(|_| late.len() >= LEAST_NAPS)?;
+    (*p95 > LATE).then(|| {
+        format!(
+            "This machine is short of CPU: it woke up {} ms late, one time in twenty",
+            p95.as_millis()
+        )
+    })
 }
 
 /// Makes a run unmeasured that this machine could not measure fairly. A failed run is one, too, when the
 /// control address cannot be reached either.
-pub async fn judge(record: &mut RunRecord, watch: Watch, control: Option<&str>, proxy: Option<SocketAddr>) {
+pub async fn judge(
+    record: &mut RunRecord,
+    watch: Watch,
+    control: Option<&str>,
+    proxy: Option<SocketAddr>,
+) {
     let mut verdict = watch.verdict();
     if let (None, Outcome::Failed, Some(control)) = (&verdict, record.outcome, control) {
         let wire = Wire { proxy, roots: Vec::new(), denied: Denied::default() };
         if let Err(e) = wire.open(control, false, Duration::from_secs(5)).await {
-            verdict =
-                Some(format!("The network of this location is out: the control address is not reached either ({e})"));
+            verdict = Some(format!(
+                "The network of this location is out: the control address is not reached either ({e})"
+            ));
         }
     }
     if let (Some(says), true) = (verdict, record.outcome != Outcome::Unmeasured) {
-        let was = record.trouble.take().map(|t| format!(" It would have been {}: {}", record.outcome.word(), t.says));
-        record.trouble = Some(Trouble { line: 0, says: format!("{says}.{}", was.unwrap_or_default()) });
+        let was = record
+            .trouble
+            .take()
+            .map(|t| format!(" It would have been {}: {}", record.outcome.word(), t.says));
+        record.trouble =
+            Some(Trouble { line: 0, says: format!("{says}.{}", was.unwrap_or_default()) });
         record.outcome = Outcome::Unmeasured;
     }
 }
@@ -127,7 +148,8 @@ mod tests {
     #[test]
     fn stolen_time_is_read_from_the_kernels_own_figures() {
         let read = |steal: u64, idle: u64| {
-            Cpu::read(&format!("cpu  100 0 50 {idle} 0 0 0 {steal} 0 0\ncpu0 1 2 3")).expect("figures")
+            Cpu::read(&format!("cpu  100 0 50 {idle} 0 0 0 {steal} 0 0\ncpu0 1 2 3"))
+                .expect("figures")
         };
         assert_eq!(read(30, 920).stolen_since(read(10, 840)), 0.2);
         assert_eq!(read(10, 840).stolen_since(read(10, 840)), 0.0);
@@ -147,7 +169,10 @@ mod tests {
     #[test]
     fn the_clock_is_compared_in_the_middle_of_the_round_trip() {
         let at = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment");
-        assert_eq!(clock_offset(at(1_000), at(1_400), at(3_200)), SignedDuration::from_millis(2_000));
+        assert_eq!(
+            clock_offset(at(1_000), at(1_400), at(3_200)),
+            SignedDuration::from_millis(2_000)
+        );
         assert_eq!(clock_offset(at(1_000), at(1_400), at(1_200)), SignedDuration::ZERO);
     }
 
@@ -176,7 +201,8 @@ mod tests {
         assert_eq!(out.outcome, Outcome::Unmeasured);
         let says = out.trouble.expect("trouble").says;
         assert!(
-            says.contains("control address") && says.ends_with("It would have been failed: Not reached."),
+            says.contains("control address")
+                && says.ends_with("It would have been failed: Not reached."),
             "{says}"
         );
     }

@@ -45,7 +45,9 @@ impl Film {
     pub(crate) async fn hear(&self, bidi: &BiDi, event: &Value, last: &mut Instant) {
         let frame = &event["params"];
         let at = frame["metadata"]["timestamp"].as_f64().map(|s| s * 1000.0);
-        if let (Some(at), Some(data), Ok(mut frames)) = (at, frame["data"].as_str(), self.frames.lock()) {
+        if let (Some(at), Some(data), Ok(mut frames)) =
+            (at, frame["data"].as_str(), self.frames.lock())
+        {
             frames.push((at, format!("data:image/jpeg;base64,{data}")));
         }
         tokio::time::sleep_until(*last + PACE).await;

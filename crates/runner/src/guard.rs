@@ -102,7 +102,8 @@ impl Guard {
     /// Puts into a browser's account of a request what only we could see.
     pub fn amend(&self, request: &mut Request) {
         let Ok(url) = request.url.parse::<hyper::Uri>() else { return };
-        let port = url.port_u16().unwrap_or(if url.scheme_str() == Some("https") { 443 } else { 80 });
+        let port =
+            url.port_u16().unwrap_or(if url.scheme_str() == Some("https") { 443 } else { 80 });
         let host = url.host().unwrap_or("").trim_matches(['[', ']']).to_ascii_lowercase();
         let account = self.accounts.lock().ok().and_then(|a| a.get(&(host, port)).copied());
         let Some(account) = account else { return };
@@ -132,7 +133,9 @@ impl Way {
             return (0.0, Err(Refused::Denied));
         }
         if let Some(proxy) = self.proxy {
-            let way = timeout(PATIENCE, tokio_socks::tcp::Socks5Stream::connect(proxy, (host, port))).await;
+            let way =
+                timeout(PATIENCE, tokio_socks::tcp::Socks5Stream::connect(proxy, (host, port)))
+                    .await;
             return match way {
                 Ok(Ok(stream)) => (0.0, Ok(stream.into_inner())),
                 Ok(Err(_)) => (0.0, Err(Refused::NotReached)),
@@ -226,14 +229,22 @@ mod tests {
         address
     }
 
-    async fn through(guard: &Guard, host: &str, port: u16) -> Result<TcpStream, tokio_socks::Error> {
-        tokio_socks::tcp::Socks5Stream::connect(guard.address, (host, port)).await.map(|s| s.into_inner())
+    async fn through(
+        guard: &Guard,
+        host: &str,
+        port: u16,
+    ) -> Result<TcpStream, tokio_socks::Error> {
+        tokio_socks::tcp::Socks5Stream::connect(guard.address, (host, port))
+            .await
+            .map(|s| s.into_inner())
     }
 
     #[tokio::test]
     async fn what_is_allowed_comes_through_and_what_is_denied_does_not_under_any_name() {
         let there = echo().await;
-        let open = Guard::start(Denied::parse(["10.0.0.0/8"]).expect("a list"), None).await.expect("started");
+        let open = Guard::start(Denied::parse(["10.0.0.0/8"]).expect("a list"), None)
+            .await
+            .expect("started");
         let mut stream = through(&open, "localhost", there.port()).await.expect("allowed");
         stream.write_all(b"ferry").await.expect("written");
         let mut back = [0; 5];
@@ -243,7 +254,10 @@ mod tests {
         let shut = Guard::start(Denied::to_public(), None).await.expect("started");
         for host in ["127.0.0.1", "localhost", "::1", "::ffff:127.0.0.1", "169.254.169.254"] {
             let refused = through(&shut, host, there.port()).await;
-            assert!(matches!(refused, Err(tokio_socks::Error::ConnectionNotAllowedByRuleset)), "{host}: {refused:?}");
+            assert!(
+                matches!(refused, Err(tokio_socks::Error::ConnectionNotAllowedByRuleset)),
+                "{host}: {refused:?}"
+            );
         }
     }
 
@@ -264,7 +278,8 @@ mod tests {
             .lock()
             .expect("whole")
             .insert(("a.example".into(), 443), Account { dns_ms: 12.0, refused: None });
-        (request.url, request.failed, request.phases.connect_ms) = ("https://a.example/".into(), None, 40.0);
+        (request.url, request.failed, request.phases.connect_ms) =
+            ("https://a.example/".into(), None, 40.0);
         guard.amend(&mut request);
         assert_eq!((request.phases.dns_ms, request.phases.connect_ms), (12.0, 28.0));
     }

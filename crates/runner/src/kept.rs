@@ -33,7 +33,9 @@ impl Kept {
         // Evidence is nobody else's affair.
         fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.folder)?;
         let begun = self.folder.join(format!("{}.begun", record.id));
-        let written = serde_json::to_vec(record).map_err(io::Error::other).and_then(|json| fs::write(&begun, json));
+        let written = serde_json::to_vec(record)
+            .map_err(io::Error::other)
+            .and_then(|json| fs::write(&begun, json));
         let kept = written.and_then(|()| fs::rename(&begun, begun.with_extension("json")));
         if kept.is_err() {
             let _ = fs::remove_file(&begun);
@@ -46,8 +48,13 @@ impl Kept {
         let files = fs::read_dir(&self.folder).into_iter().flatten().flatten().map(|f| f.path());
         let mut all = Vec::new();
         for file in files.filter(|f| f.extension().is_some_and(|e| e == "json")) {
-            let age = fs::metadata(&file).and_then(|m| m.modified()).ok().and_then(|at| at.elapsed().ok());
-            let record = fs::read(&file).ok().and_then(|json| serde_json::from_slice::<RunRecord>(&json).ok());
+            let age = fs::metadata(&file)
+                .and_then(|m| m.modified())
+                .ok()
+                .and_then(|at| at.elapsed().ok());
+            let record = fs::read(&file)
+                .ok()
+                .and_then(|json| serde_json::from_slice::<RunRecord>(&json).ok());
             match record.filter(|_| age.is_none_or(|a| a < OLDEST)) {
                 Some(record) => all.push((file, record)),
                 None => {

@@ -43,9 +43,11 @@ pub fn pressed(keys: &str) -> Vec<Value> {
     let chord = ["Control", "Meta"].iter().any(|m| keys.contains(m)) && !keys.contains("Shift");
     let names = keys.split('+').filter(|k| !k.is_empty()).chain(last);
     // `Control+A` means the key that is labelled so, not the capital letter.
-    let key = |k: &str| if chord && k.len() == 1 { k.to_ascii_lowercase() } else { code(k).to_string() };
+    let key =
+        |k: &str| if chord && k.len() == 1 { k.to_ascii_lowercase() } else { code(k).to_string() };
     let mut names: Vec<String> = names.map(key).collect();
-    let mut actions: Vec<Value> = names.iter().map(|k| json!({ "type": "keyDown", "value": k })).collect();
+    let mut actions: Vec<Value> =
+        names.iter().map(|k| json!({ "type": "keyDown", "value": k })).collect();
     names.reverse();
     actions.extend(names.iter().map(|k| json!({ "type": "keyUp", "value": k })));
     actions
@@ -73,9 +75,18 @@ mod tests {
 
     #[test]
     fn keys_go_down_in_order_and_up_in_reverse() {
-        let values: Vec<String> =
-            pressed("Control+Shift+x").iter().map(|a| format!("{}{}", a["type"], a["value"])).collect();
-        let want = ["keyDown\u{E009}", "keyDown\u{E008}", "keyDownx", "keyUpx", "keyUp\u{E008}", "keyUp\u{E009}"];
+        let values: Vec<String> = pressed("Control+Shift+x")
+            .iter()
+            .map(|a| format!("{}{}", a["type"], a["value"]))
+            .collect();
+        let want = [
+            "keyDown\u{E009}",
+            "keyDown\u{E008}",
+            "keyDownx",
+            "keyUpx",
+            "keyUp\u{E008}",
+            "keyUp\u{E009}",
+        ];
         assert_eq!(values.iter().map(|v| v.replace('"', "")).collect::<Vec<_>>(), want);
         assert_eq!(pressed("Control++").len(), 4);
         assert_eq!(pressed("+").len(), 2);

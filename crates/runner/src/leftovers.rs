@@ -15,7 +15,8 @@ pub fn folder(what: &str) -> PathBuf {
 /// The process that made this folder, if it is one of ours.
 fn maker(path: &Path) -> Option<u32> {
     let name = path.file_name()?.to_str()?.strip_prefix(PREFIX)?;
-    let (_, rest) = name.split_once('-').filter(|(what, _)| matches!(*what, "profile" | "upload"))?;
+    let (_, rest) =
+        name.split_once('-').filter(|(what, _)| matches!(*what, "profile" | "upload"))?;
     let (pid, id) = rest.split_once('-')?;
     id.parse::<Uuid>().ok()?;
     pid.parse().ok()
@@ -29,8 +30,13 @@ fn is_alive(pid: u32) -> bool {
 /// left.
 pub fn sweep(place: &Path) -> usize {
     let left = |path: &PathBuf| maker(path).is_some_and(|pid| !is_alive(pid));
-    let folders: Vec<PathBuf> =
-        fs::read_dir(place).into_iter().flatten().flatten().map(|f| f.path()).filter(left).collect();
+    let folders: Vec<PathBuf> = fs::read_dir(place)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|f| f.path())
+        .filter(left)
+        .collect();
     for pid in users_of(&folders) {
         cadentis_processes::signal(pid, libc::SIGKILL);
     }
@@ -42,7 +48,8 @@ fn users_of(folders: &[PathBuf]) -> Vec<i32> {
     if folders.is_empty() {
         return Vec::new();
     }
-    let named: Vec<String> = folders.iter().map(|f| format!("--user-data-dir={}", f.display())).collect();
+    let named: Vec<String> =
+        folders.iter().map(|f| format!("--user-data-dir={}", f.display())).collect();
     let uses = |pid: &i32| {
         let line = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
         let line = String::from_utf8_lossy(&line);

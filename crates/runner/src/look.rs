@@ -21,7 +21,11 @@ const LONGEST: usize = 200_000;
 impl Player<'_> {
     /// Looks until the page is as it was accepted, or until patience ends. What is seen first when nothing was
     /// accepted yet is the page once it has loaded.
-    pub(crate) async fn unchanged(&mut self, look: Look, without: Option<&Ladder>) -> Result<Done, Stop> {
+    pub(crate) async fn unchanged(
+        &mut self,
+        look: Look,
+        without: Option<&Ladder>,
+    ) -> Result<Done, Stop> {
         let key = format!("{}: {}", self.doing.step, look.word());
         let without = match without {
             Some(ladder) => as_json(&self.values.ladder(ladder)?),
@@ -33,7 +37,8 @@ impl Player<'_> {
             let mut seen = self.seen_now(look, &without).await?;
             let secrets: Vec<String> = self.setting.secrets.values().cloned().collect();
             seen = masked(&seen, &secrets);
-            let says = self.setting.accepted.get(&key).and_then(|accepted| changed(look, accepted, &seen));
+            let says =
+                self.setting.accepted.get(&key).and_then(|accepted| changed(look, accepted, &seen));
             if says.is_some() && Instant::now() < until {
                 tokio::time::sleep(AGAIN).await;
                 continue;
@@ -50,16 +55,24 @@ impl Player<'_> {
         let ask = |what: &str| json!({ "what": what, "ladder": without });
         match look {
             Look::Text | Look::Structure => {
-                let answer = self.browser()?.ask(&ask(look.word()), Duration::from_secs(10)).await?;
+                let answer =
+                    self.browser()?.ask(&ask(look.word()), Duration::from_secs(10)).await?;
                 let seen = answer.as_ref().and_then(|a| a["seen"].as_str()).unwrap_or_default();
                 Ok(seen.chars().take(LONGEST).collect())
             }
             Look::Hosts => {
-                let about = self.browser()?.ask_window(&json!({ "what": "about" }), Duration::from_secs(10)).await?;
-                let address = about.and_then(|a| a["address"].as_str().map(String::from)).unwrap_or_default();
-                let own = address.split_once("://").map_or("", |(_, rest)| rest.split('/').next().unwrap_or(""));
+                let about = self
+                    .browser()?
+                    .ask_window(&json!({ "what": "about" }), Duration::from_secs(10))
+                    .await?;
+                let address =
+                    about.and_then(|a| a["address"].as_str().map(String::from)).unwrap_or_default();
+                let own = address
+                    .split_once("://")
+                    .map_or("", |(_, rest)| rest.split('/').next().unwrap_or(""));
                 let (requests, _) = self.seen();
-                let hosts: BTreeSet<&str> = requests.iter().map(|r| r.host()).filter(|h| *h != own).collect();
+                let hosts: BTreeSet<&str> =
+                    requests.iter().map(|r| r.host()).filter(|h| *h != own).collect();
                 Ok(hosts.into_iter().collect::<Vec<_>>().join("\n"))
             }
             Look::Picture => {
@@ -74,8 +87,9 @@ impl Player<'_> {
                     .map(|b| (side(&b[0]), side(&b[1]), side(&b[2]), side(&b[3])))
                     .collect();
                 let png = self.browser()?.exact_picture().await?;
-                let (pixels, width) = grey(&png)
-                    .ok_or_else(|| Stop::Ours(Ours::Cannot("The picture of the page cannot be read".into())))?;
+                let (pixels, width) = grey(&png).ok_or_else(|| {
+                    Stop::Ours(Ours::Cannot("The picture of the page cannot be read".into()))
+                })?;
                 Ok(grid(&pixels, width, &boxes))
             }
         }
@@ -93,7 +107,9 @@ fn grey(base64: &str) -> Option<(Vec<u8>, usize)> {
     let channels = info.color_type.samples();
     // Weights of the three colours as in ITU-R BT.601.
     let shade = |p: &[u8]| match p {
-        [r, g, b, ..] => ((299 * u32::from(*r) + 587 * u32::from(*g) + 114 * u32::from(*b)) / 1000) as u8,
+        [r, g, b, ..] => {
+            ((299 * u32::from(*r) + 587 * u32::from(*g) + 114 * u32::from(*b)) / 1000) as u8
+        }
         [grey, ..] => *grey,
         [] => 0,
     };

@@ -95,10 +95,11 @@ pub enum News<'a> {
 /// must be in the journey already (see [`Journey::with_parts`]).
 pub async fn play(journey: &Journey, setting: &Setting, told: impl Fn(News<'_>)) -> RunRecord {
     let secrets: Vec<String> = setting.secrets.values().cloned().collect();
-    let mut record = match tokio::time::timeout(setting.longest, played(journey, setting, &told)).await {
-        Ok(record) => record,
-        Err(_) => unmeasured(begun(journey, setting), &Ours::Stuck(setting.longest.as_secs())),
-    };
+    let mut record =
+        match tokio::time::timeout(setting.longest, played(journey, setting, &told)).await {
+            Ok(record) => record,
+            Err(_) => unmeasured(begun(journey, setting), &Ours::Stuck(setting.longest.as_secs())),
+        };
     record.mask(&secrets);
     record
 }
@@ -157,7 +158,11 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         setting,
         parts: &journey.parts,
         values: Values::new(given, &setting.secrets),
-        wire: Wire { proxy: setting.proxy, roots: setting.roots.clone(), denied: setting.denied.clone() },
+        wire: Wire {
+            proxy: setting.proxy,
+            roots: setting.roots.clone(),
+            denied: setting.denied.clone(),
+        },
         answer: None,
         addresses: Vec::new(),
         certificate_days: None,
@@ -219,7 +224,8 @@ const MOST_WINDOWS: usize = 20;
 /// Ends when the page has opened more windows than that, or has left the web.
 async fn out_of_control(evidence: Arc<Mutex<Evidence>>) -> String {
     loop {
-        let (windows, left) = evidence.lock().map_or((0, None), |e| (e.windows, e.left_the_web.clone()));
+        let (windows, left) =
+            evidence.lock().map_or((0, None), |e| (e.windows, e.left_the_web.clone()));
         if windows > MOST_WINDOWS {
             return format!("The page opened more than {MOST_WINDOWS} windows.");
         }
@@ -266,7 +272,9 @@ impl From<Unfilled> for Stop {
     fn from(unfilled: Unfilled) -> Stop {
         match unfilled {
             Unfilled::Variable(name) => Stop::Unmet(format!("The variable {name} has no value.")),
-            Unfilled::Secret(name) => Stop::Ours(Ours::Cannot(format!("The secret {name} is not stored"))),
+            Unfilled::Secret(name) => {
+                Stop::Ours(Ours::Cannot(format!("The secret {name} is not stored")))
+            }
         }
     }
 }
@@ -345,7 +353,8 @@ impl Player<'_> {
     }
 
     async fn step(&mut self, step: &Step, start_ms: f64) -> Result<StepRecord, Ours> {
-        let mut record = StepRecord::begun(&step.name, start_ms, step.within_ms.map(|ms| ms as f64));
+        let mut record =
+            StepRecord::begun(&step.name, start_ms, step.within_ms.map(|ms| ms as f64));
         record.clean_up = step.clean_up;
         self.doing = Doing { since: clock() - 1.0, step: step.name.clone(), ..Doing::default() };
         let (mut end, mut led_away) = (clock(), false);
@@ -368,9 +377,10 @@ impl Player<'_> {
                     end = end.max(v["at"].as_f64().unwrap_or(end));
                     None
                 }
-                Ok(None) => {
-                    Some(format!("The page did not finish loading within {} s.", self.setting.patience.as_secs()))
-                }
+                Ok(None) => Some(format!(
+                    "The page did not finish loading within {} s.",
+                    self.setting.patience.as_secs()
+                )),
                 Err(Stop::Unmet(says)) => Some(says),
                 Err(Stop::Ours(ours)) => return Err(ours),
             };
@@ -383,7 +393,11 @@ impl Player<'_> {
         }
         let doing = std::mem::take(&mut self.doing);
         record.duration_ms = (end - from - doing.off_clock).max(0.0);
-        record.marks = doing.marks.into_iter().map(|(name, at)| Mark { name, at_ms: (at - from).max(0.0) }).collect();
+        record.marks = doing
+            .marks
+            .into_iter()
+            .map(|(name, at)| Mark { name, at_ms: (at - from).max(0.0) })
+            .collect();
         record.fell_back = doing.fell_back;
         record.links = doing.links;
         record.looked = doing.looked;
@@ -421,7 +435,9 @@ impl Player<'_> {
     /// Answers that are on their way when an expectation holds still belong to the step.
     async fn answers_on_their_way(&self) {
         let until = tokio::time::Instant::now() + ON_THEIR_WAY;
-        while tokio::time::Instant::now() < until && self.evidence.lock().is_ok_and(|e| e.is_waiting()) {
+        while tokio::time::Instant::now() < until
+            && self.evidence.lock().is_ok_and(|e| e.is_waiting())
+        {
             tokio::time::sleep(Duration::from_millis(3)).await;
         }
     }
@@ -455,7 +471,9 @@ impl Player<'_> {
             }
             if let Says::Follow(name) = says {
                 let Some(part) = self.parts.iter().find(|p| p.name == *name) else {
-                    return Err(Stop::Ours(Ours::Cannot(format!("The part \"{name}\" is not there"))));
+                    return Err(Stop::Ours(Ours::Cannot(format!(
+                        "The part \"{name}\" is not there"
+                    ))));
                 };
                 // A part of the site says so by having no lines of its own.
                 let at = (part.line.0 == 0).then_some(line).or(at);
@@ -490,8 +508,9 @@ impl Player<'_> {
 fn add_facts(record: &mut StepRecord, facts: &Value, from: f64) {
     let origin = facts["origin"].as_f64().unwrap_or(0.0);
     // Counted from the step's beginning; what was before it belongs to an earlier step.
-    let moment =
-        |name: &str| facts[name].as_f64().filter(|v| *v > 0.0).map(|v| origin + v - from).filter(|v| *v >= 0.0);
+    let moment = |name: &str| {
+        facts[name].as_f64().filter(|v| *v > 0.0).map(|v| origin + v - from).filter(|v| *v >= 0.0)
+    };
     // Nothing is cut off at the end: a frame that an act set off may be painted just after the step.
     let since = |entry: &Value| Some(origin + entry[0].as_f64()? - from).filter(|at| *at >= 0.0);
     let list = |name: &str| facts[name].as_array().map(Vec::as_slice).unwrap_or_default();

@@ -48,7 +48,8 @@ pub async fn record<F>(
 where
     F: Future<Output = Answer>,
 {
-    let browser = Browser::start(proxy, DeviceProfile::USUAL, denied).await.map_err(|e| e.to_string())?;
+    let browser =
+        Browser::start(proxy, DeviceProfile::USUAL, denied).await.map_err(|e| e.to_string())?;
     let ended = Desk::at(&browser).run(address, &mut exchange).await;
     browser.end().await;
     ended
@@ -67,10 +68,21 @@ struct Desk<'a> {
 impl Desk<'_> {
     fn at(browser: &Browser) -> Desk<'_> {
         let (frames, acts) = (Vec::new(), Vec::new());
-        Desk { browser, frames, acts, picture: String::new(), pointed: Value::Null, options: Value::Null }
+        Desk {
+            browser,
+            frames,
+            acts,
+            picture: String::new(),
+            pointed: Value::Null,
+            options: Value::Null,
+        }
     }
 
-    async fn run<F>(&mut self, address: &str, exchange: &mut impl FnMut(News) -> F) -> Result<(), String>
+    async fn run<F>(
+        &mut self,
+        address: &str,
+        exchange: &mut impl FnMut(News) -> F,
+    ) -> Result<(), String>
     where
         F: Future<Output = Answer>,
     {
@@ -125,11 +137,18 @@ impl Desk<'_> {
                     tokio::time::sleep(Duration::from_millis(300)).await;
                     let address = self.browser.adopt_window(&id).await?;
                     let rest = address.split_once("://").map_or(address.as_str(), |(_, rest)| rest);
-                    let part = rest.find('/').map_or(rest, |at| &rest[at..]).split('?').next().unwrap_or(rest);
+                    let part = rest
+                        .find('/')
+                        .map_or(rest, |at| &rest[at..])
+                        .split('?')
+                        .next()
+                        .unwrap_or(rest);
                     self.leave_frames();
                     self.acts.push(Act::EnterWindow { part: part.into() });
                 }
-                PageEvent::Closed(id) if self.browser.forget_window(&id) => self.acts.push(Act::LeaveWindow),
+                PageEvent::Closed(id) if self.browser.forget_window(&id) => {
+                    self.acts.push(Act::LeaveWindow)
+                }
                 PageEvent::Opened(_) | PageEvent::Closed(_) => {}
             }
         }
@@ -140,10 +159,12 @@ impl Desk<'_> {
         let Ok(said) = serde_json::from_str::<Value>(what) else { return Ok(()) };
         if let Ok(act) = serde_json::from_value::<Act>(said["did"].clone()) {
             self.options = Value::Null;
-            let frames: Vec<Ways> = serde_json::from_value(said["frames"].clone()).unwrap_or_default();
+            let frames: Vec<Ways> =
+                serde_json::from_value(said["frames"].clone()).unwrap_or_default();
             if frames != self.frames {
                 self.leave_frames();
-                self.acts.extend(frames.iter().map(|frame| Act::EnterFrame { frame: frame.clone() }));
+                self.acts
+                    .extend(frames.iter().map(|frame| Act::EnterFrame { frame: frame.clone() }));
                 self.frames = frames;
             }
             if let Act::Upload { into } = &act {
@@ -190,9 +211,10 @@ impl Desk<'_> {
             Input::Up { x, y } => self.mouse(x, y, Some("pointerUp")).await,
             Input::Wheel { x, y, dx, dy } => {
                 let whole = |v: f64| v.round() as i64;
-                let scroll =
-                    json!({ "type": "scroll", "x": whole(x), "y": whole(y), "deltaX": whole(dx), "deltaY": whole(dy) });
-                self.browser.act_in_window(json!([{ "type": "wheel", "id": "wheel", "actions": [scroll] }])).await
+                let scroll = json!({ "type": "scroll", "x": whole(x), "y": whole(y), "deltaX": whole(dx), "deltaY": whole(dy) });
+                self.browser
+                    .act_in_window(json!([{ "type": "wheel", "id": "wheel", "actions": [scroll] }]))
+                    .await
             }
             Input::Key { keys } => self.keys(keys::pressed(&keys)).await,
             Input::Text { text } => self.keys(keys::typed(&text)).await,
@@ -220,7 +242,8 @@ impl Desk<'_> {
             }
             Input::Choose { context, of, option } => {
                 self.options = Value::Null;
-                let ask = json!({ "what": "choose", "ladder": of, "option": option, "at_once": true });
+                let ask =
+                    json!({ "what": "choose", "ladder": of, "option": option, "at_once": true });
                 self.browser.ask_in(&context, &ask, Duration::from_secs(2)).await.map(|_| ())
             }
             Input::Point { on } => {
@@ -255,18 +278,20 @@ impl Desk<'_> {
     }
 
     async fn keys(&self, actions: Vec<Value>) -> Result<(), Ours> {
-        self.browser.act_in_window(json!([{ "type": "key", "id": "keyboard", "actions": actions }])).await
+        self.browser
+            .act_in_window(json!([{ "type": "key", "id": "keyboard", "actions": actions }]))
+            .await
     }
 
     async fn mouse(&self, x: f64, y: f64, then: Option<&str>) -> Result<(), Ours> {
         // Just outside of the window there is nothing to press, and the driver would call it an error.
         let most = |side: u32| f64::from(side - 1);
         let desktop = DeviceProfile::USUAL;
-        let (x, y) = (x.clamp(0.0, most(desktop.width)) as i64, y.clamp(0.0, most(desktop.height)) as i64);
+        let (x, y) =
+            (x.clamp(0.0, most(desktop.width)) as i64, y.clamp(0.0, most(desktop.height)) as i64);
         let mut actions = vec![json!({ "type": "pointerMove", "x": x, "y": y, "duration": 0 })];
         actions.extend(then.map(|kind| json!({ "type": kind, "button": 0 })));
-        let mouse =
-            json!({ "type": "pointer", "id": "mouse", "parameters": { "pointerType": "mouse" }, "actions": actions });
+        let mouse = json!({ "type": "pointer", "id": "mouse", "parameters": { "pointerType": "mouse" }, "actions": actions });
         self.browser.act_in_window(json!([mouse])).await
     }
 }

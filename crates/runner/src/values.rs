@@ -47,7 +47,11 @@ impl Values {
         Ok(Send {
             method: send.method.clone(),
             address: self.text(&send.address)?,
-            headers: send.headers.iter().map(|(n, v)| Ok((n.clone(), self.text(v)?))).collect::<Result<_, _>>()?,
+            headers: send
+                .headers
+                .iter()
+                .map(|(n, v)| Ok((n.clone(), self.text(v)?)))
+                .collect::<Result<_, _>>()?,
             body: send.body.as_deref().map(|b| self.text(b)).transpose()?,
         })
     }

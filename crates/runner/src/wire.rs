@@ -79,7 +79,8 @@ impl Wire {
             return Err(WireError::Proxied);
         }
         let begun = Instant::now();
-        let found = tokio::net::lookup_host((host, 0)).await.map_err(|_| WireError::Lookup(host.into()))?;
+        let found =
+            tokio::net::lookup_host((host, 0)).await.map_err(|_| WireError::Lookup(host.into()))?;
         let mut found: Vec<IpAddr> = found.map(|a| a.ip()).collect();
         found.dedup();
         found.retain(|ip| !self.denied.holds(*ip));
@@ -89,7 +90,12 @@ impl Wire {
         Ok((found, ms_since(begun)))
     }
 
-    async fn connect(&self, host: &str, port: u16, phases: &mut Phases) -> Result<TcpStream, WireError> {
+    async fn connect(
+        &self,
+        host: &str,
+        port: u16,
+        phases: &mut Phases,
+    ) -> Result<TcpStream, WireError> {
         let refused = |e: String| WireError::Connect(format!("{host}:{port}"), e);
         let literal = host.trim_matches(['[', ']']).parse::<IpAddr>();
         if literal.is_ok_and(|ip| self.denied.holds(ip)) {
@@ -121,7 +127,12 @@ impl Wire {
     ///
     /// # Errors
     /// In words; a certificate that does not hold is one.
-    pub async fn open(&self, to: &str, secure: bool, patience: Duration) -> Result<(Phases, Option<i64>), WireError> {
+    pub async fn open(
+        &self,
+        to: &str,
+        secure: bool,
+        patience: Duration,
+    ) -> Result<(Phases, Option<i64>), WireError> {
         let (host, port) = to.rsplit_once(':').ok_or_else(|| WireError::Address(to.into()))?;
         let port = port.parse().map_err(|_| WireError::Address(to.into()))?;
         let mut phases = Phases::default();
@@ -133,8 +144,9 @@ impl Wire {
             let (_, days) = self.secure(tcp, host, &mut phases).await?;
             Ok(days)
         };
-        let days =
-            timeout(patience, whole).await.unwrap_or_else(|_| Err(WireError::Late(to.into(), patience.as_secs())))?;
+        let days = timeout(patience, whole)
+            .await
+            .unwrap_or_else(|_| Err(WireError::Late(to.into(), patience.as_secs())))?;
         Ok((phases, days))
     }
 
@@ -151,10 +163,17 @@ impl Wire {
         let config = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
         let name = ServerName::try_from(host.to_string()).map_err(|e| failed(e.to_string()))?;
         let begun = Instant::now();
-        let stream =
-            TlsConnector::from(Arc::new(config)).connect(name, tcp).await.map_err(|e| failed(e.to_string()))?;
+        let stream = TlsConnector::from(Arc::new(config))
+            .connect(name, tcp)
+            .await
+            .map_err(|e| failed(e.to_string()))?;
         phases.tls_ms = ms_since(begun);
-        let days = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).and_then(|c| days_left(c));
+        let days = stream
+            .get_ref()
+            .1
+            .peer_certificates()
+            .and_then(<[_]>::first)
+            .and_then(|c| days_left(c));
         Ok((stream, days))
     }
 
@@ -189,7 +208,11 @@ impl Wire {
         (request, answer)
     }
 
-    async fn exchange(&self, send: &cadentis_core::journey::Send, record: &mut Request) -> Result<Answer, WireError> {
+    async fn exchange(
+        &self,
+        send: &cadentis_core::journey::Send,
+        record: &mut Request,
+    ) -> Result<Answer, WireError> {
         let wrong = || WireError::Address(send.address.clone());
         let uri: hyper::Uri = send.address.parse().map_err(|_| wrong())?;
         let host = uri.host().ok_or_else(wrong)?.to_string();
@@ -202,17 +225,24 @@ impl Wire {
         let lost = |e: String| WireError::Answer(host.clone(), e);
         let tcp = self.connect(&host, port, &mut record.phases).await?;
         let _ = tcp.set_nodelay(true);
-        let stream: Box<dyn Stream> =
-            if secure { Box::new(self.secure(tcp, &host, &mut record.phases).await?.0) } else { Box::new(tcp) };
+        let stream: Box<dyn Stream> = if secure {
+            Box::new(self.secure(tcp, &host, &mut record.phases).await?.0)
+        } else {
+            Box::new(tcp)
+        };
         let begun = Instant::now();
-        let (mut sender, connection) =
-            hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| lost(e.to_string()))?;
+        let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream))
+            .await
+            .map_err(|e| lost(e.to_string()))?;
         tokio::spawn(async move {
             // What breaks here shows where the answer is awaited.
             let _ = connection.await;
         });
         let authority = uri.authority().map_or(host.as_str(), |a| a.as_str());
-        let mut request = hyper::Request::builder().method(send.method.as_str()).uri(path).header("host", authority);
+        let mut request = hyper::Request::builder()
+            .method(send.method.as_str())
+            .uri(path)
+            .header("host", authority);
         let own = |name: &str| send.headers.iter().any(|(n, _)| n.eq_ignore_ascii_case(name));
         if !own("user-agent") {
             request = request.header("user-agent", concat!("Cadentis/", env!("CARGO_PKG_VERSION")));
@@ -241,7 +271,11 @@ impl Wire {
         let said = headers.iter().find(|(n, _)| n == "server-timing");
         record.asked.server = said.map(|(_, v)| ServerTiming::read(v)).unwrap_or_default();
         record.trace = ServerTiming::trace(&record.asked.server);
-        let whole = Limited::new(body, MAX_BODY).collect().await.map_err(|e| lost(e.to_string()))?.to_bytes();
+        let whole = Limited::new(body, MAX_BODY)
+            .collect()
+            .await
+            .map_err(|e| lost(e.to_string()))?
+            .to_bytes();
         record.phases.receive_ms = ms_since(begun);
         record.bytes = whole.len() as u64;
         Ok(Answer { status, headers, body: String::from_utf8_lossy(&whole).into_owned() })
@@ -249,7 +283,9 @@ impl Wire {
 }
 
 fn request_host(address: &str) -> &str {
-    address.split_once("://").map_or(address, |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""))
+    address
+        .split_once("://")
+        .map_or(address, |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""))
 }
 
 /// Whole days until the certificate ends; negative when it has.

@@ -4,7 +4,9 @@
 use crate::places::{BOOKING_HOST, MAP_HOST, Place};
 use crate::story::{SHORT_RUNNER, Story, UNREACHABLE_FROM};
 use cadentis_core::journey::Journey;
-use cadentis_core::run::{Asked as AskedFor, Console, Outcome, Request, RunRecord, StepRecord, StepVitals, Trouble};
+use cadentis_core::run::{
+    Asked as AskedFor, Console, Outcome, Request, RunRecord, StepRecord, StepVitals, Trouble,
+};
 use cadentis_core::timing::Phases;
 use jiff::Timestamp;
 use rand::Rng;
@@ -24,7 +26,13 @@ struct Asked {
     fresh: bool,
 }
 
-const fn asked(path: &'static str, kind: &'static str, bytes: u64, think_ms: f64, after: Option<usize>) -> Asked {
+const fn asked(
+    path: &'static str,
+    kind: &'static str,
+    bytes: u64,
+    think_ms: f64,
+    after: Option<usize>,
+) -> Asked {
     Asked { path, host: BOOKING_HOST, kind, bytes, think_ms, after, fresh: false }
 }
 
@@ -48,7 +56,10 @@ fn requests_of(step: &str) -> Vec<Asked> {
         ],
         "Choose the 08:15" => vec![asked("/cabin?sailing=m1", "document", 1_700, 50.0, None)],
         "Hold the booking" => {
-            vec![asked("/booking", "document", 0, 90.0, None), asked("/booking/K7Q2", "document", 1_100, 35.0, Some(0))]
+            vec![
+                asked("/booking", "document", 0, 90.0, None),
+                asked("/booking/K7Q2", "document", 1_100, 35.0, Some(0)),
+            ]
         }
         "Get the boarding pass" => vec![
             asked("/booking/K7Q2/pass", "document", 1_000, 35.0, None),
@@ -68,11 +79,22 @@ fn asked_of(asked: &Asked) -> AskedFor {
         "fetch" => (Some("script"), "High"),
         _ => (Some("parser"), "Low"),
     };
-    AskedFor { initiator: initiator.map(String::from), priority: Some(priority.into()), blocking, server: Vec::new() }
+    AskedFor {
+        initiator: initiator.map(String::from),
+        priority: Some(priority.into()),
+        blocking,
+        server: Vec::new(),
+    }
 }
 
 /// A run of `journey` at `place` that was due at `due`.
-pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, random: &mut SmallRng) -> RunRecord {
+pub fn run(
+    story: &Story,
+    journey: &Journey,
+    place: &Place,
+    due: Timestamp,
+    random: &mut SmallRng,
+) -> RunRecord {
     let due_ms = u64::try_from(due.as_millisecond()).unwrap_or(0);
     let id = uuid::Builder::from_unix_timestamp_millis(due_ms, &random.random()).into_uuid();
     let mut record = RunRecord {
@@ -91,7 +113,8 @@ pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, rand
         record.outcome = Outcome::Unmeasured;
         record.trouble = Some(Trouble {
             line: 0,
-            says: "The runner's machine was short of CPU: the browser did not answer for 10 s.".into(),
+            says: "The runner's machine was short of CPU: the browser did not answer for 10 s."
+                .into(),
         });
         return record;
     }
@@ -99,7 +122,9 @@ pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, rand
         let mut played = play(story, &step.name, place, due, random);
         played.start_ms = record.duration_ms;
         played.budget_ms = step.within_ms.map(|ms| ms as f64);
-        if played.outcome == Outcome::Passed && played.budget_ms.is_some_and(|b| played.duration_ms > b) {
+        if played.outcome == Outcome::Passed
+            && played.budget_ms.is_some_and(|b| played.duration_ms > b)
+        {
             played.outcome = Outcome::Slow;
         }
         record.duration_ms += played.duration_ms;
@@ -114,7 +139,9 @@ pub fn run(story: &Story, journey: &Journey, place: &Place, due: Timestamp, rand
         }
     }
     record.outcome = Outcome::of_steps(record.steps.iter().map(|s| s.outcome));
-    if record.outcome == Outcome::Passed && journey.within_ms.is_some_and(|b| record.duration_ms > b as f64) {
+    if record.outcome == Outcome::Passed
+        && journey.within_ms.is_some_and(|b| record.duration_ms > b as f64)
+    {
         record.outcome = Outcome::Slow;
     }
     record
@@ -126,15 +153,26 @@ const WORK_MS: f64 = 190.0;
 /// What a failing expectation waits for before it gives up.
 const PATIENCE_MS: f64 = 10_000.0;
 
-fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut SmallRng) -> StepRecord {
+fn play(
+    story: &Story,
+    name: &str,
+    place: &Place,
+    due: Timestamp,
+    random: &mut SmallRng,
+) -> StepRecord {
     let noise = LogNormal::new(0.0, 0.12).expect("a fixed, valid spread");
-    let rtt = |random: &mut SmallRng| place.round_trip_ms + place.jitter_ms * random.random_range(-1.0..2.0);
+    let rtt = |random: &mut SmallRng| {
+        place.round_trip_ms + place.jitter_ms * random.random_range(-1.0..2.0)
+    };
     let down = story.outage.contains(due);
     let maintained = story.maintenance.contains(due);
     let unreachable = place.slug == UNREACHABLE_FROM && story.unreachable.contains(due);
     let mut step = StepRecord::begun(name, 0.0, None);
     for asked in requests_of(name) {
-        let start_ms = asked.after.and_then(|i| step.requests.get(i)).map_or(4.0, |r: &Request| r.end_ms() + 6.0)
+        let start_ms = asked
+            .after
+            .and_then(|i| step.requests.get(i))
+            .map_or(4.0, |r: &Request| r.end_ms() + 6.0)
             + random.random_range(0.0..6.0);
         let mut request = Request {
             url: format!("http://{}{}", asked.host, asked.path),
@@ -159,7 +197,11 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
             asked: asked_of(&asked),
         };
         let api = asked.path.starts_with("/api/");
-        if asked.host == MAP_HOST && asked.fresh && story.map_slow.contains(due) && place.round_trip_ms > 140.0 {
+        if asked.host == MAP_HOST
+            && asked.fresh
+            && story.map_slow.contains(due)
+            && place.round_trip_ms > 140.0
+        {
             request.phases.connect_ms += 1_750.0 * noise.sample(random);
         }
         if api && story.slow_release.contains(due) {
@@ -167,10 +209,19 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
         }
         if asked.host == BOOKING_HOST && (down || unreachable) {
             request.trace = None;
-            request.phases = Phases { connect_ms: request.phases.connect_ms.max(rtt(random)), ..Phases::default() };
+            request.phases = Phases {
+                connect_ms: request.phases.connect_ms.max(rtt(random)),
+                ..Phases::default()
+            };
             request.status = 0;
-            request.failed =
-                Some(if down { "net::ERR_CONNECTION_REFUSED" } else { "net::ERR_SOCKS_CONNECTION_FAILED" }.into());
+            request.failed = Some(
+                if down {
+                    "net::ERR_CONNECTION_REFUSED"
+                } else {
+                    "net::ERR_SOCKS_CONNECTION_FAILED"
+                }
+                .into(),
+            );
         } else if asked.kind == "document" && maintained
             || api && story.api_503.contains(due) && random.random_bool(0.25)
         {
@@ -179,7 +230,11 @@ fn play(story: &Story, name: &str, place: &Place, due: Timestamp, random: &mut S
         let failed = request.is_failed();
         let what = match &request.failed {
             Some(words) => format!("{} was not reached ({words}).", request.host()),
-            None => format!("{} answered {}.", request.path().split('?').next().unwrap_or("/"), request.status),
+            None => format!(
+                "{} answered {}.",
+                request.path().split('?').next().unwrap_or("/"),
+                request.status
+            ),
         };
         let end_ms = request.end_ms();
         step.requests.push(request);
@@ -289,6 +344,8 @@ mod tests {
             ms.sort_by(f64::total_cmp);
             ms[ms.len() / 2]
         };
-        assert!(median("skarholm-quay") < median("halifax") && median("halifax") < median("auckland"));
+        assert!(
+            median("skarholm-quay") < median("halifax") && median("halifax") < median("auckland")
+        );
     }
 }

@@ -65,7 +65,11 @@ impl Proxy {
     /// When no port can be had.
     pub async fn start(path: Path, hosts: Hosts) -> io::Result<Proxy> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let proxy = Proxy { address: listener.local_addr()?, path: Arc::new(RwLock::new(path)), lost: Arc::default() };
+        let proxy = Proxy {
+            address: listener.local_addr()?,
+            path: Arc::new(RwLock::new(path)),
+            lost: Arc::default(),
+        };
         let (path, hosts, all_lost) = (proxy.path.clone(), Arc::new(hosts), proxy.lost.clone());
         tokio::spawn(async move {
             while let Ok((client, _)) = listener.accept().await {
@@ -82,7 +86,11 @@ impl Proxy {
 
     /// How many packets to and from this host were lost so far.
     pub fn lost(&self, host: &str) -> u64 {
-        self.lost.lock().ok().and_then(|all| all.get(host).map(|n| n.load(Ordering::Relaxed))).unwrap_or(0)
+        self.lost
+            .lock()
+            .ok()
+            .and_then(|all| all.get(host).map(|n| n.load(Ordering::Relaxed)))
+            .unwrap_or(0)
     }
 
     /// Changes what happens to connections from now on.
@@ -117,7 +125,12 @@ const HOST_UNREACHABLE: u8 = 4;
 const CONNECTION_REFUSED: u8 = 5;
 const COMMAND_NOT_SUPPORTED: u8 = 7;
 
-async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts, all_lost: &Lost) -> io::Result<()> {
+async fn carry(
+    mut client: TcpStream,
+    path: Path,
+    hosts: &Hosts,
+    all_lost: &Lost,
+) -> io::Result<()> {
     client.set_nodelay(true)?;
     let mut head = [0u8; 2];
     client.read_exact(&mut head).await?;
@@ -155,8 +168,12 @@ async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts, all_lost: &Lost
     };
     let one_way = one_way(&path);
     let more = path.slow_to_connect.get(&host).copied().unwrap_or(0.0);
-    tokio::time::sleep(late(path.loss, DIALLED_AGAIN, &counted) + one_way * 2 + Duration::from_secs_f64(more / 1000.0))
-        .await;
+    tokio::time::sleep(
+        late(path.loss, DIALLED_AGAIN, &counted)
+            + one_way * 2
+            + Duration::from_secs_f64(more / 1000.0),
+    )
+    .await;
     if path.out {
         return client.write_all(&reply(NETWORK_UNREACHABLE)).await;
     }
@@ -164,7 +181,9 @@ async fn carry(mut client: TcpStream, path: Path, hosts: &Hosts, all_lost: &Lost
     // nothing else is.
     let target = match hosts.get(&host) {
         Some(target) => *target,
-        None if host == "127.0.0.1" || host == "localhost" => SocketAddr::from(([127, 0, 0, 1], port)),
+        None if host == "127.0.0.1" || host == "localhost" => {
+            SocketAddr::from(([127, 0, 0, 1], port))
+        }
         None => return client.write_all(&reply(HOST_UNREACHABLE)).await,
     };
     let Ok(server) = TcpStream::connect(target).await else {

@@ -30,18 +30,76 @@ const fn place(
     net: (f64, f64, f64),
     at: (f64, f64),
 ) -> Place {
-    Place { slug, name, country, kind, zone, round_trip_ms: net.0, jitter_ms: net.1, kb_per_s: net.2, at }
+    Place {
+        slug,
+        name,
+        country,
+        kind,
+        zone,
+        round_trip_ms: net.0,
+        jitter_ms: net.1,
+        kb_per_s: net.2,
+        at,
+    }
 }
 
 pub const PLACES: [Place; 8] = [
     place("bergen", "Bergen", "NO", "public", "Europe/Oslo", (18.0, 1.5, 6000.0), (60.39, 5.32)),
-    place("halifax", "Halifax", "CA", "public", "America/Halifax", (92.0, 4.0, 4000.0), (44.65, -63.58)),
-    place("nairobi", "Nairobi", "KE", "public", "Africa/Nairobi", (152.0, 12.0, 1800.0), (-1.29, 36.82)),
-    place("valparaiso", "Valparaíso", "CL", "public", "America/Santiago", (214.0, 10.0, 2200.0), (-33.05, -71.61)),
+    place(
+        "halifax",
+        "Halifax",
+        "CA",
+        "public",
+        "America/Halifax",
+        (92.0, 4.0, 4000.0),
+        (44.65, -63.58),
+    ),
+    place(
+        "nairobi",
+        "Nairobi",
+        "KE",
+        "public",
+        "Africa/Nairobi",
+        (152.0, 12.0, 1800.0),
+        (-1.29, 36.82),
+    ),
+    place(
+        "valparaiso",
+        "Valparaíso",
+        "CL",
+        "public",
+        "America/Santiago",
+        (214.0, 10.0, 2200.0),
+        (-33.05, -71.61),
+    ),
     place("kochi", "Kochi", "IN", "public", "Asia/Kolkata", (164.0, 9.0, 2200.0), (9.93, 76.26)),
-    place("auckland", "Auckland", "NZ", "public", "Pacific/Auckland", (276.0, 8.0, 3000.0), (-36.85, 174.76)),
-    place("skarholm-quay", "Skarholm quay", "NO", "in-house", "Europe/Oslo", (9.0, 1.0, 8000.0), (59.7, 2.1)),
-    place("orrin-point", "Orrin Point", "NO", "in-house", "Europe/Oslo", (31.0, 6.0, 900.0), (60.9, 0.4)),
+    place(
+        "auckland",
+        "Auckland",
+        "NZ",
+        "public",
+        "Pacific/Auckland",
+        (276.0, 8.0, 3000.0),
+        (-36.85, 174.76),
+    ),
+    place(
+        "skarholm-quay",
+        "Skarholm quay",
+        "NO",
+        "in-house",
+        "Europe/Oslo",
+        (9.0, 1.0, 8000.0),
+        (59.7, 2.1),
+    ),
+    place(
+        "orrin-point",
+        "Orrin Point",
+        "NO",
+        "in-house",
+        "Europe/Oslo",
+        (31.0, 6.0, 900.0),
+        (60.9, 0.4),
+    ),
 ];
 
 pub fn by_slug(slug: &str) -> Option<Place> {

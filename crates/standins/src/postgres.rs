@@ -32,13 +32,20 @@ pub enum Care {
 
 fn programs() -> Result<PathBuf> {
     let mut versions: Vec<PathBuf> = fs::read_dir("/usr/lib/postgresql")
-        .map_err(|_| Error::new(ErrorKind::NotFound, "PostgreSQL is not installed (Debian package postgresql)"))?
+        .map_err(|_| {
+            Error::new(
+                ErrorKind::NotFound,
+                "PostgreSQL is not installed (Debian package postgresql)",
+            )
+        })?
         .flatten()
         .map(|e| e.path().join("bin"))
         .filter(|p| p.join("initdb").exists())
         .collect();
     versions.sort();
-    versions.pop().ok_or_else(|| Error::new(ErrorKind::NotFound, "no initdb under /usr/lib/postgresql"))
+    versions
+        .pop()
+        .ok_or_else(|| Error::new(ErrorKind::NotFound, "no initdb under /usr/lib/postgresql"))
 }
 
 /// The user to run as when we are root.
@@ -87,11 +94,22 @@ impl Cluster {
         let data = folder.join("data");
         if !data.join("PG_VERSION").exists() {
             let made = as_user("initdb")
-                .args(["--no-sync", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "-U", "cadentis", "-D"])
+                .args([
+                    "--no-sync",
+                    "--auth=trust",
+                    "--encoding=UTF8",
+                    "--locale=C.UTF-8",
+                    "-U",
+                    "cadentis",
+                    "-D",
+                ])
                 .arg(&data)
                 .output()?;
             if !made.status.success() {
-                return Err(Error::other(format!("initdb: {}", String::from_utf8_lossy(&made.stderr))));
+                return Err(Error::other(format!(
+                    "initdb: {}",
+                    String::from_utf8_lossy(&made.stderr)
+                )));
             }
         }
         let port = free_port()?;
@@ -111,7 +129,12 @@ impl Cluster {
             "random_page_cost=1.1",
         ];
         if care == Care::Scratch {
-            settings.extend(["fsync=off", "synchronous_commit=off", "full_page_writes=off", "shared_buffers=64MB"]);
+            settings.extend([
+                "fsync=off",
+                "synchronous_commit=off",
+                "full_page_writes=off",
+                "shared_buffers=64MB",
+            ]);
         }
         for setting in settings {
             command.args(["-c", setting]);
@@ -129,7 +152,8 @@ impl Cluster {
     /// As [`Cluster::start`].
     pub fn scratch() -> Result<Cluster> {
         sweep();
-        let folder = std::env::temp_dir().join(format!("{SCRATCH}{}-{}", std::process::id(), free_port()?));
+        let folder =
+            std::env::temp_dir().join(format!("{SCRATCH}{}-{}", std::process::id(), free_port()?));
         let (say, hear) = std::sync::mpsc::channel();
         // The server ends with the thread that started it, and a test's thread ends with its test.
         std::thread::spawn(move || {
@@ -160,7 +184,10 @@ impl Cluster {
             if ended.is_some() || Instant::now() > until {
                 let words = fs::read_to_string(log).unwrap_or_default();
                 let last: Vec<&str> = words.lines().rev().take(5).collect();
-                return Err(Error::other(format!("PostgreSQL did not start: {}", last.join(" | "))));
+                return Err(Error::other(format!(
+                    "PostgreSQL did not start: {}",
+                    last.join(" | ")
+                )));
             }
             std::thread::sleep(Duration::from_millis(40));
         }
@@ -229,7 +256,8 @@ const SCRATCH: &str = "cadentis-pg-";
 fn sweep() {
     for entry in fs::read_dir(std::env::temp_dir()).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let pid = name.strip_prefix(SCRATCH).and_then(|rest| rest.split('-').next()).map(str::to_string);
+        let pid =
+            name.strip_prefix(SCRATCH).and_then(|rest| rest.split('-').next()).map(str::to_string);
         if pid.is_some_and(|pid| !Path::new("/proc").join(pid).exists()) {
             let _ = fs::remove_dir_all(entry.path());
         }
@@ -243,9 +271,17 @@ fn open_the_way(folder: &Path) -> Result<()> {
         let mode = meta.permissions().mode();
         if mode & 0o001 == 0 {
             eprintln!("letting the user postgres pass through {} (mode o+x)", ancestor.display());
-            fs::set_permissions(ancestor, fs::Permissions::from_mode(mode | 0o001)).map_err(|e| {
-                Error::new(e.kind(), format!("{} cannot be entered by the user postgres: {e}", ancestor.display()))
-            })?;
+            fs::set_permissions(ancestor, fs::Permissions::from_mode(mode | 0o001)).map_err(
+                |e| {
+                    Error::new(
+                        e.kind(),
+                        format!(
+                            "{} cannot be entered by the user postgres: {e}",
+                            ancestor.display()
+                        ),
+                    )
+                },
+            )?;
         }
     }
     Ok(())

@@ -149,7 +149,10 @@ impl Ferries {
     fn page(&self, title: &str, head: &str, body: &str) -> HttpResponse {
         let s = self.switches();
         if s.blank {
-            let html = format!("<!doctype html><title>{title}</title>{}<script>for(;;)x.y</script>", self.snippet);
+            let html = format!(
+                "<!doctype html><title>{title}</title>{}<script>for(;;)x.y</script>",
+                self.snippet
+            );
             return HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html);
         }
         let mut attributes = String::new();
@@ -175,7 +178,10 @@ impl Ferries {
              <script src=\"/static/app.js\"></script></body></html>",
             snippet = self.snippet,
         );
-        HttpResponse::Ok().content_type("text/html; charset=utf-8").insert_header(trace(title, 45.0)).body(html)
+        HttpResponse::Ok()
+            .content_type("text/html; charset=utf-8")
+            .insert_header(trace(title, 45.0))
+            .body(html)
     }
 }
 
@@ -201,7 +207,9 @@ fn trace(what: &str, thought_ms: f64) -> (&'static str, String) {
         traces.truncate(MOST_TRACES - 1);
         traces.push_front(Trace { id: format!("{id:032x}"), what: what.to_string(), spans });
     }
-    let header = format!("db;dur={rows_ms:.1};desc=\"rows read\", traceparent;desc=\"00-{id:032x}-{span:016x}-01\"");
+    let header = format!(
+        "db;dur={rows_ms:.1};desc=\"rows read\", traceparent;desc=\"00-{id:032x}-{span:016x}-01\""
+    );
     ("server-timing", header)
 }
 
@@ -210,7 +218,8 @@ async fn trace_page(id: web::Path<String>) -> HttpResponse {
     let traces = TRACES.lock().ok();
     let found = traces.as_ref().and_then(|all| all.iter().find(|t| t.id == *id));
     let body = match found {
-        None => "<p>This back end remembers no such trace: it keeps the newest few thousand.</p>".to_string(),
+        None => "<p>This back end remembers no such trace: it keeps the newest few thousand.</p>"
+            .to_string(),
         Some(t) => {
             let whole = t.spans.iter().map(|(_, at, ms)| at + ms).fold(1.0, f64::max);
             let bar = |(name, at, ms): &(&str, f64, f64)| {
@@ -224,7 +233,10 @@ async fn trace_page(id: web::Path<String>) -> HttpResponse {
             format!("<p>{}</p><table style=\"width:100%\">{bars}</table>", t.what)
         }
     };
-    let html = format!("<!doctype html><meta charset=utf-8><title>Trace</title><h1>Trace {}</h1>{body}", clean(&id));
+    let html = format!(
+        "<!doctype html><meta charset=utf-8><title>Trace</title><h1>Trace {}</h1>{body}",
+        clean(&id)
+    );
     HttpResponse::Ok().content_type("text/html; charset=utf-8").body(html)
 }
 
@@ -242,7 +254,10 @@ async fn timetable(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
     think(45).await;
     let day = if request.path() == "/" { "today" } else { "tomorrow" };
     let options: String = ISLANDS.iter().map(|i| format!("<option>{i}</option>")).collect();
-    let rows: String = TIMES.iter().map(|t| format!("<tr><td>{t}<td>Skarholm<td>Lunnasay<td>on time</tr>")).collect();
+    let rows: String = TIMES
+        .iter()
+        .map(|t| format!("<tr><td>{t}<td>Skarholm<td>Lunnasay<td>on time</tr>"))
+        .collect();
     site.page(
         &format!("Departures {day}"),
         "",
@@ -257,7 +272,11 @@ async fn timetable(site: web::Data<Ferries>, request: actix_web::HttpRequest) ->
 async fn sailings(site: web::Data<Ferries>) -> HttpResponse {
     think(40).await;
     let head = format!("<script src=\"http://{MAP_HOST}/v2/map.js\"></script>");
-    site.page("Sailings", &head, "<div class=map id=map></div><div id=sailings><p>Looking for sailings…</p></div>")
+    site.page(
+        "Sailings",
+        &head,
+        "<div class=map id=map></div><div id=sailings><p>Looking for sailings…</p></div>",
+    )
 }
 
 #[derive(Deserialize)]
@@ -270,11 +289,11 @@ async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<SailingsQuery
     let s = site.switches();
     if s.failing_api > 0.0 && rand::rng().random_bool(s.failing_api.min(1.0)) {
         think(60).await;
-        return HttpResponse::ServiceUnavailable().insert_header(trace("sailings: the timetable is busy", 60.0)).json(
-            serde_json::json!({
+        return HttpResponse::ServiceUnavailable()
+            .insert_header(trace("sailings: the timetable is busy", 60.0))
+            .json(serde_json::json!({
                 "error": "TIMETABLE_BUSY"
-            }),
-        );
+            }));
     }
     think(110 + s.slow_api_ms).await;
     let island = |i: &Option<String>, other: usize| {
@@ -288,7 +307,9 @@ async fn api_sailings(site: web::Data<Ferries>, wanted: web::Query<SailingsQuery
         .map(|(i, t)| serde_json::json!({"id": format!("m{i}"), "leaves": t, "from": from, "to": to, "price": 38 + 4 * i}))
         .collect();
     let thought = 110.0 + s.slow_api_ms as f64;
-    HttpResponse::Ok().insert_header(trace("sailings", thought)).json(serde_json::json!({ "sailings": all }))
+    HttpResponse::Ok()
+        .insert_header(trace("sailings", thought))
+        .json(serde_json::json!({ "sailings": all }))
 }
 
 async fn cabin(site: web::Data<Ferries>) -> HttpResponse {
@@ -310,7 +331,8 @@ async fn hold() -> HttpResponse {
     think(90).await;
     let letters = b"BCDFGHJKLMNPQRSTVWXZ23456789";
     let mut random = rand::rng();
-    let code: String = (0..4).map(|_| char::from(letters[random.random_range(0..letters.len())])).collect();
+    let code: String =
+        (0..4).map(|_| char::from(letters[random.random_range(0..letters.len())])).collect();
     HttpResponse::SeeOther().insert_header((header::LOCATION, format!("/booking/{code}"))).finish()
 }
 
@@ -326,7 +348,11 @@ async fn held(site: web::Data<Ferries>, code: web::Path<String>) -> HttpResponse
 
 async fn pass(site: web::Data<Ferries>) -> HttpResponse {
     think(35).await;
-    site.page("Boarding pass", "", "<img alt=\"Boarding code\" src=\"/static/code.svg\" width=180 height=180>")
+    site.page(
+        "Boarding pass",
+        "",
+        "<img alt=\"Boarding code\" src=\"/static/code.svg\" width=180 height=180>",
+    )
 }
 
 /// Luggage, papers, dialogs, frames: a page with one of everything.
@@ -343,8 +369,7 @@ async fn gifts(site: web::Data<Ferries>) -> HttpResponse {
 
 async fn insurance() -> HttpResponse {
     think(20).await;
-    let body =
-        "<!doctype html><title>Insurance</title><button onclick=\"this.outerHTML='<p>Insured</p>'\">Insure me</button>";
+    let body = "<!doctype html><title>Insurance</title><button onclick=\"this.outerHTML='<p>Insured</p>'\">Insure me</button>";
     HttpResponse::Ok().content_type("text/html; charset=utf-8").body(body)
 }
 
@@ -403,7 +428,9 @@ async fn everything() -> HttpResponse {
 /// Says what it was sent.
 async fn echo(request: actix_web::HttpRequest, body: web::Bytes) -> HttpResponse {
     think(10).await;
-    let header = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+    let header = |name: &str| {
+        request.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string()
+    };
     HttpResponse::Created().insert_header(trace("echo", 10.0)).json(serde_json::json!({
         "authorization": header("authorization"), "kind": header("content-type"), "body": String::from_utf8_lossy(&body),
     }))
@@ -419,7 +446,10 @@ async fn file(name: web::Path<String>) -> HttpResponse {
         _ => return HttpResponse::NotFound().body("no such file"),
     };
     think(6).await;
-    HttpResponse::Ok().content_type(kind).insert_header((header::CACHE_CONTROL, "max-age=3600")).body(body)
+    HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header((header::CACHE_CONTROL, "max-age=3600"))
+        .body(body)
 }
 
 async fn map_script() -> HttpResponse {

@@ -73,7 +73,8 @@ impl Story {
     pub fn before_release(&self) -> Story {
         let day = SignedDuration::from_hours(22);
         let never = Stretch { from: self.now, to: self.now };
-        let slow_release = Stretch { from: self.slow_release.from - day, to: self.slow_release.to - day };
+        let slow_release =
+            Stretch { from: self.slow_release.from - day, to: self.slow_release.to - day };
         Story { slow_release, outage: never, maintenance: never, api_503: never, ..self.clone() }
     }
 

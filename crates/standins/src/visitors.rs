@@ -110,8 +110,20 @@ const BROWSERS: [(Device, &str, f64, f64, bool); 8] = [
         0.8,
         false,
     ),
-    (Device::Desktop, "Mozilla/5.0 (X11; Linux x86_64; rv:150.0) Gecko/20100101 Firefox/150.0", 0.06, 0.9, false),
-    (Device::Desktop, "Mozilla/5.0 (Windows NT 6.1; rv:78.0) Gecko/20100101 Firefox/78.0", 0.02, 1.8, true),
+    (
+        Device::Desktop,
+        "Mozilla/5.0 (X11; Linux x86_64; rv:150.0) Gecko/20100101 Firefox/150.0",
+        0.06,
+        0.9,
+        false,
+    ),
+    (
+        Device::Desktop,
+        "Mozilla/5.0 (Windows NT 6.1; rv:78.0) Gecko/20100101 Firefox/78.0",
+        0.02,
+        1.8,
+        true,
+    ),
 ];
 
 /// (path, thinking of the server, weight of the page, chance that the visit goes on from here)
@@ -147,7 +159,11 @@ fn with_action(mut happened: Vec<Happening>, path: &str, works: bool, lcp: f64) 
         let again = happened.len() as u16;
         happened.push(Happening { name: "try-again".into(), ..pressed });
         let asked = happened.iter().find(|h| h.status == Some(503)).cloned();
-        happened.extend(asked.map(|a| Happening { at: lcp.round() + 4_200.0, by: Some(again), ..a }));
+        happened.extend(asked.map(|a| Happening {
+            at: lcp.round() + 4_200.0,
+            by: Some(again),
+            ..a
+        }));
     }
     happened
 }
@@ -171,7 +187,8 @@ pub fn rhythm(at: Timestamp) -> f64 {
     // Quiet at four in the morning, two humps at noon and in the evening.
     let bump = |centre: f64, width: f64| (-((hour - centre) / width).powi(2)).exp();
     let day = 0.12 + 1.35 * bump(12.0, 3.8) + 1.5 * bump(19.5, 3.0);
-    let weekday = [0.95, 0.9, 0.9, 0.98, 1.18, 1.1, 1.0][local.weekday().to_monday_zero_offset() as usize];
+    let weekday =
+        [0.95, 0.9, 0.9, 0.98, 1.18, 1.1, 1.0][local.weekday().to_monday_zero_offset() as usize];
     day * weekday / 0.83
 }
 
@@ -205,32 +222,47 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
         Some(pick(&places, |c| c.3, random)).map_or(("", ""), |c| (c.1, c.2))
     };
     // One in seven is signed in as an islander, who travels often.
-    let person =
-        if random.random_bool(0.14) { format!("islander-{}", random.random_range(1..3_000)) } else { String::new() };
+    let person = if random.random_bool(0.14) {
+        format!("islander-{}", random.random_range(1..3_000))
+    } else {
+        String::new()
+    };
     let mut made: Vec<Made> = Vec::new();
     let mut at = at;
     // A few have a question instead of a journey.
     let asks = random.random_bool(0.05);
-    let pages: Vec<_> =
-        PAGES.iter().take(if asks { 1 } else { PAGES.len() }).copied().chain(asks.then_some(DESK)).collect();
+    let pages: Vec<_> = PAGES
+        .iter()
+        .take(if asks { 1 } else { PAGES.len() })
+        .copied()
+        .chain(asks.then_some(DESK))
+        .collect();
     for (i, (path, think, weight, goes_on)) in pages.into_iter().enumerate() {
         if story.outage.contains(at) || story.maintenance.contains(at) {
             break;
         }
-        let noise = |spread: f64, random: &mut SmallRng| LogNormal::new(0.0, spread).map_or(1.0, |n| n.sample(random));
+        let noise = |spread: f64, random: &mut SmallRng| {
+            LogNormal::new(0.0, spread).map_or(1.0, |n| n.sample(random))
+        };
         let first = i == 0;
         let connect = if first { network * 0.9 * noise(0.3, random) } else { 0.0 };
         let ttfb = connect + network * 1.1 * noise(0.25, random) + think * noise(0.35, random);
-        let fcp =
-            ttfb + 320.0 * slow * weight * noise(0.35, random) + if first { network * 1.6 } else { network * 0.5 };
-        let mut lcp = fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
+        let fcp = ttfb
+            + 320.0 * slow * weight * noise(0.35, random)
+            + if first { network * 1.6 } else { network * 0.5 };
+        let mut lcp =
+            fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
         let mut errors = 0;
         let mut error = None;
         let mut more = More {
             release: release(story, at).into(),
             environment: "production".into(),
             person: person.clone(),
-            attributes: [("fare".to_string(), if person.is_empty() { "guest" } else { "islander" }.to_string())].into(),
+            attributes: [(
+                "fare".to_string(),
+                if person.is_empty() { "guest" } else { "islander" }.to_string(),
+            )]
+            .into(),
             ..More::default()
         };
         if path == "/sailings" {
@@ -248,7 +280,11 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
                 code: if busy { "TIMETABLE_BUSY".into() } else { String::new() },
                 trace: format!("{:032x}", random.random::<u128>()),
                 bytes: Some(640.0),
-                ..Happening::new(Happened::Request, ttfb.round() + 90.0, format!("http://{BOOKING_HOST}/api/sailings"))
+                ..Happening::new(
+                    Happened::Request,
+                    ttfb.round() + 90.0,
+                    format!("http://{BOOKING_HOST}/api/sailings"),
+                )
             };
             more.happened.push(asked);
             let map_ms = network * 2.2
@@ -258,22 +294,34 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
                 ms: Some(map_ms.round()),
                 status: Some(200),
                 bytes: Some(420.0),
-                ..Happening::new(Happened::Resource, ttfb.round() + 20.0, format!("http://{MAP_HOST}/v2/map.js"))
+                ..Happening::new(
+                    Happened::Resource,
+                    ttfb.round() + 20.0,
+                    format!("http://{MAP_HOST}/v2/map.js"),
+                )
             });
             if busy {
                 errors = 1;
                 let text = "Error: sailings: 503";
                 error = Some(text.to_string());
-                let stack = format!("Error: sailings: 503\n    at http://{BOOKING_HOST}/static/app.js:7:31");
+                let stack = format!(
+                    "Error: sailings: 503\n    at http://{BOOKING_HOST}/static/app.js:7:31"
+                );
                 let at = ttfb.round() + 320.0;
-                more.happened.push(Happening { stack, ..Happening::new(Happened::Error, at, text) });
+                more.happened
+                    .push(Happening { stack, ..Happening::new(Happened::Error, at, text) });
             }
         }
         let blank = old && story.blank_release.contains(at) && random.random_bool(0.7);
         if blank {
             let text = "SyntaxError: Unexpected token '?'";
-            let stack = format!("SyntaxError: Unexpected token '?'\n    at http://{BOOKING_HOST}/static/app.js:1:2210");
-            more.happened = vec![Happening { stack, ..Happening::new(Happened::Error, ttfb.round() + 60.0, text) }];
+            let stack = format!(
+                "SyntaxError: Unexpected token '?'\n    at http://{BOOKING_HOST}/static/app.js:1:2210"
+            );
+            more.happened = vec![Happening {
+                stack,
+                ..Happening::new(Happened::Error, ttfb.round() + 60.0, text)
+            }];
         } else {
             let fetched = path == "/" || path.ends_with("pass");
             more.lcp_element = match path {
@@ -292,7 +340,9 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
             more.cls_element = if path == "/sailings" { "div.map" } else { "img.hero" }.into();
         }
         let load = lcp * 1.1 + 180.0 * noise(0.4, random);
-        let abandoned = !blank && lcp > 3_000.0 && random.random_bool(((lcp - 3_000.0) / 14_000.0).clamp(0.0, 0.6));
+        let abandoned = !blank
+            && lcp > 3_000.0
+            && random.random_bool(((lcp - 3_000.0) / 14_000.0).clamp(0.0, 0.6));
         let cls = if random.random_bool(0.8) { 0.03 } else { 0.09 * weight } * noise(0.7, random);
         let shown = |v: f64| (!blank).then_some((v * 10.0).round() / 10.0);
         let at_ms = at.as_millisecond();
@@ -320,7 +370,12 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
                 errors: if blank { 1 } else { errors },
                 error: if blank { Some("SyntaxError: Unexpected token '?'".into()) } else { error },
                 more: More {
-                    happened: with_action(more.happened, path, errors == 0 && !blank && !abandoned, lcp),
+                    happened: with_action(
+                        more.happened,
+                        path,
+                        errors == 0 && !blank && !abandoned,
+                        lcp,
+                    ),
                     ..more
                 },
             },
@@ -347,7 +402,9 @@ pub fn as_json(b: &Beacon) -> Value {
         "fcp": b.fcp, "ttfb": b.ttfb, "load": b.load, "dns": b.dns, "connect": b.connect,
         "abandoned": b.abandoned, "blank": b.blank, "errors": b.errors, "error": b.error,
     });
-    if let (Some(all), Ok(Value::Object(more))) = (beacon.as_object_mut(), serde_json::to_value(&b.more)) {
+    if let (Some(all), Ok(Value::Object(more))) =
+        (beacon.as_object_mut(), serde_json::to_value(&b.more))
+    {
         all.extend(more);
     }
     beacon
@@ -376,7 +433,8 @@ pub async fn keep_arriving(address: String, a_day: f64) {
                 let mut beacon = made.beacon;
                 let seen = beacon.at_ms + beacon.lcp.unwrap_or(1_000.0) as i64 + 2_000;
                 let wait = seen - Timestamp::now().as_millisecond();
-                tokio::time::sleep(std::time::Duration::from_millis(wait.max(0).unsigned_abs())).await;
+                tokio::time::sleep(std::time::Duration::from_millis(wait.max(0).unsigned_abs()))
+                    .await;
                 beacon.sent_ms = Timestamp::now().as_millisecond();
                 let sent = client
                     .post(&address)
@@ -422,9 +480,11 @@ pub async fn keep_visiting(proxies: Vec<std::net::SocketAddr>) {
         if let Ok(mut browser) = command.spawn() {
             // Long enough to load from far away and to report.
             tokio::time::sleep(std::time::Duration::from_secs(9)).await;
-            let below = browser.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
+            let below =
+                browser.id().map(|pid| cadentis_processes::below(pid as i32)).unwrap_or_default();
             let _ = browser.kill().await;
-            let _ = tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
+            let _ =
+                tokio::task::spawn_blocking(move || cadentis_processes::end_these(&below)).await;
         }
         let _ = std::fs::remove_dir_all(&profile);
     }
@@ -467,7 +527,8 @@ mod tests {
         let mut random = SmallRng::seed_from_u64(3);
         let story = story();
         let during = story.map_slow.from + SignedDuration::from_mins(30);
-        let views: Vec<Made> = (0..6_000).flat_map(|_| visit(&story, during, &mut random)).collect();
+        let views: Vec<Made> =
+            (0..6_000).flat_map(|_| visit(&story, during, &mut random)).collect();
         let gave_up: Vec<&Made> = views.iter().filter(|m| m.beacon.abandoned).collect();
         assert!(!gave_up.is_empty());
         assert!(gave_up.iter().all(|m| m.beacon.lcp.is_none() && m.beacon.load.is_none()));

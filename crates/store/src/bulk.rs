@@ -16,13 +16,16 @@ const ENOUGH_BYTES: usize = 4 << 20;
 
 impl Db {
     /// Writes runs (each with its runner's name and, if its details are kept, its record).
-    pub async fn copy_runs(&self, runs: impl IntoIterator<Item = (Run, String, Option<RunRecord>)>) -> Result<()> {
+    pub async fn copy_runs(
+        &self,
+        runs: impl IntoIterator<Item = (Run, String, Option<RunRecord>)>,
+    ) -> Result<()> {
         let (mut rows, mut records) = (String::new(), String::new());
         for (run, runner, record) in runs {
             let steps: Vec<String> = run.steps_ms.iter().map(f32::to_string).collect();
-            let split = run
-                .split_ms
-                .map_or("\\N".into(), |[network, server, browser]| format!("{{{network},{server},{browser}}}"));
+            let split = run.split_ms.map_or("\\N".into(), |[network, server, browser]| {
+                format!("{{{network},{server},{browser}}}")
+            });
             let _ = writeln!(
                 rows,
                 "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}",
@@ -38,7 +41,14 @@ impl Db {
                 at = run.due_at,
             );
             if let Some(json) = record.and_then(|r| serde_json::to_string(&r).ok()) {
-                let _ = writeln!(records, "{}\t{}\t{}\t{}", run.site_id, run.due_at, run.id, escape(&json));
+                let _ = writeln!(
+                    records,
+                    "{}\t{}\t{}\t{}",
+                    run.site_id,
+                    run.due_at,
+                    run.id,
+                    escape(&json)
+                );
             }
             if rows.len() > ENOUGH_BYTES {
                 self.copy("run", &mut rows).await?;
@@ -60,16 +70,20 @@ impl Db {
         only: Option<(&str, &str)>,
     ) -> Result<(Option<f64>, Duration)> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("CREATE TEMP TABLE measured (value float4, device text, country text) ON COMMIT DROP")
+        sqlx::query(
+            "CREATE TEMP TABLE measured (value float4, device text, country text) ON COMMIT DROP",
+        )
+        .execute(&mut *tx)
+        .await?;
+        for some in rows.chunks(50_000) {
+            sqlx::query(
+                "INSERT INTO measured SELECT * FROM unnest($1::float4[], $2::text[], $3::text[])",
+            )
+            .bind(some.iter().map(|r| r.0).collect::<Vec<_>>())
+            .bind(some.iter().map(|r| r.1.clone()).collect::<Vec<_>>())
+            .bind(some.iter().map(|r| r.2.clone()).collect::<Vec<_>>())
             .execute(&mut *tx)
             .await?;
-        for some in rows.chunks(50_000) {
-            sqlx::query("INSERT INTO measured SELECT * FROM unnest($1::float4[], $2::text[], $3::text[])")
-                .bind(some.iter().map(|r| r.0).collect::<Vec<_>>())
-                .bind(some.iter().map(|r| r.1.clone()).collect::<Vec<_>>())
-                .bind(some.iter().map(|r| r.2.clone()).collect::<Vec<_>>())
-                .execute(&mut *tx)
-                .await?;
         }
         sqlx::query("ANALYZE measured").execute(&mut *tx).await?;
         let begun = Instant::now();
@@ -89,11 +103,21 @@ impl Db {
 
     /// Writes page views that are known to be new. Their hours are not marked: see
     /// [`Db::mark_hours`].
-    pub async fn copy_page_views(&self, views: impl IntoIterator<Item = (i32, PageView)>) -> Result<()> {
+    pub async fn copy_page_views(
+        &self,
+        views: impl IntoIterator<Item = (i32, PageView)>,
+    ) -> Result<()> {
         let mut rows = String::new();
         for (site, v) in views {
             let text = serde_json::to_string(&v).map_err(|e| content("page_view.view", e))?;
-            let _ = writeln!(rows, "{site}\t{}\t{}\t{}\t{}", v.at, v.beacon.id, v.beacon.seq, escape(&text));
+            let _ = writeln!(
+                rows,
+                "{site}\t{}\t{}\t{}\t{}",
+                v.at,
+                v.beacon.id,
+                v.beacon.seq,
+                escape(&text)
+            );
             if rows.len() > ENOUGH_BYTES {
                 self.copy("page_view", &mut rows).await?;
             }
@@ -118,8 +142,12 @@ impl Db {
 
     /// Tells the planner what came in, and which pages every reader may see without looking.
     pub async fn vacuum(&self) -> Result<()> {
-        for sql in ["VACUUM ANALYZE run", "ANALYZE run_record", "VACUUM ANALYZE sheet", "VACUUM ANALYZE page_view_hour"]
-        {
+        for sql in [
+            "VACUUM ANALYZE run",
+            "ANALYZE run_record",
+            "VACUUM ANALYZE sheet",
+            "VACUUM ANALYZE page_view_hour",
+        ] {
             let mut connection: PoolConnection<Postgres> = self.pool.acquire().await?;
             sqlx::query(sql).execute(&mut *connection as &mut PgConnection).await?;
         }

@@ -55,15 +55,21 @@ impl Db {
         let mut found: Vec<(i64, Arc<str>, Arc<Column>)> = Vec::with_capacity(lies.len());
         let mut missing: BTreeMap<(i64, Arc<str>), i64> = BTreeMap::new();
         for (hour_s, name, stamp) in lies {
-            match self.columns.get(&(site_id, what, hour_s, name.clone())).filter(|c| c.stamp == stamp) {
+            match self
+                .columns
+                .get(&(site_id, what, hour_s, name.clone()))
+                .filter(|c| c.stamp == stamp)
+            {
                 Some(cached) => found.push((hour_s, name, cached.column)),
                 None => {
                     missing.insert((hour_s, name), stamp);
                 }
             }
         }
-        let (hours, names): (Vec<_>, Vec<_>) =
-            missing.keys().map(|(hour_s, name)| (at_second(*hour_s).to_sqlx(), name.to_string())).unzip();
+        let (hours, names): (Vec<_>, Vec<_>) = missing
+            .keys()
+            .map(|(hour_s, name)| (at_second(*hour_s).to_sqlx(), name.to_string()))
+            .unzip();
         let packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)> = match hours.is_empty() {
             true => Vec::new(),
             false => {
@@ -83,7 +89,8 @@ impl Db {
         let unpacked = tokio::task::spawn_blocking(move || {
             for (hour, name, bytes) in packed {
                 let hour_s = hour.to_jiff().as_second();
-                let column = Arc::new(Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?);
+                let column =
+                    Arc::new(Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?);
                 let name: Arc<str> = name.into();
                 let stamp = missing.get(&(hour_s, name.clone()));
                 let of_one = matches!(*column, Column::Ids(_)) || PERSONAL.contains(&&*name);

@@ -75,7 +75,8 @@ impl Db {
     /// # Errors
     /// When the address cannot be read.
     pub fn connect_with(url: &str, connections: u32) -> Result<Db> {
-        let options = PgConnectOptions::from_str(url)?.options([("statement_timeout", "30s"), ("timezone", "UTC")]);
+        let options = PgConnectOptions::from_str(url)?
+            .options([("statement_timeout", "30s"), ("timezone", "UTC")]);
         let pool = PgPoolOptions::new()
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(3))
@@ -134,7 +135,8 @@ impl Db {
 
     /// The database's clock: the one that all servers share.
     pub async fn now(&self) -> Result<Timestamp> {
-        let now: jiff_sqlx::Timestamp = sqlx::query_scalar("SELECT now()").fetch_one(&self.pool).await?;
+        let now: jiff_sqlx::Timestamp =
+            sqlx::query_scalar("SELECT now()").fetch_one(&self.pool).await?;
         Ok(now.to_jiff())
     }
 
@@ -142,7 +144,10 @@ impl Db {
     pub async fn days_held(&self) -> Result<Vec<(String, i64)>> {
         let sql = "SELECT i.inhparent::regclass::text, count(*) FROM pg_inherits i
                    WHERE i.inhparent::regclass::text = ANY ($1) GROUP BY 1 ORDER BY 1";
-        Ok(sqlx::query_as(sql).bind(BY_DAY.map(String::from).to_vec()).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql)
+            .bind(BY_DAY.map(String::from).to_vec())
+            .fetch_all(&self.pool)
+            .await?)
     }
 
     /// Connections that are open, and how many of them nobody uses.

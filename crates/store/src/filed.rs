@@ -50,7 +50,8 @@ impl Db {
         }
         // Weeks are read over two connections: each gives the database a core of its own.
         let middle = hour_of(stretch.from) + SignedDuration::from_hours(hours / 2);
-        let (early, late) = (Stretch { from: stretch.from, to: middle }, Stretch { from: middle, to: stretch.to });
+        let (early, late) =
+            (Stretch { from: stretch.from, to: middle }, Stretch { from: middle, to: stretch.to });
         let (mut all, late) = futures::try_join!(
             self.read_sheets(what, site_id, early, columns, 1),
             self.read_sheets(what, site_id, late, columns, 1),
@@ -98,7 +99,8 @@ impl Db {
         every: i64,
     ) -> Result<Vec<Sheet>> {
         // One moment for all questions: an hour is filed or changed, never neither.
-        let mut tx = self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+        let mut tx =
+            self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let sheets = self.read_sheets_in(&mut tx, what, site_id, stretch, columns, every).await?;
         tx.commit().await?;
         Ok(sheets)
@@ -151,7 +153,9 @@ impl Db {
         let mut lies = Vec::new();
         for (name, hours, stamps) in filed {
             let name: Arc<str> = name.into();
-            lies.extend(hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)));
+            lies.extend(
+                hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)),
+            );
         }
         let mut sheets = self.columns(tx, site_id, what, lies).await?;
         let domains = self.domains(tx, site_id).await?;
@@ -181,11 +185,15 @@ impl Db {
         let hours: BTreeSet<i64> = wanted.iter().map(|(hour, _)| *hour).collect();
         let mut found: BTreeMap<u128, Seen> = BTreeMap::new();
         for hour in hours {
-            let ids: HashSet<u128> = wanted.iter().filter(|(h, _)| *h == hour).map(|(_, id)| *id).collect();
+            let ids: HashSet<u128> =
+                wanted.iter().filter(|(h, _)| *h == hour).map(|(_, id)| *id).collect();
             let stretch = whole_hour(at_second(hour));
             for sheet in self.sheets_of(Filed::PageViews, site_id, stretch, &[]).await? {
-                let rows = (0..sheet.rows).filter(|row| sheet.id("id", *row).is_some_and(|id| ids.contains(&id)));
-                found.extend(rows.filter_map(|row| Some((sheet.id("id", row)?, Seen::of(&sheet, row)?))));
+                let rows = (0..sheet.rows)
+                    .filter(|row| sheet.id("id", *row).is_some_and(|id| ids.contains(&id)));
+                found.extend(
+                    rows.filter_map(|row| Some((sheet.id("id", row)?, Seen::of(&sheet, row)?))),
+                );
             }
         }
         Ok(wanted.iter().filter_map(|(_, id)| found.remove(id)).collect())
@@ -208,7 +216,10 @@ impl Db {
     /// Domains of a site.
     async fn domains(&self, tx: &mut PgConnection, site_id: i32) -> Result<Vec<String>> {
         let domains: Option<Vec<String>> =
-            sqlx::query_scalar("SELECT domains FROM site WHERE id = $1").bind(site_id).fetch_optional(tx).await?;
+            sqlx::query_scalar("SELECT domains FROM site WHERE id = $1")
+                .bind(site_id)
+                .fetch_optional(tx)
+                .await?;
         Ok(domains.unwrap_or_default())
     }
 
@@ -220,8 +231,10 @@ impl Db {
         hour: Timestamp,
     ) -> Result<Option<Sheet>> {
         let day = format!("page_view_{}", hour.strftime("%Y%m%d"));
-        let there: bool =
-            sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(day).fetch_one(&mut *tx).await?;
+        let there: bool = sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL")
+            .bind(day)
+            .fetch_one(&mut *tx)
+            .await?;
         if !there {
             return Ok(None);
         }
@@ -253,7 +266,10 @@ impl Db {
         views: &[PageView],
     ) -> Result<(Sheet, Sheet)> {
         let domains = self.domains(tx, site_id).await?;
-        Ok((file(Filed::PageViews, hour, views, &domains)?, file(Filed::Happenings, hour, views, &domains)?))
+        Ok((
+            file(Filed::PageViews, hour, views, &domains)?,
+            file(Filed::Happenings, hour, views, &domains)?,
+        ))
     }
 
     /// Replaces a sheet.
@@ -290,11 +306,19 @@ impl Db {
     /// rolled up of hours whose rows are gone stays as it was. Answers how many page views left.
     ///
     /// Page views that arrive meanwhile are looked for once more.
-    pub async fn forget_person(&self, site_id: i32, column: &str, id: u128, stretch: Stretch) -> Result<u64> {
+    pub async fn forget_person(
+        &self,
+        site_id: i32,
+        column: &str,
+        id: u128,
+        stretch: Stretch,
+    ) -> Result<u64> {
         let mut gone = 0;
         for _ in 0..3 {
             let mut hours = Vec::new();
-            for held in self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await? {
+            for held in
+                self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await?
+            {
                 if (0..held.rows).any(|row| held.id(column, row) == Some(id)) {
                     hours.push(at_second(held.hour_s));
                 }
@@ -310,7 +334,13 @@ impl Db {
     }
 
     /// Everything is read under the lock of the day, so that nothing that is filed in between is lost.
-    async fn forget_in_hour(&self, site_id: i32, column: &str, id: u128, hour: Timestamp) -> Result<u64> {
+    async fn forget_in_hour(
+        &self,
+        site_id: i32,
+        column: &str,
+        id: u128,
+        hour: Timestamp,
+    ) -> Result<u64> {
         let mut tx = self.pool.begin().await?;
         crate::rollup::lock_day(&mut tx, site_id, crate::sheets::day_of(hour)).await?;
         let gone = match crate::history::held(&mut tx, site_id, hour).await? {
@@ -324,8 +354,12 @@ impl Db {
             crate::history::Held::Sheets => {
                 let mut gone = 0;
                 for what in [Filed::PageViews, Filed::Happenings] {
-                    for sheet in self.read_sheets_in(&mut tx, what, site_id, whole_hour(hour), &[], 1).await? {
-                        let keep: Vec<bool> = (0..sheet.rows).map(|row| sheet.id(column, row) != Some(id)).collect();
+                    for sheet in self
+                        .read_sheets_in(&mut tx, what, site_id, whole_hour(hour), &[], 1)
+                        .await?
+                    {
+                        let keep: Vec<bool> =
+                            (0..sheet.rows).map(|row| sheet.id(column, row) != Some(id)).collect();
                         if what == Filed::PageViews {
                             gone += keep.iter().filter(|kept| !**kept).count() as u64;
                         }
@@ -346,13 +380,20 @@ pub(crate) fn whole_hour(hour: Timestamp) -> Stretch {
 
 /// Takes the rows of a person or visit out of an hour. They are told apart here and not by the database, to which a text
 /// may hold what it cannot read.
-async fn forget_rows_of(tx: &mut PgConnection, site_id: i32, column: &str, id: u128, hour: Timestamp) -> Result<u64> {
+async fn forget_rows_of(
+    tx: &mut PgConnection,
+    site_id: i32,
+    column: &str,
+    id: u128,
+    hour: Timestamp,
+) -> Result<u64> {
     let is = |view: &PageView| match column {
         "visit" => view.beacon.visit.as_u128() == id,
         _ => u128::from(view.person) == id,
     };
     let views = rows_of(tx, site_id, hour).await?;
-    let (at, ids): (Vec<_>, Vec<_>) = views.iter().filter(|v| is(v)).map(|v| (v.at.to_sqlx(), v.beacon.id)).unzip();
+    let (at, ids): (Vec<_>, Vec<_>) =
+        views.iter().filter(|v| is(v)).map(|v| (v.at.to_sqlx(), v.beacon.id)).unzip();
     let gone = sqlx::query(
         "DELETE FROM page_view p USING unnest($2::timestamptz[], $3::uuid[]) AS gone(at, id)
          WHERE p.site_id = $1 AND p.at = gone.at AND p.id = gone.id",
@@ -367,13 +408,14 @@ async fn forget_rows_of(tx: &mut PgConnection, site_id: i32, column: &str, id: u
 
 /// The rows of an hour, in order of time.
 async fn rows_of(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Vec<PageView>> {
-    let rows: Vec<String> =
-        sqlx::query_scalar("SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at, id")
-            .bind(site_id)
-            .bind(hour.to_sqlx())
-            .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
-            .fetch_all(tx)
-            .await?;
+    let rows: Vec<String> = sqlx::query_scalar(
+        "SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at, id",
+    )
+    .bind(site_id)
+    .bind(hour.to_sqlx())
+    .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
+    .fetch_all(tx)
+    .await?;
     crate::views::read(rows)
 }
 

@@ -93,7 +93,12 @@ impl Db {
     }
 
     /// The days of a table that are over for so many days, oldest first: the name of each part.
-    async fn parts_before(&self, table: &str, now: Timestamp, days: i64) -> Result<Vec<(String, Date)>> {
+    async fn parts_before(
+        &self,
+        table: &str,
+        now: Timestamp,
+        days: i64,
+    ) -> Result<Vec<(String, Date)>> {
         let before = now - SignedDuration::from_hours(24 * days);
         let names: Vec<String> = sqlx::query_scalar(
             "SELECT c.relname::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
@@ -103,7 +108,8 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         let part = |name: String| {
-            let date = Date::strptime("%Y%m%d", name.strip_prefix(table)?.strip_prefix('_')?).ok()?;
+            let date =
+                Date::strptime("%Y%m%d", name.strip_prefix(table)?.strip_prefix('_')?).ok()?;
             let end = date.tomorrow().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp();
             (end <= before).then_some((name, date))
         };
@@ -113,7 +119,8 @@ impl Db {
     /// Evidence of a site whose time is over: of runs that failed later than of others.
     async fn forget_evidence(&self, site: &Site, now: Timestamp) -> Result<u64> {
         let before = |days: i32| (now - SignedDuration::from_hours(24 * i64::from(days))).to_sqlx();
-        let (keep, keep_failed) = (before(site.keep_days), before(site.keep_failed_days.max(site.keep_days)));
+        let (keep, keep_failed) =
+            (before(site.keep_days), before(site.keep_failed_days.max(site.keep_days)));
         let mut gone = 0;
         for table in ["run_record", "picture"] {
             // The day in which the time ends is read, too: part of it is over.
@@ -174,12 +181,13 @@ impl Db {
         for (part, date) in self.parts_before("page_view", now, ROWS_DAYS).await? {
             let Ok(begin) = date.to_zoned(TimeZone::UTC) else { continue };
             let end = begin.timestamp() + SignedDuration::from_hours(24);
-            let waits: bool =
-                sqlx::query_scalar("SELECT EXISTS (SELECT FROM dirty_hour WHERE hour >= $1 AND hour < $2)")
-                    .bind(begin.timestamp().to_sqlx())
-                    .bind(end.to_sqlx())
-                    .fetch_one(&self.pool)
-                    .await?;
+            let waits: bool = sqlx::query_scalar(
+                "SELECT EXISTS (SELECT FROM dirty_hour WHERE hour >= $1 AND hour < $2)",
+            )
+            .bind(begin.timestamp().to_sqlx())
+            .bind(end.to_sqlx())
+            .fetch_one(&self.pool)
+            .await?;
             days += u64::from(!waits && self.drop_part(&part).await?);
         }
         Ok(days)
@@ -202,7 +210,8 @@ impl Db {
     async fn drop_part(&self, part: &str) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *tx).await?;
-        let dropped = sqlx::query(AssertSqlSafe(format!("DROP TABLE \"{part}\""))).execute(&mut *tx).await;
+        let dropped =
+            sqlx::query(AssertSqlSafe(format!("DROP TABLE \"{part}\""))).execute(&mut *tx).await;
         match dropped {
             Ok(_) => {
                 tx.commit().await?;

@@ -82,8 +82,7 @@ impl TaskRow {
 }
 
 /// Stops the work on families of a site.
-const STOP: &str =
-    "UPDATE task SET state = 'stopped', ended_at = now() WHERE site_id = $1 AND what = 'families' AND state = 'runs'";
+const STOP: &str = "UPDATE task SET state = 'stopped', ended_at = now() WHERE site_id = $1 AND what = 'families' AND state = 'runs'";
 
 /// How an hour has its page views.
 #[derive(PartialEq)]
@@ -121,7 +120,8 @@ impl Db {
                         .await?;
                     views.retain(|v| !there.contains(&v.beacon.id));
                     new += views.len() as u64;
-                    let batch: Vec<(i32, PageView)> = views.into_iter().map(|v| (site_id, v)).collect();
+                    let batch: Vec<(i32, PageView)> =
+                        views.into_iter().map(|v| (site_id, v)).collect();
                     put_rows(&mut *tx, &batch).await?;
                 }
                 Held::Sheets => new += self.add_to_sheets(&mut tx, site_id, hour, views).await?,
@@ -148,15 +148,23 @@ impl Db {
         }
         let (more, more_told) = self.file_both(tx, site_id, hour, &views).await?;
         let joined = |a: &Sheet, b: &Sheet| a.joined(b).map_err(|e| content("sheet", e));
-        self.put_both(tx, site_id, hour, &joined(&held, &more)?, &joined(&told, &more_told)?).await?;
+        self.put_both(tx, site_id, hour, &joined(&held, &more)?, &joined(&told, &more_told)?)
+            .await?;
         Ok(views.len() as u64)
     }
 
     /// The sheets of an hour with all their columns; empty ones where there are none.
-    async fn both_sheets(&self, tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<(Sheet, Sheet)> {
+    async fn both_sheets(
+        &self,
+        tx: &mut PgConnection,
+        site_id: i32,
+        hour: Timestamp,
+    ) -> Result<(Sheet, Sheet)> {
         let mut both = [Sheet::new(hour.as_second()), Sheet::new(hour.as_second())];
         for (sheet, what) in both.iter_mut().zip([Filed::PageViews, Filed::Happenings]) {
-            if let Some(found) = self.read_sheets_in(tx, what, site_id, whole_hour(hour), &[], 1).await?.pop() {
+            if let Some(found) =
+                self.read_sheets_in(tx, what, site_id, whole_hour(hour), &[], 1).await?.pop()
+            {
                 *sheet = found;
             }
         }
@@ -197,12 +205,14 @@ impl Db {
         .await?;
         let last = hour_of(now) + SignedDuration::from_hours(1);
         let first = first.map_or(last, |f| f.to_jiff().min(last));
-        sqlx::query("INSERT INTO task (site_id, what, first, last, at) VALUES ($1, 'families', $2, $3, $3)")
-            .bind(site_id)
-            .bind(first.to_sqlx())
-            .bind(last.to_sqlx())
-            .execute(&mut *tx)
-            .await?;
+        sqlx::query(
+            "INSERT INTO task (site_id, what, first, last, at) VALUES ($1, 'families', $2, $3, $3)",
+        )
+        .bind(site_id)
+        .bind(first.to_sqlx())
+        .bind(last.to_sqlx())
+        .execute(&mut *tx)
+        .await?;
         tx.commit().await?;
         Ok(())
     }
@@ -215,8 +225,10 @@ impl Db {
 
     /// The newest work on families.
     pub async fn families_task(&self, site_id: i32) -> Result<Option<Task>> {
-        let sql = "SELECT * FROM task WHERE site_id = $1 AND what = 'families' ORDER BY id DESC LIMIT 1";
-        let row: Option<TaskRow> = sqlx::query_as(sql).bind(site_id).fetch_optional(&self.pool).await?;
+        let sql =
+            "SELECT * FROM task WHERE site_id = $1 AND what = 'families' ORDER BY id DESC LIMIT 1";
+        let row: Option<TaskRow> =
+            sqlx::query_as(sql).bind(site_id).fetch_optional(&self.pool).await?;
         row.map(TaskRow::task).transpose()
     }
 
@@ -225,8 +237,7 @@ impl Db {
     pub async fn work_on_a_task(&self) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
         // Another server may be at work on it: then this one has nothing to do.
-        let sql =
-            "SELECT id, site_id, first, at FROM task WHERE state = 'runs' ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED";
+        let sql = "SELECT id, site_id, first, at FROM task WHERE state = 'runs' ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED";
         let found: Option<(i64, i32, jiff_sqlx::Timestamp, jiff_sqlx::Timestamp)> =
             sqlx::query_as(sql).fetch_optional(&mut *tx).await?;
         let Some((id, site_id, first, at)) = found else { return Ok(false) };
@@ -249,11 +260,13 @@ impl Db {
             }
             Err(e @ StoreError::Content { .. }) => {
                 tx.rollback().await?;
-                sqlx::query("UPDATE task SET state = 'failed', says = $2, ended_at = now() WHERE id = $1")
-                    .bind(id)
-                    .bind(e.to_string())
-                    .execute(&self.pool)
-                    .await?;
+                sqlx::query(
+                    "UPDATE task SET state = 'failed', says = $2, ended_at = now() WHERE id = $1",
+                )
+                .bind(id)
+                .bind(e.to_string())
+                .execute(&self.pool)
+                .await?;
             }
             Err(e) => return Err(e),
         }
@@ -261,9 +274,17 @@ impl Db {
     }
 
     /// Puts the page views of an hour into the families of now; answers how many changed.
-    async fn refile_hour(&self, tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<u64> {
+    async fn refile_hour(
+        &self,
+        tx: &mut PgConnection,
+        site_id: i32,
+        hour: Timestamp,
+    ) -> Result<u64> {
         let patterns: Json<Vec<(String, String)>> =
-            sqlx::query_scalar("SELECT families FROM site WHERE id = $1").bind(site_id).fetch_one(&mut *tx).await?;
+            sqlx::query_scalar("SELECT families FROM site WHERE id = $1")
+                .bind(site_id)
+                .fetch_one(&mut *tx)
+                .await?;
         let families = Families::new(patterns.0);
         lock_day(tx, site_id, day_of(hour)).await?;
         if held(tx, site_id, hour).await? == Held::Rows {
@@ -282,7 +303,10 @@ impl Db {
 
 pub(crate) async fn held(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Held> {
     let part = format!("page_view_{}", hour.strftime("%Y%m%d"));
-    let there: bool = sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(part).fetch_one(&mut *tx).await?;
+    let there: bool = sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL")
+        .bind(part)
+        .fetch_one(&mut *tx)
+        .await?;
     if !there {
         return Ok(Held::Sheets);
     }
@@ -300,22 +324,34 @@ pub(crate) async fn held(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -
     Ok(if alone { Held::Sheets } else { Held::Rows })
 }
 
-async fn refile_rows(tx: &mut PgConnection, site_id: i32, hour: Timestamp, families: &Families) -> Result<u64> {
+async fn refile_rows(
+    tx: &mut PgConnection,
+    site_id: i32,
+    hour: Timestamp,
+    families: &Families,
+) -> Result<u64> {
     let stretch = whole_hour(hour);
-    let rows: Vec<(jiff_sqlx::Timestamp, uuid::Uuid, i32, String)> =
-        sqlx::query_as("SELECT at, id, seq, view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3")
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .fetch_all(&mut *tx)
-            .await?;
+    let rows: Vec<(jiff_sqlx::Timestamp, uuid::Uuid, i32, String)> = sqlx::query_as(
+        "SELECT at, id, seq, view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3",
+    )
+    .bind(site_id)
+    .bind(stretch.from.to_sqlx())
+    .bind(stretch.to.to_sqlx())
+    .fetch_all(&mut *tx)
+    .await?;
     let mut changed = Vec::new();
     for (at, id, seq, text) in rows {
-        let mut view: PageView = serde_json::from_str(&text).map_err(|e| content("page_view.view", e))?;
+        let mut view: PageView =
+            serde_json::from_str(&text).map_err(|e| content("page_view.view", e))?;
         let now = families.of(&view.path);
         if now != view.family {
             view.family = now.to_string();
-            changed.push((at, id, seq, serde_json::to_string(&view).map_err(|e| content("page_view.view", e))?));
+            changed.push((
+                at,
+                id,
+                seq,
+                serde_json::to_string(&view).map_err(|e| content("page_view.view", e))?,
+            ));
         }
     }
     if changed.is_empty() {

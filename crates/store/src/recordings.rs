@@ -47,7 +47,13 @@ type Row = (
 
 impl Db {
     /// Asks for a browser at a location that opens this address; recordings of days ago leave.
-    pub async fn ask_recording(&self, site_id: i32, location_id: i32, address: &str, now: Timestamp) -> Result<Uuid> {
+    pub async fn ask_recording(
+        &self,
+        site_id: i32,
+        location_id: i32,
+        address: &str,
+        now: Timestamp,
+    ) -> Result<Uuid> {
         let old = (now - SignedDuration::from_hours(48)).to_sqlx();
         sqlx::query(
             "WITH gone AS (DELETE FROM recording WHERE asked_at < $1 RETURNING id),
@@ -119,7 +125,8 @@ impl Db {
         .fetch_optional(&mut *tx)
         .await?;
         let Some((ended, looked_at, asked_at, Json(mut all))) = mine else { return Ok(None) };
-        let over = now.duration_since(looked_at.to_jiff()) > UNSEEN || now.duration_since(asked_at.to_jiff()) > LONGEST;
+        let over = now.duration_since(looked_at.to_jiff()) > UNSEEN
+            || now.duration_since(asked_at.to_jiff()) > LONGEST;
         acts.into_iter().for_each(|act| recorded::add(&mut all, act));
         all.truncate(MOST_ACTS);
         sqlx::query("UPDATE recording SET acts = $2, about = $3, told_at = $4, ended = ended OR $5 WHERE id = $1")
@@ -140,11 +147,12 @@ impl Db {
             .execute(&mut *tx)
             .await?;
         }
-        let mut inputs: Vec<(i64, Json<Value>)> =
-            sqlx::query_as("DELETE FROM recording_input WHERE recording_id = $1 RETURNING nth, input")
-                .bind(id)
-                .fetch_all(&mut *tx)
-                .await?;
+        let mut inputs: Vec<(i64, Json<Value>)> = sqlx::query_as(
+            "DELETE FROM recording_input WHERE recording_id = $1 RETURNING nth, input",
+        )
+        .bind(id)
+        .fetch_all(&mut *tx)
+        .await?;
         tx.commit().await?;
         inputs.sort_by_key(|(nth, _)| *nth);
         Ok((!ended && !over).then(|| inputs.into_iter().map(|(_, input)| input.0).collect()))
@@ -152,18 +160,28 @@ impl Db {
 
     /// Nobody works on it any more.
     pub async fn end_recording(&self, id: Uuid) -> Result<()> {
-        sqlx::query("UPDATE recording SET ended = true WHERE id = $1").bind(id).execute(&self.pool).await?;
+        sqlx::query("UPDATE recording SET ended = true WHERE id = $1")
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
     /// The runner has ended it, for this reason.
-    pub async fn recording_over(&self, location_id: i32, id: Uuid, trouble: Option<&str>) -> Result<()> {
-        sqlx::query("UPDATE recording SET ended = true, trouble = $3 WHERE id = $1 AND location_id = $2")
-            .bind(id)
-            .bind(location_id)
-            .bind(trouble)
-            .execute(&self.pool)
-            .await?;
+    pub async fn recording_over(
+        &self,
+        location_id: i32,
+        id: Uuid,
+        trouble: Option<&str>,
+    ) -> Result<()> {
+        sqlx::query(
+            "UPDATE recording SET ended = true, trouble = $3 WHERE id = $1 AND location_id = $2",
+        )
+        .bind(id)
+        .bind(location_id)
+        .bind(trouble)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
@@ -176,23 +194,36 @@ impl Db {
         .bind(id)
         .fetch_optional(&self.pool)
         .await?;
-        let recording =
-            |(site_id, location_id, asked_at, _, runner, told_at, ended, trouble, acts, about, picture): Row| {
-                // A runner that died cannot say so.
-                let silent = !ended
-                    && told_at.is_some_and(|at| now.duration_since(at.to_jiff()) > SignedDuration::from_secs(30));
-                Recording {
-                    site_id,
-                    location_id,
-                    asked_at: asked_at.to_jiff(),
-                    runner,
-                    ended: ended || silent,
-                    trouble: trouble.or_else(|| silent.then(|| "The runner went silent.".into())),
-                    acts: acts.0,
-                    about: about.0,
-                    picture,
-                }
-            };
+        let recording = |(
+            site_id,
+            location_id,
+            asked_at,
+            _,
+            runner,
+            told_at,
+            ended,
+            trouble,
+            acts,
+            about,
+            picture,
+        ): Row| {
+            // A runner that died cannot say so.
+            let silent = !ended
+                && told_at.is_some_and(|at| {
+                    now.duration_since(at.to_jiff()) > SignedDuration::from_secs(30)
+                });
+            Recording {
+                site_id,
+                location_id,
+                asked_at: asked_at.to_jiff(),
+                runner,
+                ended: ended || silent,
+                trouble: trouble.or_else(|| silent.then(|| "The runner went silent.".into())),
+                acts: acts.0,
+                about: about.0,
+                picture,
+            }
+        };
         Ok(row.map(recording))
     }
 
@@ -226,15 +257,24 @@ impl Db {
     }
 
     /// Changes what was done: what is pointed out comes in, the last act goes, steps get names.
-    pub async fn change_acts(&self, id: Uuid, change: impl FnOnce(&mut Vec<Act>) + Send) -> Result<bool> {
+    pub async fn change_acts(
+        &self,
+        id: Uuid,
+        change: impl FnOnce(&mut Vec<Act>) + Send,
+    ) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        let acts: Option<Json<Vec<Act>>> = sqlx::query_scalar("SELECT acts FROM recording WHERE id = $1 FOR UPDATE")
-            .bind(id)
-            .fetch_optional(&mut *tx)
-            .await?;
+        let acts: Option<Json<Vec<Act>>> =
+            sqlx::query_scalar("SELECT acts FROM recording WHERE id = $1 FOR UPDATE")
+                .bind(id)
+                .fetch_optional(&mut *tx)
+                .await?;
         let Some(Json(mut acts)) = acts else { return Ok(false) };
         change(&mut acts);
-        sqlx::query("UPDATE recording SET acts = $2 WHERE id = $1").bind(id).bind(Json(acts)).execute(&mut *tx).await?;
+        sqlx::query("UPDATE recording SET acts = $2 WHERE id = $1")
+            .bind(id)
+            .bind(Json(acts))
+            .execute(&mut *tx)
+            .await?;
         tx.commit().await?;
         Ok(true)
     }

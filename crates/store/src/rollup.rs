@@ -48,7 +48,9 @@ impl Db {
             sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 8")
                 .fetch_all(&self.pool)
                 .await?;
-        let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else { return Ok(RolledUp::Nothing) };
+        let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else {
+            return Ok(RolledUp::Nothing);
+        };
         let from = hour.to_jiff();
         let mut tx = self.pool.begin().await?;
         lock_day(&mut tx, site_id, day_of(from)).await?;
@@ -68,19 +70,26 @@ impl Db {
         if let Some(sheet) = self.file_hour(&mut tx, site_id, from).await? {
             put_cells(&mut tx, site_id, from, &sheet).await?;
         }
-        let taken = sqlx::query("DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2 AND marked_at = $3")
-            .bind(site_id)
-            .bind(hour)
-            .bind(seen)
-            .execute(&mut *tx)
-            .await?;
+        let taken = sqlx::query(
+            "DELETE FROM dirty_hour WHERE site_id = $1 AND hour = $2 AND marked_at = $3",
+        )
+        .bind(site_id)
+        .bind(hour)
+        .bind(seen)
+        .execute(&mut *tx)
+        .await?;
         tx.commit().await?;
         Ok(if taken.rows_affected() == 0 { RolledUp::StillComing } else { RolledUp::Hour })
     }
 
     /// Files and rolls up an hour of history at once, without rows: for demos, tests and benchmarks. The page views are
     /// all that there are of it, in order of time.
-    pub async fn file_history(&self, site_id: i32, hour: Timestamp, views: &[PageView]) -> Result<()> {
+    pub async fn file_history(
+        &self,
+        site_id: i32,
+        hour: Timestamp,
+        views: &[PageView],
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let sheet = self.put_views(&mut tx, site_id, hour, views).await?;
         put_cells(&mut tx, site_id, hour, &sheet).await?;
@@ -109,13 +118,17 @@ impl Db {
     ) -> Result<Vec<HourCell>> {
         let first = day_of(stretch.from + SignedDuration::from_secs(DAY_S - 1));
         let today: i64 =
-            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint").fetch_one(&self.pool).await?;
+            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint")
+                .fetch_one(&self.pool)
+                .await?;
         let end = day_of(stretch.to).min(today);
         if end <= first {
             return self.cells(site_id, stretch, by, vitals).await;
         }
-        let (early, late) =
-            (Stretch { from: stretch.from, to: begin_of(first) }, Stretch { from: begin_of(end), to: stretch.to });
+        let (early, late) = (
+            Stretch { from: stretch.from, to: begin_of(first) },
+            Stretch { from: begin_of(end), to: stretch.to },
+        );
         let days = Stretch { from: begin_of(first), to: begin_of(end) };
         let (mut all, late, kept) = futures::try_join!(
             self.cells(site_id, early, by, vitals),
@@ -140,8 +153,10 @@ impl Db {
         for hour in cells_of(&mut *tx, "page_view_hour", site_id, whole, by, &Vital::ALL).await? {
             values.entry(hour.value).or_default().merge(&hour.cell);
         }
-        let made: Vec<HourCell> =
-            values.into_iter().map(|(value, cell)| HourCell { hour: whole.from, value, cell }).collect();
+        let made: Vec<HourCell> = values
+            .into_iter()
+            .map(|(value, cell)| HourCell { hour: whole.from, value, cell })
+            .collect();
         let sql = "SELECT EXISTS (SELECT FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3)";
         let changes: bool = sqlx::query_scalar(sql)
             .bind(site_id)
@@ -151,7 +166,8 @@ impl Db {
             .await?;
         if !changes {
             // Another reader may have made it just before.
-            let sql = "DELETE FROM page_view_day WHERE site_id = $1 AND attribute = $2 AND hour = $3";
+            let sql =
+                "DELETE FROM page_view_day WHERE site_id = $1 AND attribute = $2 AND hour = $3";
             let gone = sqlx::query(sql).bind(site_id).bind(by.name()).bind(whole.from.to_sqlx());
             gone.execute(&mut *tx).await?;
             for cell in &made {
@@ -163,7 +179,11 @@ impl Db {
     }
 
     /// Page views by hour, for the time strip.
-    pub async fn page_view_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, u64)>> {
+    pub async fn page_view_hours(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<(Timestamp, u64)>> {
         let rows: Vec<(jiff_sqlx::Timestamp, i64)> = sqlx::query_as(
             "SELECT hour, sum(page_views)::bigint FROM page_view_hour
              WHERE site_id = $1 AND attribute = 'device' AND hour >= $2 AND hour < $3 GROUP BY 1 ORDER BY 1",
@@ -181,12 +201,21 @@ impl Db {
 /// below zero here.
 pub(crate) async fn lock_day(tx: &mut PgConnection, site_id: i32, day: i64) -> Result<()> {
     let day = i32::try_from(day).unwrap_or(0);
-    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(-site_id).bind(day).execute(tx).await?;
+    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)")
+        .bind(-site_id)
+        .bind(day)
+        .execute(tx)
+        .await?;
     Ok(())
 }
 
 /// Replaces the cells of an hour.
-pub(crate) async fn put_cells(tx: &mut PgConnection, site_id: i32, hour: Timestamp, sheet: &Sheet) -> Result<()> {
+pub(crate) async fn put_cells(
+    tx: &mut PgConnection,
+    site_id: i32,
+    hour: Timestamp,
+    sheet: &Sheet,
+) -> Result<()> {
     sqlx::query("DELETE FROM page_view_hour WHERE site_id = $1 AND hour = $2")
         .bind(site_id)
         .bind(hour.to_sqlx())
@@ -218,7 +247,9 @@ async fn put_cell(
     by: &Attribute,
     HourCell { hour, value, cell }: &HourCell,
 ) -> Result<()> {
-    let sql = format!("INSERT INTO {table} VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)");
+    let sql = format!(
+        "INSERT INTO {table} VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)"
+    );
     let row = sqlx::query(sqlx::AssertSqlSafe(sql))
         .bind(site_id)
         .bind(by.name())
@@ -245,7 +276,11 @@ async fn cells_of<'e>(
         .into_iter()
         .map(|v| {
             let column = v.name().to_lowercase();
-            if vitals.contains(&v) { format!(", {column}") } else { format!(", NULL::bytea AS {column}") }
+            if vitals.contains(&v) {
+                format!(", {column}")
+            } else {
+                format!(", NULL::bytea AS {column}")
+            }
         })
         .collect();
     let sql = format!(
@@ -270,7 +305,9 @@ async fn cells_of<'e>(
                 ..Cell::default()
             };
             for (vital, rated) in Vital::ALL.into_iter().zip(&mut cell.vitals) {
-                if let Some(bytes) = r.try_get::<Option<&[u8]>, _>(vital.name().to_lowercase().as_str())? {
+                if let Some(bytes) =
+                    r.try_get::<Option<&[u8]>, _>(vital.name().to_lowercase().as_str())?
+                {
                     *rated = Rated::from_bytes(bytes).map_err(|e| content("page_view_hour", e))?;
                 }
             }

@@ -132,8 +132,11 @@ impl Db {
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
         let mut tx = self.pool.begin().await?;
         let sql = "SELECT journey_id FROM work WHERE id = $1 AND location_id = $2";
-        let waits: Option<i32> =
-            sqlx::query_scalar(sql).bind(record.id).bind(location_id).fetch_optional(&mut *tx).await?;
+        let waits: Option<i32> = sqlx::query_scalar(sql)
+            .bind(record.id)
+            .bind(location_id)
+            .fetch_optional(&mut *tx)
+            .await?;
         if let Some(journey_id) = waits {
             crate::work::lock_due(&mut tx, journey_id, location_id).await?;
         }
@@ -160,17 +163,19 @@ impl Db {
             let film = film.map(|(f, nth)| (nth, Some(f.at_ms as f32), f.picture));
             for (nth, at_ms, picture) in at_the_end.into_iter().chain(film) {
                 let Some((mime, image)) = data_url(&picture) else { continue };
-                sqlx::query("INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'), $7, $8)")
-                    .bind(site_id)
-                    .bind(due_at)
-                    .bind(record.id)
-                    .bind(step as i16)
-                    .bind(mime)
-                    .bind(image)
-                    .bind(nth)
-                    .bind(at_ms)
-                    .execute(&mut *tx)
-                    .await?;
+                sqlx::query(
+                    "INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'), $7, $8)",
+                )
+                .bind(site_id)
+                .bind(due_at)
+                .bind(record.id)
+                .bind(step as i16)
+                .bind(mime)
+                .bind(image)
+                .bind(nth)
+                .bind(at_ms)
+                .execute(&mut *tx)
+                .await?;
             }
         }
         // Before a failure counts it is tried again, if the journey wants that. The second try has the same moment.
@@ -178,7 +183,8 @@ impl Db {
                    SELECT $6, $1, $2, $3, $4, $5 FROM journey WHERE id = $2 AND retry RETURNING id";
         let second: Option<Uuid> = match (record.outcome, first_try) {
             (Outcome::Failed, None) => {
-                let second = sqlx::query_scalar(sql).bind(site_id).bind(journey_id).bind(location_id);
+                let second =
+                    sqlx::query_scalar(sql).bind(site_id).bind(journey_id).bind(location_id);
                 let id = crate::work::run_id(due_at.to_jiff());
                 second.bind(due_at).bind(record.id).bind(id).fetch_optional(&mut *tx).await?
             }
@@ -188,7 +194,9 @@ impl Db {
             crate::work::count_first_tries(&mut tx, [first_try]).await?;
         }
         let insert = match second {
-            None => "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)",
+            None => {
+                "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)"
+            }
             Some(_) => {
                 "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $15, $14)"
             }
@@ -222,8 +230,7 @@ impl Db {
         if record.outcome.got_through() {
             let looked = record.steps.iter().flat_map(|s| &s.looked);
             for l in looked {
-                let sql =
-                    "INSERT INTO accepted VALUES ($1, $2, $3, 'the first run that passed', $4) ON CONFLICT DO NOTHING";
+                let sql = "INSERT INTO accepted VALUES ($1, $2, $3, 'the first run that passed', $4) ON CONFLICT DO NOTHING";
                 let accept = sqlx::query(sql).bind(journey_id).bind(&l.key).bind(&l.seen);
                 accept.bind(record.started_at.to_sqlx()).execute(&mut *tx).await?;
             }
@@ -243,7 +250,8 @@ impl Db {
         most: i64,
     ) -> Result<(Vec<(Run, Option<i32>)>, i64)> {
         type Row = (Uuid, i32, jiff_sqlx::Timestamp, i16, f64, Option<String>, Option<i32>);
-        let narrowed = "FROM run WHERE journey_id = $1 AND site_id = $2 AND due_at >= $3 AND due_at < $4
+        let narrowed =
+            "FROM run WHERE journey_id = $1 AND site_id = $2 AND due_at >= $3 AND due_at < $4
               AND ($5::int2 IS NULL OR outcome = $5) AND ($6::int4 IS NULL OR location_id = $6)
               AND ($7::int4 IS NULL OR version = $7) AND duration_ms >= $8";
         let outcome = like.outcome.map(outcome_code);
@@ -281,8 +289,18 @@ impl Db {
             let steps_ms = Steps::new();
             let due_at = due_at.to_jiff();
             let split_ms = None;
-            let run =
-                Run { id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms };
+            let run = Run {
+                id,
+                site_id,
+                journey_id,
+                location_id,
+                due_at,
+                outcome,
+                duration_ms,
+                steps_ms,
+                trouble,
+                split_ms,
+            };
             Ok((run, version))
         };
         Ok((rows.into_iter().map(run).collect::<Result<_>>()?, count))
@@ -290,9 +308,16 @@ impl Db {
 
     /// The runs of a journey in a stretch, by the one rule about what counts: maintenance that touches the stretch is
     /// left out.
-    pub async fn counted_runs(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Counted<Run>> {
-        let (runs, maintenance) =
-            futures::try_join!(self.runs(journey_id, site_id, stretch), self.maintenance(site_id, stretch))?;
+    pub async fn counted_runs(
+        &self,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Counted<Run>> {
+        let (runs, maintenance) = futures::try_join!(
+            self.runs(journey_id, site_id, stretch),
+            self.maintenance(site_id, stretch)
+        )?;
         Ok(Counted::of(runs, &LeftOut::cover(&maintenance), Run::check))
     }
 
@@ -303,15 +328,23 @@ impl Db {
         site_id: i32,
         stretch: Stretch,
     ) -> Result<HashMap<i32, Counted<Run>>> {
-        let (mut runs, maintenance) =
-            futures::try_join!(self.runs_of(journeys, site_id, stretch), self.maintenance(site_id, stretch))?;
+        let (mut runs, maintenance) = futures::try_join!(
+            self.runs_of(journeys, site_id, stretch),
+            self.maintenance(site_id, stretch)
+        )?;
         let left_out = LeftOut::cover(&maintenance);
-        let counted = |id: &i32| (*id, Counted::of(runs.remove(id).unwrap_or_default(), &left_out, Run::check));
+        let counted = |id: &i32| {
+            (*id, Counted::of(runs.remove(id).unwrap_or_default(), &left_out, Run::check))
+        };
         Ok(journeys.iter().map(counted).collect())
     }
 
     /// Counts of a site's runs, over all journeys, in each hour (UTC) in which one failed.
-    pub async fn failing_hours(&self, site_id: i32, stretch: Stretch) -> Result<Vec<(Timestamp, Tally)>> {
+    pub async fn failing_hours(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<(Timestamp, Tally)>> {
         let rows: Vec<(jiff_sqlx::Timestamp, i64, i64, i64, i64)> = sqlx::query_as(
             "WITH bad AS MATERIALIZED (
                  SELECT DISTINCT date_bin('1 hour', due_at, 'epoch') AS hour FROM run
@@ -327,12 +360,18 @@ impl Db {
         .bind(stretch.to.to_sqlx())
         .fetch_all(&self.pool)
         .await?;
-        let tally = |(at, passed, slow, failed, unmeasured): (jiff_sqlx::Timestamp, i64, i64, i64, i64)| {
-            let n = |v: i64| v.unsigned_abs();
-            let tally =
-                Tally { passed: n(passed), slow: n(slow), failed: n(failed), unmeasured: n(unmeasured), left_out: 0 };
-            (at.to_jiff(), tally)
-        };
+        let tally =
+            |(at, passed, slow, failed, unmeasured): (jiff_sqlx::Timestamp, i64, i64, i64, i64)| {
+                let n = |v: i64| v.unsigned_abs();
+                let tally = Tally {
+                    passed: n(passed),
+                    slow: n(slow),
+                    failed: n(failed),
+                    unmeasured: n(unmeasured),
+                    left_out: 0,
+                };
+                (at.to_jiff(), tally)
+            };
         Ok(rows.into_iter().map(tally).collect())
     }
 
@@ -341,7 +380,9 @@ impl Db {
         // Its id tells the day; only those of before are looked for in every one.
         let due = crate::work::due_of(id);
         let (from, to) = match due {
-            Some(due) => (due - SignedDuration::from_millis(1), due + SignedDuration::from_millis(1)),
+            Some(due) => {
+                (due - SignedDuration::from_millis(1), due + SignedDuration::from_millis(1))
+            }
             None => (Timestamp::UNIX_EPOCH, Timestamp::MAX),
         };
         let rows: Vec<RunRow> = sqlx::query_as(
@@ -363,7 +404,8 @@ impl Db {
     pub async fn other_try(&self, id: Uuid) -> Result<Option<Try>> {
         let sql = "SELECT id, second, EXISTS (SELECT FROM run WHERE run.id = second) FROM first_try
                    WHERE id = $1 OR second = $1";
-        let row: Option<(Uuid, Uuid, bool)> = sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?;
+        let row: Option<(Uuid, Uuid, bool)> =
+            sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?;
         Ok(row.map(|(first, second, played)| match (first == id, played) {
             (false, _) => Try::First(first),
             (true, true) => Try::Second(second),
@@ -373,7 +415,8 @@ impl Db {
 
     /// The record of a run, or `None` when its details were not kept.
     pub async fn record(&self, run: &Run) -> Result<Option<RunRecord>> {
-        let sql = "SELECT record FROM run_record WHERE site_id = $1 AND due_at = $2 AND run_id = $3";
+        let sql =
+            "SELECT record FROM run_record WHERE site_id = $1 AND due_at = $2 AND run_id = $3";
         let row: Option<Json<RunRecord>> = sqlx::query_scalar(sql)
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
@@ -390,7 +433,11 @@ impl Db {
     }
 
     /// The same of many runs at once, by the run's id.
-    pub async fn usual_records_of(&self, runs: &[&Run], most: i64) -> Result<HashMap<Uuid, Vec<RunRecord>>> {
+    pub async fn usual_records_of(
+        &self,
+        runs: &[&Run],
+        most: i64,
+    ) -> Result<HashMap<Uuid, Vec<RunRecord>>> {
         let Some(first) = runs.first() else { return Ok(HashMap::new()) };
         let of = |f: fn(&Run) -> i32| runs.iter().map(|r| f(r)).collect::<Vec<i32>>();
         let rows: Vec<(Uuid, String)> = sqlx::query_as(
@@ -417,8 +464,9 @@ impl Db {
         .fetch_all(&self.pool)
         .await?;
         // Pages of hundreds of requests make records of hundreds of kilobytes: read two at a time.
-        let read =
-            |rows: &[(Uuid, String)]| rows.iter().map(|(id, r)| (*id, serde_json::from_str(r))).collect::<Vec<_>>();
+        let read = |rows: &[(Uuid, String)]| {
+            rows.iter().map(|(id, r)| (*id, serde_json::from_str(r))).collect::<Vec<_>>()
+        };
         let (front, back) = rows.split_at(rows.len() / 2);
         let records: Vec<(Uuid, serde_json::Result<RunRecord>)> = std::thread::scope(|s| {
             let back = s.spawn(|| read(back));
@@ -428,7 +476,10 @@ impl Db {
         });
         let mut by_run: HashMap<Uuid, Vec<RunRecord>> = HashMap::new();
         for (id, record) in records {
-            by_run.entry(id).or_default().push(record.map_err(|e| content("run_record.record", e))?);
+            by_run
+                .entry(id)
+                .or_default()
+                .push(record.map_err(|e| content("run_record.record", e))?);
         }
         Ok(by_run)
     }
@@ -442,17 +493,23 @@ impl Db {
                        ORDER BY r.due_at DESC LIMIT 1) AS newest
                    JOIN run_record rr ON rr.site_id = newest.site_id AND rr.due_at = newest.due_at AND rr.run_id = newest.id
                    WHERE j.site_id = $1";
-        let rows: Vec<(i32, Json<RunRecord>)> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+        let rows: Vec<(i32, Json<RunRecord>)> =
+            sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
         Ok(rows.into_iter().map(|(id, record)| (id, record.0)).collect())
     }
 
     /// Records of these runs, as far as they were kept.
     pub async fn records(&self, runs: &[&Run]) -> Result<Vec<RunRecord>> {
         let Some(first) = runs.first() else { return Ok(Vec::new()) };
-        let (ids, due): (Vec<Uuid>, Vec<_>) = runs.iter().map(|r| (r.id, r.due_at.to_sqlx())).unzip();
+        let (ids, due): (Vec<Uuid>, Vec<_>) =
+            runs.iter().map(|r| (r.id, r.due_at.to_sqlx())).unzip();
         let sql = "SELECT record FROM run_record WHERE site_id = $1 AND due_at = ANY($2) AND run_id = ANY($3)";
-        let rows: Vec<Json<RunRecord>> =
-            sqlx::query_scalar(sql).bind(first.site_id).bind(due).bind(ids).fetch_all(&self.pool).await?;
+        let rows: Vec<Json<RunRecord>> = sqlx::query_scalar(sql)
+            .bind(first.site_id)
+            .bind(due)
+            .bind(ids)
+            .fetch_all(&self.pool)
+            .await?;
         Ok(rows.into_iter().map(|r| r.0).collect())
     }
 
@@ -485,17 +542,20 @@ impl Db {
         let sql = "SELECT key, seen, author, accepted_at FROM accepted WHERE journey_id = $1 ORDER BY key";
         let rows: Vec<(String, String, String, jiff_sqlx::Timestamp)> =
             sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
-        let accepted = |(key, seen, author, at): (String, String, String, jiff_sqlx::Timestamp)| Accepted {
-            key,
-            seen,
-            author,
-            at: at.to_jiff(),
+        let accepted = |(key, seen, author, at): (String, String, String, jiff_sqlx::Timestamp)| {
+            Accepted { key, seen, author, at: at.to_jiff() }
         };
         Ok(rows.into_iter().map(accepted).collect())
     }
 
     /// Accepts what a run saw, instead of what was accepted before.
-    pub async fn accept(&self, journey_id: i32, looked: &[&Looked], author: &str, now: Timestamp) -> Result<()> {
+    pub async fn accept(
+        &self,
+        journey_id: i32,
+        looked: &[&Looked],
+        author: &str,
+        now: Timestamp,
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         for l in looked {
             sqlx::query(
@@ -517,11 +577,21 @@ impl Db {
     /// Which pictures there are of a run.
     pub async fn pictures(&self, run: &Run) -> Result<Vec<Shown>> {
         let sql = "SELECT step, nth, at_ms FROM picture WHERE site_id = $1 AND due_at = $2 AND run_id = $3 ORDER BY step, nth";
-        Ok(sqlx::query_as(sql).bind(run.site_id).bind(run.due_at.to_sqlx()).bind(run.id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql)
+            .bind(run.site_id)
+            .bind(run.due_at.to_sqlx())
+            .bind(run.id)
+            .fetch_all(&self.pool)
+            .await?)
     }
 
     /// One picture: its media type and bytes.
-    pub async fn picture(&self, run: &Run, step: i16, nth: i16) -> Result<Option<(String, Vec<u8>)>> {
+    pub async fn picture(
+        &self,
+        run: &Run,
+        step: i16,
+        nth: i16,
+    ) -> Result<Option<(String, Vec<u8>)>> {
         let sql = "SELECT mime, image FROM picture
                    WHERE site_id = $1 AND due_at = $2 AND run_id = $3 AND step = $4 AND nth = $5";
         Ok(sqlx::query_as(sql)

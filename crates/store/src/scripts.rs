@@ -48,7 +48,8 @@ pub enum Status {
 }
 
 impl Status {
-    pub const ALL: [Status; 4] = [Status::Active, Status::Paused, Status::Finished, Status::Archived];
+    pub const ALL: [Status; 4] =
+        [Status::Active, Status::Paused, Status::Finished, Status::Archived];
 
     pub fn word(self) -> &'static str {
         match self {
@@ -85,27 +86,35 @@ impl Db {
     pub async fn versions(&self, journey_id: i32) -> Result<Vec<Version>> {
         let sql = "SELECT version, author, note, saved_at FROM script_version
                    WHERE journey_id = $1 ORDER BY version DESC";
-        let rows: Vec<VersionRow> = sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
+        let rows: Vec<VersionRow> =
+            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
         Ok(rows.into_iter().map(version).collect())
     }
 
     pub async fn script_of_version(&self, journey_id: i32, version: i32) -> Result<Option<String>> {
         let sql = "SELECT script FROM script_version WHERE journey_id = $1 AND version = $2";
-        Ok(sqlx::query_scalar(sql).bind(journey_id).bind(version).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(journey_id)
+            .bind(version)
+            .fetch_optional(&self.pool)
+            .await?)
     }
 
     /// Deletes an archived journey with its versions, runs and evidence, for good.
     pub async fn delete_journey(&self, journey_id: i32) -> Result<Deleted> {
         let mut tx = self.pool.begin().await?;
-        let status: String = sqlx::query_scalar("SELECT status FROM journey WHERE id = $1 FOR UPDATE")
-            .bind(journey_id)
-            .fetch_one(&mut *tx)
-            .await?;
+        let status: String =
+            sqlx::query_scalar("SELECT status FROM journey WHERE id = $1 FOR UPDATE")
+                .bind(journey_id)
+                .fetch_one(&mut *tx)
+                .await?;
         if status != Status::Archived.word() {
             return Ok(Deleted::NotArchived);
         }
         let sql = "SELECT name FROM goal WHERE journey_id = $1 LIMIT 1";
-        if let Some(goal) = sqlx::query_scalar(sql).bind(journey_id).fetch_optional(&mut *tx).await? {
+        if let Some(goal) =
+            sqlx::query_scalar(sql).bind(journey_id).fetch_optional(&mut *tx).await?
+        {
             return Ok(Deleted::Counted(goal));
         }
         for sql in [
@@ -130,7 +139,12 @@ impl Db {
     }
 
     /// Saves a script as the next version, unless somebody was quicker.
-    pub async fn save_script(&self, journey_id: i32, edit: &Edit<'_>, now: Timestamp) -> Result<Saved> {
+    pub async fn save_script(
+        &self,
+        journey_id: i32,
+        edit: &Edit<'_>,
+        now: Timestamp,
+    ) -> Result<Saved> {
         let mut tx = self.pool.begin().await?;
         let (newest, script): (i32, String) =
             sqlx::query_as("SELECT version, script FROM journey WHERE id = $1 FOR UPDATE")
@@ -138,9 +152,9 @@ impl Db {
                 .fetch_one(&mut *tx)
                 .await?;
         if newest != edit.based_on {
-            let sql =
-                "SELECT version, author, note, saved_at FROM script_version WHERE journey_id = $1 AND version = $2";
-            let row: VersionRow = sqlx::query_as(sql).bind(journey_id).bind(newest).fetch_one(&mut *tx).await?;
+            let sql = "SELECT version, author, note, saved_at FROM script_version WHERE journey_id = $1 AND version = $2";
+            let row: VersionRow =
+                sqlx::query_as(sql).bind(journey_id).bind(newest).fetch_one(&mut *tx).await?;
             return Ok(Saved::Overtaken(version(row)));
         }
         if script == edit.script {
@@ -167,7 +181,11 @@ impl Db {
     }
 
     /// The script of a run, with its version if that was kept; else the newest.
-    pub async fn script_played(&self, run: &Run, journey: &Journey) -> Result<(Option<i32>, String)> {
+    pub async fn script_played(
+        &self,
+        run: &Run,
+        journey: &Journey,
+    ) -> Result<(Option<i32>, String)> {
         let sql = "SELECT v.version, v.script FROM run r
                    JOIN script_version v ON v.journey_id = r.journey_id AND v.version = r.version
                    WHERE r.site_id = $1 AND r.due_at = $2 AND r.id = $3";
@@ -177,7 +195,10 @@ impl Db {
             .bind(run.id)
             .fetch_optional(&self.pool)
             .await?;
-        Ok(kept.map_or_else(|| (None, journey.script.clone()), |(version, script)| (Some(version), script)))
+        Ok(kept.map_or_else(
+            || (None, journey.script.clone()),
+            |(version, script)| (Some(version), script),
+        ))
     }
 
     /// Names of the locations of a journey that have not brought a run yet.
@@ -212,14 +233,16 @@ impl Db {
         essential: bool,
         editors: &[String],
     ) -> Result<()> {
-        sqlx::query("UPDATE journey SET owner = $2, tags = $3, essential = $4, editors = $5 WHERE id = $1")
-            .bind(journey_id)
-            .bind(owner)
-            .bind(tags)
-            .bind(essential)
-            .bind(editors)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "UPDATE journey SET owner = $2, tags = $3, essential = $4, editors = $5 WHERE id = $1",
+        )
+        .bind(journey_id)
+        .bind(owner)
+        .bind(tags)
+        .bind(essential)
+        .bind(editors)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
@@ -282,7 +305,11 @@ impl Db {
 
     /// Replaces the common parts of a site.
     pub async fn set_parts(&self, site_id: i32, parts: &str) -> Result<()> {
-        sqlx::query("UPDATE site SET parts = $2 WHERE id = $1").bind(site_id).bind(parts).execute(&self.pool).await?;
+        sqlx::query("UPDATE site SET parts = $2 WHERE id = $1")
+            .bind(site_id)
+            .bind(parts)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 }

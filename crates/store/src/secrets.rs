@@ -43,7 +43,8 @@ impl Vault {
     pub fn new(key: &str) -> std::result::Result<Vault, VaultError> {
         let key = key.trim();
         let digits = key.len() == 64 && key.bytes().all(|b| b.is_ascii_hexdigit());
-        let byte = |at: usize| u8::from_str_radix(&key[at..at + 2], 16).map_err(|_| VaultError::NoKey);
+        let byte =
+            |at: usize| u8::from_str_radix(&key[at..at + 2], 16).map_err(|_| VaultError::NoKey);
         let bytes: Vec<u8> = match digits {
             true => (0..64).step_by(2).map(byte).collect::<std::result::Result<_, _>>()?,
             false => return Err(VaultError::NoKey),
@@ -90,12 +91,16 @@ pub struct Secret {
 
 impl Db {
     pub async fn secrets(&self, site_id: i32) -> Result<Vec<Secret>> {
-        let rows: Vec<(String, String, jiff_sqlx::Timestamp)> =
-            sqlx::query_as("SELECT name, author, set_at FROM secret WHERE site_id = $1 ORDER BY name")
-                .bind(site_id)
-                .fetch_all(&self.pool)
-                .await?;
-        Ok(rows.into_iter().map(|(name, author, set_at)| Secret { name, author, set_at: set_at.to_jiff() }).collect())
+        let rows: Vec<(String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
+            "SELECT name, author, set_at FROM secret WHERE site_id = $1 ORDER BY name",
+        )
+        .bind(site_id)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|(name, author, set_at)| Secret { name, author, set_at: set_at.to_jiff() })
+            .collect())
     }
 
     /// Seals and keeps a secret; one of the same name is replaced.
@@ -147,10 +152,11 @@ impl Db {
                 .bind(names)
                 .fetch_all(&self.pool)
                 .await?;
-        let open = |(name, sealed): (String, Vec<u8>)| match vault.open(&place(site_id, &name), &sealed) {
-            Some(secret) => Ok((name, secret)),
-            None => Err(VaultError::OtherKey(name)),
-        };
+        let open =
+            |(name, sealed): (String, Vec<u8>)| match vault.open(&place(site_id, &name), &sealed) {
+                Some(secret) => Ok((name, secret)),
+                None => Err(VaultError::OtherKey(name)),
+            };
         Ok(rows.into_iter().map(open).collect())
     }
 }

@@ -136,7 +136,8 @@ fn packed<'a>(r: &mut Reader<'a>, begin: Timestamp) -> Option<Packed<'a>> {
     let outcome = outcome_of(i16::from(r.array::<1>()?[0])).ok()?;
     let duration_ms = f64::from_le_bytes(r.array()?);
     let split = r.bytes(12)?.as_chunks::<4>().0;
-    let split_ms = std::array::from_fn(|i| split.get(i).map_or(f32::NAN, |c| f32::from_le_bytes(*c)));
+    let split_ms =
+        std::array::from_fn(|i| split.get(i).map_or(f32::NAN, |c| f32::from_le_bytes(*c)));
     let steps = u16::from_le_bytes(r.array()?) as usize;
     let steps = r.bytes(steps * 4)?.as_chunks::<4>().0;
     let trouble = u32::from_le_bytes(r.array()?) as usize;
@@ -154,7 +155,12 @@ fn packed<'a>(r: &mut Reader<'a>, begin: Timestamp) -> Option<Packed<'a>> {
 }
 
 /// Takes from each run of a sheet; `None`, and nothing taken, when it is not a sheet of ours.
-fn unpack<T>(day: i64, sheet: &[u8], take: impl Fn(&Packed<'_>) -> T, into: &mut Vec<T>) -> Option<()> {
+fn unpack<T>(
+    day: i64,
+    sheet: &[u8],
+    take: impl Fn(&Packed<'_>) -> T,
+    into: &mut Vec<T>,
+) -> Option<()> {
     let mut r = Reader(sheet);
     if r.array::<1>()? != [LAYOUT] {
         return None;
@@ -180,12 +186,21 @@ fn unpack<T>(day: i64, sheet: &[u8], take: impl Fn(&Packed<'_>) -> T, into: &mut
 /// Nobody makes or drops the sheet of that day meanwhile.
 async fn lock(tx: &mut PgConnection, journey_id: i32, day: i64) -> Result<()> {
     let day = i32::try_from(day).unwrap_or(0);
-    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)").bind(journey_id).bind(day).execute(tx).await?;
+    sqlx::query("SELECT pg_advisory_xact_lock($1, $2)")
+        .bind(journey_id)
+        .bind(day)
+        .execute(tx)
+        .await?;
     Ok(())
 }
 
 /// A run of that moment has come in: the sheet of its day, if there is one, is no longer whole.
-pub(crate) async fn drop_sheet(tx: &mut PgConnection, site_id: i32, journey_id: i32, at: Timestamp) -> Result<()> {
+pub(crate) async fn drop_sheet(
+    tx: &mut PgConnection,
+    site_id: i32,
+    journey_id: i32,
+    at: Timestamp,
+) -> Result<()> {
     let day = day_of(at);
     lock(tx, journey_id, day).await?;
     sqlx::query("DELETE FROM run_day WHERE site_id = $1 AND journey_id = $2 AND day = $3::date")
@@ -209,14 +224,28 @@ impl Db {
     }
 
     /// The same of many journeys at once, by journey; those without a run are left out.
-    pub async fn runs_of(&self, journeys: &[i32], site_id: i32, stretch: Stretch) -> Result<HashMap<i32, Vec<Run>>> {
-        self.each_run(journeys, site_id, stretch, move |journey, p| p.run(site_id, journey), |r| r).await
+    pub async fn runs_of(
+        &self,
+        journeys: &[i32],
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<HashMap<i32, Vec<Run>>> {
+        self.each_run(journeys, site_id, stretch, move |journey, p| p.run(site_id, journey), |r| r)
+            .await
     }
 
     /// When, where and how long a journey's runs were that got through.
-    pub async fn timings(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<Timing>> {
-        let timing = |at, location, ms, outcome: Outcome| outcome.got_through().then_some(Timing { at, location, ms });
-        let from_sheet = move |_, p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
+    pub async fn timings(
+        &self,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<Timing>> {
+        let timing = |at, location, ms, outcome: Outcome| {
+            outcome.got_through().then_some(Timing { at, location, ms })
+        };
+        let from_sheet =
+            move |_, p: &Packed<'_>| timing(p.due_at, p.location_id, p.duration_ms, p.outcome);
         let from_row = |r: Run| timing(r.due_at, r.location_id, r.duration_ms, r.outcome);
         let all = self.each_run(&[journey_id], site_id, stretch, from_sheet, from_row).await?;
         Ok(only(all).into_iter().flatten().collect())
@@ -224,8 +253,14 @@ impl Db {
 
     /// What became of a journey's runs, each with its location, in order of time. Lighter than [`Db::runs`], for
     /// arithmetic over months.
-    pub async fn checks(&self, journey_id: i32, site_id: i32, stretch: Stretch) -> Result<Vec<(i32, Check)>> {
-        let from_sheet = move |_, p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
+    pub async fn checks(
+        &self,
+        journey_id: i32,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<(i32, Check)>> {
+        let from_sheet =
+            move |_, p: &Packed<'_>| (p.location_id, Check { at: p.due_at, outcome: p.outcome });
         let from_row = |r: Run| (r.location_id, r.check());
         Ok(only(self.each_run(&[journey_id], site_id, stretch, from_sheet, from_row).await?))
     }
@@ -252,14 +287,20 @@ impl Db {
         }
         // A day is over when it is over by the database's clock.
         let today: i64 =
-            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint").fetch_one(&self.pool).await?;
+            sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint")
+                .fetch_one(&self.pool)
+                .await?;
         let end = day_of(stretch.to).min(today).max(first);
         let until_first = Stretch { from: stretch.from, to: begin_of(first) };
         let from_end = Stretch { from: begin_of(end), to: stretch.to };
-        let (early, late, sheets) =
-            futures::try_join!(rows(until_first), rows(from_end), self.sheets(journeys, site_id, first, end))?;
+        let (early, late, sheets) = futures::try_join!(
+            rows(until_first),
+            rows(from_end),
+            self.sheets(journeys, site_id, first, end)
+        )?;
         // Beside whatever else the page waits for: tens of thousands of runs take a core a while.
-        let days: Vec<(i32, i64)> = journeys.iter().flat_map(|j| (first..end).map(|day| (*j, day))).collect();
+        let days: Vec<(i32, i64)> =
+            journeys.iter().flat_map(|j| (first..end).map(|day| (*j, day))).collect();
         let wanted = days.clone();
         let unpacked = tokio::task::spawn_blocking(move || {
             let of_day = |(journey, day): (i32, i64)| {
@@ -318,8 +359,12 @@ impl Db {
             let sql = "SELECT d.journey_id, d.day - '1970-01-01'::date, d.xmin::text::bigint, d.sheet FROM run_day d
                        JOIN unnest($2::int4[], $3::date[]) AS wanted(journey_id, day)
                          ON d.journey_id = wanted.journey_id AND d.day = wanted.day WHERE d.site_id = $1";
-            let read: Vec<(i32, i32, i64, Vec<u8>)> =
-                sqlx::query_as(sql).bind(site_id).bind(to_read.0).bind(to_read.1).fetch_all(&self.pool).await?;
+            let read: Vec<(i32, i32, i64, Vec<u8>)> = sqlx::query_as(sql)
+                .bind(site_id)
+                .bind(to_read.0)
+                .bind(to_read.1)
+                .fetch_all(&self.pool)
+                .await?;
             for (journey, day, stamp, sheet) in read {
                 let (key, sheet) = ((journey, i64::from(day)), Arc::<[u8]>::from(sheet));
                 self.sheets.insert(key, Cached { stamp, sheet: sheet.clone() });
@@ -382,19 +427,22 @@ mod tests {
     fn run() -> impl Strategy<Value = Run> {
         let of = (any::<u128>(), 0..86_400_000_000i64, any::<i32>(), 0..4usize, any::<f64>());
         let split = prop::option::of(prop::array::uniform3(0f32..9e6));
-        let more = (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"), split);
-        (of, more).prop_map(|((id, us, location_id, outcome, duration_ms), (steps_ms, trouble, split_ms))| Run {
-            split_ms,
-            id: Uuid::from_u128(id),
-            site_id: 1,
-            journey_id: 2,
-            location_id,
-            due_at: begin_of(20_000) + SignedDuration::from_micros(us),
-            outcome: Outcome::ALL[outcome],
-            duration_ms,
-            steps_ms: steps_ms.into(),
-            trouble,
-        })
+        let more =
+            (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"), split);
+        (of, more).prop_map(
+            |((id, us, location_id, outcome, duration_ms), (steps_ms, trouble, split_ms))| Run {
+                split_ms,
+                id: Uuid::from_u128(id),
+                site_id: 1,
+                journey_id: 2,
+                location_id,
+                due_at: begin_of(20_000) + SignedDuration::from_micros(us),
+                outcome: Outcome::ALL[outcome],
+                duration_ms,
+                steps_ms: steps_ms.into(),
+                trouble,
+            },
+        )
     }
 
     proptest! {

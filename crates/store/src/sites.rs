@@ -49,7 +49,8 @@ impl Site {
     /// The environment whose address has this host; the first when none has.
     pub fn environment_of(&self, host: &str) -> &str {
         let of = |address: &str| origin_host(address) == host;
-        let found = self.environments.iter().find(|(_, address)| of(address)).or(self.environments.first());
+        let found =
+            self.environments.iter().find(|(_, address)| of(address)).or(self.environments.first());
         found.map_or("", |(name, _)| name)
     }
 
@@ -130,7 +131,8 @@ pub struct Location {
     pub denied: Vec<String>,
 }
 
-const LOCATION: &str = "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy, l.denied";
+const LOCATION: &str =
+    "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy, l.denied";
 
 #[derive(Debug, Clone, FromRow)]
 pub struct Journey {
@@ -187,7 +189,13 @@ pub struct PlaceAndPace<'a> {
 impl<'a> PlaceAndPace<'a> {
     /// On the usual device, where visitors are, each failure counted at once.
     pub fn usual(pace: &'a Pace, locations: &'a [i32]) -> PlaceAndPace<'a> {
-        PlaceAndPace { pace, locations, device: DeviceProfile::USUAL.slug, environment: "production", retry: false }
+        PlaceAndPace {
+            pace,
+            locations,
+            device: DeviceProfile::USUAL.slug,
+            environment: "production",
+            retry: false,
+        }
     }
 }
 
@@ -238,13 +246,16 @@ fn left_out(rows: Vec<WindowRow>) -> Vec<LeftOut> {
 
 impl Db {
     pub async fn sites(&self) -> Result<Vec<Site>> {
-        let rows: Vec<SiteRow> = sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
+        let rows: Vec<SiteRow> =
+            sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
         rows.into_iter().map(SiteRow::site).collect()
     }
 
     pub async fn site_by_key(&self, key: &str) -> Result<Option<Site>> {
-        let row: Option<SiteRow> =
-            sqlx::query_as("SELECT * FROM site WHERE key = $1").bind(key).fetch_optional(&self.pool).await?;
+        let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE key = $1")
+            .bind(key)
+            .fetch_optional(&self.pool)
+            .await?;
         row.map(SiteRow::site).transpose()
     }
 
@@ -267,18 +278,27 @@ impl Db {
     }
 
     /// The locations of each of these journeys in their order, by journey.
-    pub async fn locations_of_all(&self, journeys: &[Journey]) -> Result<HashMap<i32, Vec<(Location, Cadence)>>> {
+    pub async fn locations_of_all(
+        &self,
+        journeys: &[Journey],
+    ) -> Result<HashMap<i32, Vec<(Location, Cadence)>>> {
         let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
-        let (locations, plays): (Vec<Location>, Vec<(i32, i32)>) = futures::try_join!(self.locations(), async {
-            let sql = "SELECT journey_id, location_id FROM journey_location WHERE journey_id = ANY($1) ORDER BY nth";
-            Ok(sqlx::query_as(sql).bind(&ids).fetch_all(&self.pool).await?)
-        })?;
+        let (locations, plays): (Vec<Location>, Vec<(i32, i32)>) = futures::try_join!(
+            self.locations(),
+            async {
+                let sql = "SELECT journey_id, location_id FROM journey_location WHERE journey_id = ANY($1) ORDER BY nth";
+                Ok(sqlx::query_as(sql).bind(&ids).fetch_all(&self.pool).await?)
+            }
+        )?;
         let mut all = HashMap::new();
         for journey in journeys {
             let pace = journey.pace()?;
             let own = plays.iter().filter(|(id, _)| *id == journey.id);
             let own = own.filter_map(|(_, at)| locations.iter().find(|l| l.id == *at)).cloned();
-            all.insert(journey.id, own.enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect());
+            all.insert(
+                journey.id,
+                own.enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect(),
+            );
         }
         Ok(all)
     }
@@ -301,10 +321,13 @@ impl Db {
     /// The limits on vitals at the 75th percentile, in the order they were set.
     pub async fn budgets(&self, site_id: i32) -> Result<Vec<Budget>> {
         let sql = "SELECT family, vital, limit_value FROM budget WHERE site_id = $1 ORDER BY id";
-        let rows: Vec<(Option<String>, String, f64)> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+        let rows: Vec<(Option<String>, String, f64)> =
+            sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
         rows.into_iter()
             .map(|(family, vital, limit)| {
-                let metric = Metric::Vital(Vital::parse(&vital).ok_or_else(|| content("budget.vital", vital))?);
+                let metric = Metric::Vital(
+                    Vital::parse(&vital).ok_or_else(|| content("budget.vital", vital))?,
+                );
                 let scope = family.map_or(Scope::Site, Scope::Family);
                 Ok(Budget { metric, statistic: Statistic::Percentile(0.75), limit, scope })
             })
@@ -320,7 +343,10 @@ impl Db {
         .bind(stretch.to.to_sqlx())
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.into_iter().map(|(at, title, detail)| Marker { at: at.to_jiff(), title, detail }).collect())
+        Ok(rows
+            .into_iter()
+            .map(|(at, title, detail)| Marker { at: at.to_jiff(), title, detail })
+            .collect())
     }
 
     /// Maintenance that touches the stretch, with its own full extent.
@@ -338,11 +364,12 @@ impl Db {
     }
 
     pub async fn carve_outs(&self, goal_id: i32) -> Result<Vec<LeftOut>> {
-        let rows: Vec<WindowRow> =
-            sqlx::query_as("SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at")
-                .bind(goal_id)
-                .fetch_all(&self.pool)
-                .await?;
+        let rows: Vec<WindowRow> = sqlx::query_as(
+            "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at",
+        )
+        .bind(goal_id)
+        .fetch_all(&self.pool)
+        .await?;
         Ok(left_out(rows))
     }
 
@@ -401,11 +428,13 @@ impl Db {
 
     /// Gives a location's runner a new token; the old one is worth nothing from now on.
     pub async fn set_token(&self, slug: &str, token: &str) -> Result<()> {
-        sqlx::query("UPDATE location SET token_sha256 = sha256(convert_to($2, 'UTF8')) WHERE slug = $1")
-            .bind(slug)
-            .bind(token)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "UPDATE location SET token_sha256 = sha256(convert_to($2, 'UTF8')) WHERE slug = $1",
+        )
+        .bind(slug)
+        .bind(token)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
@@ -442,7 +471,11 @@ impl Db {
 
     /// Changes where, how often and on what a journey plays. What waits at places or moments that are no more is
     /// dropped; one that was finished plays again.
-    pub async fn set_place_and_pace(&self, journey_id: i32, plays: &PlaceAndPace<'_>) -> Result<()> {
+    pub async fn set_place_and_pace(
+        &self,
+        journey_id: i32,
+        plays: &PlaceAndPace<'_>,
+    ) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         sqlx::query(
             "UPDATE journey SET every_s = $2, pace = $3, device = $4, environment = $5, retry = $6,
@@ -467,10 +500,12 @@ impl Db {
     pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
         let mut tx = self.pool.begin().await?;
         let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Patterns>) =
-            sqlx::query_as("SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE")
-                .bind(site.id)
-                .fetch_one(&mut *tx)
-                .await?;
+            sqlx::query_as(
+                "SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE",
+            )
+            .bind(site.id)
+            .fetch_one(&mut *tx)
+            .await?;
         let collecting = site.collecting.clone().after(&held, now);
         sqlx::query(
             "UPDATE site SET collecting = $2, families = $3, domains = $4, keep_people_days = $5, apdex_t_s = $6 WHERE id = $1",
@@ -527,8 +562,7 @@ impl Db {
 
     /// Environments, how long evidence is kept, where traces are.
     pub async fn set_site(&self, site: &Site) -> Result<()> {
-        let sql =
-            "UPDATE site SET environments = $2, keep_days = $3, keep_failed_days = $4, trace_link = $5 WHERE id = $1";
+        let sql = "UPDATE site SET environments = $2, keep_days = $3, keep_failed_days = $4, trace_link = $5 WHERE id = $1";
         sqlx::query(sql)
             .bind(site.id)
             .bind(Json(&site.environments))
@@ -540,7 +574,13 @@ impl Db {
         Ok(())
     }
 
-    pub async fn add_goal(&self, site_id: i32, journey_id: i32, name: &str, promised: f64) -> Result<i32> {
+    pub async fn add_goal(
+        &self,
+        site_id: i32,
+        journey_id: i32,
+        name: &str,
+        promised: f64,
+    ) -> Result<i32> {
         let sql = "INSERT INTO goal (site_id, journey_id, name, promised) VALUES ($1, $2, $3, $4) RETURNING id";
         Ok(sqlx::query_scalar(sql)
             .bind(site_id)
@@ -551,33 +591,55 @@ impl Db {
             .await?)
     }
 
-    pub async fn add_budget(&self, site_id: i32, family: Option<&str>, vital: &str, limit: f64) -> Result<()> {
-        sqlx::query("INSERT INTO budget (site_id, family, vital, limit_value) VALUES ($1, $2, $3, $4)")
-            .bind(site_id)
-            .bind(family)
-            .bind(vital)
-            .bind(limit)
-            .execute(&self.pool)
-            .await?;
+    pub async fn add_budget(
+        &self,
+        site_id: i32,
+        family: Option<&str>,
+        vital: &str,
+        limit: f64,
+    ) -> Result<()> {
+        sqlx::query(
+            "INSERT INTO budget (site_id, family, vital, limit_value) VALUES ($1, $2, $3, $4)",
+        )
+        .bind(site_id)
+        .bind(family)
+        .bind(vital)
+        .bind(limit)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
-    pub async fn add_marker(&self, site_id: i32, at: Timestamp, title: &str, detail: &str) -> Result<()> {
+    pub async fn add_marker(
+        &self,
+        site_id: i32,
+        at: Timestamp,
+        title: &str,
+        detail: &str,
+    ) -> Result<()> {
         put_marker(&mut *self.pool.acquire().await?, site_id, at, title, detail).await
     }
 
     pub async fn add_maintenance(&self, site_id: i32, stretch: Stretch, why: &str) -> Result<()> {
-        sqlx::query("INSERT INTO maintenance (site_id, from_at, to_at, why) VALUES ($1, $2, $3, $4)")
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(why)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "INSERT INTO maintenance (site_id, from_at, to_at, why) VALUES ($1, $2, $3, $4)",
+        )
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .bind(why)
+        .execute(&self.pool)
+        .await?;
         Ok(())
     }
 
-    pub async fn add_carve_out(&self, goal_id: i32, stretch: Stretch, why: &str, author: &str) -> Result<()> {
+    pub async fn add_carve_out(
+        &self,
+        goal_id: i32,
+        stretch: Stretch,
+        why: &str,
+        author: &str,
+    ) -> Result<()> {
         sqlx::query("INSERT INTO carve_out (goal_id, from_at, to_at, why, author) VALUES ($1, $2, $3, $4, $5)")
             .bind(goal_id)
             .bind(stretch.from.to_sqlx())
@@ -656,7 +718,13 @@ async fn play_at(tx: &mut PgConnection, journey_id: i32, locations: &[i32]) -> R
     Ok(())
 }
 
-async fn put_marker(to: &mut PgConnection, site_id: i32, at: Timestamp, title: &str, detail: &str) -> Result<()> {
+async fn put_marker(
+    to: &mut PgConnection,
+    site_id: i32,
+    at: Timestamp,
+    title: &str,
+    detail: &str,
+) -> Result<()> {
     sqlx::query("INSERT INTO marker (site_id, at, title, detail) VALUES ($1, $2, $3, $4)")
         .bind(site_id)
         .bind(at.to_sqlx())

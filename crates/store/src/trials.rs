@@ -51,7 +51,10 @@ impl Db {
         device: &str,
         now: Timestamp,
     ) -> Result<Uuid> {
-        sqlx::query("DELETE FROM trial WHERE asked_at < $1").bind((now - KEPT).to_sqlx()).execute(&self.pool).await?;
+        sqlx::query("DELETE FROM trial WHERE asked_at < $1")
+            .bind((now - KEPT).to_sqlx())
+            .execute(&self.pool)
+            .await?;
         let id = Uuid::new_v4();
         sqlx::query(
             "INSERT INTO trial (id, site_id, location_id, script, asked_at, device) VALUES ($1, $2, $3, $4, $5, $6)",
@@ -95,9 +98,20 @@ impl Db {
     }
 
     /// Keeps how far a trial is; whether somebody has cancelled it meanwhile, `None` for a stranger.
-    pub async fn tell_trial(&self, location_id: i32, id: Uuid, progress: &Value) -> Result<Option<bool>> {
-        let sql = "UPDATE trial SET progress = $3 WHERE id = $1 AND location_id = $2 RETURNING cancelled";
-        Ok(sqlx::query_scalar(sql).bind(id).bind(location_id).bind(Json(progress)).fetch_optional(&self.pool).await?)
+    pub async fn tell_trial(
+        &self,
+        location_id: i32,
+        id: Uuid,
+        progress: &Value,
+    ) -> Result<Option<bool>> {
+        let sql =
+            "UPDATE trial SET progress = $3 WHERE id = $1 AND location_id = $2 RETURNING cancelled";
+        Ok(sqlx::query_scalar(sql)
+            .bind(id)
+            .bind(location_id)
+            .bind(Json(progress))
+            .fetch_optional(&self.pool)
+            .await?)
     }
 
     /// Keeps the record of a trial at this location, if it is the first: a runner that was only slow changes nothing.
@@ -120,7 +134,10 @@ impl Db {
     }
 
     pub async fn cancel_trial(&self, id: Uuid) -> Result<()> {
-        sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1").bind(id).execute(&self.pool).await?;
+        sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1")
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
@@ -141,15 +158,19 @@ impl Db {
         .bind(id)
         .fetch_optional(&self.pool)
         .await?;
-        Ok(row.map(|(site_id, location_id, script, asked_at, runner, cancelled, progress, record)| TrialStatus {
-            site_id,
-            location_id,
-            script,
-            asked_at: asked_at.to_jiff(),
-            runner,
-            cancelled,
-            progress: progress.map(|p| p.0),
-            record: record.map(|r| r.0),
-        }))
+        Ok(row.map(
+            |(site_id, location_id, script, asked_at, runner, cancelled, progress, record)| {
+                TrialStatus {
+                    site_id,
+                    location_id,
+                    script,
+                    asked_at: asked_at.to_jiff(),
+                    runner,
+                    cancelled,
+                    progress: progress.map(|p| p.0),
+                    record: record.map(|r| r.0),
+                }
+            },
+        ))
     }
 }

@@ -26,7 +26,12 @@ impl Db {
     }
 
     /// The newest page views, newest first.
-    pub async fn newest_page_views(&self, site_id: i32, stretch: Stretch, most: i64) -> Result<Vec<PageView>> {
+    pub async fn newest_page_views(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        most: i64,
+    ) -> Result<Vec<PageView>> {
         let rows: Vec<String> = sqlx::query_scalar(
             "SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at DESC LIMIT $4",
         )
@@ -41,16 +46,21 @@ impl Db {
 
     /// The ids of all page views that are still rows, to compare with those that were acknowledged.
     pub async fn page_view_ids(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Uuid>> {
-        Ok(sqlx::query_scalar("SELECT id FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3")
-            .bind(site_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .fetch_all(&self.pool)
-            .await?)
+        Ok(sqlx::query_scalar(
+            "SELECT id FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3",
+        )
+        .bind(site_id)
+        .bind(stretch.from.to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.pool)
+        .await?)
     }
 
     /// Adds to the counts of what was turned away: site, hour, reason, how many, and the newest in words.
-    pub async fn count_refused(&self, counts: &[(i32, Timestamp, String, u64, String)]) -> Result<()> {
+    pub async fn count_refused(
+        &self,
+        counts: &[(i32, Timestamp, String, u64, String)],
+    ) -> Result<()> {
         // All or nothing: what was counted is not counted again when something else could not be.
         sqlx::query(
             "INSERT INTO refused
@@ -81,7 +91,12 @@ impl Db {
     ) -> Result<()> {
         if over == 0 {
             let sql = "DELETE FROM refused WHERE site_id = $1 AND hour = $2 AND reason = $3";
-            sqlx::query(sql).bind(site_id).bind(hour.to_sqlx()).bind(NAMES_OVER).execute(tx).await?;
+            sqlx::query(sql)
+                .bind(site_id)
+                .bind(hour.to_sqlx())
+                .bind(NAMES_OVER)
+                .execute(tx)
+                .await?;
             return Ok(());
         }
         sqlx::query(
@@ -145,7 +160,11 @@ impl Refused {
 }
 
 /// Marks an hour as changed since it was filed.
-pub(crate) async fn mark_hour(tx: &mut sqlx::PgConnection, site_id: i32, hour: Timestamp) -> Result<()> {
+pub(crate) async fn mark_hour(
+    tx: &mut sqlx::PgConnection,
+    site_id: i32,
+    hour: Timestamp,
+) -> Result<()> {
     sqlx::query(
         "INSERT INTO dirty_hour (site_id, hour) VALUES ($1, $2)
          ON CONFLICT (site_id, hour) DO UPDATE SET marked_at = clock_timestamp()",
@@ -158,9 +177,13 @@ pub(crate) async fn mark_hour(tx: &mut sqlx::PgConnection, site_id: i32, hour: T
 }
 
 /// See [`Db::store_page_views`].
-pub(crate) async fn put_rows(to: impl sqlx::PgExecutor<'_>, batch: &[(i32, PageView)]) -> Result<()> {
+pub(crate) async fn put_rows(
+    to: impl sqlx::PgExecutor<'_>,
+    batch: &[(i32, PageView)],
+) -> Result<()> {
     // PostgreSQL refuses to touch one row twice in one statement: the newest of each stays.
-    let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> = HashMap::with_capacity(batch.len());
+    let mut newest: HashMap<(i32, Timestamp, Uuid), &PageView> =
+        HashMap::with_capacity(batch.len());
     for (site, view) in batch {
         let held = newest.entry((*site, view.at, view.beacon.id)).or_insert(view);
         if view.beacon.seq > held.beacon.seq {
@@ -168,11 +191,14 @@ pub(crate) async fn put_rows(to: impl sqlx::PgExecutor<'_>, batch: &[(i32, PageV
         }
     }
     // In one order everywhere, so that two servers never wait for each other's rows.
-    let mut rows: Vec<(i32, &PageView)> = newest.into_iter().map(|((site, ..), v)| (site, v)).collect();
+    let mut rows: Vec<(i32, &PageView)> =
+        newest.into_iter().map(|((site, ..), v)| (site, v)).collect();
     rows.sort_by_key(|(site, v)| (*site, v.at, v.beacon.id));
-    let texts: std::result::Result<Vec<String>, _> = rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
+    let texts: std::result::Result<Vec<String>, _> =
+        rows.iter().map(|(_, v)| serde_json::to_string(v)).collect();
     let texts = texts.map_err(|e| content("page_view.view", e))?;
-    let hours: BTreeSet<(i32, Timestamp)> = rows.iter().map(|(site, v)| (*site, hour_of(v.at))).collect();
+    let hours: BTreeSet<(i32, Timestamp)> =
+        rows.iter().map(|(site, v)| (*site, hour_of(v.at))).collect();
     // One statement is one transaction and one way to the database and back.
     sqlx::query(
         "WITH put AS (

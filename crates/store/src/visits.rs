@@ -32,9 +32,22 @@ fn place(sheet: &Sheet, row: usize) -> Option<Place> {
 
 impl Db {
     /// The page views of a visit within a day of this moment, in order of time.
-    pub async fn visit(&self, site_id: i32, visit: Uuid, near: Timestamp, most: usize) -> Result<Vec<Seen>> {
+    pub async fn visit(
+        &self,
+        site_id: i32,
+        visit: Uuid,
+        near: Timestamp,
+        most: usize,
+    ) -> Result<Vec<Seen>> {
         let day = SignedDuration::from_hours(AROUND_H);
-        self.of_one(site_id, "visit", visit.as_u128(), Stretch { from: near - day, to: near + day }, most).await
+        self.of_one(
+            site_id,
+            "visit",
+            visit.as_u128(),
+            Stretch { from: near - day, to: near + day },
+            most,
+        )
+        .await
     }
 
     /// The page views in the stretch whose column has this id, in order of time: of a `visit` or a `person`.
@@ -51,7 +64,8 @@ impl Db {
         let mut places: Vec<(i64, Place)> = Vec::new();
         for sheet in &sheets {
             let keep = rows(sheet, stretch, &Filter::default());
-            let here = (0..sheet.rows).filter(|row| keep[*row] && sheet.id(column, *row) == Some(id));
+            let here =
+                (0..sheet.rows).filter(|row| keep[*row] && sheet.id(column, *row) == Some(id));
             places.extend(here.filter_map(|row| Some((sheet.at_ms(row)?, place(sheet, row)?))));
         }
         places.sort_unstable();
@@ -60,17 +74,27 @@ impl Db {
     }
 
     /// What happened on the page views of a visit, in order of time.
-    pub async fn told_of_visit(&self, site_id: i32, visit: Uuid, views: &[Seen]) -> Result<Vec<HappeningRow>> {
-        let (Some(first), Some(last)) = (views.first(), views.last()) else { return Ok(Vec::new()) };
+    pub async fn told_of_visit(
+        &self,
+        site_id: i32,
+        visit: Uuid,
+        views: &[Seen],
+    ) -> Result<Vec<HappeningRow>> {
+        let (Some(first), Some(last)) = (views.first(), views.last()) else {
+            return Ok(Vec::new());
+        };
         let stretch = Stretch { from: first.at, to: last.at + SignedDuration::from_millis(1) };
         let columns = HappeningRow::COLUMNS.map(String::from);
         let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, &columns).await?;
         let mut all = Vec::new();
         for sheet in &sheets {
-            let here = (0..sheet.rows).filter(|row| sheet.id("visit", *row) == Some(visit.as_u128()));
+            let here =
+                (0..sheet.rows).filter(|row| sheet.id("visit", *row) == Some(visit.as_u128()));
             all.extend(here.filter_map(|row| HappeningRow::of(sheet, row)));
         }
-        all.sort_by(|a, b| (a.at, a.after).partial_cmp(&(b.at, b.after)).unwrap_or(std::cmp::Ordering::Equal));
+        all.sort_by(|a, b| {
+            (a.at, a.after).partial_cmp(&(b.at, b.after)).unwrap_or(std::cmp::Ordering::Equal)
+        });
         Ok(all)
     }
 
@@ -91,8 +115,14 @@ impl Db {
         for sheet in &sheets {
             let keep = rows(sheet, stretch, filter);
             let values = sheet.figures(&column);
-            let kept = (0..sheet.rows).filter(|row| keep[*row]).filter_map(|row| Some((values.at(row)?, row)));
-            let least = if slowest.len() < most { f32::MIN } else { slowest.last().map_or(f32::MIN, |s| s.0) };
+            let kept = (0..sheet.rows)
+                .filter(|row| keep[*row])
+                .filter_map(|row| Some((values.at(row)?, row)));
+            let least = if slowest.len() < most {
+                f32::MIN
+            } else {
+                slowest.last().map_or(f32::MIN, |s| s.0)
+            };
             slowest.extend(kept.filter(|(v, _)| *v > least).map(|(v, row)| (v, sheet.hour_s, row)));
             slowest.sort_by(|a, b| b.0.total_cmp(&a.0));
             slowest.truncate(most);
@@ -104,7 +134,8 @@ impl Db {
             for sheet in self.sheets_of(Filed::PageViews, site_id, whole, &[]).await? {
                 for (value, _, row) in slowest.iter().filter(|(_, h, _)| *h == hour) {
                     // The hour may have been filed anew in between: then another row stands there.
-                    let seen = Seen::of(&sheet, *row).filter(|_| sheet.number(&column, *row) == Some(*value));
+                    let seen = Seen::of(&sheet, *row)
+                        .filter(|_| sheet.number(&column, *row) == Some(*value));
                     found.extend(seen.map(|seen| ((hour, *row), seen)));
                 }
             }
@@ -122,7 +153,10 @@ impl Db {
         most: usize,
     ) -> Result<Vec<Occurrence>> {
         let columns = with_filter(
-            &["at", "what", "failed", "text", "place", "view", "visit", "person", "family", "browser", "release"],
+            &[
+                "at", "what", "failed", "text", "place", "view", "visit", "person", "family",
+                "browser", "release",
+            ],
             filter,
         );
         let mut all = Vec::new();

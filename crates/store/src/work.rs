@@ -28,7 +28,11 @@ pub(crate) fn due_of(id: Uuid) -> Option<Timestamp> {
 }
 
 /// One at a time for the due runs of a journey at a location, until the transaction ends.
-pub(crate) async fn lock_due(tx: &mut PgConnection, journey_id: i32, location_id: i32) -> Result<()> {
+pub(crate) async fn lock_due(
+    tx: &mut PgConnection,
+    journey_id: i32,
+    location_id: i32,
+) -> Result<()> {
     sqlx::query("SELECT pg_advisory_xact_lock(hashtextextended($1, 704201))")
         .bind(format!("{journey_id}/{location_id}"))
         .execute(tx)
@@ -139,7 +143,12 @@ impl Db {
     }
 
     /// Takes note of a runner that asks for work; what has not changed is written at most every five seconds.
-    pub async fn runner_seen(&self, location_id: i32, runner: &Runner, now: Timestamp) -> Result<()> {
+    pub async fn runner_seen(
+        &self,
+        location_id: i32,
+        runner: &Runner,
+        now: Timestamp,
+    ) -> Result<()> {
         sqlx::query(
             "INSERT INTO runner VALUES ($1, $2, $3, $4, $5, $6)
              ON CONFLICT (location_id, name) DO UPDATE SET program = $3, protocol = $4, seen_at = $5, busy_since = $6
@@ -190,7 +199,18 @@ impl Db {
         now: Timestamp,
         until: Timestamp,
     ) -> Result<Option<Work>> {
-        type Row = (Uuid, i32, String, String, String, jiff_sqlx::Timestamp, String, Option<String>, Vec<String>, i32);
+        type Row = (
+            Uuid,
+            i32,
+            String,
+            String,
+            String,
+            jiff_sqlx::Timestamp,
+            String,
+            Option<String>,
+            Vec<String>,
+            i32,
+        );
         let free = free("$2", "$5");
         let sql = format!(
             "WITH mine AS (
@@ -209,18 +229,31 @@ impl Db {
             .bind(MOST_ATTEMPTS)
             .fetch_optional(&self.pool)
             .await?;
-        Ok(row.map(|(id, site_id, journey, script, location, due_at, device, proxy, denied, journey_id)| Work {
-            id,
-            site_id,
-            journey,
-            script,
-            location,
-            due_at: due_at.to_jiff(),
-            device,
-            proxy,
-            denied,
-            journey_id,
-        }))
+        Ok(row.map(
+            |(
+                id,
+                site_id,
+                journey,
+                script,
+                location,
+                due_at,
+                device,
+                proxy,
+                denied,
+                journey_id,
+            )| Work {
+                id,
+                site_id,
+                journey,
+                script,
+                location,
+                due_at: due_at.to_jiff(),
+                device,
+                proxy,
+                denied,
+                journey_id,
+            },
+        ))
     }
 }
 
@@ -257,17 +290,22 @@ impl Db {
                     count(*) FILTER (WHERE w.lease_until >= $1) AS leased
              FROM work w JOIN journey j ON j.id = w.journey_id"
         );
-        Ok(sqlx::query_as(AssertSqlSafe(sql)).bind(now.to_sqlx()).bind(MOST_ATTEMPTS).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_as(AssertSqlSafe(sql))
+            .bind(now.to_sqlx())
+            .bind(MOST_ATTEMPTS)
+            .fetch_one(&self.pool)
+            .await?)
     }
 }
 
 /// Drops what nobody plays yet.
 pub(crate) async fn drop_waiting(tx: &mut PgConnection, journey_id: i32) -> Result<()> {
-    let dropped: Vec<Option<Uuid>> =
-        sqlx::query_scalar("DELETE FROM work WHERE journey_id = $1 AND lease_until IS NULL RETURNING first_try")
-            .bind(journey_id)
-            .fetch_all(&mut *tx)
-            .await?;
+    let dropped: Vec<Option<Uuid>> = sqlx::query_scalar(
+        "DELETE FROM work WHERE journey_id = $1 AND lease_until IS NULL RETURNING first_try",
+    )
+    .bind(journey_id)
+    .fetch_all(&mut *tx)
+    .await?;
     count_first_tries(tx, dropped).await
 }
 

@@ -55,7 +55,8 @@ impl PublicUrl {
 
     /// Every name of this machine itself, at this port.
     fn loopback(port: u16) -> Vec<PublicUrl> {
-        let of = |host: &str| PublicUrl { scheme: "http".into(), authority: format!("{host}:{port}") };
+        let of =
+            |host: &str| PublicUrl { scheme: "http".into(), authority: format!("{host}:{port}") };
         ["127.0.0.1", "localhost", "[::1]"].map(of).to_vec()
     }
 
@@ -79,7 +80,11 @@ impl Door {
     ///
     /// # Errors
     /// When it listens for others and no public address was given.
-    pub fn new(mut public: Vec<PublicUrl>, trusted: Vec<IpNet>, listen: SocketAddr) -> Result<Door, String> {
+    pub fn new(
+        mut public: Vec<PublicUrl>,
+        trusted: Vec<IpNet>,
+        listen: SocketAddr,
+    ) -> Result<Door, String> {
         if public.is_empty() {
             if !listen.ip().is_loopback() {
                 return Err(format!(
@@ -94,7 +99,9 @@ impl Door {
     /// The public address that a request asks for by its `Host`; `None` when it asks for somebody else.
     fn asked(&self, host: Option<&str>) -> Option<&PublicUrl> {
         let host = host?;
-        self.public.iter().find(|p| p.authority.eq_ignore_ascii_case(without_own_port(host, &p.scheme)))
+        self.public
+            .iter()
+            .find(|p| p.authority.eq_ignore_ascii_case(without_own_port(host, &p.scheme)))
     }
 
     /// Whether a request asks for this server by a name that it has.
@@ -147,7 +154,11 @@ impl Door {
     /// The address of whoever is at the other end of this request.
     pub fn visitor_of(&self, request: &HttpRequest) -> IpAddr {
         let peer = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |a| a.ip());
-        let lines: Vec<&str> = request.headers().get_all("x-forwarded-for").map(|v| v.to_str().unwrap_or("")).collect();
+        let lines: Vec<&str> = request
+            .headers()
+            .get_all("x-forwarded-for")
+            .map(|v| v.to_str().unwrap_or(""))
+            .collect();
         self.visitor(peer, &lines)
     }
 }
@@ -172,7 +183,8 @@ pub async fn known_host<B: MessageBody>(
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
     if state.door.asked(host(request.headers())).is_none() {
-        let says = "This server has another name. Whoever runs it can add this one with --public-url.";
+        let says =
+            "This server has another name. Whoever runs it can add this one with --public-url.";
         let answer = problem::refusal(&request, StatusCode::MISDIRECTED_REQUEST, says);
         return Ok(request.into_response(answer).map_into_right_body());
     }
@@ -201,7 +213,8 @@ pub const CONTENT_SECURITY_POLICY: &str = "default-src 'none'; script-src 'self'
 
 /// The same, with styles that a script of ours marks by this word.
 pub fn policy_with_style_nonce(nonce: &str) -> String {
-    CONTENT_SECURITY_POLICY.replace("style-src 'self'", &format!("style-src 'self' 'nonce-{nonce}'"))
+    CONTENT_SECURITY_POLICY
+        .replace("style-src 'self'", &format!("style-src 'self' 'nonce-{nonce}'"))
 }
 
 /// What every page says to the browser.
@@ -234,9 +247,13 @@ mod tests {
         ] {
             assert_eq!(PublicUrl::parse(given).unwrap().text(), want);
         }
-        for wrong in
-            ["cadentis.example", "ftp://a.example", "https://a.example/b", "https://a@b.example", "https://a.example?x"]
-        {
+        for wrong in [
+            "cadentis.example",
+            "ftp://a.example",
+            "https://a.example/b",
+            "https://a@b.example",
+            "https://a.example?x",
+        ] {
             assert!(PublicUrl::parse(wrong).is_err(), "{wrong}");
         }
     }
@@ -254,7 +271,10 @@ mod tests {
             assert_eq!(named.asked(Some(host)).is_some(), known, "{host}");
         }
         let local = door(&[], &[]);
-        assert!(local.asked(Some("localhost:7070")).is_some() && local.asked(Some("localhost:7071")).is_none());
+        assert!(
+            local.asked(Some("localhost:7070")).is_some()
+                && local.asked(Some("localhost:7071")).is_none()
+        );
         assert!(local.asked(None).is_none());
         assert!(Door::new(Vec::new(), Vec::new(), "0.0.0.0:7070".parse().unwrap()).is_err());
     }
@@ -262,7 +282,8 @@ mod tests {
     #[test]
     fn the_visitor_is_the_rightmost_address_that_no_trusted_proxy_wrote() {
         let door = door(&[], &["10.0.0.0/8", "127.0.0.0/8"]);
-        let of = |peer: &str, lines: &[&str]| door.visitor(peer.parse().unwrap(), lines).to_string();
+        let of =
+            |peer: &str, lines: &[&str]| door.visitor(peer.parse().unwrap(), lines).to_string();
         // A stranger is not believed whatever it writes.
         assert_eq!(of("198.51.100.7", &["203.0.113.9"]), "198.51.100.7");
         assert_eq!(of("10.0.0.1", &["203.0.113.9"]), "203.0.113.9");

@@ -97,9 +97,13 @@ pub fn round_up(value: f64) -> f64 {
 
 /// Positions and labels for the axis: about one every 90 units, on whole hours or days.
 pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
-    const STEPS_S: [i64; 12] = [300, 600, 900, 1_800, 3_600, 7_200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800];
+    const STEPS_S: [i64; 12] =
+        [300, 600, 900, 1_800, 3_600, 7_200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800];
     let most = axis.width / 88.0;
-    let step = STEPS_S.into_iter().find(|s| axis.stretch.seconds() as f64 / *s as f64 <= most).unwrap_or(604_800);
+    let step = STEPS_S
+        .into_iter()
+        .find(|s| axis.stretch.seconds() as f64 / *s as f64 <= most)
+        .unwrap_or(604_800);
     if step >= 86_400 {
         let days = axis.stretch.days(zone);
         let every = (step / 86_400) as usize;
@@ -114,7 +118,8 @@ pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
         let local = at.to_zoned(zone.clone());
         let of_day = i64::from(local.hour()) * 3600 + i64::from(local.minute()) * 60;
         if of_day % step == 0 && at >= axis.stretch.from {
-            let label = if of_day == 0 { local.strftime("%a %-d") } else { local.strftime("%H:%M") };
+            let label =
+                if of_day == 0 { local.strftime("%a %-d") } else { local.strftime("%H:%M") };
             ticks.push((axis.x(at), label.to_string()));
         }
         second += 300;
@@ -149,8 +154,10 @@ mod tests {
     fn labels_stand_on_whole_local_hours_also_when_the_clocks_change() {
         // Oslo, 25 October 2026: 03:00 becomes 02:00 at 01:00 UTC (IANA tz database).
         let a = axis("2026-10-24T20:00Z", "2026-10-25T08:00Z");
-        let labels: Vec<String> =
-            ticks(&a, &TimeZone::get("Europe/Oslo").expect("a zone")).into_iter().map(|t| t.1).collect();
+        let labels: Vec<String> = ticks(&a, &TimeZone::get("Europe/Oslo").expect("a zone"))
+            .into_iter()
+            .map(|t| t.1)
+            .collect();
         assert!(labels.iter().all(|l| l.ends_with(":00") || l.starts_with("Sun")), "{labels:?}");
         assert!(labels.contains(&"Sun 25".to_string()), "{labels:?}");
     }
@@ -160,18 +167,35 @@ mod tests {
         let hour = 1_795_000_000 / 3_600 * 3_600;
         let stretch = Stretch { from: at_second(hour), to: at_second(hour + 36_000) };
         let axis = Axis { stretch, left: 0.0, width: 360.0 };
-        let points: Vec<At> =
-            [0, 1, 10, 20, 21, 900].map(|n| hour + n * 600).map(|at| (at, axis.x(at_second(at)), 5.0)).to_vec();
+        let points: Vec<At> = [0, 1, 10, 20, 21, 900]
+            .map(|n| hour + n * 600)
+            .map(|at| (at, axis.x(at_second(at)), 5.0))
+            .to_vec();
         let places = connected(&points, 600, &axis);
         let x: Vec<Option<f64>> = places.iter().map(|p| p.map(|(x, _)| x.round())).collect();
-        let want = [None, Some(0.0), Some(6.0), None, Some(58.0), Some(62.0), None, Some(120.0), Some(126.0)];
+        let want = [
+            None,
+            Some(0.0),
+            Some(6.0),
+            None,
+            Some(58.0),
+            Some(62.0),
+            None,
+            Some(120.0),
+            Some(126.0),
+        ];
         assert_eq!(x, want);
     }
 
     #[test]
     fn a_line_is_interrupted_where_nothing_was_measured_and_scales_are_round() {
-        assert_eq!(line([Some((0.0, 1.0)), None, Some((2.0, 3.0)), Some((4.0, 5.0))]), "M0.0 1.0M2.0 3.0L4.0 5.0");
-        for (value, want) in [(0.0, 1.0), (7.3, 8.0), (2_100.0, 2_500.0), (0.13, 0.15), (1_000.0, 1_000.0)] {
+        assert_eq!(
+            line([Some((0.0, 1.0)), None, Some((2.0, 3.0)), Some((4.0, 5.0))]),
+            "M0.0 1.0M2.0 3.0L4.0 5.0"
+        );
+        for (value, want) in
+            [(0.0, 1.0), (7.3, 8.0), (2_100.0, 2_500.0), (0.13, 0.15), (1_000.0, 1_000.0)]
+        {
             assert!((round_up(value) - want).abs() < 1e-9, "{value}");
         }
     }

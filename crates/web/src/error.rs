@@ -21,7 +21,9 @@ pub enum PageError {
     Stretch(#[from] StretchError),
     #[error("The address has a parameter `{name}` that cannot be read: {says}.")]
     Parameter { name: String, says: String },
-    #[error("The script of {journey} cannot be read: {says}. It is mended at /journeys/{slug}/script")]
+    #[error(
+        "The script of {journey} cannot be read: {says}. It is mended at /journeys/{slug}/script"
+    )]
     Script { journey: String, slug: String, says: String },
     #[error("What was sent cannot be read: {0}.")]
     Unreadable(String),
@@ -75,7 +77,8 @@ pub fn unavailable(e: &StoreError) -> HttpResponse {
         }
         _ => {
             let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
-            let mut answer = HttpResponse::from(Problem::new(StatusCode::SERVICE_UNAVAILABLE, says));
+            let mut answer =
+                HttpResponse::from(Problem::new(StatusCode::SERVICE_UNAVAILABLE, says));
             answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
             answer
         }
@@ -87,7 +90,9 @@ impl ResponseError for PageError {
         match self {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
             PageError::NoSite => StatusCode::SEE_OTHER,
-            PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => StatusCode::BAD_REQUEST,
+            PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => {
+                StatusCode::BAD_REQUEST
+            }
             PageError::Script { .. } => StatusCode::UNPROCESSABLE_ENTITY,
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -101,7 +106,9 @@ impl ResponseError for PageError {
     fn error_response(&self) -> HttpResponse {
         let advice = match self {
             PageError::NoSite => {
-                return HttpResponse::SeeOther().insert_header(("location", first_site::ADDRESS)).finish();
+                return HttpResponse::SeeOther()
+                    .insert_header(("location", first_site::ADDRESS))
+                    .finish();
             }
             PageError::NotFound(_) => "Choose one of the places above.",
             PageError::Script { .. } => {
@@ -111,7 +118,9 @@ impl ResponseError for PageError {
             PageError::Stretch(_) => {
                 "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."
             }
-            PageError::Parameter { .. } => "Take it out of the address, or go back; all else in it is as it was.",
+            PageError::Parameter { .. } => {
+                "Take it out of the address, or go back; all else in it is as it was."
+            }
             PageError::Unreadable(_) | PageError::TooLarge(_) => {
                 "Nothing was changed. Go back; what you typed is still there."
             }
@@ -133,7 +142,9 @@ impl ResponseError for PageError {
         };
         let status = self.status_code();
         let page = ErrorPage { status: status.as_u16(), says: &self.to_string(), advice };
-        HttpResponse::build(status).content_type("text/html; charset=utf-8").body(page.render().unwrap_or_default())
+        HttpResponse::build(status)
+            .content_type("text/html; charset=utf-8")
+            .body(page.render().unwrap_or_default())
     }
 }
 
@@ -150,7 +161,11 @@ mod tests {
     async fn too_much_at_once_is_told_as_that_and_a_mistake_of_ours_as_ours() {
         for (error, status, says) in [
             (ComputeError::Busy, 503, "Try again in a moment, or choose a shorter stretch."),
-            (ComputeError::TooLong(std::time::Duration::from_secs(30)), 503, "it was not computed within 30 s"),
+            (
+                ComputeError::TooLong(std::time::Duration::from_secs(30)),
+                503,
+                "it was not computed within 30 s",
+            ),
             (ComputeError::Failed, 500, "This is a mistake of ours."),
         ] {
             let answer = PageError::from(AnswerError::from(error)).error_response();

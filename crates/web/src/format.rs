@@ -86,7 +86,10 @@ mod tests {
         for (n, want) in [(0, "0"), (999, "999"), (1_000, "1,000"), (1_697_159, "1,697,159")] {
             assert_eq!(thousands(n), want);
         }
-        assert_eq!((difference_s(910.0).as_str(), difference_s(-40.0).as_str()), ("+0.91", "−0.04"));
+        assert_eq!(
+            (difference_s(910.0).as_str(), difference_s(-40.0).as_str()),
+            ("+0.91", "−0.04")
+        );
     }
 
     #[test]

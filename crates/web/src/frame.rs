@@ -44,7 +44,11 @@ pub struct Asked {
 impl Asked {
     /// Reads the address and the site; without a stretch in the address, the last `default_s`
     /// seconds.
-    pub async fn load(state: &State, request: &HttpRequest, default_s: i64) -> Result<Asked, PageError> {
+    pub async fn load(
+        state: &State,
+        request: &HttpRequest,
+        default_s: i64,
+    ) -> Result<Asked, PageError> {
         let now = Timestamp::now();
         let site = state.site().await?;
         let when = query::<When>(request)?;
@@ -58,7 +62,10 @@ impl Asked {
             Some(word) => Against::parse(word).ok_or_else(|| {
                 parameter(
                     "against",
-                    format!("`{}` is nothing to compare with", word.chars().take(40).collect::<String>()),
+                    format!(
+                        "`{}` is nothing to compare with",
+                        word.chars().take(40).collect::<String>()
+                    ),
                 )
             })?,
         };
@@ -66,7 +73,10 @@ impl Asked {
         let (filter, wrong) = Filter::parse(only.iter().map(String::as_str));
         if let Some(text) = wrong.first() {
             let text: String = text.chars().take(80).collect();
-            return Err(parameter("only", format!("`{text}` is no attribute and value such as device:phone")));
+            return Err(parameter(
+                "only",
+                format!("`{text}` is no attribute and value such as device:phone"),
+            ));
         }
         Ok(Asked { site, stretch, kind, now, filter })
     }
@@ -90,7 +100,12 @@ impl Asked {
 
 /// The part of an address that says when.
 fn when(stretch: &Stretch, kind: Against) -> String {
-    format!("from={}&to={}&against={}", Stretch::moment(stretch.from), Stretch::moment(stretch.to), kind.word())
+    format!(
+        "from={}&to={}&against={}",
+        Stretch::moment(stretch.from),
+        Stretch::moment(stretch.to),
+        kind.word()
+    )
 }
 
 fn up_to_now(stretch: Stretch, now: Timestamp) -> Stretch {
@@ -168,22 +183,40 @@ const PLACES: [(&str, &str, bool); 8] = [
     ("Setup", "/setup", true),
 ];
 
-const QUICK: [(&str, i64); 6] =
-    [("1h", 3_600), ("6h", 21_600), ("12h", 43_200), ("24h", 86_400), ("7d", 604_800), ("28d", 28 * 86_400)];
+const QUICK: [(&str, i64); 6] = [
+    ("1h", 3_600),
+    ("6h", 21_600),
+    ("12h", 43_200),
+    ("24h", 86_400),
+    ("7d", 604_800),
+    ("28d", 28 * 86_400),
+];
 
 impl Frame {
     /// What the address asks about, and what stands around it on every page.
-    pub async fn load(state: &State, request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
-        let Asked { site, stretch, kind, now, filter } = Asked::load(state, request, default_s).await?;
+    pub async fn load(
+        state: &State,
+        request: &HttpRequest,
+        place: &str,
+        default_s: i64,
+    ) -> Result<Frame, PageError> {
+        let Asked { site, stretch, kind, now, filter } =
+            Asked::load(state, request, default_s).await?;
         let against = stretch.against(kind, &site.zone);
         let query_of = |s: &Stretch| with_filter(when(s, kind), &filter);
         let quick = QUICK
             .into_iter()
-            .map(|(label, s)| Quick { label, query: query_of(&Stretch::last(s, now)), here: s == stretch.seconds() })
+            .map(|(label, s)| Quick {
+                label,
+                query: query_of(&Stretch::last(s, now)),
+                here: s == stretch.seconds(),
+            })
             .collect();
         let against_words = match (kind, &against) {
             (Against::Week, Some(_)) => "against the same hours a week before (dashed)".into(),
-            (Against::Before, Some(a)) => format!("against the stretch before, {} (dashed)", a.words(&site.zone)),
+            (Against::Before, Some(a)) => {
+                format!("against the stretch before, {} (dashed)", a.words(&site.zone))
+            }
             _ => "not compared".into(),
         };
         let (strip, markers) = Strip::load(state, &site, stretch, against, now).await?;
@@ -222,7 +255,12 @@ impl Frame {
 
     /// What is asked about, told in one piece.
     pub fn range(&self) -> Range {
-        Range { stretch: self.past(), against: self.against, filter: self.filter.clone(), points: self.points() }
+        Range {
+            stretch: self.past(),
+            against: self.against,
+            filter: self.filter.clone(),
+            points: self.points(),
+        }
     }
 
     /// The address of another stretch with the same filter.
@@ -268,8 +306,10 @@ impl Strip {
         } else {
             newest
         };
-        let shown =
-            Stretch { from: at_second(to_s - TWO_WEEKS_S.max(stretch.seconds() * 11 / 10)), to: at_second(to_s) };
+        let shown = Stretch {
+            from: at_second(to_s - TWO_WEEKS_S.max(stretch.seconds() * 11 / 10)),
+            to: at_second(to_s),
+        };
         let axis = Axis { stretch: shown, left: 0.0, width: WIDTH };
         let (traffic, hours, markers, maintenance) = futures::try_join!(
             state.db.page_view_hours(site.id, shown),
@@ -279,9 +319,12 @@ impl Strip {
         )?;
         let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
         let mut points = vec![Some((axis.x(traffic.first().map_or(shown.from, |t| t.0)), 36.0))];
-        points.extend(traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))));
+        points.extend(
+            traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))),
+        );
         points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
-        let day_name = |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
+        let day_name =
+            |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
         let strip = Strip {
             from_s: shown.from.as_second(),
             to_s: shown.to.as_second(),
@@ -300,7 +343,11 @@ impl Strip {
                     let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
                     let (x, w) = axis.window(&window)?;
                     let at = format::day_clock(*hour, &site.zone);
-                    Some((x, w.max(3.0), format!("{at}: {} of {} runs failed", t.failed, t.counted())))
+                    Some((
+                        x,
+                        w.max(3.0),
+                        format!("{at}: {} of {} runs failed", t.failed, t.counted()),
+                    ))
                 })
                 .collect(),
             stretch: axis.window(&stretch).unwrap_or((0.0, 1.5)),
@@ -315,7 +362,10 @@ pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<(f64, String)> {
 }
 
 pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<(f64, f64, String)> {
-    windows.iter().filter_map(|w| axis.window(&w.stretch).map(|(x, width)| (x, width, w.why.clone()))).collect()
+    windows
+        .iter()
+        .filter_map(|w| axis.window(&w.stretch).map(|(x, width)| (x, width, w.why.clone())))
+        .collect()
 }
 
 /// The class and the spoken word of a standing.

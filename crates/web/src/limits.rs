@@ -45,7 +45,8 @@ pub fn json() -> web::JsonConfig {
             }
             other => (StatusCode::BAD_REQUEST, format!("The body cannot be read: {other}.")),
         };
-        actix_web::error::InternalError::from_response("body", Problem::new(status, says).into()).into()
+        actix_web::error::InternalError::from_response("body", Problem::new(status, says).into())
+            .into()
     })
 }
 
@@ -57,7 +58,9 @@ pub fn files() -> web::PayloadConfig {
 pub fn queries() -> web::QueryConfig {
     web::QueryConfig::default().error_handler(|e, _| {
         match e {
-            QueryPayloadError::Deserialize(e) => PageError::Unreadable(format!("the address cannot be read: {e}")),
+            QueryPayloadError::Deserialize(e) => {
+                PageError::Unreadable(format!("the address cannot be read: {e}"))
+            }
             _ => PageError::Unreadable("the address cannot be read".into()),
         }
         .into()
@@ -77,7 +80,11 @@ pub fn paths() -> web::PathConfig {
 /// # Errors
 /// Names the parameter that cannot be read.
 pub fn query<T: DeserializeOwned>(request: &HttpRequest) -> Result<T, PageError> {
-    let given = serde_urlencoded::Deserializer::new(form_urlencoded::parse(request.query_string().as_bytes()));
-    serde_path_to_error::deserialize(given)
-        .map_err(|e| PageError::Parameter { name: e.path().to_string(), says: e.inner().to_string() })
+    let given = serde_urlencoded::Deserializer::new(form_urlencoded::parse(
+        request.query_string().as_bytes(),
+    ));
+    serde_path_to_error::deserialize(given).map_err(|e| PageError::Parameter {
+        name: e.path().to_string(),
+        says: e.inner().to_string(),
+    })
 }

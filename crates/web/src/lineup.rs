@@ -35,11 +35,23 @@ pub struct Layout {
 
 impl Layout {
     /// For a desk.
-    const WIDE: Layout =
-        Layout { width: WIDTH, label: 196.0, scale: 36.0, head: 0.0, most_bars: 170, class: "wide-only" };
+    const WIDE: Layout = Layout {
+        width: WIDTH,
+        label: 196.0,
+        scale: 36.0,
+        head: 0.0,
+        most_bars: 170,
+        class: "wide-only",
+    };
     /// For a phone: as wide as it is, names above their lanes.
-    const NARROW: Layout =
-        Layout { width: 366.0, label: 0.0, scale: 0.0, head: 22.0, most_bars: 48, class: "narrow-only" };
+    const NARROW: Layout = Layout {
+        width: 366.0,
+        label: 0.0,
+        scale: 0.0,
+        head: 22.0,
+        most_bars: 48,
+        class: "narrow-only",
+    };
 
     fn axis(&self, stretch: Stretch) -> Axis {
         Axis { stretch, left: self.label, width: self.width - self.label - self.scale }
@@ -218,7 +230,10 @@ impl LineUp {
         with_patterns: bool,
     ) -> LineUp {
         let axis = layout.axis(frame.stretch);
-        lanes.iter_mut().zip(1u32..).for_each(|(lane, nth)| lane.shift = f64::from(nth) * layout.head);
+        lanes
+            .iter_mut()
+            .zip(1u32..)
+            .for_each(|(lane, nth)| lane.shift = f64::from(nth) * layout.head);
         let height = lanes.last().map_or(0.0, |l| l.top + l.height + l.shift);
         LineUp {
             width: layout.width,
@@ -248,7 +263,9 @@ impl LineUp {
         played: Option<&RunLanes<'_>>,
         budget: Option<&[(i64, ErrorBudget)]>,
     ) -> askama::Result<String> {
-        let of = |layout| LineUp::of_as(frame, happened, visitors, by_country, played, budget, layout).render();
+        let of = |layout| {
+            LineUp::of_as(frame, happened, visitors, by_country, played, budget, layout).render()
+        };
         Ok(of(Layout::WIDE)? + &of(Layout::NARROW)?)
     }
 
@@ -262,13 +279,18 @@ impl LineUp {
         layout: Layout,
     ) -> LineUp {
         let axis = layout.axis(frame.stretch);
-        let mut lanes = vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
+        let mut lanes =
+            vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
         let mut top: f64 = lanes.iter().map(|l| l.height).sum();
         let mut bars_say = String::new();
         if let Some(played) = played {
             let slots = frame.stretch.seconds() / played.every_s.max(1);
             let most = layout.most_bars;
-            let a_bar_s = if slots > most { frame.stretch.bucket_seconds(most).max(played.every_s) } else { 0 };
+            let a_bar_s = if slots > most {
+                frame.stretch.bucket_seconds(most).max(played.every_s)
+            } else {
+                0
+            };
             if a_bar_s > 0 {
                 bars_say = format!(
                     "Each bar stands for the runs of {}: its height is their median.",
@@ -281,7 +303,9 @@ impl LineUp {
             }
             for location in played.locations {
                 let here = runs.remove(&location.id).unwrap_or_default();
-                let lane = location_lane(frame, &axis, played, location, here, by_country, a_bar_s, top, happened);
+                let lane = location_lane(
+                    frame, &axis, played, location, here, by_country, a_bar_s, top, happened,
+                );
                 top += lane.height;
                 lanes.push(lane);
             }
@@ -297,8 +321,10 @@ impl LineUp {
 fn stack_lane(axis: &Axis, stack: &Stack<'_>, top: f64) -> Lane {
     let mut lane = Lane::new(stack.title, stack.sub.clone(), top, 132.0);
     let (plot_top, base) = (lane.top + 8.0, lane.base());
-    let y = |value: f64| base - (base - plot_top) * (value / stack.top.max(f64::MIN_POSITIVE)).min(1.0);
-    let x = |i: usize| axis.x(at_second(stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2));
+    let y =
+        |value: f64| base - (base - plot_top) * (value / stack.top.max(f64::MIN_POSITIVE)).min(1.0);
+    let x =
+        |i: usize| axis.x(at_second(stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2));
     lane.scale.clone_from(&stack.scale);
     let mut below = vec![0.0; stack.known.len()];
     for layer in &stack.layers {
@@ -311,7 +337,8 @@ fn stack_lane(axis: &Axis, stack: &Stack<'_>, top: f64) -> Lane {
             match (known, begun) {
                 (true, None) => begun = Some(i),
                 (false, Some(from)) => {
-                    let points: Vec<(f64, f64, f64)> = (from..i).map(|i| (x(i), y(above[i]), y(below[i]))).collect();
+                    let points: Vec<(f64, f64, f64)> =
+                        (from..i).map(|i| (x(i), y(above[i]), y(below[i]))).collect();
                     area += &band(&points);
                     begun = None;
                 }
@@ -328,11 +355,10 @@ fn stack_lane(axis: &Axis, stack: &Stack<'_>, top: f64) -> Lane {
         }
         below = above;
     }
-    lane.reads = reads(
-        (0..stack.known.len())
-            .filter(|i| stack.known[*i])
-            .map(|i| (stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2, (stack.says)(i))),
-    );
+    lane.reads =
+        reads((0..stack.known.len()).filter(|i| stack.known[*i]).map(|i| {
+            (stack.from_s + i as i64 * stack.bucket_s + stack.bucket_s / 2, (stack.says)(i))
+        }));
     lane
 }
 
@@ -353,13 +379,15 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
     let all = compared.points.iter().flat_map(|(_, a, b)| [*a, *b]).flatten();
     let top_ms = round_up(all.fold(1.0, f64::max) * 1.1);
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
-    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    lane.scale =
+        format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     let course = |pick: fn(&Pair) -> Option<f64>| {
         line(compared.points.iter().map(|p| pick(p).map(|ms| (axis.x(at_second(p.0)), y(ms)))))
     };
     lane.lines.push(("ours-line", course(|p| p.1)));
     lane.lines.push(("theirs-line", course(|p| p.2)));
-    let seconds = |ms: Option<f64>| ms.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
+    let seconds =
+        |ms: Option<f64>| ms.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
     let says = |p: &Pair| (p.0, format!("here {}, there {}", seconds(p.1), seconds(p.2)));
     lane.reads = reads(compared.points.iter().filter(|p| p.1.or(p.2).is_some()).map(says));
     lane
@@ -367,7 +395,8 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
 
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     let mut lane = Lane::new("Events", "releases, maintenance".into(), 0.0, 40.0);
-    let in_stretch: Vec<Marker> = happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
+    let in_stretch: Vec<Marker> =
+        happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
     let drawn = drawn_markers(&in_stretch, axis);
     lane.markers = drawn
         .iter()
@@ -425,7 +454,8 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let top_ms = round_up(points.iter().map(|p| p.p75 * 1.25).fold(limit * 1.15, f64::max));
     let (plot_top, base) = (lane.top + 6.0, lane.base() - 16.0);
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
-    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    lane.scale =
+        format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     lane.budget_y = Some((y(limit), format!("budget {:.1} s", limit / 1000.0)));
     let apart = |a: &Point, b: &Point| b.at_s - a.at_s > views.bucket_s * 3 / 2;
     let pieces: Vec<&[Point]> = points.chunk_by(|a, b| !apart(a, b)).collect();
@@ -437,7 +467,8 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let course: Vec<(i64, f64, f64)> = points.iter().map(|p| (p.at_s, p.x, y(p.p75))).collect();
     lane.lines.push(("visitors-line", line(connected(&course, views.bucket_s, axis))));
     let most = points.iter().map(|p| p.views).max().unwrap_or(1).max(1) as f64;
-    let width = (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
+    let width =
+        (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
     lane.bars = points
         .iter()
         .map(|p| {
@@ -453,9 +484,9 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
             }
         })
         .collect();
-    lane.reads = reads(
-        points.iter().map(|p| (p.at_s + views.bucket_s / 2, format!("{} · {} views", Vital::Lcp.text(p.p75), p.n))),
-    );
+    lane.reads = reads(points.iter().map(|p| {
+        (p.at_s + views.bucket_s / 2, format!("{} · {} views", Vital::Lcp.text(p.p75), p.n))
+    }));
     lane
 }
 
@@ -490,11 +521,13 @@ fn location_lane(
         .map(|(n, word)| format!("{n} {word}"))
         .collect::<Vec<_>>()
         .join(", ");
-    let through = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+    let through =
+        Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
     // Scaled to what is usual here, so that a difference fills the lane; the rare giant is cut.
     let p98 = through.percentile(0.98, Method::NearestRank).unwrap_or(1_000.0);
     let top_ms = round_up(p98 * 1.12);
-    lane.scale = format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+    lane.scale =
+        format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     let (plot_top, base) = (lane.top + 5.0, lane.base());
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
     lane.budget_y = played.budget_ms.filter(|b| *b <= top_ms).map(|b| (y(b), String::new()));
@@ -505,13 +538,19 @@ fn location_lane(
             .filter(|(begin, _)| is_whole(*begin, views.bucket_s, frame.past()))
             .filter_map(|(begin, pool)| {
                 let middle = begin + views.bucket_s / 2;
-                Some((middle, axis.x(at_second(middle)), pool.measured(Vital::Lcp).reading(0.75).value?))
+                Some((
+                    middle,
+                    axis.x(at_second(middle)),
+                    pool.measured(Vital::Lcp).reading(0.75).value?,
+                ))
             })
             .filter(|(_, x, _)| (axis.left..=axis.right()).contains(x))
             .collect();
         let most = series.iter().map(|(_, _, v)| *v).fold(1.0, f64::max);
-        let points: Vec<_> =
-            series.into_iter().map(|(at, x, v)| (at, x, base - (base - plot_top) * 0.9 * v / most)).collect();
+        let points: Vec<_> = series
+            .into_iter()
+            .map(|(at, x, v)| (at, x, base - (base - plot_top) * 0.9 * v / most))
+            .collect();
         lane.lines.push(("region-line", line(connected(&points, views.bucket_s, axis))));
     }
     let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
@@ -526,7 +565,12 @@ fn location_lane(
                 Outcome::Failed | Outcome::Unmeasured => 12.0,
                 _ => base - y(r.duration_ms),
             };
-            let mut says = format!("{} {}: {}", format::clock(r.due_at, zone), location.name, r.outcome.word());
+            let mut says = format!(
+                "{} {}: {}",
+                format::clock(r.due_at, zone),
+                location.name,
+                r.outcome.word()
+            );
             if r.outcome.got_through() {
                 says += &format!(", {} s", format::seconds(r.duration_ms));
             }
@@ -538,17 +582,31 @@ fn location_lane(
             } else {
                 r.outcome.word().into()
             };
-            read.push((r.due_at.as_second(), if out(r) { format!("{short}, not counted") } else { short }));
-            lane.bars.push(Bar { x, y: base - h, w, h, outcome, href: frame.run_link(&r.id), says });
+            read.push((
+                r.due_at.as_second(),
+                if out(r) { format!("{short}, not counted") } else { short },
+            ));
+            lane.bars.push(Bar {
+                x,
+                y: base - h,
+                w,
+                h,
+                outcome,
+                href: frame.run_link(&r.id),
+                says,
+            });
         }
     } else {
         let mut buckets: BTreeMap<i64, Vec<&Run>> = BTreeMap::new();
         for r in runs.into_iter().filter(|r| !out(r)) {
             buckets.entry(r.due_at.as_second().div_euclid(a_bar_s)).or_default().push(r);
         }
-        let w = (axis.width * a_bar_s as f64 / frame.stretch.seconds() as f64 * 0.66).clamp(2.0, 9.0);
+        let w =
+            (axis.width * a_bar_s as f64 / frame.stretch.seconds() as f64 * 0.66).clamp(2.0, 9.0);
         for (bucket, runs) in buckets {
-            let durations = Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+            let durations = Samples::new(
+                runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms),
+            );
             let median = durations.percentile(0.5, Method::NearestRank);
             let failed = runs.iter().filter(|r| r.outcome == Outcome::Failed).count();
             let slow = runs.iter().filter(|r| r.outcome == Outcome::Slow).count();
@@ -562,7 +620,9 @@ fn location_lane(
                 Outcome::Passed
             };
             // The one to look at: the first of the worst outcome.
-            let Some(shown) = runs.iter().find(|r| r.outcome == worst).or(runs.first()) else { continue };
+            let Some(shown) = runs.iter().find(|r| r.outcome == worst).or(runs.first()) else {
+                continue;
+            };
             let at_s = bucket * a_bar_s + a_bar_s / 2;
             let h = match (worst, median) {
                 (Outcome::Failed, _) | (_, None) => 12.0,
@@ -616,12 +676,22 @@ fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
         .map(|(s, b)| (axis.x(at_second(*s)), y(b.left_share().unwrap_or(0.0))))
         .filter(|(x, _)| *x <= axis.right() + 1.0)
         .collect();
-    lane.areas.push(("budget-area".into(), band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>())));
+    lane.areas.push((
+        "budget-area".into(),
+        band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>()),
+    ));
     lane.lines.push(("budget-line", line(points.iter().map(|p| Some(*p)))));
     lane.scale = "100 %".into();
     lane.reads = reads(budget.iter().map(|(s, b)| {
         let left = b.left_ms();
-        (*s, if left < 0.0 { format!("over by {}", length_text(-left)) } else { format!("{} left", length_text(left)) })
+        (
+            *s,
+            if left < 0.0 {
+                format!("over by {}", length_text(-left))
+            } else {
+                format!("{} left", length_text(left))
+            },
+        )
     }));
     lane
 }

@@ -28,11 +28,13 @@ pub struct World {
 /// Width of the map in its own units.
 pub const WIDTH: f64 = 10_000.0;
 
-pub static WORLD: LazyLock<World> = LazyLock::new(|| World::read(include_str!("../world/world.tsv")));
+pub static WORLD: LazyLock<World> =
+    LazyLock::new(|| World::read(include_str!("../world/world.tsv")));
 
 impl World {
     fn read(text: &'static str) -> World {
-        let numbers = |text: &str| -> Vec<f64> { text.split(' ').filter_map(|n| n.parse().ok()).collect() };
+        let numbers =
+            |text: &str| -> Vec<f64> { text.split(' ').filter_map(|n| n.parse().ok()).collect() };
         let pair = |text: &str| match numbers(text)[..] {
             [x, y] => (x, y),
             _ => (0.0, 0.0),
@@ -42,7 +44,13 @@ impl World {
         let of = |nth: usize| head.get(nth).copied().unwrap_or_default();
         let country = |f: Vec<&'static str>| {
             let [code, name, middle, bounds, path] = f[..] else { return None };
-            Some(Country { code, name, middle: pair(middle), bounds: numbers(bounds).try_into().ok(), path })
+            Some(Country {
+                code,
+                name,
+                middle: pair(middle),
+                bounds: numbers(bounds).try_into().ok(),
+                path,
+            })
         };
         World {
             scale: of(1).parse().unwrap_or(1.0),
@@ -96,9 +104,13 @@ mod tests {
     #[test]
     fn cities_lie_in_the_frames_of_their_countries() {
         // Degrees from memory.
-        for (code, latitude, longitude) in
-            [("NO", 59.9, 10.7), ("KE", -1.3, 36.8), ("CA", 44.65, -63.6), ("BR", -23.5, -46.6), ("AU", -33.9, 151.2)]
-        {
+        for (code, latitude, longitude) in [
+            ("NO", 59.9, 10.7),
+            ("KE", -1.3, 36.8),
+            ("CA", 44.65, -63.6),
+            ("BR", -23.5, -46.6),
+            ("AU", -33.9, 151.2),
+        ] {
             let (x, y) = WORLD.point(latitude, longitude);
             let [left, top, right, bottom] = WORLD.country(code).unwrap().bounds.unwrap();
             assert!((left..=right).contains(&x) && (top..=bottom).contains(&y), "{code}: {x} {y}");
@@ -109,7 +121,10 @@ mod tests {
 
     #[test]
     fn countries_too_small_to_be_drawn_have_a_place_and_unknown_ones_show_the_world() {
-        assert_eq!(WORLD.countries.iter().filter(|c| c.path.is_empty() && c.code.is_empty()).count(), 0);
+        assert_eq!(
+            WORLD.countries.iter().filter(|c| c.path.is_empty() && c.code.is_empty()).count(),
+            0
+        );
         for code in ["SG", "MT", "FO", "US", "IN", "ZA"] {
             assert!(WORLD.country(code).is_some(), "{code}");
         }

@@ -45,7 +45,9 @@ pub struct PageMeter(Family<Asked, Histogram, fn() -> Histogram>);
 impl Default for PageMeter {
     fn default() -> PageMeter {
         // From five milliseconds to twenty seconds.
-        PageMeter(Family::new_with_constructor(|| Histogram::new(exponential_buckets(0.005, 2.0, 13))))
+        PageMeter(Family::new_with_constructor(|| {
+            Histogram::new(exponential_buckets(0.005, 2.0, 13))
+        }))
     }
 }
 
@@ -57,15 +59,24 @@ pub async fn timed<B: MessageBody>(
 ) -> Result<ServiceResponse<B>, actix_web::Error> {
     let begun = Instant::now();
     let answer = next.call(request).await?;
-    let route = answer.request().match_pattern().filter(|route| !route.is_empty()).unwrap_or_else(|| "none".into());
+    let route = answer
+        .request()
+        .match_pattern()
+        .filter(|route| !route.is_empty())
+        .unwrap_or_else(|| "none".into());
     let method = match answer.request().method().as_str() {
         "GET" => "GET",
         "POST" => "POST",
         "DELETE" => "DELETE",
         _ => "other",
     };
-    let status = ["1xx", "2xx", "3xx", "4xx", "5xx"][usize::from(answer.status().as_u16() / 100).clamp(1, 5) - 1];
-    state.meter.0.get_or_create(&Asked { method, route, status }).observe(begun.elapsed().as_secs_f64());
+    let status = ["1xx", "2xx", "3xx", "4xx", "5xx"]
+        [usize::from(answer.status().as_u16() / 100).clamp(1, 5) - 1];
+    state
+        .meter
+        .0
+        .get_or_create(&Asked { method, route, status })
+        .observe(begun.elapsed().as_secs_f64());
     Ok(answer)
 }
 
@@ -114,16 +125,36 @@ type Seconds = Gauge<f64, AtomicU64>;
 fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     let mut all = Registry::with_prefix("cadentis");
     let meter = state.intake.meter();
-    all.register("beacons", "Requests with beacons by how they were answered", meter.beacons.clone());
+    all.register(
+        "beacons",
+        "Requests with beacons by how they were answered",
+        meter.beacons.clone(),
+    );
     all.register("batch_seconds", "Writing one batch of page views", meter.batch.clone());
     all.register("page_seconds", "Answering a request, by route", state.meter.0.clone());
     let gauge = |n: f64| ConstGauge::new(n);
     let (waiting, capacity) = pulse.queue;
-    all.register("beacon_queue", "Batches of beacons that wait to be written", gauge(waiting as f64));
-    all.register("beacon_queue_capacity", "Batches of beacons that may wait", gauge(capacity as f64));
+    all.register(
+        "beacon_queue",
+        "Batches of beacons that wait to be written",
+        gauge(waiting as f64),
+    );
+    all.register(
+        "beacon_queue_capacity",
+        "Batches of beacons that may wait",
+        gauge(capacity as f64),
+    );
     let load = pulse.compute;
-    all.register("compute_waiting", "Questions that wait to be computed", gauge(load.waiting as f64));
-    all.register("compute_running", "Questions that are being computed", gauge(load.running as f64));
+    all.register(
+        "compute_waiting",
+        "Questions that wait to be computed",
+        gauge(load.waiting as f64),
+    );
+    all.register(
+        "compute_running",
+        "Questions that are being computed",
+        gauge(load.running as f64),
+    );
     let ended = Family::<Named, Counter>::default();
     for (name, n) in [("done", load.done), ("left", load.left), ("refused", load.refused)] {
         ended.get_or_create(&Named { name }).inc_by(n);
@@ -131,7 +162,11 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     all.register("compute_questions", "What became of questions", ended);
     let busy = ConstCounter::new(load.busy_ms as f64 / 1000.0);
     all.register_with_unit("compute_busy", "Time spent computing", Unit::Seconds, busy);
-    all.register("database_up", "Whether the database answers", gauge(f64::from(u8::from(pulse.backlog.is_some()))));
+    all.register(
+        "database_up",
+        "Whether the database answers",
+        gauge(f64::from(u8::from(pulse.backlog.is_some()))),
+    );
     let connections = Family::<Pooled, Gauge>::default();
     for (pool, (open, idle)) in ["pages", "beacons"].into_iter().zip(pulse.connections) {
         for (state, n) in [("idle", idle), ("used", open.saturating_sub(idle))] {
@@ -140,12 +175,26 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     }
     all.register("database_connections", "Open connections to the database", connections);
     if let Some(b) = &pulse.backlog {
-        all.register("rollup_hours", "Hours of page views that are to be filed anew", gauge(b.hours as f64));
+        all.register(
+            "rollup_hours",
+            "Hours of page views that are to be filed anew",
+            gauge(b.hours as f64),
+        );
         let lag = gauge(b.hours_for_s.unwrap_or(0.0));
-        all.register_with_unit("rollup_lag", "Since the oldest of them was marked", Unit::Seconds, lag);
+        all.register_with_unit(
+            "rollup_lag",
+            "Since the oldest of them was marked",
+            Unit::Seconds,
+            lag,
+        );
         all.register("runs_due", "Runs that are due and that no runner has", gauge(b.due as f64));
         let late = gauge(b.due_for_s.unwrap_or(0.0));
-        all.register_with_unit("runs_late", "Since the oldest of them was due", Unit::Seconds, late);
+        all.register_with_unit(
+            "runs_late",
+            "Since the oldest of them was due",
+            Unit::Seconds,
+            late,
+        );
         all.register("runs_leased", "Runs that runners have", gauge(b.leased as f64));
     }
     let (well, age) = (Family::<Named, Gauge>::default(), Family::<Named, Seconds>::default());
@@ -159,7 +208,12 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
         }
     }
     all.register("worker_well", "Whether a worker has done something to the end lately", well);
-    all.register_with_unit("worker_success_age", "Since a worker last did something to the end", Unit::Seconds, age);
+    all.register_with_unit(
+        "worker_success_age",
+        "Since a worker last did something to the end",
+        Unit::Seconds,
+        age,
+    );
     all.register("worker_restarts", "How often a worker panicked and began again", restarts);
     let mut text = String::new();
     encode(&mut text, &all)?;
@@ -250,9 +304,18 @@ pub fn sentences(pulse: &Pulse) -> Vec<(String, &'static str)> {
         if load.waiting > 0 { "strained" } else { "within" },
     ));
     let worker = |w: &Report| {
-        let last = w.last_success.map_or("not yet".into(), |age: Duration| format!("{} s ago", age.as_secs()));
-        let restarts = if w.restarts > 0 { format!(", begun again {} times", w.restarts) } else { String::new() };
-        (format!("Worker “{}”: last done {last}{restarts}.", w.name), if w.is_well { "within" } else { "broken" })
+        let last = w
+            .last_success
+            .map_or("not yet".into(), |age: Duration| format!("{} s ago", age.as_secs()));
+        let restarts = if w.restarts > 0 {
+            format!(", begun again {} times", w.restarts)
+        } else {
+            String::new()
+        };
+        (
+            format!("Worker “{}”: last done {last}{restarts}.", w.name),
+            if w.is_well { "within" } else { "broken" },
+        )
     };
     all.extend(pulse.workers.iter().map(worker));
     all

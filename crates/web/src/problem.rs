@@ -70,7 +70,14 @@ impl Problem {
     pub fn new(status: StatusCode, detail: impl Into<String>) -> Problem {
         let (name, title) = kind(status);
         let kind = format!("/problems/{name}");
-        Problem { kind, title, status: status.as_u16(), detail: detail.into(), errors: Vec::new(), more: Map::new() }
+        Problem {
+            kind,
+            title,
+            status: status.as_u16(),
+            detail: detail.into(),
+            errors: Vec::new(),
+            more: Map::new(),
+        }
     }
 
     pub fn not_found(detail: impl Into<String>) -> Problem {
@@ -88,15 +95,26 @@ impl Problem {
     pub fn script(pointer: &str, detail: impl Into<String>, errors: &[ScriptError]) -> Problem {
         let mut problem = Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail);
         for e in errors {
-            let place = Map::from_iter([("line".into(), json!(e.line)), ("column".into(), json!(e.column))]);
-            problem.errors.push(Fault { detail: e.to_string(), pointer: pointer.into(), more: place });
+            let place = Map::from_iter([
+                ("line".into(), json!(e.line)),
+                ("column".into(), json!(e.column)),
+            ]);
+            problem.errors.push(Fault {
+                detail: e.to_string(),
+                pointer: pointer.into(),
+                more: place,
+            });
         }
         problem
     }
 
     /// Another thing that is wrong.
     pub fn and_at(mut self, pointer: &str, detail: impl Into<String>) -> Problem {
-        self.errors.push(Fault { detail: detail.into(), pointer: pointer.into(), more: Map::new() });
+        self.errors.push(Fault {
+            detail: detail.into(),
+            pointer: pointer.into(),
+            more: Map::new(),
+        });
         self
     }
 
@@ -171,7 +189,9 @@ mod tests {
 
     #[test]
     fn a_problem_says_its_kind_what_is_wrong_and_where() {
-        let body: Value = serde_json::from_str(&Problem::invalid("/address", "It is no address.").body()).unwrap();
+        let body: Value =
+            serde_json::from_str(&Problem::invalid("/address", "It is no address.").body())
+                .unwrap();
         let want = json!({
             "type": "/problems/invalid", "title": "Something in the request is wrong", "status": 422,
             "detail": "It is no address.", "errors": [{ "detail": "It is no address.", "pointer": "/address" }],
@@ -182,9 +202,16 @@ mod tests {
     #[test]
     fn every_complaint_about_a_script_has_its_line_and_column() {
         let errors = journey::problems("script \"x\"\nstep \"y\"\n  opne /\n  press\n", &[]);
-        let body: Value = serde_json::from_str(&Problem::script("/script", "No.", &errors).body()).unwrap();
-        assert!(errors.len() == 2 && body["errors"].as_array().is_some_and(|e| e.len() == 2), "{body}");
-        assert_eq!((&body["errors"][0]["line"], &body["errors"][0]["pointer"]), (&json!(3), &json!("/script")));
+        let body: Value =
+            serde_json::from_str(&Problem::script("/script", "No.", &errors).body()).unwrap();
+        assert!(
+            errors.len() == 2 && body["errors"].as_array().is_some_and(|e| e.len() == 2),
+            "{body}"
+        );
+        assert_eq!(
+            (&body["errors"][0]["line"], &body["errors"][0]["pointer"]),
+            (&json!(3), &json!("/script"))
+        );
         assert_eq!(body["errors"][1]["line"], 4);
     }
 

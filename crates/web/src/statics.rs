@@ -39,7 +39,11 @@ const STYLES: &str = concat!(
 const FILES: [(&str, &str, &[u8]); 15] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
-    ("commissioner-ext.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner-ext.woff2")),
+    (
+        "commissioner-ext.woff2",
+        "font/woff2",
+        include_bytes!("../static/vendor/commissioner-ext.woff2"),
+    ),
     ("cadentis.css", "text/css; charset=utf-8", STYLES.as_bytes()),
     ("ask.js", "text/javascript", include_bytes!("../static/ask.js")),
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
@@ -80,18 +84,27 @@ pub fn version() -> &'static str {
 async fn file(asked: web::Path<(String, String)>) -> HttpResponse {
     let (asked_version, name) = asked.into_inner();
     // A page of before an upgrade asks for what was there then: it gets what is there now, for this once.
-    let kept = if asked_version == version() { "public, max-age=31536000, immutable" } else { "no-store" };
+    let kept =
+        if asked_version == version() { "public, max-age=31536000, immutable" } else { "no-store" };
     match FILES.iter().find(|(n, ..)| *n == name) {
-        Some((_, kind, bytes)) => {
-            HttpResponse::Ok().insert_header((CONTENT_TYPE, *kind)).insert_header((CACHE_CONTROL, kept)).body(*bytes)
-        }
+        Some((_, kind, bytes)) => HttpResponse::Ok()
+            .insert_header((CONTENT_TYPE, *kind))
+            .insert_header((CACHE_CONTROL, kept))
+            .body(*bytes),
         None => HttpResponse::NotFound().finish(),
     }
 }
 
 /// The site's own copy, which knows the site's key and settings.
-async fn own_snippet(state: web::Data<State>, key: web::Path<String>) -> Result<HttpResponse, PageError> {
-    let site = state.db.site_by_key(&key).await?.ok_or_else(|| PageError::NotFound(format!("the site {key}")))?;
+async fn own_snippet(
+    state: web::Data<State>,
+    key: web::Path<String>,
+) -> Result<HttpResponse, PageError> {
+    let site = state
+        .db
+        .site_by_key(&key)
+        .await?
+        .ok_or_else(|| PageError::NotFound(format!("the site {key}")))?;
     let c = &site.collecting;
     let settings = serde_json::json!({
         "site": site.key, "sample": c.sample, "keep": c.keep, "phrases": c.phrases, "trace": c.trace,
@@ -142,8 +155,11 @@ mod tests {
                 asked.insert(name.unwrap_or_else(|| panic!("{path}: {address} has no version")));
             }
         }
-        asked
-            .extend(after(STYLES, "url(", &[')']).into_iter().filter(|address| !address.starts_with(['#', '"', '\''])));
+        asked.extend(
+            after(STYLES, "url(", &[')'])
+                .into_iter()
+                .filter(|address| !address.starts_with(['#', '"', '\''])),
+        );
         assert_eq!(asked, there);
     }
 
@@ -151,10 +167,15 @@ mod tests {
     fn no_page_has_a_style_or_a_script_within_itself() {
         // The policy that every page is sent with would not let them work (see `door`).
         for (path, text) in templates() {
-            for wrong in ["<style", " style=\"", " onclick=", " onload=", " onsubmit=", "javascript:"] {
+            for wrong in
+                ["<style", " style=\"", " onclick=", " onload=", " onsubmit=", "javascript:"]
+            {
                 assert!(!text.contains(wrong), "{path} has {wrong}");
             }
-            assert!(text.split("<script").skip(1).all(|rest| rest.trim_start().starts_with("src=")), "{path}");
+            assert!(
+                text.split("<script").skip(1).all(|rest| rest.trim_start().starts_with("src=")),
+                "{path}"
+            );
         }
     }
 
@@ -164,11 +185,18 @@ mod tests {
         let templates = templates();
         for (_, text) in &templates {
             whole.extend(
-                text.split("{{ ").skip(1).filter_map(|rest| rest.split(" }}").next()).filter(|e| e.contains("safe")),
+                text.split("{{ ")
+                    .skip(1)
+                    .filter_map(|rest| rest.split(" }}").next())
+                    .filter(|e| e.contains("safe")),
             );
         }
         whole.sort_unstable();
         whole.dedup();
-        assert_eq!(whole, ["lineup|safe", "preview|safe"], "each is a template that was rendered, and escaped there");
+        assert_eq!(
+            whole,
+            ["lineup|safe", "preview|safe"],
+            "each is a template that was rendered, and escaped there"
+        );
     }
 }

@@ -42,7 +42,12 @@ pub struct Report {
 impl Workers {
     /// Does rounds of this work for ever. A round gives the time to rest, or what went wrong; after that, and after a
     /// panic, it rests longer each time. `patience` is how long it may go without a round done to the end.
-    pub fn start<F, R>(&self, name: &'static str, patience: Duration, mut round: F) -> tokio::task::JoinHandle<()>
+    pub fn start<F, R>(
+        &self,
+        name: &'static str,
+        patience: Duration,
+        mut round: F,
+    ) -> tokio::task::JoinHandle<()>
     where
         F: FnMut() -> R + Send + 'static,
         R: Future<Output = Result<Duration, String>> + Send + 'static,
@@ -94,7 +99,13 @@ impl Workers {
 
     fn note(&self, name: &'static str, change: impl FnOnce(&mut Account), patience: Duration) {
         let Ok(mut all) = self.0.lock() else { return };
-        let new = || Account { begun: Instant::now(), last_success: None, restarts: 0, trouble: None, patience };
+        let new = || Account {
+            begun: Instant::now(),
+            last_success: None,
+            restarts: 0,
+            trouble: None,
+            patience,
+        };
         change(all.entry(name).or_insert_with(new));
     }
 
@@ -141,13 +152,19 @@ mod tests {
         let of = |workers: &Workers| workers.report().remove(0);
         tokio::time::sleep(Duration::from_millis(100)).await;
         let first = of(&workers);
-        assert_eq!((first.restarts, first.last_success, first.trouble.as_deref()), (1, None, Some("it panicked")));
+        assert_eq!(
+            (first.restarts, first.last_success, first.trouble.as_deref()),
+            (1, None, Some("it panicked"))
+        );
         // The rests grow: one second, then two.
         tokio::time::sleep(Duration::from_millis(1_100)).await;
         assert_eq!(of(&workers).trouble.as_deref(), Some("the database is away"));
         tokio::time::sleep(Duration::from_millis(2_100)).await;
         let third = of(&workers);
-        assert!(third.last_success.is_some() && third.trouble.is_none() && third.is_well, "{third:?}");
+        assert!(
+            third.last_success.is_some() && third.trouble.is_none() && third.is_well,
+            "{third:?}"
+        );
         assert_eq!((third.restarts, rounds.load(Ordering::SeqCst)), (1, 3));
     }
 

@@ -14,8 +14,12 @@ fn a_failing_part_ends_everything_the_demo_started_and_nothing_else() {
     let url = cluster.create_database("demo").expect("a database");
     let mut demo = Demo::start_on(Some(&url), &["--no-runners"]);
     let started = cadentis_processes::below(demo.process.id() as i32);
-    assert!(!started.iter().any(|p| command_line(*p).contains("postgres -D")), "it was given a database");
-    let server = started.iter().copied().find(|p| command_line(*p).contains(" serve ")).expect("a server");
+    assert!(
+        !started.iter().any(|p| command_line(*p).contains("postgres -D")),
+        "it was given a database"
+    );
+    let server =
+        started.iter().copied().find(|p| command_line(*p).contains(" serve ")).expect("a server");
     cadentis_processes::signal(server, libc::SIGKILL);
     let until = Instant::now() + Duration::from_secs(20);
     let end = loop {
@@ -26,7 +30,8 @@ fn a_failing_part_ends_everything_the_demo_started_and_nothing_else() {
         std::thread::sleep(Duration::from_millis(50));
     };
     assert!(!end.success());
-    let left: Vec<String> = started.into_iter().map(command_line).filter(|c| c.contains("cadentis")).collect();
+    let left: Vec<String> =
+        started.into_iter().map(command_line).filter(|c| c.contains("cadentis")).collect();
     assert!(left.is_empty(), "{left:?}");
     assert!(cluster.is_running(), "the database was not the demo's to end");
 }

@@ -8,7 +8,8 @@ use thirtyfour::{By, Key};
 pub(crate) const AXE: &str = include_str!("../../vendor/axe.min.js");
 
 async fn healthz(demo: &Demo) -> Value {
-    let answer = reqwest::get(format!("{}/healthz", demo.address)).await.expect("the server answers");
+    let answer =
+        reqwest::get(format!("{}/healthz", demo.address)).await.expect("the server answers");
     assert_eq!(answer.status(), 200);
     answer.json().await.expect("healthz is JSON")
 }
@@ -22,24 +23,35 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     assert_eq!(health["last_run_age_s"].as_object().map(|o| o.len()), Some(8));
 
     let looker = Looker::start(&[]).await;
-    a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(&demo, &looker).await;
+    a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(&demo, &looker)
+        .await;
     the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(&demo, &looker).await;
     hovering_reads_every_lane_at_that_moment(&demo, &looker).await;
     a_visit_in_a_real_browser_appears_under_visitors(&demo, &looker).await;
-    a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phones_from_desktops(&demo, &looker).await;
+    a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phones_from_desktops(
+        &demo, &looker,
+    )
+    .await;
     the_map_leads_into_a_country_and_back(&demo, &looker).await;
     a_file_is_brought_and_history_is_put_into_new_families(&demo, &looker).await;
     a_script_is_started_written_played_and_saved(&demo, &looker).await;
-    what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(&demo, &looker).await;
+    what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(&demo, &looker)
+        .await;
     a_journey_recorded_through_the_page_plays(&demo, &looker).await;
     looker.end().await;
     it_ends_with_everything_it_started(&mut demo);
 }
 
-async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(demo: &Demo, looker: &Looker) {
+async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_waterfall(
+    demo: &Demo,
+    looker: &Looker,
+) {
     // Any location whose newest run became younger has just played.
     let ages = |h: &Value| -> Vec<f64> {
-        h["last_run_age_s"].as_object().map(|o| o.values().filter_map(Value::as_f64).collect()).unwrap_or_default()
+        h["last_run_age_s"]
+            .as_object()
+            .map(|o| o.values().filter_map(Value::as_f64).collect())
+            .unwrap_or_default()
     };
     let before = ages(&healthz(demo).await);
     let until = Instant::now() + Duration::from_secs(180);
@@ -47,21 +59,31 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
         assert!(Instant::now() < until, "no run was played within three minutes");
         tokio::time::sleep(Duration::from_millis(500)).await;
     }
-    looker.driver.goto(format!("{}/journeys/check-the-timetable", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/journeys/check-the-timetable", demo.address))
+        .await
+        .expect("the page opens");
     // Only runs that were really played have pictures; history has none.
-    let newest =
-        "return [...document.querySelectorAll('a.run')].map(a => new URL(a.getAttribute('href'), location).href)";
+    let newest = "return [...document.querySelectorAll('a.run')].map(a => new URL(a.getAttribute('href'), location).href)";
     let links: Vec<String> = serde_json::from_value(looker.ask(newest).await).expect("links");
     assert!(links.len() > 100, "{} runs in the lanes", links.len());
     let until = Instant::now() + Duration::from_secs(120);
     'found: loop {
         for journey in ["check-the-timetable", "book-a-crossing"] {
-            looker.driver.goto(format!("{}/journeys/{journey}", demo.address)).await.expect("the page opens");
+            looker
+                .driver
+                .goto(format!("{}/journeys/{journey}", demo.address))
+                .await
+                .expect("the page opens");
             let newest = "return [...document.querySelectorAll('.lane')].map(l => [...l.querySelectorAll('a.run')].pop()).filter(Boolean).map(a => new URL(a.getAttribute('href'), location).href)";
-            let links: Vec<String> = serde_json::from_value(looker.ask(newest).await).expect("links");
+            let links: Vec<String> =
+                serde_json::from_value(looker.ask(newest).await).expect("links");
             for link in links {
                 looker.driver.goto(&link).await.expect("the run opens");
-                if looker.ask("return document.querySelectorAll('.film img').length > 0").await == true {
+                if looker.ask("return document.querySelectorAll('.film img').length > 0").await
+                    == true
+                {
                     break 'found;
                 }
             }
@@ -69,12 +91,18 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
         assert!(Instant::now() < until, "no run with pictures on the journey pages");
         tokio::time::sleep(Duration::from_secs(2)).await;
     }
-    let requests = looker.ask("return document.querySelectorAll('.waterfall .request').length").await;
+    let requests =
+        looker.ask("return document.querySelectorAll('.waterfall .request').length").await;
     assert!(requests.as_u64() >= Some(1), "a waterfall with requests");
-    let connect = looker.ask("return document.querySelectorAll('.waterfall .part.waiting').length").await;
+    let connect =
+        looker.ask("return document.querySelectorAll('.waterfall .part.waiting').length").await;
     assert!(connect.as_u64() >= Some(1), "real waiting in it");
     looker
-        .wait_for("the picture is a picture", "return document.querySelector('.film img').naturalWidth > 300", 10)
+        .wait_for(
+            "the picture is a picture",
+            "return document.querySelector('.film img').naturalWidth > 300",
+            10,
+        )
         .await;
 }
 
@@ -84,15 +112,15 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
         field.clear().await.expect("it can be emptied");
         field.send_keys(text).await.expect("it can be typed into");
     };
-    let press =
-        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    let press = async |css: &str| {
+        looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed")
+    };
     looker.driver.goto(format!("{}/journeys/new", demo.address)).await.expect("the page opens");
     type_into("input[name='page.address']", "http://book.marram.example/tomorrow").await;
     type_into("input[name='page.text']", "Departures tomorrow").await;
     type_into("input[name=name]", "Look at tomorrow").await;
     type_into("input[name=author]", "Ada").await;
-    let cost =
-        "return document.querySelector('[data-cost]').textContent.startsWith('2,304 runs a day, 69,120 in 30 days')";
+    let cost = "return document.querySelector('[data-cost]').textContent.startsWith('2,304 runs a day, 69,120 in 30 days')";
     looker.wait_for("the cost", cost, 10).await;
     press("form[data-start] button").await;
     looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
@@ -135,7 +163,8 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
     let written = looker.ask(text).await;
     let written = written.as_str().expect("a text");
     assert!(
-        written.contains("  expect text \"Departures\"\n") && written.trim_end().ends_with("press link \"Timetable\""),
+        written.contains("  expect text \"Departures\"\n")
+            && written.trim_end().ends_with("press link \"Timetable\""),
         "{written}"
     );
     // Played before it is saved: steps, and a film.
@@ -147,7 +176,11 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
     type_into("[data-note]", "follow the link, too").await;
     press("[data-save]").await;
     looker
-        .wait_for("saved", "return document.querySelector('[data-saved]').textContent === 'Saved as version 2.'", 10)
+        .wait_for(
+            "saved",
+            "return document.querySelector('[data-saved]').textContent === 'Saved as version 2.'",
+            10,
+        )
         .await;
     looker
         .driver
@@ -155,16 +188,23 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
         .await
         .expect("the page opens");
     let came = "return [...document.querySelectorAll('.diff .new')].map(l => l.textContent.trim()).join('|')";
-    assert_eq!(looker.ask(came).await, json!("+   expect text \"Departures\"|+|+   press link \"Timetable\""));
+    assert_eq!(
+        looker.ask(came).await,
+        json!("+   expect text \"Departures\"|+|+   press link \"Timetable\"")
+    );
 }
 
 /// After the script of "Look at tomorrow" was saved as version 2.
-async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(demo: &Demo, looker: &Looker) {
+async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(
+    demo: &Demo,
+    looker: &Looker,
+) {
     let script = format!("{}/journeys/look-at-tomorrow/script", demo.address);
     looker.driver.goto(&script).await.expect("the page opens");
     looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
-    let press =
-        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    let press = async |css: &str| {
+        looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed")
+    };
     let fill = async |css: &str, text: &str| {
         let fill = format!(
             "const f = document.querySelector({css:?}); f.value = {text:?}; f.dispatchEvent(new Event('input', {{ bubbles: true }})); return true"
@@ -177,11 +217,20 @@ async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is
     };
     let type_at_the_end = async |text: &str| {
         press(".cm-content").await;
-        let end = looker.driver.action_chain().key_down(Key::Control).send_keys(Key::End).key_up(Key::Control);
+        let end = looker
+            .driver
+            .action_chain()
+            .key_down(Key::Control)
+            .send_keys(Key::End)
+            .key_up(Key::Control);
         end.send_keys(text).perform().await.expect("keys");
     };
-    let written =
-        async || looker.ask("return document.querySelector('[data-script]').cadentisText()").await.to_string();
+    let written = async || {
+        looker
+            .ask("return document.querySelector('[data-script]').cadentisText()")
+            .await
+            .to_string()
+    };
 
     // Nobody's version, then one that somebody else was quicker with: the text stays.
     type_at_the_end("\n  expect status 200").await;
@@ -218,9 +267,11 @@ async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is
         const form = document.querySelector('[data-import]'); form.elements.files.files = files.files; \
         form.elements.author.value = 'Ada'; form.requestSubmit(); return true";
     assert_eq!(looker.ask(brought).await, true);
-    for says in
-        ["good.cadentis: is there as “Good”, paused.", "bad.cadentis: line 3", "torn.zip: The archive cannot be read"]
-    {
+    for says in [
+        "good.cadentis: is there as “Good”, paused.",
+        "bad.cadentis: line 3",
+        "torn.zip: The archive cannot be read",
+    ] {
         wait_for("[data-brought]", says).await;
     }
     // A recording of what is no address says what is right.
@@ -240,15 +291,24 @@ async fn each_step_of_the_trial_holds(looker: &Looker) {
     let room = looker.ask("return document.querySelector('[data-trial-room]').innerText").await;
     let outcome = outcome.as_str().unwrap_or_default();
     let measured = ["It passed", "It was slow"].iter().any(|t| outcome.starts_with(t));
-    let short_of_cpu = ["is short of CPU", "CPU time to others"].iter().any(|t| room.to_string().contains(t));
-    assert!(measured || outcome.starts_with("It was not measured") && short_of_cpu, "{outcome} {room}");
-    let steps = looker.ask("return [...document.querySelectorAll('.trial-steps li')].map(l => l.innerText)").await;
+    let short_of_cpu =
+        ["is short of CPU", "CPU time to others"].iter().any(|t| room.to_string().contains(t));
+    assert!(
+        measured || outcome.starts_with("It was not measured") && short_of_cpu,
+        "{outcome} {room}"
+    );
+    let steps = looker
+        .ask("return [...document.querySelectorAll('.trial-steps li')].map(l => l.innerText)")
+        .await;
     let steps: Vec<String> = serde_json::from_value(steps).expect("texts");
     let held = |s: &String| s.contains("passed in") || s.contains("slow in");
     assert!(!steps.is_empty() && steps.iter().all(held), "{outcome} {room}");
 }
 
-async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(demo: &Demo, looker: &Looker) {
+async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
+    demo: &Demo,
+    looker: &Looker,
+) {
     looker.driver.goto(&format!("{}/journeys", demo.address)).await.expect("the page opens");
     let words = "return document.querySelector('.when b').textContent";
     let before = looker.ask(words).await;
@@ -260,7 +320,9 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
              at('pointerdown', .85, s); at('pointermove', .9, window); at('pointermove', .95, window); at('pointerup', .95, window);",
         )
         .await;
-    looker.wait_for("the address carries the stretch", "return location.search.includes('from=')", 10).await;
+    looker
+        .wait_for("the address carries the stretch", "return location.search.includes('from=')", 10)
+        .await;
     let chosen = looker.ask(words).await;
     assert_ne!(before, chosen);
     let hours = looker
@@ -277,7 +339,11 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
 }
 
 async fn hovering_reads_every_lane_at_that_moment(demo: &Demo, looker: &Looker) {
-    looker.driver.goto(&format!("{}/journeys/book-a-crossing", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/journeys/book-a-crossing", demo.address))
+        .await
+        .expect("the page opens");
     // At several moments: in the quiet of the night there may be nobody to read of.
     let read = looker
         .ask(
@@ -294,7 +360,10 @@ async fn hovering_reads_every_lane_at_that_moment(demo: &Demo, looker: &Looker) 
     assert!(read.iter().all(|texts| lanes(&texts) >= 9), "{read:?}");
     let full = read.iter().find(|texts| lanes(texts) == 10);
     let full = full.unwrap_or_else(|| panic!("no moment at which every lane is read: {read:?}"));
-    assert!(full.iter().any(|t| t.contains("views")) && full.iter().any(|t| t.ends_with("left")), "{full:?}");
+    assert!(
+        full.iter().any(|t| t.contains("views")) && full.iter().any(|t| t.ends_with("left")),
+        "{full:?}"
+    );
 }
 
 async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &Looker) {
@@ -308,9 +377,18 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
         "--user-agent=Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 Chrome/156.0 Safari/537.36 OPR/99.0".into(),
     ])
     .await;
-    visitor.driver.goto("http://book.marram.example/cabin?sailing=m1").await.expect("the site opens");
-    assert_eq!(visitor.ask("return navigator.webdriver === true").await, false, "the snippet leaves driven pages out");
-    let sent = "return performance.getEntriesByType('resource').some(r => r.name.includes('/beacons/'))";
+    visitor
+        .driver
+        .goto("http://book.marram.example/cabin?sailing=m1")
+        .await
+        .expect("the site opens");
+    assert_eq!(
+        visitor.ask("return navigator.webdriver === true").await,
+        false,
+        "the snippet leaves driven pages out"
+    );
+    let sent =
+        "return performance.getEntriesByType('resource').some(r => r.name.includes('/beacons/'))";
     visitor.wait_for("the snippet has sent a beacon", sent, 15).await;
     // Leaving the page sends the rest.
     visitor.driver.goto("http://book.marram.example/").await.expect("the site opens");
@@ -324,13 +402,18 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
     demo: &Demo,
     looker: &Looker,
 ) {
-    let find = async |css: &str| looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"));
-    looker.driver.goto(&format!("{}/visitors?vital=INP", demo.address)).await.expect("the page opens");
+    let find = async |css: &str| {
+        looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
+    };
+    looker
+        .driver
+        .goto(&format!("{}/visitors?vital=INP", demo.address))
+        .await
+        .expect("the page opens");
     let views = "return document.querySelector('.readings dd').textContent";
     let all = looker.ask(views).await;
     find(".filter-attribute:nth-of-type(3) summary").await.click().await.expect("it opens");
-    let offered =
-        "return [...document.querySelectorAll('.filter-attribute[open] a')].some(a => a.textContent.trim() === 'NO')";
+    let offered = "return [...document.querySelectorAll('.filter-attribute[open] a')].some(a => a.textContent.trim() === 'NO')";
     looker.wait_for("the countries", offered, 15).await;
     looker
         .ask("[...document.querySelectorAll('.filter-attribute[open] a')].find(a => a.textContent.trim() === 'NO').click()")
@@ -344,7 +427,13 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
     );
     assert_ne!(looker.ask(views).await, all, "fewer page views");
     looker.driver.action_chain().send_keys("d").perform().await.expect("pressed");
-    looker.wait_for("phones only", &chip.replace("return ", "return 'device phone ×,country NO ×' === "), 15).await;
+    looker
+        .wait_for(
+            "phones only",
+            &chip.replace("return ", "return 'device phone ×,country NO ×' === "),
+            15,
+        )
+        .await;
     find(".subnav a[href^='/visitors/requests']").await.click().await.expect("pressed");
     looker.wait_for("the requests", "return document.title.startsWith('Requests')", 15).await;
     assert_eq!(looker.ask(chip).await, "device phone ×,country NO ×");
@@ -353,11 +442,22 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
 }
 
 async fn the_map_leads_into_a_country_and_back(demo: &Demo, looker: &Looker) {
-    looker.driver.goto(&format!("{}/visitors?against=none", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/visitors?against=none", demo.address))
+        .await
+        .expect("the page opens");
     let norway = "[...document.querySelectorAll('.map a title')].find(t => t.textContent.startsWith('Norway: '))";
     looker.wait_for("Norway on the map", &format!("return !!{norway}"), 20).await;
-    assert!(looker.ask("return document.querySelectorAll('.map .runner').length").await.as_u64() >= Some(8));
-    looker.ask(&format!("{norway}.closest('a').dispatchEvent(new MouseEvent('click', {{ bubbles: true }}))")).await;
+    assert!(
+        looker.ask("return document.querySelectorAll('.map .runner').length").await.as_u64()
+            >= Some(8)
+    );
+    looker
+        .ask(&format!(
+            "{norway}.closest('a').dispatchEvent(new MouseEvent('click', {{ bubbles: true }}))"
+        ))
+        .await;
     let inside = "return new URL(location).searchParams.getAll('only').join() === 'country:NO' && [...document.querySelectorAll('.breakdown-room th a')].some(a => a.textContent === 'Vestland')";
     looker.wait_for("its regions", inside, 20).await;
     let drawn = "return document.querySelector('.map').viewBox.baseVal.width";
@@ -370,15 +470,24 @@ async fn the_map_leads_into_a_country_and_back(demo: &Demo, looker: &Looker) {
     let crumbs = "return [...document.querySelectorAll('.breakdown-room .small-print a')].map(a => a.textContent).slice(0, 2).join()";
     assert_eq!(looker.ask(crumbs).await, "World,Norway (NO)");
     looker.ask("document.querySelector('.breakdown-room .small-print a').click()").await;
-    looker.wait_for("the world", "return document.querySelector('.map')?.viewBox.baseVal.width === 10000", 20).await;
+    looker
+        .wait_for(
+            "the world",
+            "return document.querySelector('.map')?.viewBox.baseVal.width === 10000",
+            20,
+        )
+        .await;
 }
 
 async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, looker: &Looker) {
-    let find = async |css: &str| looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"));
+    let find = async |css: &str| {
+        looker.driver.find(By::Css(css)).await.unwrap_or_else(|e| panic!("{css}: {e}"))
+    };
     let file = std::env::temp_dir().join(format!("cadentis-{}.csv", std::process::id()));
     let at = jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24 * 60);
-    let table =
-        format!("url,at,lcp\nhttp://book.marram.example/harbour,{at},900\nhttp://book.marram.example/,soon,1\n");
+    let table = format!(
+        "url,at,lcp\nhttp://book.marram.example/harbour,{at},900\nhttp://book.marram.example/,soon,1\n"
+    );
     std::fs::write(&file, table).expect("a file");
     looker.driver.goto(&format!("{}/setup/visitors", demo.address)).await.expect("the page opens");
     find("input[name=files]").await.send_keys(file.to_string_lossy()).await.expect("chosen");
@@ -398,13 +507,24 @@ async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, loo
 
 async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {
     looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
-    let press =
-        async |css: &str| looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed");
+    let press = async |css: &str| {
+        looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed")
+    };
     press("select[name=location] option[value=bergen]").await;
     press("form[data-record-ask] button").await;
-    looker.wait_for("the page's picture", "return !!document.querySelector('[data-record]').dataset.shown", 90).await;
-    let shows = |part: &str| format!("return document.querySelector('[data-address]').textContent.includes('{part}')");
-    let says = |part: &str| format!("return document.querySelector('[data-recorded]').innerText.includes('{part}')");
+    looker
+        .wait_for(
+            "the page's picture",
+            "return !!document.querySelector('[data-record]').dataset.shown",
+            90,
+        )
+        .await;
+    let shows = |part: &str| {
+        format!("return document.querySelector('[data-address]').textContent.includes('{part}')")
+    };
+    let says = |part: &str| {
+        format!("return document.querySelector('[data-recorded]').innerText.includes('{part}')")
+    };
     // Places of the page, as fractions of its window of 1280 × 800.
     let canvas = looker.driver.find(By::Css("[data-screen]")).await.expect("a canvas");
     let at = async |x: f64, y: f64| {
@@ -412,7 +532,12 @@ async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker)
         let (width, height) = canvas.rect().await.map(|r| (r.width, r.height)).expect("a place");
         let (x, y) = ((x / 1280.0 - 0.5) * width, (y / 800.0 - 0.5) * height);
         let chain = looker.driver.action_chain();
-        chain.move_to_element_with_offset(&canvas, x as i64, y as i64).click().perform().await.expect("pressed");
+        chain
+            .move_to_element_with_offset(&canvas, x as i64, y as i64)
+            .click()
+            .perform()
+            .await
+            .expect("pressed");
     };
     // A machine with runners at work takes its time to load the page that is pressed.
     looker.wait_for("the address", &shows("book.marram.example"), 60).await;
@@ -434,13 +559,18 @@ async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker)
     tokio::time::sleep(Duration::from_secs(1)).await;
     press("[data-point]").await;
     at(290.0, 353.0).await;
-    looker.wait_for("what was pointed at", "return !document.querySelector('[data-over]').hidden", 20).await;
+    looker
+        .wait_for("what was pointed at", "return !document.querySelector('[data-over]').hidden", 20)
+        .await;
     press("[data-over] button").await;
     looker.wait_for("the expectation", &says("expect text \"Sailings\""), 20).await;
     press("[data-stop]").await;
-    looker.wait_for("the form", "return !!document.querySelector('textarea[name=script]')", 20).await;
+    looker
+        .wait_for("the form", "return !!document.querySelector('textarea[name=script]')", 20)
+        .await;
     for (field, text) in [("name", "Recorded by the sea"), ("author", "Ada")] {
-        let field = looker.driver.find(By::Css(format!("input[name={field}]"))).await.expect("a field");
+        let field =
+            looker.driver.find(By::Css(format!("input[name={field}]"))).await.expect("a field");
         field.clear().await.expect("it can be emptied");
         field.send_keys(text).await.expect("it can be typed into");
     }
@@ -455,7 +585,9 @@ fn it_ends_with_everything_it_started(demo: &mut Demo) {
     let started = cadentis_processes::below(demo.process.id() as i32);
     assert!(started.len() >= 5, "database, server, stand-ins and two runners: {started:?}");
     demo.end();
-    let alive = |pid: &&i32| std::fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|s| !s.contains(") Z "));
+    let alive = |pid: &&i32| {
+        std::fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|s| !s.contains(") Z "))
+    };
     let left: Vec<&i32> = started.iter().filter(alive).collect();
     assert!(left.is_empty(), "still running: {left:?}");
 }

@@ -12,12 +12,21 @@ const SIZES: [(u32, u32); 2] = [(1280, 800), (390, 844)];
 /// The addresses of all pages: every route that is asked for without changing anything, with real ids, as far as it answers
 /// with a whole page. Parts of pages stand on the pages that ask for them.
 async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
-    looker.driver.goto(&format!("{}/journeys/book-a-crossing", demo.address)).await.expect("the page opens");
-    let run = looker.ask("return document.querySelector('a.run.failed, a.run').getAttribute('href')").await;
+    looker
+        .driver
+        .goto(&format!("{}/journeys/book-a-crossing", demo.address))
+        .await
+        .expect("the page opens");
+    let run = looker
+        .ask("return document.querySelector('a.run.failed, a.run').getAttribute('href')")
+        .await;
     let run = run.as_str().expect("a run").split(['?', '#']).next().unwrap_or("").to_string();
     looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
-    looker.wait_for("the newest page views", "return !!document.querySelector('#arrivals a')", 60).await;
-    let visit = looker.ask("return document.querySelector('#arrivals a').getAttribute('href')").await;
+    looker
+        .wait_for("the newest page views", "return !!document.querySelector('#arrivals a')", 60)
+        .await;
+    let visit =
+        looker.ask("return document.querySelector('#arrivals a').getAttribute('href')").await;
     let visit = visit.as_str().expect("a visit").to_string();
     let mut found = vec![
         visit,
@@ -29,17 +38,28 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {
         let path = match route.path.as_str() {
-            p if p.contains("{what") || p.contains("/trials/") || p.contains("{key}") || p.contains("{file}") => {
+            p if p.contains("{what")
+                || p.contains("/trials/")
+                || p.contains("{key}")
+                || p.contains("{file}") =>
+            {
                 continue;
             }
-            p if p.starts_with("/runs/{id}") => p.replace("/runs/{id}", &run).replace("{step}/{nth}", "0/0"),
+            p if p.starts_with("/runs/{id}") => {
+                p.replace("/runs/{id}", &run).replace("{step}/{nth}", "0/0")
+            }
             p if p.starts_with("/locations/") => p.replace("{slug}", "bergen"),
             p if p.starts_with("/journeys/") => p.replace("{slug}", "book-a-crossing"),
             p if p.contains('{') => continue,
             p => p.to_string(),
         };
         let answer = reqwest::get(format!("{}{path}", demo.address)).await.expect("an answer");
-        let kind = answer.headers().get("content-type").and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+        let kind = answer
+            .headers()
+            .get("content-type")
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("")
+            .to_string();
         if answer.status() == 200
             && kind.starts_with("text/html")
             && answer.text().await.is_ok_and(|t| t.contains("<!doctype html>"))
@@ -103,7 +123,8 @@ async fn violations(looker: &Looker) -> Vec<String> {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_sideways_or_in_error() {
+async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_sideways_or_in_error()
+ {
     let demo = Demo::start(&["--no-runners"]);
     let looker = Looker::start(&[]).await;
     let pages = pages(&demo, &looker).await;
@@ -111,29 +132,40 @@ async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_s
     let mut wrong: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for (width, height) in SIZES {
         // Not as a phone that zooms out until everything fits: what does not fit is to be seen.
-        let metrics = json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
+        let metrics =
+            json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
         looker.tell("Emulation.setDeviceMetricsOverride", metrics).await;
         for theme in ["light", "dark"] {
             let media = json!({"features": [{"name": "prefers-color-scheme", "value": theme}]});
             looker.tell("Emulation.setEmulatedMedia", media).await;
             for path in &pages {
-                looker.driver.goto(&format!("{}{path}", demo.address)).await.expect("the page opens");
+                looker
+                    .driver
+                    .goto(&format!("{}{path}", demo.address))
+                    .await
+                    .expect("the page opens");
                 // Parts that come after the page.
                 let settled = "return document.readyState === 'complete' && !document.querySelector('.htmx-request')
                     && ![...document.querySelectorAll('[hx-trigger=load]')].some(e => /^Reading/.test(e.textContent.trim()))";
                 looker.wait_for(&format!("{path} is there"), settled, 30).await;
-                let mut found: Vec<String> = serde_json::from_value(looker.ask(LOOK).await).expect("texts");
+                let mut found: Vec<String> =
+                    serde_json::from_value(looker.ask(LOOK).await).expect("texts");
                 found.extend(violations(&looker).await);
                 // A page that is not there says so on the console.
-                let noise = looker.console_errors().await.into_iter().filter(|_| path != "/nowhere");
+                let noise =
+                    looker.console_errors().await.into_iter().filter(|_| path != "/nowhere");
                 found.extend(noise.map(|e| format!("console: {e}")));
                 for what in found {
-                    wrong.entry(format!("{path}: {what}")).or_default().push(format!("{width} {theme}"));
+                    wrong
+                        .entry(format!("{path}: {what}"))
+                        .or_default()
+                        .push(format!("{width} {theme}"));
                 }
             }
         }
     }
     looker.end().await;
-    let told: Vec<String> = wrong.iter().map(|(what, at)| format!("{what} [{}]", at.join(", "))).collect();
+    let told: Vec<String> =
+        wrong.iter().map(|(what, at)| format!("{what} [{}]", at.join(", "))).collect();
     assert!(told.is_empty(), "{} things:\n{}", told.len(), told.join("\n"));
 }

@@ -50,7 +50,13 @@ async fn cls_inp_and_phases_from_raw_entries_are_those_of_web_vitals_and_the_bro
     }
     looker.ask("busy = 130").await;
     button.click().await.expect("it can be pressed");
-    looker.wait_for("the last press is reported", "return raw.events.filter(e => e[1] >= 120).length > 0", 20).await;
+    looker
+        .wait_for(
+            "the last press is reported",
+            "return raw.events.filter(e => e[1] >= 120).length > 0",
+            20,
+        )
+        .await;
     // web-vitals looks at entries when the page has nothing else to do.
     tokio::time::sleep(std::time::Duration::from_millis(1_500)).await;
 
@@ -66,12 +72,18 @@ async fn cls_inp_and_phases_from_raw_entries_are_those_of_web_vitals_and_the_bro
         .collect();
     let events: Vec<Event> = numbers(&raw["events"])
         .iter()
-        .map(|e| Event { interaction: e[0].as_u64().expect("an id"), duration_ms: e[1].as_f64().expect("a length") })
+        .map(|e| Event {
+            interaction: e[0].as_u64().expect("an id"),
+            duration_ms: e[1].as_f64().expect("a length"),
+        })
         .collect();
     assert!(shifts.iter().any(|s| s.had_recent_input), "a press moved the page: {shifts:?}");
     assert!(count > 50, "{count} interactions");
     let cls = layout_shift(&shifts);
-    assert!(cls > 0.0 && (cls - reported["CLS"].as_f64().expect("CLS")).abs() < 1e-9, "{cls} and {reported}");
+    assert!(
+        cls > 0.0 && (cls - reported["CLS"].as_f64().expect("CLS")).abs() < 1e-9,
+        "{cls} and {reported}"
+    );
     assert_eq!(interaction_to_next_paint(&events, count), reported["INP"].as_f64(), "{events:?}");
 
     let entry = looker.ask("return performance.getEntriesByType('navigation')[0].toJSON()").await;
@@ -85,7 +97,8 @@ async fn cls_inp_and_phases_from_raw_entries_are_those_of_web_vitals_and_the_bro
         "{} is a moment of the entry",
         Vital::Ttfb.name()
     );
-    let resources = looker.ask("return performance.getEntriesByType('resource').map(r => r.toJSON())").await;
+    let resources =
+        looker.ask("return performance.getEntriesByType('resource').map(r => r.toJSON())").await;
     let resources = resources.as_array().expect("a list");
     assert!(resources.len() >= 2);
     for r in resources {

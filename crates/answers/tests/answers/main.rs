@@ -17,7 +17,8 @@ use std::sync::LazyLock;
 use std::time::Duration;
 use uuid::Uuid;
 
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+static CLUSTER: LazyLock<Cluster> =
+    LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
 
 const SCRIPT: &str = "script \"J\"\n  within 2 s\nstep \"Open\"\n  open http://book.marram.example/\n  within 1 s\n\
     step \"Search\"\n  press link \"Find\"\n  within 1 s\n";
@@ -32,7 +33,8 @@ struct World {
 }
 
 async fn world(journeys: usize) -> World {
-    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let url =
+        CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
     let db = Db::connect(&url).expect("an address");
     db.migrate().await.expect("migrations");
     let begin = Timestamp::now() - SignedDuration::from_hours(2);
@@ -83,7 +85,8 @@ async fn world(journeys: usize) -> World {
 
 /// A run with two steps of so many milliseconds, each one request of the site's own.
 fn record(id: Uuid, outcome: Outcome, steps_ms: [f64; 2]) -> RunRecord {
-    let trouble = (outcome == Outcome::Failed).then(|| Trouble { line: 7, says: "It was not there.".into() });
+    let trouble =
+        (outcome == Outcome::Failed).then(|| Trouble { line: 7, says: "It was not there.".into() });
     let step = |(name, ms): (&str, f64)| StepRecord {
         duration_ms: ms,
         outcome,
@@ -124,7 +127,8 @@ impl World {
         self.db.make_due(at).await.expect("due");
         for (place, location) in self.locations.iter().enumerate() {
             while let Some(work) = self.db.lease(*location, "r", at, at).await.expect("asked") {
-                let journey = work.journey.trim_start_matches("Journey ").parse().expect("a number");
+                let journey =
+                    work.journey.trim_start_matches("Journey ").parse().expect("a number");
                 let (outcome, ms) = of(journey, place);
                 self.db.finish(*location, record(work.id, outcome, ms)).await.expect("stored");
             }
@@ -132,7 +136,8 @@ impl World {
     }
 
     fn range(&self) -> cadentis_answers::Range {
-        let stretch = Stretch { from: self.begin - SignedDuration::from_mins(5), to: Timestamp::now() };
+        let stretch =
+            Stretch { from: self.begin - SignedDuration::from_mins(5), to: Timestamp::now() };
         cadentis_answers::Range { stretch, against: None, filter: Filter::default(), points: 96 }
     }
 }

@@ -38,8 +38,9 @@ impl Subscriber for Statements {
     fn exit(&self, _: &Id) {}
 }
 
-static COUNTING: LazyLock<()> =
-    LazyLock::new(|| tracing::subscriber::set_global_default(Statements).expect("nobody else listens"));
+static COUNTING: LazyLock<()> = LazyLock::new(|| {
+    tracing::subscriber::set_global_default(Statements).expect("nobody else listens")
+});
 
 /// How many statements are asked of the database meanwhile.
 async fn counted<T>(work: impl Future<Output = T>) -> (u64, T) {
@@ -72,7 +73,8 @@ async fn now_journeys_and_a_location_cost_no_statement_more_for_ten_journeys_tha
         played(&w).await;
         let range = w.range();
         let site = w.site.id;
-        let (now, found) = counted(now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now())).await;
+        let (now, found) =
+            counted(now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now())).await;
         assert_eq!(found.expect("an answer").needs.len(), journeys, "each of them needs somebody");
         let (rows, found) = counted(journeys::ask(&w.answers, site, &range, |_, _| true)).await;
         assert_eq!(found.expect("an answer").rows.len(), journeys);
@@ -86,16 +88,21 @@ async fn now_journeys_and_a_location_cost_no_statement_more_for_ten_journeys_tha
 }
 
 #[tokio::test]
-async fn now_says_what_is_the_matter_with_its_newest_run_and_its_likely_cause_and_what_is_over_needs_nobody() {
+async fn now_says_what_is_the_matter_with_its_newest_run_and_its_likely_cause_and_what_is_over_needs_nobody()
+ {
     let w = world(3).await;
     played(&w).await;
     let range = w.range();
-    let found = now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now()).await.expect("an answer");
+    let found = now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now())
+        .await
+        .expect("an answer");
     // Failing from one place is worse than being slow.
     assert!(found.needs.windows(2).all(|m| m[0].finding.weight >= m[1].finding.weight));
     let of = |wanted: &str| {
         let found = found.needs.iter().find_map(|m| match &m.at {
-            At::Journey { slug, run, cause } if slug == wanted => Some((m.finding.state, run.clone(), cause.clone())),
+            At::Journey { slug, run, cause } if slug == wanted => {
+                Some((m.finding.state, run.clone(), cause.clone()))
+            }
             _ => None,
         });
         let (state, run, cause) = found.unwrap_or_else(|| panic!("{wanted}"));
@@ -116,7 +123,9 @@ async fn now_says_what_is_the_matter_with_its_newest_run_and_its_likely_cause_an
         w.plays(5 * round, |_, _| (Outcome::Passed, [300.0, 400.0])).await;
     }
     let range = w.range();
-    let over = now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now()).await.expect("an answer");
+    let over = now::ask(&w.answers, &w.site, &range, range.stretch, Timestamp::now())
+        .await
+        .expect("an answer");
     assert_eq!((over.needs.len(), over.cleared.len()), (0, 3));
 }
 
@@ -125,21 +134,41 @@ async fn journeys_say_which_step_is_in_trouble_and_a_location_whose_its_trouble_
     let w = world(2).await;
     played(&w).await;
     let range = w.range();
-    let found = journeys::ask(&w.answers, w.site.id, &range, |_, at| at.iter().any(|l| l.slug == "bergen")).await;
+    let found =
+        journeys::ask(&w.answers, w.site.id, &range, |_, at| at.iter().any(|l| l.slug == "bergen"))
+            .await;
     let rows = found.expect("an answer").rows;
     assert!(rows.iter().all(journeys::Row::is_in_trouble));
     let failing = &rows[0].steps[0];
-    assert!(matches!(failing.trouble, StepTrouble::Failed(6)) && failing.nth == 1 && failing.name == "Search");
+    assert!(
+        matches!(failing.trouble, StepTrouble::Failed(6))
+            && failing.nth == 1
+            && failing.name == "Search"
+    );
     assert_eq!(rows[0].tally.failed, 6);
-    let StepTrouble::Over { p75, budget_ms } = rows[1].steps[0].trouble else { panic!("over its budget") };
+    let StepTrouble::Over { p75, budget_ms } = rows[1].steps[0].trouble else {
+        panic!("over its budget")
+    };
     assert_eq!((p75.value, p75.samples, budget_ms), (Some(2_400.0), 36, 1_000.0));
     assert_eq!(rows[1].duration[0].value, Some(700.0), "two thirds of the runs were as usual");
     let none = journeys::ask(&w.answers, w.site.id, &range, |_, _| false).await.expect("an answer");
-    assert_eq!((none.rows.len(), none.known.len()), (0, 2), "what it could be narrowed by is told all the same");
+    assert_eq!(
+        (none.rows.len(), none.known.len()),
+        (0, 2),
+        "what it could be narrowed by is told all the same"
+    );
 
-    let at = location::ask(&w.answers, &w.site, &range, "halifax").await.expect("an answer").expect("a location");
+    let at = location::ask(&w.answers, &w.site, &range, "halifax")
+        .await
+        .expect("an answer")
+        .expect("a location");
     let whose: Vec<_> = at.troubles.iter().map(|t| (t.slug.as_str(), t.whose)).collect();
     assert!(whose.contains(&("j1", Whose::Site)), "slow from everywhere: {whose:?}");
-    assert!(whose.iter().any(|(slug, whose)| *slug == "j0" && *whose != Whose::Site), "from here only: {whose:?}");
-    assert!(location::ask(&w.answers, &w.site, &range, "nowhere").await.expect("an answer").is_none());
+    assert!(
+        whose.iter().any(|(slug, whose)| *slug == "j0" && *whose != Whose::Site),
+        "from here only: {whose:?}"
+    );
+    assert!(
+        location::ask(&w.answers, &w.site, &range, "nowhere").await.expect("an answer").is_none()
+    );
 }

@@ -82,7 +82,8 @@ fn hostile() -> Vec<String> {
 /// The route's paths with what is there, and with what may stand in the place of each parameter.
 fn paths(route: &Route, run: Uuid, view: Uuid, nth: usize) -> [String; 2] {
     let hostile = hostile();
-    let stranger: String = url::form_urlencoded::byte_serialize(hostile[nth % hostile.len()].as_bytes()).collect();
+    let stranger: String =
+        url::form_urlencoded::byte_serialize(hostile[nth % hostile.len()].as_bytes()).collect();
     let fill = |stranger: Option<&str>| {
         let part = |part: &str| match part {
             p if !p.contains('{') => p.to_string(),
@@ -115,8 +116,13 @@ async fn no_address_makes_a_page_fail_or_say_back_what_a_stranger_wrote_as_marku
         for path in paths(route, run, view, nth) {
             // Each parameter with two of the values; over all routes every parameter meets every value.
             for (at, name) in PARAMETERS.iter().enumerate() {
-                for value in [&hostile[(nth + at) % hostile.len()], &hostile[(nth * 7 + at * 3) % hostile.len()]] {
-                    let query = url::form_urlencoded::Serializer::new(String::new()).append_pair(name, value).finish();
+                for value in [
+                    &hostile[(nth + at) % hostile.len()],
+                    &hostile[(nth * 7 + at * 3) % hostile.len()],
+                ] {
+                    let query = url::form_urlencoded::Serializer::new(String::new())
+                        .append_pair(name, value)
+                        .finish();
                     asked.push(format!("{path}?{query}"));
                 }
             }
@@ -124,21 +130,36 @@ async fn no_address_makes_a_page_fail_or_say_back_what_a_stranger_wrote_as_marku
             asked.push(format!("{path}?{}", "only=device:phone&".repeat(300)));
         }
     }
-    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
+    let client = reqwest::Client::builder()
+        .redirect(reqwest::redirect::Policy::none())
+        .build()
+        .expect("a client");
     let answers = futures::stream::iter(&asked).map(async |path| {
-        let answer = client.get(format!("{}{path}", s.server.address)).send().await.expect("an answer");
+        let answer =
+            client.get(format!("{}{path}", s.server.address)).send().await.expect("an answer");
         assert!(answer.headers().get("set-cookie").is_none(), "{path}");
         (path, answer.status().as_u16(), answer.text().await.unwrap_or_default())
     });
     let mut answers = answers.buffer_unordered(8);
     let (mut told, mut shown) = (0, 0);
     while let Some((path, status, text)) = answers.next().await {
-        assert!(status < 500, "{status} for {path}: {}", text.chars().take(400).collect::<String>());
-        assert!(!text.contains(MARK) && !text.contains("href=\"javascript:"), "{path} comes back as it was written");
+        assert!(
+            status < 500,
+            "{status} for {path}: {}",
+            text.chars().take(400).collect::<String>()
+        );
+        assert!(
+            !text.contains(MARK) && !text.contains("href=\"javascript:"),
+            "{path} comes back as it was written"
+        );
         told += usize::from(status == 400);
         shown += usize::from(status == 200);
     }
     assert!(told > 100, "wrong parameters are told, not passed over: {told}");
-    assert!(shown > asked.len() / 3, "{shown} of {}: most pages are there, with what is wrong left out", asked.len());
+    assert!(
+        shown > asked.len() / 3,
+        "{shown} of {}: most pages are there, with what is wrong left out",
+        asked.len()
+    );
     assert_eq!(get(&s, "/healthz").await.0, 200, "it lives");
 }

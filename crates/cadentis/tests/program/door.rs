@@ -26,7 +26,10 @@ fn path(route: &Route) -> String {
 }
 
 async fn status(address: &str, route: &Route, headers: &[(&str, &str)]) -> u16 {
-    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
+    let client = reqwest::Client::builder()
+        .redirect(reqwest::redirect::Policy::none())
+        .build()
+        .expect("a client");
     let method = route.method.parse().expect("a method");
     let mut request = client.request(method, format!("{address}{}", path(route)));
     for (name, value) in headers {
@@ -58,15 +61,28 @@ async fn nothing_is_changed_by_a_request_that_no_page_of_ours_has_sent() {
             // What the browser itself says goes before what a page may have made up.
             &[("sec-fetch-site", "cross-site"), ("origin", &own)],
         ] {
-            assert_eq!(status(&own, route, headers).await, 403, "{} {} {headers:?}", route.method, route.path);
+            assert_eq!(
+                status(&own, route, headers).await,
+                403,
+                "{} {} {headers:?}",
+                route.method,
+                route.path
+            );
         }
         for headers in [&[("origin", own.as_str())][..], &[("sec-fetch-site", "same-origin")]] {
-            assert_ne!(status(&own, route, headers).await, 403, "{} {} {headers:?}", route.method, route.path);
+            assert_ne!(
+                status(&own, route, headers).await,
+                403,
+                "{} {} {headers:?}",
+                route.method,
+                route.path
+            );
         }
     }
     for route in all().iter().filter(|r| r.guard == Guard::RunnerToken) {
         let body = json!({"runner": "r", "id": Uuid::nil(), "progress": {}});
-        let answer = reqwest::Client::new().post(format!("{own}{}", path(route))).json(&body).send().await;
+        let answer =
+            reqwest::Client::new().post(format!("{own}{}", path(route))).json(&body).send().await;
         assert_eq!(answer.expect("an answer").status(), 401, "{}", route.path);
     }
 }
@@ -81,7 +97,8 @@ async fn assert_problem(answer: reqwest::Response, about: &str) -> Value {
         Some(&b"application/problem+json"[..]),
         "{about}: {text}"
     );
-    let body: Value = serde_json::from_str(&text).unwrap_or_else(|e| panic!("{about}: {e}: {text}"));
+    let body: Value =
+        serde_json::from_str(&text).unwrap_or_else(|e| panic!("{about}: {e}: {text}"));
     let filled = |name: &str| body[name].as_str().is_some_and(|v| !v.is_empty());
     assert!(filled("type") && filled("title") && filled("detail"), "{about}: {body}");
     assert_eq!(body["status"], status.as_u16(), "{about}: {body}");
@@ -94,60 +111,87 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
     let own = &s.server.address;
     let client = reqwest::Client::new();
     let asked = |method: &str, path: &str| {
-        client.request(method.parse().expect("a method"), format!("{own}{path}")).header("origin", own)
+        client
+            .request(method.parse().expect("a method"), format!("{own}{path}"))
+            .header("origin", own)
     };
     let mut tried = 0;
     for route in all().iter().filter(|r| r.path.starts_with("/api/")) {
         let about = format!("{} {}", route.method, route.path);
         // A stranger, no JSON, JSON of another form, a packed body, an id that is none.
-        let stranger = client.request(route.method.parse().expect("a method"), format!("{own}{}", path(route)));
+        let stranger = client
+            .request(route.method.parse().expect("a method"), format!("{own}{}", path(route)));
         if route.method != "GET" {
             assert_problem(stranger.body("x").send().await.expect("an answer"), &about).await;
             tried += 1;
         }
         if route.method == "POST" {
-            for (kind, body) in [("text/plain", "x"), ("application/json", "{"), ("application/json", "[7]")] {
-                let request = asked(route.method, &path(route)).header("content-type", kind).body(body);
+            for (kind, body) in
+                [("text/plain", "x"), ("application/json", "{"), ("application/json", "[7]")]
+            {
+                let request =
+                    asked(route.method, &path(route)).header("content-type", kind).body(body);
                 assert_problem(request.send().await.expect("an answer"), &about).await;
                 tried += 1;
             }
-            let packed = asked(route.method, &path(route)).header("content-encoding", "gzip").body("{}");
+            let packed =
+                asked(route.method, &path(route)).header("content-encoding", "gzip").body("{}");
             assert_problem(packed.send().await.expect("an answer"), &about).await;
         }
         if route.path.contains("{id}") {
-            let nobodys = route.path.replace("{id}", "7").replace("{step}", "0").replace("{frame}", "0");
-            assert_problem(asked(route.method, &nobodys).send().await.expect("an answer"), &about).await;
+            let nobodys =
+                route.path.replace("{id}", "7").replace("{step}", "0").replace("{frame}", "0");
+            assert_problem(asked(route.method, &nobodys).send().await.expect("an answer"), &about)
+                .await;
         }
     }
     assert!(tried >= 30, "{tried}");
-    assert_problem(asked("GET", "/api/nowhere").send().await.expect("an answer"), "no such address").await;
+    assert_problem(
+        asked("GET", "/api/nowhere").send().await.expect("an answer"),
+        "no such address",
+    )
+    .await;
     // Addresses beside /api answer in JSON to whoever asks for it, and with a page to people.
     let import = asked("POST", "/journeys/import?author=&file=a.cadentis").body("x");
     let wanted = asked("GET", "/journeys/none/script").header("accept", "application/json");
     assert_problem(wanted.send().await.expect("an answer"), "a page asked for as JSON").await;
-    assert_problem(import.header("accept", "application/json").send().await.expect("an answer"), "an import").await;
+    assert_problem(
+        import.header("accept", "application/json").send().await.expect("an answer"),
+        "an import",
+    )
+    .await;
     let page = asked("GET", "/journeys/none/script").send().await.expect("an answer");
     assert!(page.headers()["content-type"].to_str().is_ok_and(|t| t.starts_with("text/html")));
 
     // Each wrong field has its place.
     let json = |body: Value| asked("POST", "/api/recordings").json(&body);
-    let wrong = json(json!({ "address": "file:///etc/passwd", "location": "x" })).send().await.expect("an answer");
+    let wrong = json(json!({ "address": "file:///etc/passwd", "location": "x" }))
+        .send()
+        .await
+        .expect("an answer");
     assert_eq!(assert_problem(wrong, "an address").await["errors"][0]["pointer"], "/address");
-    let inputs = json!([{ "do": "move", "x": 1.0, "y": 1.0 }, { "do": "open", "address": "ftp://a" }]);
+    let inputs =
+        json!([{ "do": "move", "x": 1.0, "y": 1.0 }, { "do": "open", "address": "ftp://a" }]);
     let wrong = asked("POST", &format!("/api/recordings/{}/inputs", Uuid::nil())).json(&inputs);
-    assert_eq!(assert_problem(wrong.send().await.expect("an answer"), "inputs").await["errors"][0]["pointer"], "/1");
-    let wrong = client.post(format!("{own}/beacons/{}", serving::KEY)).body(r#"{"lcp": -1}"#).send().await;
+    assert_eq!(
+        assert_problem(wrong.send().await.expect("an answer"), "inputs").await["errors"][0]["pointer"],
+        "/1"
+    );
+    let wrong =
+        client.post(format!("{own}/beacons/{}", serving::KEY)).body(r#"{"lcp": -1}"#).send().await;
     assert!(assert_problem(wrong.expect("an answer"), "a beacon").await["reason"].is_string());
 }
 
 #[tokio::test]
 async fn only_names_that_are_ours_are_answered() {
     let (_, url) = serving::database().await;
-    let named = Server::start_with(&url, serving::KEY, &["--public-url", "https://cadentis.example"]);
+    let named =
+        Server::start_with(&url, serving::KEY, &["--public-url", "https://cadentis.example"]);
     let port = named.address.rsplit(':').next().expect("a port").to_string();
     let ask = async |path: &str, host: &str| {
         let client = reqwest::Client::new();
-        let answer = client.get(format!("{}{path}", named.address)).header("host", host).send().await;
+        let answer =
+            client.get(format!("{}{path}", named.address)).header("host", host).send().await;
         answer.map_or(0, |a| a.status().as_u16())
     };
     for _ in 0..200 {
@@ -157,7 +201,8 @@ async fn only_names_that_are_ours_are_answered() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     for route in all().iter().filter(|r| r.method == "GET") {
-        for host in ["evil.example", &format!("127.0.0.1:{port}"), "cadentis.example.evil.example"] {
+        for host in ["evil.example", &format!("127.0.0.1:{port}"), "cadentis.example.evil.example"]
+        {
             assert_eq!(ask(&path(route), host).await, 421, "{} as {host}", route.path);
         }
         assert_ne!(ask(&path(route), "cadentis.example").await, 421, "{}", route.path);
@@ -165,7 +210,9 @@ async fn only_names_that_are_ours_are_answered() {
     // Beacons and runners as well; what a proxy says of a host is nobody's name.
     let client = reqwest::Client::new();
     for path in ["/beacons/key", "/api/runner/lease"] {
-        let request = client.post(format!("{}{path}", named.address)).header("x-forwarded-host", "cadentis.example");
+        let request = client
+            .post(format!("{}{path}", named.address))
+            .header("x-forwarded-host", "cadentis.example");
         assert_eq!(request.body("{}").send().await.expect("an answer").status(), 421, "{path}");
     }
 }
@@ -177,11 +224,16 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
     let form = "name=Oslo&country=NO&kind=public&zone=Europe%2FOslo";
     let request = client.post(format!("{}/setup/locations", s.server.address));
     let request = request.header("content-type", "application/x-www-form-urlencoded");
-    let request = request.header("x-forwarded-host", "evil.example").header("x-forwarded-proto", "https");
+    let request =
+        request.header("x-forwarded-host", "evil.example").header("x-forwarded-proto", "https");
     let answer = request.body(form).send().await.expect("an answer");
     assert_eq!(answer.headers()["cache-control"], "no-store");
     let shown = answer.text().await.expect("a page");
-    assert!(shown.contains(&format!("--server {}", s.server.address)) && !shown.contains("evil.example"), "{shown}");
+    assert!(
+        shown.contains(&format!("--server {}", s.server.address))
+            && !shown.contains("evil.example"),
+        "{shown}"
+    );
     assert!(shown.contains("169.254.0.0/16"), "what a public location does not reach is said");
     let collecting = page(&s, "/setup/visitors").await;
     assert!(collecting.contains(&format!("{}/snippet/key.js", s.server.address)));
@@ -191,7 +243,8 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
     let change = async |denied: &str| {
         let body = format!("slug=oslo&latitude=&longitude=&proxy=&denied={denied}");
         let request = client.post(format!("{}/setup/place", s.server.address));
-        let request = request.header("content-type", "application/x-www-form-urlencoded").body(body);
+        let request =
+            request.header("content-type", "application/x-www-form-urlencoded").body(body);
         let answer = request.send().await.expect("an answer");
         (answer.status().as_u16(), answer.text().await.unwrap_or_default())
     };
@@ -204,11 +257,26 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
 #[tokio::test]
 async fn every_page_says_what_a_browser_may_do_with_it() {
     let s = server().await;
-    for path in ["/", "/journeys", "/setup", "/setup/visitors", "/healthz", "/nowhere", "/static/1/cadentis.css"] {
+    for path in [
+        "/",
+        "/journeys",
+        "/setup",
+        "/setup/visitors",
+        "/healthz",
+        "/nowhere",
+        "/static/1/cadentis.css",
+    ] {
         let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
-        let head = |name: &str| answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+        let head = |name: &str| {
+            answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("").to_string()
+        };
         let policy = head("content-security-policy");
-        for says in ["default-src 'none'", "frame-ancestors 'none'", "form-action 'self'", "base-uri 'none'"] {
+        for says in [
+            "default-src 'none'",
+            "frame-ancestors 'none'",
+            "form-action 'self'",
+            "base-uri 'none'",
+        ] {
             assert!(policy.contains(says), "{path}: {policy}");
         }
         assert!(!policy.contains("unsafe"), "{path}: {policy}");
@@ -216,10 +284,18 @@ async fn every_page_says_what_a_browser_may_do_with_it() {
         assert_eq!(head("cross-origin-resource-policy"), "same-origin", "{path}");
         assert_eq!(head("x-content-type-options"), "nosniff", "{path}");
         let body = answer.text().await.expect("a body");
-        assert!(!body.contains(" style=\"") && !body.contains("<style") && !body.contains("onclick="), "{path}");
+        assert!(
+            !body.contains(" style=\"") && !body.contains("<style") && !body.contains("onclick="),
+            "{path}"
+        );
     }
-    let snippet = reqwest::get(format!("{}/snippet.js", s.server.address)).await.expect("an answer");
-    assert_eq!(snippet.headers()["cross-origin-resource-policy"], "cross-origin", "any page may load it");
+    let snippet =
+        reqwest::get(format!("{}/snippet.js", s.server.address)).await.expect("an answer");
+    assert_eq!(
+        snippet.headers()["cross-origin-resource-policy"],
+        "cross-origin",
+        "any page may load it"
+    );
 }
 
 #[tokio::test]
@@ -228,7 +304,8 @@ async fn a_visitor_is_who_the_nearest_trusted_proxy_saw_and_not_who_they_say_the
     let body = beacon(Uuid::new_v4()).to_string();
     let request = reqwest::Client::new().post(format!("{}/beacons/key", s.server.address));
     let request = request.header("origin", OWN).header("user-agent", BROWSER);
-    let answer = request.header("x-forwarded-for", "192.0.2.55, 198.51.100.77").body(body).send().await;
+    let answer =
+        request.header("x-forwarded-for", "192.0.2.55, 198.51.100.77").body(body).send().await;
     assert_eq!(answer.expect("an answer").status(), 204);
     let kept = s.db.newest_page_views(1, today(), 1).await.expect("views");
     assert_eq!(kept[0].ip.to_string(), "198.51.100.0");
@@ -269,7 +346,8 @@ async fn a_control_character_anywhere_holds_nothing_up() {
     // A person whose page views hold such a thing can be erased.
     let client = serving::page_of_its_own();
     let request = client.post(format!("{}/setup/visitors/forget", s.server.address));
-    let request = request.header("content-type", "application/x-www-form-urlencoded").body("who=ada");
+    let request =
+        request.header("content-type", "application/x-www-form-urlencoded").body("who=ada");
     let told = request.send().await.expect("an answer").text().await.expect("a page");
     assert!(told.contains("1 page views of this person were erased"), "{told}");
 }
@@ -280,13 +358,19 @@ async fn a_form_that_is_too_large_is_told_what_it_may_have_and_a_bad_parameter_i
     let client = serving::page_of_its_own();
     let form = async |path: &str, body: String| {
         let request = client.post(format!("{}{path}", s.server.address));
-        let answer = request.header("content-type", "application/x-www-form-urlencoded").body(body).send().await;
+        let answer = request
+            .header("content-type", "application/x-www-form-urlencoded")
+            .body(body)
+            .send()
+            .await;
         let answer = answer.expect("an answer");
         (answer.status().as_u16(), answer.text().await.unwrap_or_default())
     };
     // As long as a script may be: read, and judged as what it is.
     let notes = "# all aboard\n".repeat(1_900);
-    let (status, says) = form("/setup/parts", format!("parts={}", notes.replace('\n', "%0A").replace(' ', "+"))).await;
+    let (status, says) =
+        form("/setup/parts", format!("parts={}", notes.replace('\n', "%0A").replace(' ', "+")))
+            .await;
     assert_eq!(status, 303, "{says}");
     let (status, says) = form("/setup/parts", format!("parts={}", "a".repeat(200_001))).await;
     assert!(status == 200 && says.contains("at most 200000 bytes"), "{status} {says}");
@@ -310,12 +394,16 @@ async fn inputs_of_a_recording_are_of_known_kinds_and_open_nothing_but_the_web()
     let client = serving::page_of_its_own();
     let id = Uuid::new_v4();
     let send = async |inputs: Value| {
-        let request = client.post(format!("{}/api/recordings/{id}/inputs", s.server.address)).json(&inputs);
+        let request =
+            client.post(format!("{}/api/recordings/{id}/inputs", s.server.address)).json(&inputs);
         let answer = request.send().await.expect("an answer");
         (answer.status().as_u16(), answer.json::<Value>().await.unwrap_or_default())
     };
     let (status, says) = send(json!([{"do": "open", "address": "file:///etc/hostname"}])).await;
-    assert!(status == 422 && says["detail"].as_str().is_some_and(|t| t.contains("http://")), "{says}");
+    assert!(
+        status == 422 && says["detail"].as_str().is_some_and(|t| t.contains("http://")),
+        "{says}"
+    );
     assert_eq!(send(json!([{"do": "run", "command": "x"}])).await.0, 400);
     assert_eq!(send(json!([{"do": "text", "text": "x".repeat(3_000)}])).await.0, 422);
     assert_eq!(send(json!([{"do": "move", "x": 1, "y": 2}, {"do": "reload"}])).await.0, 204);
@@ -342,7 +430,10 @@ async fn health_tells_strangers_nothing_of_the_database_and_who_works_beside_it(
     }
     let (status, says) = health(&away).await;
     assert_eq!(status, 503);
-    assert!(!says.contains("secret") && !says.contains("127.0.0.1") && !says.contains("error"), "{says}");
+    assert!(
+        !says.contains("secret") && !says.contains("127.0.0.1") && !says.contains("error"),
+        "{says}"
+    );
 }
 
 #[test]
@@ -353,8 +444,15 @@ fn a_key_that_is_not_there_is_an_error_and_a_new_one_is_made_only_when_asked_for
     let serve = |more: &[&str]| {
         let mut command = Command::new(env!("CARGO_BIN_EXE_cadentis"));
         command.env_remove("CADENTIS_SECRET_KEY");
-        command.args(["serve", "--listen", "0.0.0.0:0", "--database-url", "postgres://127.0.0.1:1/none"]);
-        let ended = command.arg("--secret-key-file").arg(&file).args(more).output().expect("it ran");
+        command.args([
+            "serve",
+            "--listen",
+            "0.0.0.0:0",
+            "--database-url",
+            "postgres://127.0.0.1:1/none",
+        ]);
+        let ended =
+            command.arg("--secret-key-file").arg(&file).args(more).output().expect("it ran");
         String::from_utf8_lossy(&ended.stderr).to_string()
     };
     // Each of these ends by itself: the last thing missing is the public address.
@@ -363,8 +461,17 @@ fn a_key_that_is_not_there_is_an_error_and_a_new_one_is_made_only_when_asked_for
     assert!(serve(&public).contains("nonsense is no public address"));
     let key = |more: &[&str]| {
         let mut command = Command::new(env!("CARGO_BIN_EXE_cadentis"));
-        command.env_remove("CADENTIS_SECRET_KEY").args(["seed", "--database-url", "postgres://127.0.0.1:1/none"]);
-        command.arg("--tokens").arg(folder.join("tokens.json")).arg("--secret-key-file").arg(&file).args(more);
+        command.env_remove("CADENTIS_SECRET_KEY").args([
+            "seed",
+            "--database-url",
+            "postgres://127.0.0.1:1/none",
+        ]);
+        command
+            .arg("--tokens")
+            .arg(folder.join("tokens.json"))
+            .arg("--secret-key-file")
+            .arg(&file)
+            .args(more);
         String::from_utf8_lossy(&command.output().expect("it ran").stderr).to_string()
     };
     assert!(key(&[]).contains("--new-key makes one") && !file.exists());
@@ -379,11 +486,13 @@ fn a_key_that_is_not_there_is_an_error_and_a_new_one_is_made_only_when_asked_for
 async fn a_record_that_is_none_is_refused_for_ever_and_one_of_a_trial_goes_where_it_belongs() {
     let s = server().await;
     let answer = async |body: Value| {
-        let request = reqwest::Client::new().post(format!("{}/api/runner/record", s.server.address));
+        let request =
+            reqwest::Client::new().post(format!("{}/api/runner/record", s.server.address));
         request.bearer_auth("token").json(&body).send().await.expect("an answer").status().as_u16()
     };
     crate::serving::location(&s.db, "bergen", "Bergen", "token").await;
-    let trial = s.db.ask_trial(1, 1, "script \"J\"", "desktop", Timestamp::now()).await.expect("asked");
+    let trial =
+        s.db.ask_trial(1, 1, "script \"J\"", "desktop", Timestamp::now()).await.expect("asked");
     let record = |id: Uuid, trial: bool| {
         json!({"id": id, "started_at": Timestamp::now(), "outcome": "failed", "duration_ms": 5.0, "trial": trial,
             "trouble": {"line": 1, "says": "a\u{0}dialog"}, "steps": [], "browser": "b", "runner": "r"})

@@ -14,16 +14,30 @@ struct Empty {
 
 impl Empty {
     async fn get(&self, path: &str) -> (u16, String, String) {
-        let answer = self.client.get(format!("{}{path}", self.server.address)).send().await.expect("an answer");
-        let to = answer.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+        let answer = self
+            .client
+            .get(format!("{}{path}", self.server.address))
+            .send()
+            .await
+            .expect("an answer");
+        let to = answer
+            .headers()
+            .get("location")
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("")
+            .to_string();
         (answer.status().as_u16(), to, answer.text().await.expect("a page"))
     }
 
     async fn form(&self, path: &str, form: &[(&str, &str)]) -> (u16, String) {
-        let body: Vec<String> =
-            form.iter().map(|(n, v)| format!("{n}={}", v.replace(' ', "+").replace('%', "%25"))).collect();
+        let body: Vec<String> = form
+            .iter()
+            .map(|(n, v)| format!("{n}={}", v.replace(' ', "+").replace('%', "%25")))
+            .collect();
         let request = self.client.post(format!("{}{path}", self.server.address));
-        let request = request.header("content-type", "application/x-www-form-urlencoded").body(body.join("&"));
+        let request = request
+            .header("content-type", "application/x-www-form-urlencoded")
+            .body(body.join("&"));
         let answer = request.send().await.expect("an answer");
         (answer.status().as_u16(), answer.text().await.expect("a page"))
     }
@@ -34,7 +48,16 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
     let (db, url) = serving::database().await;
     let s = Empty { db, server: Server::start(&url), client: serving::page_of_its_own() };
     assert_eq!(s.server.up().await, 200);
-    for page in ["/", "/journeys", "/journeys/new", "/visitors", "/goals", "/setup", "/setup/visitors", "/har"] {
+    for page in [
+        "/",
+        "/journeys",
+        "/journeys/new",
+        "/visitors",
+        "/goals",
+        "/setup",
+        "/setup/visitors",
+        "/har",
+    ] {
         let (status, to, _) = s.get(page).await;
         assert_eq!((status, to.as_str()), (303, "/setup/first-site"), "{page}");
     }
@@ -55,14 +78,23 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
     assert_eq!(s.form("/setup/first-site", &good).await.0, 303);
     assert_eq!(s.form("/setup/first-site", &good).await.0, 409, "there is one now");
     let sites = s.db.sites().await.expect("rows");
-    assert_eq!((sites.len(), sites[0].name.as_str(), sites[0].domains.len()), (1, "Marram Ferries", 1));
+    assert_eq!(
+        (sites.len(), sites[0].name.as_str(), sites[0].domains.len()),
+        (1, "Marram Ferries", 1)
+    );
     for page in ["/", "/journeys", "/visitors", "/setup", "/setup/visitors"] {
         assert_eq!(s.get(page).await.0, 200, "{page}");
     }
 
     let now = s.get("/").await.2;
-    assert!(now.contains("Nothing is measured yet.") && now.contains("Add a location</a>"), "{now}");
-    assert!(!now.contains("Every journey gets through"), "nothing is said of what nobody has measured: {now}");
+    assert!(
+        now.contains("Nothing is measured yet.") && now.contains("Add a location</a>"),
+        "{now}"
+    );
+    assert!(
+        !now.contains("Every journey gets through"),
+        "nothing is said of what nobody has measured: {now}"
+    );
     assert!(s.get("/journeys").await.2.contains("/journeys/new"));
 
     let goals = s.get("/goals").await.2;
@@ -81,12 +113,18 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
     s.db.add_journey(&journey).await.expect("a journey");
     assert!(s.get("/goals").await.2.contains("<option value=\"book\">Book a crossing</option>"));
     for promised in ["100", "49.9", "most", ""] {
-        let (status, page) =
-            s.form("/goals", &[("journey", "book"), ("name", "Bookable"), ("promised", promised)]).await;
+        let (status, page) = s
+            .form("/goals", &[("journey", "book"), ("name", "Bookable"), ("promised", promised)])
+            .await;
         assert!(status == 200 && page.contains("from 50 to below 100 per cent"), "{promised}");
     }
     let goal = [("journey", "book"), ("name", "Bookable"), ("promised", "99.5 %")];
     assert_eq!(s.form("/goals", &goal).await.0, 303);
     let goals = s.get("/goals").await.2;
-    assert!(goals.contains("Bookable") && goals.contains("goal 99.50 %") && !goals.contains("No goal yet"), "{goals}");
+    assert!(
+        goals.contains("Bookable")
+            && goals.contains("goal 99.50 %")
+            && !goals.contains("No goal yet"),
+        "{goals}"
+    );
 }

@@ -65,7 +65,8 @@ async fn a_repeated_beacon_and_an_array_with_repeats_are_stored_once() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_are_killed_twenty_times_in_mid_load() {
+async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_are_killed_twenty_times_in_mid_load()
+ {
     let folder = std::env::temp_dir().join(format!("cadentis-pg-{}-killed", std::process::id()));
     // Every commit reaches the disk here: this is what is tested.
     let cluster = Cluster::start(&folder, Care::Durable).expect("PostgreSQL is installed");
@@ -79,15 +80,19 @@ async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_
         let over = Arc::new(AtomicBool::new(false));
         let senders: Vec<_> = (0..8)
             .map(|nth| {
-                let (address, acknowledged, over) = (server.address.clone(), acknowledged.clone(), over.clone());
+                let (address, acknowledged, over) =
+                    (server.address.clone(), acknowledged.clone(), over.clone());
                 // From many networks, so that it is no flood.
                 let network = format!("198.51.{nth}.{round}");
                 tokio::spawn(async move {
                     let client = reqwest::Client::new();
                     while !over.load(Ordering::Relaxed) {
                         let id = Uuid::new_v4();
-                        let request = client.post(format!("{address}/beacons/key")).header("origin", OWN);
-                        let request = request.header("user-agent", BROWSER).header("x-forwarded-for", &network);
+                        let request =
+                            client.post(format!("{address}/beacons/key")).header("origin", OWN);
+                        let request = request
+                            .header("user-agent", BROWSER)
+                            .header("x-forwarded-for", &network);
                         match request.body(beacon(id).to_string()).send().await {
                             Ok(answer) if answer.status() == 204 => {
                                 acknowledged.lock().expect("no panic holds it").insert(id);
@@ -115,7 +120,11 @@ async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_
         assert_eq!(server.up().await, 200, "it recovers after round {round}");
     }
     let acknowledged = acknowledged.lock().expect("no panic holds it").clone();
-    assert!(acknowledged.len() > 400, "only {} were acknowledged: nothing was tested", acknowledged.len());
+    assert!(
+        acknowledged.len() > 400,
+        "only {} were acknowledged: nothing was tested",
+        acknowledged.len()
+    );
     let stored = db.page_view_ids(1, today()).await.expect("ids");
     let distinct: HashSet<Uuid> = stored.iter().copied().collect();
     assert_eq!(stored.len(), distinct.len(), "stored twice");
@@ -126,7 +135,8 @@ async fn nothing_acknowledged_is_lost_nor_stored_twice_when_server_and_database_
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_turned_away_until_it_does() {
+async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_turned_away_until_it_does()
+ {
     let (db, url) = serving::database().await;
     serving::site(&db).await;
     let server = Server::start_with(&url, serving::KEY, &["--queue", "3"]);
@@ -139,9 +149,12 @@ async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_tur
         let address = server.address.clone();
         waiting.spawn(async move {
             let body = beacon(Uuid::new_v4()).to_string();
-            let request = reqwest::Client::new().post(format!("{address}/beacons/key")).header("origin", OWN);
-            let answer = request.header("user-agent", BROWSER).body(body).send().await.expect("an answer");
-            let later = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(String::from);
+            let request =
+                reqwest::Client::new().post(format!("{address}/beacons/key")).header("origin", OWN);
+            let answer =
+                request.header("user-agent", BROWSER).body(body).send().await.expect("an answer");
+            let later =
+                answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(String::from);
             (answer.status().as_u16(), later)
         });
     }
@@ -167,7 +180,8 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     let s = server().await;
     let host = s.server.address.trim_start_matches("http://").to_string();
     let mut slow = tokio::net::TcpStream::connect(&host).await.expect("a connection");
-    let head = format!("POST /beacons/key HTTP/1.1\r\nHost: {host}\r\nContent-Length: 500\r\n\r\n{{");
+    let head =
+        format!("POST /beacons/key HTTP/1.1\r\nHost: {host}\r\nContent-Length: 500\r\n\r\n{{");
     slow.write_all(head.as_bytes()).await.expect("sent");
     // A hundred million zeros in a hundred kilobytes: nobody unpacks them.
     let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
@@ -175,7 +189,11 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     let packed = packed.finish().expect("packed");
     let post = |path: &str| {
         let request = crate::serving::page_of_its_own().post(format!("{}{path}", s.server.address));
-        request.header("content-encoding", "gzip").header("user-agent", BROWSER).body(packed.clone()).send()
+        request
+            .header("content-encoding", "gzip")
+            .header("user-agent", BROWSER)
+            .body(packed.clone())
+            .send()
     };
     let before = memory_of(s.server.process.id());
     for (path, status) in [("/beacons/key", 413), ("/setup/visitors/import?file=x.csv", 415)] {
@@ -190,7 +208,10 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     cut.shutdown().await.expect("shut");
     let mut says = String::new();
     let told = tokio::time::timeout(Duration::from_secs(20), slow.read_to_string(&mut says)).await;
-    assert!(told.is_ok() && says.starts_with("HTTP/1.1 408") && says.contains("too-slow"), "{says}");
+    assert!(
+        told.is_ok() && says.starts_with("HTTP/1.1 408") && says.contains("too-slow"),
+        "{says}"
+    );
     let mut counted = Vec::new();
     for _ in 0..50 {
         counted = s.db.refused(1, today()).await.expect("counts");
@@ -201,7 +222,11 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
     }
     counted.sort();
     let of = |reason: &str| (reason.to_string(), 1);
-    assert_eq!(counted, [of("malformed"), of("too-large"), of("too-slow")], "each is counted with its reason");
+    assert_eq!(
+        counted,
+        [of("malformed"), of("too-large"), of("too-slow")],
+        "each is counted with its reason"
+    );
 }
 
 /// Resident memory of a process in kilobytes.
@@ -216,10 +241,15 @@ async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_late
     let nobody = free_port().expect("a port");
     let server = Server::start(&format!("postgres://cadentis@127.0.0.1:{nobody}/cadentis"));
     assert_eq!(server.up().await, 503);
-    let health: Value =
-        reqwest::get(format!("{}/healthz", server.address)).await.expect("up").json().await.expect("JSON");
+    let health: Value = reqwest::get(format!("{}/healthz", server.address))
+        .await
+        .expect("up")
+        .json()
+        .await
+        .expect("JSON");
     assert_eq!(health["status"], "unavailable");
-    let (collect, says) = send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
+    let (collect, says) =
+        send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
     assert_eq!((collect, says["reason"].as_str()), (503, Some("busy")));
     let page = reqwest::get(&server.address).await.expect("a page");
     assert_eq!(page.status(), 503);
@@ -229,16 +259,24 @@ async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_late
 #[tokio::test]
 async fn a_flood_from_one_network_is_turned_away_and_others_go_on() {
     let s = server().await;
-    let batch = || Value::from((0..100).map(|_| beacon(Uuid::new_v4())).collect::<Vec<_>>()).to_string();
+    let batch =
+        || Value::from((0..100).map(|_| beacon(Uuid::new_v4())).collect::<Vec<_>>()).to_string();
     let client = reqwest::Client::new();
     let from = |network: &'static str| {
-        let request = client.post(format!("{}/beacons/key", s.server.address)).header("origin", OWN);
-        request.header("user-agent", BROWSER).header("x-forwarded-for", network).body(batch()).send()
+        let request =
+            client.post(format!("{}/beacons/key", s.server.address)).header("origin", OWN);
+        request
+            .header("user-agent", BROWSER)
+            .header("x-forwarded-for", network)
+            .body(batch())
+            .send()
     };
     let mut turned_away = 0;
     // The minute may turn in the middle of it: then as many again are let through.
     for nth in 0..70 {
-        let answer = from(if nth % 2 == 0 { "198.51.100.7" } else { "198.51.100.9" }).await.expect("an answer");
+        let answer = from(if nth % 2 == 0 { "198.51.100.7" } else { "198.51.100.9" })
+            .await
+            .expect("an answer");
         if answer.status() == 429 {
             assert_eq!(answer.headers()["retry-after"], "60");
             turned_away += 1;

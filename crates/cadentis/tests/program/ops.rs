@@ -56,18 +56,25 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     assert_eq!(server.up().await, 200);
     let before = metrics(&ops).await;
     assert_eq!(before["cadentis_database_up"], 1.0);
-    assert!(before["cadentis_beacon_queue_capacity"] > 0.0 && before["cadentis_beacon_queue"] == 0.0);
+    assert!(
+        before["cadentis_beacon_queue_capacity"] > 0.0 && before["cadentis_beacon_queue"] == 0.0
+    );
 
     for _ in 0..3 {
-        let taken = send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
+        let taken =
+            send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
         assert_eq!(taken.0, 204);
     }
     send(&server.address, "key", "{".into(), OWN, BROWSER).await;
     send(&server.address, "nobody", "{}".into(), OWN, BROWSER).await;
     let served = serving::beacons::Served { server, db };
-    for path in
-        ["/visitors", "/visitors/funnels", "/visitors/requests", "/visitors/requests?what=resource", "/journeys"]
-    {
+    for path in [
+        "/visitors",
+        "/visitors/funnels",
+        "/visitors/requests",
+        "/visitors/requests?what=resource",
+        "/journeys",
+    ] {
         page(&served, path).await;
     }
     assert_eq!(status(&format!("{}/nobody-knows-this", served.server.address)).await, 404);
@@ -77,12 +84,18 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     }
     assert!((1.0..=3.0).contains(&after["cadentis_batch_seconds"]), "in one batch or in three");
     let page_of = |route: &str, status: &str| {
-        after.get(&format!("cadentis_page_seconds method=GET route={route} status={status}")).copied().unwrap_or(0.0)
+        after
+            .get(&format!("cadentis_page_seconds method=GET route={route} status={status}"))
+            .copied()
+            .unwrap_or(0.0)
     };
     assert_eq!((page_of("/visitors/requests", "2xx"), page_of("/journeys", "2xx")), (2.0, 1.0));
     let strangers = after.iter().filter(|(name, _)| name.contains("nobody-knows")).count();
     assert_eq!(strangers, 0, "what strangers ask for makes no series");
-    assert!(after["cadentis_compute_questions name=done"] > before["cadentis_compute_questions name=done"]);
+    assert!(
+        after["cadentis_compute_questions name=done"]
+            > before["cadentis_compute_questions name=done"]
+    );
     assert_eq!(after["cadentis_runs_due"], 0.0);
     for worker in ["writer of page views", "counts of what was refused"] {
         assert_eq!(after[&format!("cadentis_worker_well name={worker}")], 1.0, "{worker}");
@@ -90,7 +103,8 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     // The same in words, for people.
     let setup = page(&served, "/setup").await;
     assert!(
-        setup.contains("batches wait to be written.") && setup.contains("Runs: none waits for a runner"),
+        setup.contains("batches wait to be written.")
+            && setup.contains("Runs: none waits for a runner"),
         "{setup}"
     );
 
@@ -115,5 +129,8 @@ async fn without_its_database_a_server_lives_and_is_not_ready_and_still_tells_wh
     assert_eq!(status(&format!("{ops}/healthz")).await, 503);
     let told = metrics(&ops).await;
     assert_eq!(told["cadentis_database_up"], 0.0);
-    assert!(told.keys().all(|name| !name.starts_with("cadentis_runs_")), "nothing is made up of what is not known");
+    assert!(
+        told.keys().all(|name| !name.starts_with("cadentis_runs_")),
+        "nothing is made up of what is not known"
+    );
 }

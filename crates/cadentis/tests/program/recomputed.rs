@@ -27,7 +27,8 @@ struct Numbers(u64);
 
 impl Numbers {
     fn below(&mut self, below: u64) -> u64 {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        self.0 =
+            self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 33) % below
     }
 
@@ -56,7 +57,11 @@ fn made(end: i64) -> Vec<Row> {
     let mut n = Numbers(14);
     let mut rows = Vec::new();
     for visit in 0..900 {
-        let of_visit = [n.of(&["phone", "desktop"]), n.of(&["NO", "SE", "DK"]), n.of(&["Chromium 156", "Firefox 151"])];
+        let of_visit = [
+            n.of(&["phone", "desktop"]),
+            n.of(&["NO", "SE", "DK"]),
+            n.of(&["Chromium 156", "Firefox 151"]),
+        ];
         let release = n.of(&["40.2", "40.3"]);
         let mut at = end - 1 - n.below(60 * 3_600_000) as i64;
         for _ in 0..=n.below(6) {
@@ -101,7 +106,12 @@ fn line(nth: usize, row: &Row) -> Value {
 }
 
 /// The table of one attribute and one vital, by its value: the row as it was downloaded.
-async fn table(s: &Served, by: &str, vital: &str, stretch: &str) -> BTreeMap<String, csv::StringRecord> {
+async fn table(
+    s: &Served,
+    by: &str,
+    vital: &str,
+    stretch: &str,
+) -> BTreeMap<String, csv::StringRecord> {
     let csv = page(s, &format!("/visitors/breakdown?by={by}&vital={vital}&csv=1&{stretch}")).await;
     let mut read = csv::Reader::from_reader(csv.as_bytes());
     let head = "page views,share,".to_string() + vital + " p75,samples,abandoned,with errors";
@@ -145,11 +155,18 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
     with_families(&s).await;
     let end = hour_of(Timestamp::now()).as_millisecond();
     let rows = made(end);
-    let file: String = rows.iter().enumerate().map(|(nth, row)| format!("{}\n", line(nth, row))).collect();
+    let file: String =
+        rows.iter().enumerate().map(|(nth, row)| format!("{}\n", line(nth, row))).collect();
     let (status, says) = import(&s, "loads.ndjson", &file).await;
-    assert!(status == 200 && says.contains(&format!("{} page views are there now.", thousands(rows.len()))), "{says}");
+    assert!(
+        status == 200
+            && says.contains(&format!("{} page views are there now.", thousands(rows.len()))),
+        "{says}"
+    );
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    let moment = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment").strftime("%Y-%m-%dT%H:%MZ").to_string();
+    let moment = |ms: i64| {
+        Timestamp::from_millisecond(ms).expect("a moment").strftime("%Y-%m-%dT%H:%MZ").to_string()
+    };
     let stretch = format!("from={}&to={}", moment(end - 60 * 3_600_000), moment(end));
 
     // Five attributes by five vitals: counts to the last one, percentiles within one percent.
@@ -165,32 +182,53 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
                 let abandoned = own.iter().filter(|r| r.abandoned).count();
                 let with_errors = own.iter().filter(|r| r.errors > 0).count();
                 let by_hand = (own.len(), samples, abandoned, with_errors);
-                assert_eq!((count(1), count(4), count(5), count(6)), by_hand, "{by} {value} {name}");
+                assert_eq!(
+                    (count(1), count(4), count(5), count(6)),
+                    by_hand,
+                    "{by} {value} {name}"
+                );
                 let share: f64 = row[2].parse().expect("a share");
-                assert!((share - own.len() as f64 / rows.len() as f64).abs() < 1e-4, "{by} {value}: {share}");
-                let (shown, want): (f64, f64) = (row[3].parse().expect("a number"), p75.expect("samples"));
-                assert!((shown - want).abs() <= 0.01 * want, "{by} {value} {name}: {shown} for {want}");
+                assert!(
+                    (share - own.len() as f64 / rows.len() as f64).abs() < 1e-4,
+                    "{by} {value}: {share}"
+                );
+                let (shown, want): (f64, f64) =
+                    (row[3].parse().expect("a number"), p75.expect("samples"));
+                assert!(
+                    (shown - want).abs() <= 0.01 * want,
+                    "{by} {value} {name}: {shown} for {want}"
+                );
             }
         }
     }
 
     // Apdex of each device lies within what is said of it, and what stands at T is not passed over.
     for device in ["phone", "desktop"] {
-        let own: Vec<f64> = rows.iter().filter(|r| r.attributes[1] == device).filter_map(|r| r.vitals[0]).collect();
+        let own: Vec<f64> =
+            rows.iter().filter(|r| r.attributes[1] == device).filter_map(|r| r.vitals[0]).collect();
         let up_to = |limit: f64| own.iter().filter(|v| **v <= limit).count() as f64;
         let apdex = (up_to(1_500.0) + up_to(6_000.0)) / (2.0 * own.len() as f64);
         let figure = page(&s, &format!("/visitors?only=device:{device}&{stretch}")).await;
-        let (_, bounds) = figure.split_once("Apdex [1.5] by LCP, between ").unwrap_or_else(|| panic!("{figure}"));
-        let bounds: Vec<f64> = bounds[..15].split(" and ").map(|n| n.trim().parse().expect("a number")).collect();
-        assert!(bounds[0] - 5e-4 <= apdex && apdex <= bounds[1] + 5e-4, "{device}: {apdex} in {bounds:?}");
-        assert!(bounds[1] - bounds[0] > 0.03, "one in twelve stands at T: that may not be passed over");
+        let (_, bounds) =
+            figure.split_once("Apdex [1.5] by LCP, between ").unwrap_or_else(|| panic!("{figure}"));
+        let bounds: Vec<f64> =
+            bounds[..15].split(" and ").map(|n| n.trim().parse().expect("a number")).collect();
+        assert!(
+            bounds[0] - 5e-4 <= apdex && apdex <= bounds[1] + 5e-4,
+            "{device}: {apdex} in {bounds:?}"
+        );
+        assert!(
+            bounds[1] - bounds[0] > 0.03,
+            "one in twelve stands at T: that may not be passed over"
+        );
     }
 
     // Visits of twelve hours, which are counted row by row, with and without a filter.
     let from = end - 12 * 3_600_000;
     let hours = format!("from={}&to={}", moment(from), moment(end));
     for (filter, browser) in [("", None), ("&only=browser:Firefox+151", Some("Firefox 151"))] {
-        let own = rows.iter().filter(|r| r.at >= from && browser.is_none_or(|b| r.attributes[3] == b));
+        let own =
+            rows.iter().filter(|r| r.at >= from && browser.is_none_or(|b| r.attributes[3] == b));
         let visits: std::collections::BTreeSet<u64> = own.map(|r| r.visit).collect();
         let shown = page(&s, &format!("/visitors?{hours}{filter}")).await;
         let want = format!("<dd class=\"within\">{}</dd><dt>visits", thousands(visits.len()));
@@ -198,13 +236,20 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
     }
 
     // A funnel, each visit followed by hand.
-    let form = [("name", "Buy"), ("minutes", "30"), ("step1", "Sailings"), ("step2", "Cabin"), ("step3", "Pay")];
+    let form = [
+        ("name", "Buy"),
+        ("minutes", "30"),
+        ("step1", "Sailings"),
+        ("step2", "Cabin"),
+        ("step3", "Pay"),
+    ];
     assert_eq!(post(&s, "/visitors/funnels", &form).await.0, 303);
     let shown = page(&s, &format!("/visitors/funnels?{stretch}")).await;
     let reached = funnel(&rows, ["Sailings", "Cabin", "Pay"], 30 * 60_000);
     assert!(reached[0] > 200 && reached[2] > 20, "{reached:?}");
     for (family, reached) in ["Sailings", "Cabin", "Pay"].iter().zip(reached) {
-        let row = format!("<th scope=\"row\">{family}</th><td class=\"n\">{}</td>", thousands(reached));
+        let row =
+            format!("<th scope=\"row\">{family}</th><td class=\"n\">{}</td>", thousands(reached));
         assert!(shown.contains(&row), "{row}: {shown}");
     }
 }

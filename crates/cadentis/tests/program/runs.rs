@@ -26,13 +26,15 @@ async fn bring(s: &Served, minutes_ago: i64, change: impl FnOnce(&mut RunRecord)
 
 async fn form(s: &Served, path: &str, body: &str) -> (u16, String) {
     let request = serving::page_of_its_own().post(format!("{}{path}", s.server.address));
-    let request = request.header("content-type", "application/x-www-form-urlencoded").body(body.to_string());
+    let request =
+        request.header("content-type", "application/x-www-form-urlencoded").body(body.to_string());
     let answer = request.send().await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.expect("a body"))
 }
 
 #[tokio::test]
-async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_becomes_the_next_version_once() {
+async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_becomes_the_next_version_once()
+ {
     let s = server().await;
     let ladder = "script \"Book\"\n\nstep \"Open\"\n  open http://book.marram.example/\n  press button \"Find\" or css \"#find\"\n";
     let journey = s.db.journeys(1).await.expect("rows").remove(0);
@@ -59,15 +61,25 @@ async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_become
     let address = format!("/runs/{fell}/repair");
     let (status, says) = form(&s, &address, "author=").await;
     assert!(status == 409 && says.contains("Say who you are"), "{says}");
-    assert_eq!(form(&s, &format!("/runs/{calm}/repair"), "author=Ada").await.0, 409, "nothing fell back there");
+    assert_eq!(
+        form(&s, &format!("/runs/{calm}/repair"), "author=Ada").await.0,
+        409,
+        "nothing fell back there"
+    );
     assert_eq!(form(&s, &address, "author=Ada").await.0, 303);
     let journey = s.db.journeys(1).await.expect("rows").remove(0);
-    assert_eq!((journey.version, journey.script.contains("press css \"#find\" or button \"Find\"")), (3, true));
+    assert_eq!(
+        (journey.version, journey.script.contains("press css \"#find\" or button \"Find\"")),
+        (3, true)
+    );
     // What was played is not the newest any more: nothing of what came after is lost.
     let (status, says) = form(&s, &address, "author=Ada").await;
     assert!(status == 409 && says.contains("saved version 3 meanwhile"), "{says}");
     let page = get(&s, &format!("/runs/{fell}")).await.1;
-    assert!(page.contains("This run played version 2") && !page.contains("Accept as version"), "{page}");
+    assert!(
+        page.contains("This run played version 2") && !page.contains("Accept as version"),
+        "{page}"
+    );
 }
 
 #[tokio::test]
@@ -82,25 +94,41 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
     bring(&s, 12, |r| r.steps[0].looked = vec![look("Departures\nPlatform 1", None)]).await;
     let moved = bring(&s, 7, |r| {
         r.outcome = Outcome::Failed;
-        r.steps[0].looked = vec![look("Departures\nPlatform 2", Some("One line is not as it was."))];
+        r.steps[0].looked =
+            vec![look("Departures\nPlatform 2", Some("One line is not as it was."))];
     })
     .await;
-    s.db.accept(1, &[&look("Departures\nPlatform 1", None)], "Ada", Timestamp::now()).await.expect("accepted");
+    s.db.accept(1, &[&look("Departures\nPlatform 1", None)], "Ada", Timestamp::now())
+        .await
+        .expect("accepted");
     let page = get(&s, &format!("/runs/{moved}")).await.1;
-    assert!(page.contains("Accepted now: by Ada") && page.contains("One line is not as it was."), "{page}");
-    assert!(page.contains("<span class=\"gone\">− Platform 1") && page.contains("<span class=\"new\">+ Platform 2"));
+    assert!(
+        page.contains("Accepted now: by Ada") && page.contains("One line is not as it was."),
+        "{page}"
+    );
+    assert!(
+        page.contains("<span class=\"gone\">− Platform 1")
+            && page.contains("<span class=\"new\">+ Platform 2")
+    );
 
     assert_eq!(form(&s, &format!("/runs/{moved}/accept"), "author=Bo").await.0, 303);
     let accepted = s.db.accepted(1).await.expect("rows");
     assert_eq!(accepted.len(), 1);
-    assert_eq!((accepted[0].seen.as_str(), accepted[0].author.as_str()), ("Departures\nPlatform 2", "Bo"));
+    assert_eq!(
+        (accepted[0].seen.as_str(), accepted[0].author.as_str()),
+        ("Departures\nPlatform 2", "Bo")
+    );
     assert!(get(&s, &format!("/runs/{moved}")).await.1.contains("Accepted now: by Bo"));
     // The next run is given it to look against.
     s.db.make_due(Timestamp::now()).await.expect("due");
     let client = reqwest::Client::new();
-    let asked = client.post(format!("{}/api/runner/lease", s.server.address)).bearer_auth("token-b");
     let asked =
-        asked.json(&json!({ "runner": "r", "program": "0.1.0", "protocol": 4 })).send().await.expect("an answer");
+        client.post(format!("{}/api/runner/lease", s.server.address)).bearer_auth("token-b");
+    let asked = asked
+        .json(&json!({ "runner": "r", "program": "0.1.0", "protocol": 4 }))
+        .send()
+        .await
+        .expect("an answer");
     assert!(asked.text().await.expect("work").contains("Platform 2"));
 }
 
@@ -108,11 +136,17 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
 async fn a_step_that_fails_or_is_over_its_budget_is_told_with_its_newest_such_run() {
     let s = server().await;
     play(&s, &[Outcome::Passed, Outcome::Failed]).await;
-    assert!(!get(&s, "/journeys").await.1.contains("Steps in trouble"), "one failed run is no pattern");
+    assert!(
+        !get(&s, "/journeys").await.1.contains("Steps in trouble"),
+        "one failed run is no pattern"
+    );
     let second = bring(&s, 0, |r| *r = record(r.id, Outcome::Failed)).await;
     let page = get(&s, "/journeys").await.1;
     let told = page.split("Steps in trouble").nth(1).unwrap_or_else(|| panic!("{page}"));
-    assert!(told.contains(&format!("/runs/{second}?step=0")) && told.contains("2 runs failed in it"), "{told}");
+    assert!(
+        told.contains(&format!("/runs/{second}?step=0")) && told.contains("2 runs failed in it"),
+        "{told}"
+    );
 
     // Over its budget of two seconds, in enough runs to be sure.
     let s = server().await;
@@ -126,14 +160,18 @@ async fn a_step_that_fails_or_is_over_its_budget_is_told_with_its_newest_such_ru
     }
     let page = get(&s, "/journeys").await.1;
     let told = page.split("Steps in trouble").nth(1).unwrap_or_else(|| panic!("{page}"));
-    assert!(told.contains(&format!("/runs/{newest}?step=0")) && told.contains("of 2.0 s"), "{told}");
+    assert!(
+        told.contains(&format!("/runs/{newest}?step=0")) && told.contains("of 2.0 s"),
+        "{told}"
+    );
 }
 
 #[tokio::test]
 async fn an_archive_is_read_with_its_own_first_party_and_what_is_none_is_told_where() {
     let s = server().await;
     let read = async |path: &str, body: String| {
-        let request = serving::page_of_its_own().post(format!("{}{path}", s.server.address)).body(body);
+        let request =
+            serving::page_of_its_own().post(format!("{}{path}", s.server.address)).body(body);
         let answer = request.send().await.expect("an answer");
         (answer.status().as_u16(), answer.text().await.expect("a body"))
     };
@@ -165,18 +203,27 @@ fn a_browser_that_will_not_start_is_our_own_trouble_and_no_failure_of_the_site()
     let dir = std::env::temp_dir().join(format!("cadentis-play-{}", Uuid::new_v4().simple()));
     std::fs::create_dir(&dir).expect("a directory");
     let file = dir.join("look.cadentis");
-    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n").expect("written");
+    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  open http://book.marram.example/\n")
+        .expect("written");
     let play = |file: &std::path::Path| {
         // There is no driver where the program looks for one.
-        let run = Command::new(env!("CARGO_BIN_EXE_cadentis")).env("PATH", &dir).arg("play").arg(file).output();
+        let run = Command::new(env!("CARGO_BIN_EXE_cadentis"))
+            .env("PATH", &dir)
+            .arg("play")
+            .arg(file)
+            .output();
         run.expect("it runs")
     };
     let told = play(&file);
     let says = String::from_utf8_lossy(&[told.stdout, told.stderr].concat()).to_lowercase();
     assert_eq!(told.status.code(), Some(2), "{says}");
-    assert!(says.contains("unmeasured") && says.contains("the browser driver did not start"), "{says}");
+    assert!(
+        says.contains("unmeasured") && says.contains("the browser driver did not start"),
+        "{says}"
+    );
 
-    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  opne http://book.marram.example/\n").expect("written");
+    std::fs::write(&file, "script \"Look\"\nstep \"Page\"\n  opne http://book.marram.example/\n")
+        .expect("written");
     let told = play(&file);
     let says = String::from_utf8_lossy(&[told.stdout, told.stderr].concat()).to_string();
     assert_eq!(told.status.code(), Some(2), "{says}");
@@ -237,8 +284,10 @@ async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     let (status, part) = get(&s, "/journeys/book/weeks").await;
     assert_eq!(status, 200);
     // Nearest rank of eleven: the 6th and the 9th.
-    let row = part.split("<th scope=\"row\">Whole run</th>").nth(1).unwrap_or_else(|| panic!("{part}"));
-    let cells: Vec<&str> = row.split("</td>").take(5).map(|c| c.rsplit('>').next().unwrap_or("")).collect();
+    let row =
+        part.split("<th scope=\"row\">Whole run</th>").nth(1).unwrap_or_else(|| panic!("{part}"));
+    let cells: Vec<&str> =
+        row.split("</td>").take(5).map(|c| c.rsplit('>').next().unwrap_or("")).collect();
     assert_eq!(cells, ["1.05", "2.05", "1.08", "2.08", "+1.00"], "{row}");
     let alone = get(&s, "/journeys/book/weeks?beside=").await.1;
     assert!(alone.contains("Side by side with") && !alone.contains("Whole run</th>"), "{alone}");
@@ -256,17 +305,33 @@ async fn a_script_that_nothing_can_read_is_told_where_it_stands_and_brings_no_pa
         note: "",
     };
     s.db.save_script(1, &edit, Timestamp::now()).await.expect("saved past the page that checks it");
-    for path in ["/", "/journeys", "/journeys/book/script", "/journeys/book/runs", "/goals", "/locations/bergen"] {
+    for path in [
+        "/",
+        "/journeys",
+        "/journeys/book/script",
+        "/journeys/book/runs",
+        "/goals",
+        "/locations/bergen",
+    ] {
         assert_eq!(get(&s, path).await.0, 200, "{path}");
     }
-    assert_eq!(get(&s, &format!("/runs/{id}")).await.0, 200, "what was played is not what is there now");
+    assert_eq!(
+        get(&s, &format!("/runs/{id}")).await.0,
+        200,
+        "what was played is not what is there now"
+    );
     for path in ["/journeys/book", "/journeys/book/weeks"] {
         let (status, says) = get(&s, path).await;
-        assert!(status == 422 && says.contains("line 3, column 3: found `opne`"), "{status} {says}");
+        assert!(
+            status == 422 && says.contains("line 3, column 3: found `opne`"),
+            "{status} {says}"
+        );
     }
     // Its page does not take it as it is.
     let text = json!({ "script": edit.script, "based_on": 2, "author": "Ada", "note": "" });
-    let answer = serving::page_of_its_own().post(format!("{}/journeys/book/script", s.server.address)).json(&text);
+    let answer = serving::page_of_its_own()
+        .post(format!("{}/journeys/book/script", s.server.address))
+        .json(&text);
     let answer = answer.send().await.expect("an answer");
     assert_eq!(answer.status(), 422);
     assert!(answer.text().await.expect("JSON").contains("found `opne`"));
@@ -281,22 +346,35 @@ async fn a_location_is_moved_with_its_way_out_and_what_is_no_place_changes_nothi
     for (body, says) in [
         (place("91", "", ""), "Coordinates are degrees"),
         (place("north", "", ""), "Coordinates are degrees"),
-        (place("60.39", "proxy.marram.example", ""), "A proxy is the address and port of a SOCKS5 server"),
+        (
+            place("60.39", "proxy.marram.example", ""),
+            "A proxy is the address and port of a SOCKS5 server",
+        ),
         (place("60.39", "", "10.0.0.0/33"), "is no network such as"),
     ] {
         let (status, page) = form(&s, "/setup/place", &body).await;
         assert!(status == 200 && page.contains(says), "{says}: {status}");
     }
-    let bergen =
-        async || s.db.locations().await.expect("rows").into_iter().find(|l| l.slug == "bergen").expect("there");
+    let bergen = async || {
+        s.db.locations()
+            .await
+            .expect("rows")
+            .into_iter()
+            .find(|l| l.slug == "bergen")
+            .expect("there")
+    };
     assert_eq!((bergen().await.latitude, bergen().await.proxy), (None, None));
-    assert_eq!(form(&s, "/setup/place", &place("60.39", "10.0.0.5:1080", "10.1.0.0/16+fe80::/10")).await.0, 303);
+    assert_eq!(
+        form(&s, "/setup/place", &place("60.39", "10.0.0.5:1080", "10.1.0.0/16+fe80::/10")).await.0,
+        303
+    );
     let moved = bergen().await;
     assert_eq!((moved.latitude, moved.longitude), (Some(60.39), Some(5.32)));
     // The next work for it goes that way, and not there.
     play_all(&s, 30, |_| 1_000.0).await;
     s.db.make_due(Timestamp::now()).await.expect("due");
-    let work = s.db.lease(1, "r", Timestamp::now(), Timestamp::now()).await.expect("asked").expect("work");
+    let work =
+        s.db.lease(1, "r", Timestamp::now(), Timestamp::now()).await.expect("asked").expect("work");
     assert_eq!(work.proxy.as_deref(), Some("10.0.0.5:1080"));
     assert_eq!(work.denied, ["10.1.0.0/16", "fe80::/10"]);
 }
@@ -317,12 +395,22 @@ async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
         .collect();
     let import = serving::page_of_its_own()
         .post(format!("{}/setup/visitors/import?file=a.ndjson&device=&country=", s.server.address));
-    let came = import.body(lines.join("\n")).send().await.expect("an answer").text().await.expect("a part");
+    let came = import
+        .body(lines.join("\n"))
+        .send()
+        .await
+        .expect("an answer")
+        .text()
+        .await
+        .expect("a part");
     assert!(came.contains("30 page views are there now"), "{came}");
     let family = "Other+pages";
     let part = get(&s, &format!("/visitors/family/beside?family={family}")).await.1;
     let row = |place: &str| {
-        let row = part.split(&format!("<th scope=\"row\">{place}</th>")).nth(1).unwrap_or_else(|| panic!("{part}"));
+        let row = part
+            .split(&format!("<th scope=\"row\">{place}</th>"))
+            .nth(1)
+            .unwrap_or_else(|| panic!("{part}"));
         row.split("</tr>").next().unwrap_or("").to_string()
     };
     assert!(row("bergen").contains(">25<") && row("bergen").contains(">30<"), "{part}");

@@ -55,17 +55,34 @@ impl World {
     }
 
     async fn form(&self, path: &str, body: &str) -> (u16, String) {
-        let request = self.client.post(self.at(path)).header("content-type", "application/x-www-form-urlencoded");
+        let request = self
+            .client
+            .post(self.at(path))
+            .header("content-type", "application/x-www-form-urlencoded");
         let answer = request.body(body.to_string()).send().await.expect("an answer");
         (answer.status().as_u16(), answer.text().await.unwrap_or_default())
     }
 
     async fn page(&self, path: &str) -> String {
-        self.client.get(self.at(path)).send().await.expect("an answer").text().await.expect("a page")
+        self.client
+            .get(self.at(path))
+            .send()
+            .await
+            .expect("an answer")
+            .text()
+            .await
+            .expect("a page")
     }
 
     async fn runner(&self, path: &str, body: Value) -> (u16, Value) {
-        let answer = self.client.post(self.at(path)).bearer_auth("token").json(&body).send().await.expect("an answer");
+        let answer = self
+            .client
+            .post(self.at(path))
+            .bearer_auth("token")
+            .json(&body)
+            .send()
+            .await
+            .expect("an answer");
         (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
     }
 }
@@ -91,13 +108,16 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     assert!(status == 200 && page.contains("A name is a small letter"));
     let (_, page) = w.form("/setup/secrets", "name=desk_password&secret=ab&author=Ada").await;
     assert!(page.contains("at least three characters"));
-    let (status, _) = w.form("/setup/secrets", "name=desk_password&secret=sea+%26+sand&author=Ada").await;
+    let (status, _) =
+        w.form("/setup/secrets", "name=desk_password&secret=sea+%26+sand&author=Ada").await;
     assert_eq!(status, 303);
 
     let dumped: Vec<String> = w.db.text_of_every_table().await.expect("rows");
     assert!(dumped.iter().any(|row| row.contains("desk_password")));
     assert!(!dumped.iter().any(|row| row.contains(SECRET)), "the database does not hold it");
-    for path in ["/setup", "/journeys/sign-in/script", "/journeys/sign-in/export", "/journeys/sign-in"] {
+    for path in
+        ["/setup", "/journeys/sign-in/script", "/journeys/sign-in/export", "/journeys/sign-in"]
+    {
         assert!(!w.page(path).await.contains("sea &"), "{path}");
     }
     w.db.make_due(Timestamp::now()).await.expect("due");
@@ -106,10 +126,15 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     // Another key, the same database: the secret is not opened, the work is given out all the same.
     let (id, other) = (work["id"].clone(), Server::start_with_key(&w.server.url, &"7".repeat(64)));
     assert_eq!(other.up().await, 200);
-    let (_, answer) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
+    let (_, answer) =
+        w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
     let request = w.client.post(format!("{}/api/runner/lease", other.address)).bearer_auth("token");
-    let work: Value = request.json(&asking()).send().await.expect("an answer").json().await.expect("work");
-    assert_eq!((&work["id"], &work["trial"], &work["secrets"]), (&answer["id"], &json!(true), &json!({})));
+    let work: Value =
+        request.json(&asking()).send().await.expect("an answer").json().await.expect("work");
+    assert_eq!(
+        (&work["id"], &work["trial"], &work["secrets"]),
+        (&answer["id"], &json!(true), &json!({}))
+    );
     assert_ne!(id, work["id"]);
 }
 
@@ -119,7 +144,11 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     let better = SCRIPT.replace("step \"S\"", "step \"Sign in\"");
     let path = "/journeys/sign-in/script";
     let (status, says) = w.post(path, save(&better.replace("open", "opn"), 1, "Ada")).await;
-    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("did you mean `open`?")), "{says}");
+    assert!(
+        status == 422
+            && says["detail"].as_str().is_some_and(|s| s.contains("did you mean `open`?")),
+        "{says}"
+    );
     assert_eq!(w.post(path, save(&better, 1, " ")).await.0, 422);
     assert_eq!(
         w.post(path, save(&better, 1, "Ada")).await,
@@ -128,11 +157,15 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     assert_eq!(w.post(path, save(&better, 2, "Ada")).await.1["says"], "That is version 2 already.");
     let (status, says) = w.post(path, save(SCRIPT, 1, "Bo")).await;
     assert!(
-        status == 409 && says["detail"].as_str().is_some_and(|s| s.contains("Ada saved version 2 meanwhile")),
+        status == 409
+            && says["detail"].as_str().is_some_and(|s| s.contains("Ada saved version 2 meanwhile")),
         "{says}"
     );
     let page = w.page(&format!("{path}?compare=1")).await;
-    assert!(page.contains("− step &#34;S&#34;") && page.contains("+ step &#34;Sign in&#34;"), "{page}");
+    assert!(
+        page.contains("− step &#34;S&#34;") && page.contains("+ step &#34;Sign in&#34;"),
+        "{page}"
+    );
     // A run remembers what it played, whatever is saved afterwards.
     w.db.make_due(Timestamp::now()).await.expect("due");
     let (_, work) = w.runner("/api/runner/lease", asking()).await;
@@ -143,8 +176,14 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     assert_eq!(w.runner("/api/runner/record", record).await.0, 204);
     let page = w.page(&format!("/runs/{id}")).await;
     assert!(page.contains("version 2") && page.contains("step &#34;Sign in&#34;"), "{page}");
-    assert!(page.contains("<li class=\"failing\"><code>  open http://book.marram.example/sign-in</code>"), "{page}");
-    let har: Value = serde_json::from_str(&w.page(&format!("/runs/{id}/har")).await).expect("HAR is JSON");
+    assert!(
+        page.contains(
+            "<li class=\"failing\"><code>  open http://book.marram.example/sign-in</code>"
+        ),
+        "{page}"
+    );
+    let har: Value =
+        serde_json::from_str(&w.page(&format!("/runs/{id}/har")).await).expect("HAR is JSON");
     assert_eq!(har["log"]["version"], "1.2");
     assert!(w.page(&format!("/runs/{id}/log")).await.contains(" failed on Chromium 156 by r"));
 }
@@ -163,20 +202,34 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
     assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada").await.0, 303);
     let copy = w.page("/journeys/copy-of-sign-in/script").await;
     assert!(
-        copy.contains("Paused: it would play every 5 min") && copy.contains("copy of Sign in, version 1"),
+        copy.contains("Paused: it would play every 5 min")
+            && copy.contains("copy of Sign in, version 1"),
         "{copy}"
     );
     assert!(copy.contains("script &#34;Copy of Sign in&#34;"));
     assert_eq!(w.form("/journeys/sign-in/status", "status=archived").await.0, 303);
     assert!(w.page("/journeys/sign-in/script").await.contains(">Restore<"));
     // For good only what is archived, by its name, and what no goal counts.
-    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 409, "not archived");
+    assert_eq!(
+        w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0,
+        409,
+        "not archived"
+    );
     assert_eq!(w.form("/journeys/copy-of-sign-in/status", "status=archived").await.0, 303);
-    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=copy").await.0, 409, "another name");
+    assert_eq!(
+        w.form("/journeys/copy-of-sign-in/delete", "name=copy").await.0,
+        409,
+        "another name"
+    );
     assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 303);
     assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
     assert_eq!(w.form("/journeys/sign-in/status", "status=dead").await.0, 404);
-    assert_eq!(w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on").await.0, 303);
+    assert_eq!(
+        w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on")
+            .await
+            .0,
+        303
+    );
     let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
     assert_eq!(
         (journey.owner.as_str(), journey.tags, journey.essential),
@@ -188,14 +241,16 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
 async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typed() {
     let w = world().await;
     let fields = "starter=page&page.address=ADDRESS&page.text=Departures+today&name=One+page&author=Ada&every=10&location=bergen";
-    let (status, page) = w.form("/journeys/new", &fields.replace("ADDRESS", "book.marram.example")).await;
+    let (status, page) =
+        w.form("/journeys/new", &fields.replace("ADDRESS", "book.marram.example")).await;
     assert!(
         status == 200
             && page.contains("write `https://book.marram.example`")
             && page.contains("value=\"Departures today\""),
         "{page}"
     );
-    let (status, _) = w.form("/journeys/new", &fields.replace("ADDRESS", "http://book.marram.example/")).await;
+    let (status, _) =
+        w.form("/journeys/new", &fields.replace("ADDRESS", "http://book.marram.example/")).await;
     assert_eq!(status, 303);
     let journey = w.db.journey(w.site, "one-page").await.expect("rows").expect("a journey");
     assert_eq!((journey.status.as_str(), journey.every_s), ("paused", 600));
@@ -220,7 +275,11 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
         (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
     };
     let (status, says) = means("pace=cron&cron=0+25+*+*+*&cron_zone=UTC").await;
-    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.starts_with("Cron: hour: \"25\"")), "{says}");
+    assert!(
+        status == 422
+            && says["detail"].as_str().is_some_and(|s| s.starts_with("Cron: hour: \"25\"")),
+        "{says}"
+    );
     let (_, says) = means("pace=every&every=5").await;
     assert_eq!((&says["runs"], says["next"].as_array().map(Vec::len)), (&json!(8_640), Some(3)));
     // Whoever is not named may not save.
@@ -230,17 +289,33 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
         w.post("/journeys/sign-in/script", body).await
     };
     let (status, says) = save("Eve").await;
-    assert!(status == 403 && says["detail"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")), "{says}");
+    assert!(
+        status == 403 && says["detail"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")),
+        "{says}"
+    );
     assert_eq!(save("Cy").await.0, 200);
 }
 
 #[tokio::test]
 async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_read_is_told() {
     let w = world().await;
-    let archive = w.client.get(w.at("/journeys/export")).send().await.expect("an answer").bytes().await.expect("a zip");
+    let archive = w
+        .client
+        .get(w.at("/journeys/export"))
+        .send()
+        .await
+        .expect("an answer")
+        .bytes()
+        .await
+        .expect("a zip");
     let import = async |query: &str, body: Vec<u8>| {
-        let answer =
-            w.client.post(w.at(&format!("/journeys/import?{query}"))).body(body).send().await.expect("an answer");
+        let answer = w
+            .client
+            .post(w.at(&format!("/journeys/import?{query}")))
+            .body(body)
+            .send()
+            .await
+            .expect("an answer");
         (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
     };
     assert_eq!(import("file=x.zip", archive.to_vec()).await.0, 422, "nobody said who they are");
@@ -254,12 +329,22 @@ async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_r
     let original = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
     let copy = w.db.journey(w.site, "sign-in-2").await.expect("rows").expect("a copy");
     assert_eq!((copy.script, copy.status.as_str()), (original.script, "paused"));
-    let (_, says) =
-        import("author=Ada&file=bad.cadentis", b"script \"J\"\nstep \"S\"\n  pres button \"x\"\n".to_vec()).await;
-    assert!(says["files"][0]["says"].as_str().is_some_and(|s| s.contains("line 3") && s.contains("`press`")), "{says}");
-    let (status, says) = import("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
+    let (_, says) = import(
+        "author=Ada&file=bad.cadentis",
+        b"script \"J\"\nstep \"S\"\n  pres button \"x\"\n".to_vec(),
+    )
+    .await;
     assert!(
-        status == 422 && says["detail"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
+        says["files"][0]["says"]
+            .as_str()
+            .is_some_and(|s| s.contains("line 3") && s.contains("`press`")),
+        "{says}"
+    );
+    let (status, says) =
+        import("author=Ada&file=cut.zip", archive[..archive.len() / 2].to_vec()).await;
+    assert!(
+        status == 422
+            && says["detail"].as_str().is_some_and(|s| s.starts_with("The archive cannot be read")),
         "{says}"
     );
     let (_, says) = import("author=Ada&file=x.cadentis", vec![0xff, 0xfe, 0x00]).await;
@@ -274,12 +359,16 @@ async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
     assert!(page.contains("Environment 1: a name and an address"), "it says what is wrong");
     let two = "production+http://book.marram.example%0Apre-release+http://next.marram.example";
     assert_eq!(w.form("/setup/site", &format!("{site}{two}")).await.0, 303);
-    assert_eq!(w.form("/journeys/sign-in/duplicate", "author=Ada&environment=pre-release").await.0, 303);
+    assert_eq!(
+        w.form("/journeys/sign-in/duplicate", "author=Ada&environment=pre-release").await.0,
+        303
+    );
     let copy = w.db.journey(w.site, "sign-in-pre-release").await.expect("rows").expect("a copy");
     assert_eq!((copy.environment.as_str(), copy.status.as_str()), ("pre-release", "paused"));
     let narrowed = w.page("/journeys?environment=pre-release").await;
     assert!(
-        narrowed.contains("/journeys/sign-in-pre-release?") && !narrowed.contains("/journeys/sign-in?"),
+        narrowed.contains("/journeys/sign-in-pre-release?")
+            && !narrowed.contains("/journeys/sign-in?"),
         "{narrowed}"
     );
     assert!(
@@ -294,19 +383,34 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
     let w = world().await;
     let wish = |address: &str| json!({ "address": address, "location": "bergen" });
     let (status, says) = w.post("/api/recordings", wish("book.marram.example")).await;
-    assert!(status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("write `https://book")), "{says}");
+    assert!(
+        status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("write `https://book")),
+        "{says}"
+    );
     let (_, asked) = w.post("/api/recordings", wish("http://book.marram.example/")).await;
     let (_, work) = w.runner("/api/runner/lease", asking()).await;
-    assert_eq!((&work["id"], &work["record"]), (&asked["id"], &json!("http://book.marram.example/")));
+    assert_eq!(
+        (&work["id"], &work["record"]),
+        (&asked["id"], &json!("http://book.marram.example/"))
+    );
     let id = asked["id"].as_str().expect("an id");
     let press = json!([{ "do": "down", "x": 4.0, "y": 5.0 }, { "do": "up", "x": 4.0, "y": 5.0 }]);
     assert_eq!(w.post(&format!("/api/recordings/{id}/inputs"), press.clone()).await.0, 204);
     let told = |acts: Value| json!({ "id": id, "acts": acts, "about": {}, "picture": "data:image/jpeg;base64,AA" });
-    let pressed = json!([{ "act": "press", "what": [{ "by": "role", "role": "link", "name": "Tomorrow" }] }]);
-    assert_eq!(w.runner("/api/runner/recording", told(pressed)).await, (200, json!({ "inputs": press })));
-    assert_eq!(w.runner("/api/runner/recording", told(json!([]))).await.1["inputs"], json!([]), "once");
+    let pressed =
+        json!([{ "act": "press", "what": [{ "by": "role", "role": "link", "name": "Tomorrow" }] }]);
+    assert_eq!(
+        w.runner("/api/runner/recording", told(pressed)).await,
+        (200, json!({ "inputs": press }))
+    );
+    assert_eq!(
+        w.runner("/api/runner/recording", told(json!([]))).await.1["inputs"],
+        json!([]),
+        "once"
+    );
     let look = async || {
-        let answer = w.client.get(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+        let answer =
+            w.client.get(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
         answer.json::<Value>().await.expect("JSON")
     };
     let seen = look().await;
@@ -314,10 +418,17 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
     let name = json!({ "add": { "act": "name", "step": 1, "name": "Next day" } });
     assert_eq!(w.post(&format!("/api/recordings/{id}/acts"), name).await.0, 204);
     let page = w.page(&format!("/journeys/new?recorded={id}")).await;
-    assert!(page.contains("step &#34;Next day&#34;") || page.contains("step &quot;Next day&quot;"), "{page}");
-    let ended = w.client.delete(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+    assert!(
+        page.contains("step &#34;Next day&#34;") || page.contains("step &quot;Next day&quot;"),
+        "{page}"
+    );
+    let ended =
+        w.client.delete(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
     assert_eq!(ended.status(), 204);
-    assert_eq!(w.runner("/api/runner/recording", told(json!([]))).await, (200, json!({ "ended": true })));
+    assert_eq!(
+        w.runner("/api/runner/recording", told(json!([]))).await,
+        (200, json!({ "ended": true }))
+    );
     assert_eq!(look().await["ended"], true);
 }
 
@@ -325,20 +436,28 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
 async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_nowhere() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
-    let (status, says) = w.post("/api/trials", json!({ "script": "script \"J\"", "location": "bergen" })).await;
+    let (status, says) =
+        w.post("/api/trials", json!({ "script": "script \"J\"", "location": "bergen" })).await;
     assert!(status == 422 && says["errors"][0]["line"] == 1, "{says}");
     let (_, asked) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
     let id = asked["id"].as_str().expect("an id").to_string();
     let stands = || async {
-        let answer = w.client.get(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
+        let answer =
+            w.client.get(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
         answer.json::<Value>().await.expect("JSON")
     };
     assert_eq!(stands().await["waiting"], true);
     let (_, work) = w.runner("/api/runner/lease", asking()).await;
     assert_eq!((&work["id"], &work["trial"]), (&asked["id"], &json!(true)));
     let progress = json!({ "id": id, "progress": { "step": 0, "line": 3, "steps": [] } });
-    assert_eq!(w.runner("/api/runner/progress", progress.clone()).await, (200, json!({ "cancelled": false })));
-    assert_eq!((&stands().await["progress"]["line"], &stands().await["waiting"]), (&json!(3), &json!(false)));
+    assert_eq!(
+        w.runner("/api/runner/progress", progress.clone()).await,
+        (200, json!({ "cancelled": false }))
+    );
+    assert_eq!(
+        (&stands().await["progress"]["line"], &stands().await["waiting"]),
+        (&json!(3), &json!(false))
+    );
     w.client.delete(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
     assert_eq!(w.runner("/api/runner/progress", progress).await.1, json!({ "cancelled": true }));
     let record = RunRecord {
@@ -363,26 +482,44 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
 async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
-    for old in [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 5 })] {
+    for old in
+        [json!({ "runner": "old" }), json!({ "runner": "old", "program": "9.0.0", "protocol": 5 })]
+    {
         let (status, says) = w.runner("/api/runner/lease", old).await;
         assert!(
-            status == 426 && says["detail"].as_str().is_some_and(|s| s.contains("this server speaks 4 to 4")),
+            status == 426
+                && says["detail"].as_str().is_some_and(|s| s.contains("this server speaks 4 to 4")),
             "{says}"
         );
     }
     assert!(w.page("/setup").await.contains("old: version 9.0.0, protocol 5"));
     assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 200);
     // A new location, and a new token for an old one: each shown once.
-    let (status, page) =
-        w.form("/setup/locations", "name=Terminal+Vetterey&country=no&kind=in-house&zone=Europe%2FOslo").await;
+    let (status, page) = w
+        .form(
+            "/setup/locations",
+            "name=Terminal+Vetterey&country=no&kind=in-house&zone=Europe%2FOslo",
+        )
+        .await;
     assert!(
-        status == 200 && page.contains("--location terminal-vetterey<") && page.contains("CADENTIS_TOKEN="),
+        status == 200
+            && page.contains("--location terminal-vetterey<")
+            && page.contains("CADENTIS_TOKEN="),
         "{page}"
     );
-    let (_, page) = w.form("/setup/locations", "name=Nowhere&country=NO&kind=public&zone=Europe%2FAtlantis").await;
-    assert!(page.contains("A zone is a name of the IANA database") && page.contains("value=\"Nowhere\""));
+    let (_, page) = w
+        .form("/setup/locations", "name=Nowhere&country=NO&kind=public&zone=Europe%2FAtlantis")
+        .await;
+    assert!(
+        page.contains("A zone is a name of the IANA database")
+            && page.contains("value=\"Nowhere\"")
+    );
     assert_eq!(w.form("/setup/token", "slug=bergen").await.0, 200);
-    assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 401, "the old token is worth nothing");
+    assert_eq!(
+        w.runner("/api/runner/lease", asking()).await.0,
+        401,
+        "the old token is worth nothing"
+    );
 }
 
 #[tokio::test]
@@ -393,15 +530,23 @@ async fn common_parts_are_kept_only_if_every_journey_still_plays() {
     let follows = SCRIPT.replace("  type", "  follow \"Sign in\"\n  type");
     assert_eq!(w.post("/journeys/sign-in/script", save(&follows, 1, "Ada")).await.0, 200);
     let (status, page) = w.form("/setup/parts", "parts=").await;
-    assert!(status == 200 && page.contains("Not kept: Sign in would not play any more: line 4"), "{page}");
+    assert!(
+        status == 200 && page.contains("Not kept: Sign in would not play any more: line 4"),
+        "{page}"
+    );
     let (_, page) = w.form("/setup/parts", "parts=part+%22Sign+in%22%0A++relod%0A").await;
-    assert!(page.contains("did you mean `reload`?") && page.contains("relod"), "what was written is still there");
+    assert!(
+        page.contains("did you mean `reload`?") && page.contains("relod"),
+        "what was written is still there"
+    );
     let (_, read) = w.post("/api/script/read", json!({ "script": follows })).await;
     assert_eq!(
         (&read["problems"], &read["steps"][0]["sentences"][1]["says"]),
         (&json!([]), &json!("follow \"Sign in\""))
     );
-    let (_, next) = w.post("/api/script/next", json!({ "before": "script \"J\"\nstep \"S\"", "line": "  pre" })).await;
+    let (_, next) = w
+        .post("/api/script/next", json!({ "before": "script \"J\"\nstep \"S\"", "line": "  pre" }))
+        .await;
     assert_eq!(next, json!({ "next": ["press"] }));
 }
 
@@ -430,21 +575,33 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
     });
     w.db.copy_runs(runs).await.expect("stored");
     let page = w.page("/journeys/sign-in/runs").await;
-    assert!(page.contains("130 of its runs in this stretch; 1 to 100 are shown") && page.contains("older →"), "{page}");
+    assert!(
+        page.contains("130 of its runs in this stretch; 1 to 100 are shown")
+            && page.contains("older →"),
+        "{page}"
+    );
     assert!(w.page("/journeys/sign-in/runs?page=1").await.contains("101 to 130 are shown"));
     let failed = w.page("/journeys/sign-in/runs?outcome=failed&location=bergen").await;
-    assert!(failed.contains("12 of its runs") && failed.contains("twice<") && !failed.contains("<i>"), "{failed}");
+    assert!(
+        failed.contains("12 of its runs") && failed.contains("twice<") && !failed.contains("<i>"),
+        "{failed}"
+    );
     assert!(w.page("/journeys/sign-in/runs?longer=1.1").await.contains("31 of its runs"));
     let file = w.page("/journeys/sign-in/runs?outcome=failed&csv=1").await;
     let mut rows = csv::Reader::from_reader(file.as_bytes());
-    let rows: Vec<csv::StringRecord> = rows.records().map(|r| r.expect("a row as RFC 4180 has it")).collect();
+    let rows: Vec<csv::StringRecord> =
+        rows.records().map(|r| r.expect("a row as RFC 4180 has it")).collect();
     assert_eq!((rows.len(), &rows[0][2], &rows[0][6]), (12, "Bergen", "Expected \"<i>\", twice"));
     let page = w.page("/journeys/sign-in/places").await;
-    assert!(page.contains("down from every location: 12 failed runs") && page.contains("1 h"), "{page}");
+    assert!(
+        page.contains("down from every location: 12 failed runs") && page.contains("1 h"),
+        "{page}"
+    );
     assert!(w.page("/journeys/sign-in/changes").await.contains("in 21 days ("));
     let place = w.page("/locations/bergen").await;
     assert!(
-        place.contains("whose it was: not sure (1)") && place.contains("no other location to compare with"),
+        place.contains("whose it was: not sure (1)")
+            && place.contains("no other location to compare with"),
         "{place}"
     );
     // Journeys by what the address says.

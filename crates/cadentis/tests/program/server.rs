@@ -96,7 +96,10 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
     assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "nothing is due");
     assert_eq!(s.db.make_due(Timestamp::now()).await.expect("due"), 2);
     let (status, work) = post(&s, ASKING, "token-b", &asking).await;
-    assert_eq!((status, work["location"].as_str(), work["script"].as_str()), (200, Some("bergen"), Some(SCRIPT)));
+    assert_eq!(
+        (status, work["location"].as_str(), work["script"].as_str()),
+        (200, Some("bergen"), Some(SCRIPT))
+    );
     assert_eq!(post(&s, ASKING, "token-b", &asking).await.0, 204, "leased already");
     let id: Uuid = serde_json::from_value(work["id"].clone()).expect("an id");
     let good = serde_json::to_value(record(id, Outcome::Passed)).expect("JSON");
@@ -155,7 +158,10 @@ async fn what_came_from_outside_is_escaped_on_every_page() {
         assert_eq!(status, 200, "{path}");
         assert!(!page.contains("<script>alert"), "{path}");
     }
-    assert!(get(&s, &format!("/runs/{}", ids[1])).await.1.contains("&#60;script&#62;alert(1)"), "and shown as it came");
+    assert!(
+        get(&s, &format!("/runs/{}", ids[1])).await.1.contains("&#60;script&#62;alert(1)"),
+        "and shown as it came"
+    );
 }
 
 #[tokio::test]
@@ -169,7 +175,10 @@ async fn numbers_that_appear_together_agree_and_our_own_trouble_is_not_held_agai
     assert!(journey.contains("3 / 4 = 75.000 %"), "its proof");
     assert!(journey.contains("1 unmeasured"), "what was left out");
     let goals = get(&s, "/goals").await.1;
-    assert!(goals.contains(">75.00 %<") && goals.contains("3 / 4 = 75.000 %"), "the goal says the same");
+    assert!(
+        goals.contains(">75.00 %<") && goals.contains("3 / 4 = 75.000 %"),
+        "the goal says the same"
+    );
     assert!(get(&s, "/journeys").await.1.contains("<b>75.00 %</b>"), "and so does the list");
     // Maintenance over all of it leaves nothing to judge.
     s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
@@ -214,7 +223,8 @@ async fn before_there_is_anything_pages_say_so() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_when_the_server_is_back() {
+async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_when_the_server_is_back()
+ {
     let mut s = server().await;
     // What is played: a request to somebody who answers only when told to.
     let site = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
@@ -223,12 +233,22 @@ async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_whe
         site.local_addr().expect("an address")
     );
     let journeys = s.db.journeys(1).await.expect("rows");
-    let edit = cadentis_store::scripts::Edit { script: &script, name: "Wire", based_on: 1, author: "Ada", note: "" };
+    let edit = cadentis_store::scripts::Edit {
+        script: &script,
+        name: "Wire",
+        based_on: 1,
+        author: "Ada",
+        note: "",
+    };
     s.db.save_script(journeys[0].id, &edit, Timestamp::now()).await.expect("saved");
     assert!(s.db.make_due(Timestamp::now()).await.expect("due") > 0);
     let keep = std::env::temp_dir().join(format!("cadentis-kept-{}", Uuid::new_v4()));
-    let post =
-        cadentis_runner::agent::Post { name: "bergen".into(), token: "token-b".into(), proxy: None, control: None };
+    let post = cadentis_runner::agent::Post {
+        name: "bergen".into(),
+        token: "token-b".into(),
+        proxy: None,
+        control: None,
+    };
     let (address, folder) = (s.server.address.clone(), keep.clone());
     let posts = [post];
     let runner = cadentis_runner::agent::work(&address, &posts, &folder);
@@ -244,7 +264,11 @@ async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_whe
     let _ = std::fs::remove_dir_all(&keep);
 }
 
-async fn the_server_is_away_while_it_delivers(s: &mut Served, site: &tokio::net::TcpListener, keep: &std::path::Path) {
+async fn the_server_is_away_while_it_delivers(
+    s: &mut Served,
+    site: &tokio::net::TcpListener,
+    keep: &std::path::Path,
+) {
     // The request is here: the server goes away before the answer does.
     let (mut asked, _) = site.accept().await.expect("a request");
     s.server.kill();

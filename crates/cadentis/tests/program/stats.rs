@@ -48,7 +48,10 @@ fn numbers_one_a_line_give_percentiles_with_intervals_and_apdex() {
     }
     assert_eq!(said["intervals"]["p95"], serde_json::json!([936.0, 964.0]));
     assert_eq!(said["method"], "nearest rank over all samples, exact");
-    assert_eq!((said["apdex"]["score"].as_f64(), said["apdex"]["t"].as_f64()), (Some(0.75), Some(500.0)));
+    assert_eq!(
+        (said["apdex"]["score"].as_f64(), said["apdex"]["t"].as_f64()),
+        (Some(0.75), Some(500.0))
+    );
     assert_eq!(said["apdex"]["satisfied"], 500);
 }
 
@@ -64,11 +67,18 @@ fn bad_lines_are_told_by_number_and_do_not_stop_it_unless_strict() {
     let told = String::from_utf8_lossy(&done.stderr);
     assert_eq!(
         told.lines().collect::<Vec<_>>(),
-        ["line 2: \"fast\" is not a number", "line 4: \"\" is not a number", "line 5: \"nan\" is not a finite number"]
+        [
+            "line 2: \"fast\" is not a number",
+            "line 4: \"\" is not a number",
+            "line 5: \"nan\" is not a finite number"
+        ]
     );
     let strict = stats(&["--strict"], text);
     assert_eq!(strict.status.code(), Some(1));
-    assert_eq!(String::from_utf8_lossy(&strict.stderr).trim(), "cadentis: line 2: \"fast\" is not a number");
+    assert_eq!(
+        String::from_utf8_lossy(&strict.stderr).trim(),
+        "cadentis: line 2: \"fast\" is not a number"
+    );
     assert!(strict.stdout.is_empty());
 }
 
@@ -85,9 +95,15 @@ fn a_csv_column_is_found_by_name_or_number() {
     let wrong = stats(&["--column", "speed"], csv);
     assert_eq!(wrong.status.code(), Some(1));
     let says = String::from_utf8_lossy(&wrong.stderr).into_owned();
-    assert_eq!(says.trim(), "cadentis: line 1: no column is called \"speed\"; there are page, time, ms, size");
+    assert_eq!(
+        says.trim(),
+        "cadentis: line 1: no column is called \"speed\"; there are page, time, ms, size"
+    );
     // The line of a bad number is counted in the file, not in records.
-    assert!(String::from_utf8_lossy(&stats(&["--column", "2"], csv).stderr).contains("line 5: \"slow\""));
+    assert!(
+        String::from_utf8_lossy(&stats(&["--column", "2"], csv).stderr)
+            .contains("line 5: \"slow\"")
+    );
 }
 
 #[test]
@@ -104,13 +120,19 @@ fn a_sketch_says_the_same_within_a_hundredth_and_turns_negative_numbers_away() {
 #[test]
 fn nothing_is_no_data_and_a_file_that_is_not_there_is_named() {
     let said = json(&["--apdex", "1"], "");
-    assert_eq!((said["count"].as_u64(), &said["p50"], &said["apdex"]["score"]), (Some(0), &Value::Null, &Value::Null));
+    assert_eq!(
+        (said["count"].as_u64(), &said["p50"], &said["apdex"]["score"]),
+        (Some(0), &Value::Null, &Value::Null)
+    );
     assert!(String::from_utf8_lossy(&stats(&[], "").stdout).contains("no data"));
     let gone = stats(&["no/such/file"], "");
     assert_eq!(gone.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&gone.stderr).contains("no/such/file: "));
     let folder = stats(&[env!("CARGO_MANIFEST_DIR")], "");
-    assert!(String::from_utf8_lossy(&folder.stderr).contains("crates/cadentis: "), "a folder is no file");
+    assert!(
+        String::from_utf8_lossy(&folder.stderr).contains("crates/cadentis: "),
+        "a folder is no file"
+    );
     assert_eq!(stats(&["--apdex", "-1"], "").status.code(), Some(1));
 }
 

@@ -22,9 +22,14 @@ fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
 /// Page families, and a back end that shows traces.
 pub async fn with_families(s: &Served) {
     let site = s.db.sites().await.expect("sites").remove(0);
-    let patterns =
-        [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")].map(|(p, n)| (p.into(), n.into())).into();
-    let site = cadentis_store::sites::Site { patterns, trace_link: "http://traces.example/{trace}".into(), ..site };
+    let patterns = [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")]
+        .map(|(p, n)| (p.into(), n.into()))
+        .into();
+    let site = cadentis_store::sites::Site {
+        patterns,
+        trace_link: "http://traces.example/{trace}".into(),
+        ..site
+    };
     s.db.set_site(&site).await.expect("set");
     s.db.set_collecting(&site, Timestamp::now()).await.expect("set");
 }
@@ -32,8 +37,9 @@ pub async fn with_families(s: &Served) {
 pub async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
     let client = crate::serving::page_of_its_own();
     let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
-    let request =
-        client.post(format!("{}{path}", s.server.address)).header("content-type", "application/x-www-form-urlencoded");
+    let request = client
+        .post(format!("{}{path}", s.server.address))
+        .header("content-type", "application/x-www-form-urlencoded");
     let answer = request.body(body).send().await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.unwrap_or_default())
 }
@@ -53,7 +59,12 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
     take(
         &s,
         json!([
-            view(visit, 5, "/sailings", json!({"happened": [pressed, asked(503, "BUSY", json!(0))]})),
+            view(
+                visit,
+                5,
+                "/sailings",
+                json!({"happened": [pressed, asked(503, "BUSY", json!(0))]})
+            ),
             view(
                 Uuid::new_v4(),
                 4,
@@ -66,18 +77,23 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
     let requests = page(&s, "/visitors/requests").await;
     assert!(requests.contains("50.00 % of 2 requests failed"), "{requests}");
     assert!(
-        requests.contains("GET book.marram.example/api/sailings/‹date›") && requests.contains("gateway 1"),
+        requests.contains("GET book.marram.example/api/sailings/‹date›")
+            && requests.contains("gateway 1"),
         "{requests}"
     );
     assert!(
-        requests.contains("BUSY (1)") && requests.contains(&format!("http://traces.example/{TRACE}")),
+        requests.contains("BUSY (1)")
+            && requests.contains(&format!("http://traces.example/{TRACE}")),
         "{requests}"
     );
     assert!(requests.contains(&format!("/visitors/visits/{visit}?at=")), "it leads to the visit");
     let desktop = page(&s, "/visitors/requests?only=device:desktop").await;
     assert!(desktop.contains("None of 1 requests failed."), "{desktop}");
     let actions = page(&s, "/visitors/actions").await;
-    assert!(actions.contains("“find” failed 1 of 2 times; 0 tried again, and after 1 of the failures"), "{actions}");
+    assert!(
+        actions.contains("“find” failed 1 of 2 times; 0 tried again, and after 1 of the failures"),
+        "{actions}"
+    );
     let line = page(&s, &format!("/visitors/visits/{visit}")).await;
     assert!(line.contains("503, BUSY, 80 ms, the gateway’s doing"), "{line}");
 }
@@ -86,15 +102,24 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
 async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
     let s = server().await;
     with_families(&s).await;
-    let (status, page_with) =
-        post(&s, "/visitors/funnels", &[("name", "Buy"), ("minutes", "0"), ("step1", "Sailings"), ("step2", "Cabin")])
-            .await;
+    let (status, page_with) = post(
+        &s,
+        "/visitors/funnels",
+        &[("name", "Buy"), ("minutes", "0"), ("step1", "Sailings"), ("step2", "Cabin")],
+    )
+    .await;
     assert!(
         status == 200
             && page_with.contains("The time is from 1 to 1440 minutes.")
             && page_with.contains("value=\"Buy\"")
     );
-    let good = [("name", "Buy"), ("minutes", "30"), ("step1", "Sailings"), ("step2", "Cabin"), ("step3", "Pay")];
+    let good = [
+        ("name", "Buy"),
+        ("minutes", "30"),
+        ("step1", "Sailings"),
+        ("step2", "Cabin"),
+        ("step3", "Pay"),
+    ];
     assert_eq!(post(&s, "/visitors/funnels", &good).await.0, 303);
     let mut views = Vec::new();
     for n in 0..4 {
@@ -114,9 +139,18 @@ async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
     }
     take(&s, json!(views)).await;
     let funnels = page(&s, "/visitors/funnels").await;
-    assert!(funnels.contains("Buy: 50 % of 4 visits came to the end; most were lost on"), "{funnels}");
-    assert!(funnels.contains("1 left before it had loaded, 0 waited long or met an error, 0 stopped"), "{funnels}");
-    assert!(funnels.contains("75.0 %") && funnels.contains("66.7 %"), "of all, and of the step before: {funnels}");
+    assert!(
+        funnels.contains("Buy: 50 % of 4 visits came to the end; most were lost on"),
+        "{funnels}"
+    );
+    assert!(
+        funnels.contains("1 left before it had loaded, 0 waited long or met an error, 0 stopped"),
+        "{funnels}"
+    );
+    assert!(
+        funnels.contains("75.0 %") && funnels.contains("66.7 %"),
+        "of all, and of the step before: {funnels}"
+    );
     assert_eq!(post(&s, "/visitors/funnels/delete", &[("name", "Buy")]).await.0, 303);
     assert!(page(&s, "/visitors/funnels").await.contains("No funnel yet"));
 }
@@ -136,7 +170,10 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     let find = "/visitors/find?who=ada@marram.example";
     assert!(page(&s, find).await.contains(&format!("/visitors/visits/{visit}?at=")));
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
-    assert!(!everything.contains("ada@") && everything.contains(&visit.to_string()), "only the hash is kept");
+    assert!(
+        !everything.contains("ada@") && everything.contains(&visit.to_string()),
+        "only the hash is kept"
+    );
     // Once filed, once more as rows.
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
@@ -144,7 +181,8 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
     // Filed hours are packed: no id of them is to be seen in a text, so they are unpacked and asked.
     let filed: Vec<u128> = {
-        let sheets = s.db.sheets_of(Filed::PageViews, 1, today(), &["visit".into()]).await.expect("sheets");
+        let sheets =
+            s.db.sheets_of(Filed::PageViews, 1, today(), &["visit".into()]).await.expect("sheets");
         sheets.iter().flat_map(|sh| (0..sh.rows).filter_map(|r| sh.id("visit", r))).collect()
     };
     assert_eq!(filed, [other.as_u128()], "one visit is left");
@@ -153,7 +191,8 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     // A late beacon files the hour anew: what was taken out stays out.
     take(&s, view(other, 4, "/c", json!({}))).await;
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    let sheets = s.db.sheets_of(Filed::PageViews, 1, today(), &["path".into()]).await.expect("sheets");
+    let sheets =
+        s.db.sheets_of(Filed::PageViews, 1, today(), &["path".into()]).await.expect("sheets");
     let mut paths: Vec<String> =
         sheets.iter().flat_map(|sh| (0..sh.rows).map(|r| sh.text("path", r).to_string())).collect();
     paths.sort();
@@ -187,12 +226,27 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
     }
     assert_eq!(post(&s, "/setup/visitors", &form("50", "/sailings Sailings")).await.0, 303);
     let script = page(&s, "/snippet/key.js").await;
-    assert!(script.contains(r#""sample":0.5"#) && script.contains(r#""phrases":["went wrong"]"#), "{}", &script[..400]);
-    assert_eq!(reqwest::get(format!("{}/snippet/nobody.js", s.server.address)).await.expect("an answer").status(), 404);
+    assert!(
+        script.contains(r#""sample":0.5"#) && script.contains(r#""phrases":["went wrong"]"#),
+        "{}",
+        &script[..400]
+    );
+    assert_eq!(
+        reqwest::get(format!("{}/snippet/nobody.js", s.server.address))
+            .await
+            .expect("an answer")
+            .status(),
+        404
+    );
     // Settings are believed for a while: until they hold, other pages arrive.
     let mut live = String::new();
     for _ in 0..100 {
-        let one = view(Uuid::new_v4(), 1, "/sailings?from=SKA&token=x", json!({"attributes": {"fare": "guest"}}));
+        let one = view(
+            Uuid::new_v4(),
+            1,
+            "/sailings?from=SKA&token=x",
+            json!({"attributes": {"fare": "guest"}}),
+        );
         take(&s, one).await;
         live = page(&s, "/setup/visitors/live").await;
         if live.contains("/sailings?from=SKA<") {
@@ -200,18 +254,35 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    assert!(live.contains("/sailings?from=SKA<") && live.contains("attributes fare=guest"), "{live}");
-    let (status, _) =
-        send(&s.server.address, "key", beacon(Uuid::new_v4()).to_string(), "http://evil.example", BROWSER).await;
+    assert!(
+        live.contains("/sailings?from=SKA<") && live.contains("attributes fare=guest"),
+        "{live}"
+    );
+    let (status, _) = send(
+        &s.server.address,
+        "key",
+        beacon(Uuid::new_v4()).to_string(),
+        "http://evil.example",
+        BROWSER,
+    )
+    .await;
     assert_eq!(status, 403);
     for _ in 0..60 {
-        if page(&s, "/setup/visitors/live").await.contains("evil.example is not a domain of this site") {
+        if page(&s, "/setup/visitors/live")
+            .await
+            .contains("evil.example is not a domain of this site")
+        {
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
-    assert!(page(&s, "/setup/visitors/live").await.contains("evil.example is not a domain of this site"));
-    let (_, preview) = post(&s, "/setup/visitors/families", &[("families", "/sailings Where to")]).await;
+    assert!(
+        page(&s, "/setup/visitors/live")
+            .await
+            .contains("evil.example is not a domain of this site")
+    );
+    let (_, preview) =
+        post(&s, "/setup/visitors/families", &[("families", "/sailings Where to")]).await;
     assert!(preview.contains("Where to") && preview.contains("100.0 %"), "{preview}");
     let (_, wrong) = post(&s, "/setup/visitors/families", &[("families", "<b>")]).await;
     assert!(wrong.contains("field-wrong") && !wrong.contains("<b>"), "{wrong}");
@@ -264,7 +335,10 @@ async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
     );
     let csv = page(&s, "/visitors/breakdown?by=attribute.fare&csv=1").await;
     let mut rows = csv::Reader::from_reader(csv.as_bytes());
-    assert_eq!(&rows.records().next().expect("a row").expect("RFC 4180")[0], &bad[..bad.len().min(60)]);
+    assert_eq!(
+        &rows.records().next().expect("a row").expect("RFC 4180")[0],
+        &bad[..bad.len().min(60)]
+    );
 }
 
 #[tokio::test]
@@ -273,7 +347,10 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
     let visit = Uuid::new_v4();
     take(
         &s,
-        json!([view(visit, 5, "/a", json!({"errors": 1, "error": "x is gone"})), view(visit, 3, "/b", json!({}))]),
+        json!([
+            view(visit, 5, "/a", json!({"errors": 1, "error": "x is gone"})),
+            view(visit, 3, "/b", json!({}))
+        ]),
     )
     .await;
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
@@ -286,9 +363,14 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
     // People are known no longer than the site wants.
     let gone = s.db.forget(Timestamp::now() + week * 10).await.expect("forgotten");
     assert!(gone.columns >= 3, "{gone:?}");
-    let unknown = reqwest::get(format!("{}/visitors/visits/{visit}", s.server.address)).await.expect("an answer");
+    let unknown = reqwest::get(format!("{}/visitors/visits/{visit}", s.server.address))
+        .await
+        .expect("an answer");
     assert_eq!(unknown.status(), 404);
-    assert!(page(&s, "/visitors").await.contains("<dd class=\"within\">2</dd><dt>page views"), "figures stay");
+    assert!(
+        page(&s, "/visitors").await.contains("<dd class=\"within\">2</dd><dt>page views"),
+        "figures stay"
+    );
 }
 
 #[tokio::test]
@@ -317,7 +399,10 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     // Two texts, one kind; it leads to the visit.
     let errors = page(&s, "/visitors/errors").await;
     assert!(errors.contains("berth ‹n› is gone") && !errors.contains("<script>alert"), "{errors}");
-    assert!(errors.contains("50.00 % of page views told of a script error; 1 kind of trouble in all."), "{errors}");
+    assert!(
+        errors.contains("50.00 % of page views told of a script error; 1 kind of trouble in all."),
+        "{errors}"
+    );
     let link = format!("/visitors/visits/{visit}?at=");
     let rest = errors.split_once(&link).expect("a link to the visit").1;
     let at: String = rest.chars().take_while(char::is_ascii_digit).collect();
@@ -326,15 +411,32 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     assert!(line.contains("4 page views over") && line.contains("3 of them had trouble"), "{line}");
     assert!(line.contains("it ended on a page that was left before it had loaded"), "{line}");
     // The first with trouble is looked into: 20, 80, 200, 400 and 800 ms make the 1.50 s.
-    assert!(line.contains("1.50 s until its largest paint") && line.contains("<b>0.20 s</b> waiting"), "{line}");
+    assert!(
+        line.contains("1.50 s until its largest paint") && line.contains("<b>0.20 s</b> waiting"),
+        "{line}"
+    );
     assert!(!line.contains("<script>alert"));
 
     // Opened in a tab behind: when it was painted says nothing of how long anybody waited.
     let behind = Uuid::new_v4();
-    let seen_late = view(4, "/behind", json!({"visit": behind, "background": true, "lcp": 9_000, "fcp": 9_000}));
-    assert_eq!(send(&s.server.address, "key", json!([seen_late]).to_string(), OWN, BROWSER).await.0, 204);
-    let line = page(&s, &format!("/visitors/visits/{behind}?view={}", seen_late["id"].as_str().expect("an id"))).await;
-    assert!(line.contains("opened in a tab that nobody looked at") && !line.contains("9.00 s"), "{line}");
+    let seen_late = view(
+        4,
+        "/behind",
+        json!({"visit": behind, "background": true, "lcp": 9_000, "fcp": 9_000}),
+    );
+    assert_eq!(
+        send(&s.server.address, "key", json!([seen_late]).to_string(), OWN, BROWSER).await.0,
+        204
+    );
+    let line = page(
+        &s,
+        &format!("/visitors/visits/{behind}?view={}", seen_late["id"].as_str().expect("an id")),
+    )
+    .await;
+    assert!(
+        line.contains("opened in a tab that nobody looked at") && !line.contains("9.00 s"),
+        "{line}"
+    );
 
     // Without families of its own, each path is its own.
     let visitors = page(&s, "/visitors").await;
@@ -348,7 +450,9 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
         load.contains("<code>img.hero</code>") && load.contains(">0.70 s<"),
         "its largest element and what it took: {load}"
     );
-    let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address)).await.expect("an answer");
+    let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address))
+        .await
+        .expect("an answer");
     assert_eq!(nobody.status(), 404);
     let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
     assert_eq!(reqwest::get(unknown).await.expect("an answer").status(), 404);
@@ -356,20 +460,34 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
 
 /// Brings a file and gives the answer's status and text.
 pub async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
-    let url = format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
-    let answer = crate::serving::page_of_its_own().post(url).body(text.to_string()).send().await.expect("an answer");
+    let url =
+        format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
+    let answer = crate::serving::page_of_its_own()
+        .post(url)
+        .body(text.to_string())
+        .send()
+        .await
+        .expect("an answer");
     (answer.status().as_u16(), answer.text().await.unwrap_or_default())
 }
 
 #[tokio::test]
-async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wrong_is_told_by_its_line() {
+async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wrong_is_told_by_its_line()
+ {
     let s = server().await;
     with_families(&s).await;
     let at = |hours_ago: i64| Timestamp::now() - SignedDuration::from_hours(hours_ago);
     // Two that lie long ago, where nothing is a row any more, and one of today.
-    let line = |at: Timestamp, lcp: u32| format!("http://book.marram.example/cabin?token=x,{at},{lcp},NO\n");
+    let line = |at: Timestamp, lcp: u32| {
+        format!("http://book.marram.example/cabin?token=x,{at},{lcp},NO\n")
+    };
     let old = format!("url,at,lcp,country\n{}{}", line(at(24 * 40), 900), line(at(24 * 40), 1_900));
-    let file = format!("{old}{}http://evil.example/,{},5,NO\n{}", line(at(1), 2_900), at(1), line(at(-3), 3_900));
+    let file = format!(
+        "{old}{}http://evil.example/,{},5,NO\n{}",
+        line(at(1), 2_900),
+        at(1),
+        line(at(-3), 3_900)
+    );
     let (status, says) = import(&s, "loads.csv", &file).await;
     assert_eq!(status, 200, "{says}");
     assert!(says.contains("3 page views are there now."), "{says}");
@@ -379,17 +497,28 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
     assert!(again.contains("0 page views are new, 3 were there already."), "{again}");
     let seen = page(&s, &format!("/visitors?from={}&to={}", at(24 * 40 + 1), at(24 * 39))).await;
     assert!(seen.contains("<dd class=\"within\">2</dd>") && seen.contains("Cabin"), "{seen}");
-    assert!(!s.db.text_of_every_table().await.expect("texts").iter().any(|t| t.contains("token")), "its query is cut");
+    assert!(
+        !s.db.text_of_every_table().await.expect("texts").iter().any(|t| t.contains("token")),
+        "its query is cut"
+    );
     let lines = json!({"url": "http://book.marram.example/pay", "at": at(24 * 40), "device": "phone",
         "happened": [{"what": "request", "at": 9, "name": "http://book.marram.example/api/pay", "method": "POST", "status": 503, "ms": 70}]});
     assert_eq!(import(&s, "loads.ndjson", &lines.to_string()).await.0, 200);
     let stretch = format!("from={}&to={}", at(24 * 40 + 1), at(24 * 39));
     let asked = page(&s, &format!("/visitors/requests?{stretch}")).await;
-    assert!(asked.contains("POST book.marram.example/api/pay") && asked.contains("gateway 1"), "{asked}");
+    assert!(
+        asked.contains("POST book.marram.example/api/pay") && asked.contains("gateway 1"),
+        "{asked}"
+    );
     let country = page(&s, &format!("/visitors/breakdown?by=country&{stretch}")).await;
     // Timeline more than 13 hours by cells: within 1 %.
-    let titles: Vec<&str> = country.split("<title>").skip(1).filter_map(|t| t.split('<').next()).collect();
-    assert!(country.contains("Norway (NO)") && titles.contains(&"Norway: 2 page views, LCP p75 1.89 s*"), "{titles:?}");
+    let titles: Vec<&str> =
+        country.split("<title>").skip(1).filter_map(|t| t.split('<').next()).collect();
+    assert!(
+        country.contains("Norway (NO)")
+            && titles.contains(&"Norway: 2 page views, LCP p75 1.89 s*"),
+        "{titles:?}"
+    );
     for (name, text, want) in [
         ("loads.xls", "", "A file of page views ends in .har, .csv or .ndjson."),
         ("loads.har", "{}", "Nothing was taken."),
@@ -405,7 +534,14 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     let s = server().await;
     let at = |hours_ago: i64| Timestamp::now() - SignedDuration::from_hours(hours_ago);
     let pressed = json!({"happened": [{"what": "action", "at": 5, "name": "find"}]});
-    take(&s, json!([view(Uuid::new_v4(), 5, "/cabin", pressed), view(Uuid::new_v4(), 4, "/help", json!({}))])).await;
+    take(
+        &s,
+        json!([
+            view(Uuid::new_v4(), 5, "/cabin", pressed),
+            view(Uuid::new_v4(), 4, "/help", json!({}))
+        ]),
+    )
+    .await;
     let old = format!("url,at,lcp\nhttp://book.marram.example/cabin,{},900\n", at(24 * 9));
     assert_eq!(import(&s, "old.csv", &old).await.0, 200);
     let families = |text: String| text.matches(">Cabin<").count();
@@ -421,10 +557,16 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    assert!(part.contains("hours are in the families of then; 2 page views changed their family"), "{part}");
+    assert!(
+        part.contains("hours are in the families of then; 2 page views changed their family"),
+        "{part}"
+    );
     // The rows of today are filed anew in a while; the old hour is there at once.
     for _ in 0..100 {
-        if page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}")).await.contains("Cabin,2,") {
+        if page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}"))
+            .await
+            .contains("Cabin,2,")
+        {
             break;
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
@@ -432,11 +574,15 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     let table = page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}")).await;
     assert!(table.contains("Cabin,2,") && table.contains("Other pages,1,"), "{table}");
     let acts = page(&s, "/visitors/actions?only=family:Cabin").await;
-    assert!(acts.contains("Each of 1 actions worked."), "what happened moved with its page view: {acts}");
+    assert!(
+        acts.contains("Each of 1 actions worked."),
+        "what happened moved with its page view: {acts}"
+    );
 }
 
 #[tokio::test]
-async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_scaled_by_the_share_of_their_time() {
+async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_scaled_by_the_share_of_their_time()
+ {
     let s = server().await;
     let form = |sample: &'static str, t: &'static str| {
         [
@@ -447,11 +593,19 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
             ("satisfied", t),
         ]
     };
-    take(&s, json!([view(Uuid::new_v4(), 90, "/", json!({})), view(Uuid::new_v4(), 80, "/", json!({}))])).await;
+    take(
+        &s,
+        json!([view(Uuid::new_v4(), 90, "/", json!({})), view(Uuid::new_v4(), 80, "/", json!({}))]),
+    )
+    .await;
     let page_of = async |s: &Served| page(s, "/visitors").await;
     assert!(page_of(&s).await.contains("every visit reports"));
     let (status, says) = post(&s, "/setup/visitors", &form("10", "0")).await;
-    assert!(status == 200 && says.contains("T is from 0.1 to 60 seconds.") && says.contains("value=\"10\""));
+    assert!(
+        status == 200
+            && says.contains("T is from 0.1 to 60 seconds.")
+            && says.contains("value=\"10\"")
+    );
     assert_eq!(post(&s, "/setup/visitors", &form("10", "2.5")).await.0, 303);
     // Two before the change stand for themselves; one after it, for ten.
     let mut later = beacon(Uuid::new_v4());
@@ -459,10 +613,21 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
     later["sent"] = json!(Timestamp::now().as_millisecond() + 1);
     let until = Timestamp::now() + SignedDuration::from_hours(1);
     take(&s, json!([later])).await;
-    let now = page(&s, &format!("/visitors?from={}&to={until}", until - SignedDuration::from_hours(12))).await;
-    assert!(now.contains("Apdex [2.5] by LCP") && now.contains("from 3 that report"), "{}", now.len());
-    assert!(now.contains("Apdex T 1.5 s → 2.5 s") && now.contains("100 % → 10 % of visits report"), "both are drawn");
-    assert!(now.contains("3 page views reported. Each stands for 1 ÷ the share of visits that reported at its time"));
+    let now =
+        page(&s, &format!("/visitors?from={}&to={until}", until - SignedDuration::from_hours(12)))
+            .await;
+    assert!(
+        now.contains("Apdex [2.5] by LCP") && now.contains("from 3 that report"),
+        "{}",
+        now.len()
+    );
+    assert!(
+        now.contains("Apdex T 1.5 s → 2.5 s") && now.contains("100 % → 10 % of visits report"),
+        "both are drawn"
+    );
+    assert!(now.contains(
+        "3 page views reported. Each stands for 1 ÷ the share of visits that reported at its time"
+    ));
     let hours = format!("from={}&to={until}", until - SignedDuration::from_hours(12));
     for path in ["requests", "actions", "errors", "funnels"] {
         let says = page(&s, &format!("/visitors/{path}?{hours}")).await;
@@ -474,7 +639,13 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
 async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
     let s = server().await;
     with_families(&s).await;
-    let funnel = [("name", "Buy"), ("minutes", "30"), ("step1", "Sailings"), ("step2", "Cabin"), ("step3", "Pay")];
+    let funnel = [
+        ("name", "Buy"),
+        ("minutes", "30"),
+        ("step1", "Sailings"),
+        ("step2", "Cabin"),
+        ("step3", "Pay"),
+    ];
     assert_eq!(post(&s, "/visitors/funnels", &funnel).await.0, 303);
     s.db.add_budget(1, Some("Cabin"), "LCP", 2_000.0).await.expect("a budget");
     let form = [

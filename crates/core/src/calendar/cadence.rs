@@ -35,9 +35,9 @@ impl Cadence {
     pub fn last_due(&self, at: Timestamp) -> Option<Timestamp> {
         match self {
             Cadence::Once(moment) => Some(*moment).filter(|m| *m <= at),
-            Cadence::Every { every_s, offset_s } => {
-                Some(at_second((at.as_second() - offset_s).div_euclid(*every_s) * every_s + offset_s))
-            }
+            Cadence::Every { every_s, offset_s } => Some(at_second(
+                (at.as_second() - offset_s).div_euclid(*every_s) * every_s + offset_s,
+            )),
             Cadence::Cron(cron, zone) => cron.last_due(at, zone),
         }
     }
@@ -45,12 +45,20 @@ impl Cadence {
     /// All moments in the stretch when a run is due.
     pub fn due(&self, stretch: Stretch) -> Box<dyn Iterator<Item = Timestamp> + '_> {
         match self {
-            Cadence::Once(moment) => Box::new([*moment].into_iter().filter(move |m| stretch.contains(*m))),
+            Cadence::Once(moment) => {
+                Box::new([*moment].into_iter().filter(move |m| stretch.contains(*m)))
+            }
             Cadence::Every { every_s, offset_s } => {
-                let before = (stretch.from.as_second() - offset_s).div_euclid(*every_s) * every_s + offset_s;
-                let late = before < stretch.from.as_second() || stretch.from.subsec_nanosecond() > 0;
+                let before =
+                    (stretch.from.as_second() - offset_s).div_euclid(*every_s) * every_s + offset_s;
+                let late =
+                    before < stretch.from.as_second() || stretch.from.subsec_nanosecond() > 0;
                 let first = if late { before + every_s } else { before };
-                Box::new((0..).map(move |i| at_second(first + i * every_s)).take_while(move |at| *at < stretch.to))
+                Box::new(
+                    (0..)
+                        .map(move |i| at_second(first + i * every_s))
+                        .take_while(move |at| *at < stretch.to),
+                )
             }
             Cadence::Cron(cron, zone) => Box::new(cron.due(stretch, zone)),
         }
@@ -97,7 +105,13 @@ impl Pace {
     /// Once, at a moment on the clock of a zone; with an offset or a `Z` it is that moment anywhere.
     pub fn once(text: &str, zone: &TimeZone) -> Result<Pace, PaceError> {
         let text = text.trim();
-        let wall = || text.parse::<jiff::civil::DateTime>().ok()?.to_zoned(zone.clone()).ok().map(|z| z.timestamp());
+        let wall = || {
+            text.parse::<jiff::civil::DateTime>()
+                .ok()?
+                .to_zoned(zone.clone())
+                .ok()
+                .map(|z| z.timestamp())
+        };
         let moment = text.parse::<Timestamp>().ok().or_else(wall);
         moment.map(Pace::Once).ok_or_else(|| PaceError::Once(text.into()))
     }
@@ -147,9 +161,13 @@ impl Pace {
     /// As a sentence has it: "every 5 min".
     pub fn words(&self, zone: &TimeZone) -> String {
         match self {
-            Pace::Once(at) => format!("once, {}", at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z")),
+            Pace::Once(at) => {
+                format!("once, {}", at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z"))
+            }
             Pace::Every(seconds) => format!("every {} min", *seconds as f64 / 60.0),
-            Pace::Cron(cron, zone) => format!("by the cron line {cron} ({})", zone.iana_name().unwrap_or("UTC")),
+            Pace::Cron(cron, zone) => {
+                format!("by the cron line {cron} ({})", zone.iana_name().unwrap_or("UTC"))
+            }
         }
     }
 }
@@ -160,7 +178,9 @@ impl std::fmt::Display for Pace {
         match self {
             Pace::Once(at) => write!(f, "once {at}"),
             Pace::Every(seconds) => write!(f, "every {seconds}"),
-            Pace::Cron(cron, zone) => write!(f, "cron {} {cron}", zone.iana_name().unwrap_or("UTC")),
+            Pace::Cron(cron, zone) => {
+                write!(f, "cron {} {cron}", zone.iana_name().unwrap_or("UTC"))
+            }
         }
     }
 }
@@ -173,7 +193,8 @@ impl std::str::FromStr for Pace {
         match kind {
             "once" => Pace::once(rest, &TimeZone::UTC),
             "every" => {
-                let seconds = rest.parse::<i64>().ok().filter(|s| (FINEST_S..=LONGEST_S).contains(s));
+                let seconds =
+                    rest.parse::<i64>().ok().filter(|s| (FINEST_S..=LONGEST_S).contains(s));
                 seconds.map(Pace::Every).ok_or_else(|| PaceError::Every(rest.into()))
             }
             "cron" => {
@@ -212,8 +233,14 @@ mod tests {
         assert_eq!(Pace::once("2024-10-04T12:00:00Z", &oslo), Ok(Pace::Once(noon)));
         for (wrong, says) in [
             (Pace::minutes("0"), "every so many minutes: a whole number from 1 to 1440, not `0`"),
-            (Pace::once("tomorrow", &oslo), "once: a moment such as 2026-12-01T09:00, not `tomorrow`"),
-            (Pace::cron("0 6 * * *", "Oslo"), "zone: a name of the IANA database such as Europe/Oslo, not `Oslo`"),
+            (
+                Pace::once("tomorrow", &oslo),
+                "once: a moment such as 2026-12-01T09:00, not `tomorrow`",
+            ),
+            (
+                Pace::cron("0 6 * * *", "Oslo"),
+                "zone: a name of the IANA database such as Europe/Oslo, not `Oslo`",
+            ),
             ("daily".parse(), "a pace begins with `every`, `once` or `cron`, not with `daily`"),
         ] {
             assert_eq!(wrong.unwrap_err().to_string(), says);
@@ -243,7 +270,10 @@ mod tests {
             assert_eq!(Cadence::every(60, nth).due(day).count(), 1_440);
         }
         let once = Cadence::Once(at_second(86_400 * 20_000 + 5));
-        assert_eq!((once.due(day).count(), once.last_due(day.from), once.last_due(day.to).is_some()), (1, None, true));
+        assert_eq!(
+            (once.due(day).count(), once.last_due(day.from), once.last_due(day.to).is_some()),
+            (1, None, true)
+        );
         let hourly = Cadence::Cron("0 * * * *".parse().unwrap(), TimeZone::UTC);
         assert_eq!(hourly.due(day).count(), 24);
         assert_eq!(hourly.last_due(at_second(86_400 * 20_000 + 3_599)), Some(day.from));

@@ -93,7 +93,8 @@ mod tests {
     use proptest::prelude::*;
 
     fn stretches() -> impl Strategy<Value = Vec<Stretch>> {
-        let one = (0i64..500, 0i64..60).prop_map(|(a, n)| Stretch { from: at_second(a), to: at_second(a + n) });
+        let one = (0i64..500, 0i64..60)
+            .prop_map(|(a, n)| Stretch { from: at_second(a), to: at_second(a + n) });
         prop::collection::vec(one, 0..12)
     }
 

@@ -26,7 +26,9 @@ pub struct Cron {
 /// What is wrong with a cron line, and where.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum CronError {
-    #[error("{0} fields: a cron line has five: minute, hour, day of the month, month, day of the week")]
+    #[error(
+        "{0} fields: a cron line has five: minute, hour, day of the month, month, day of the week"
+    )]
     Fields(usize),
     #[error(
         "{field}: {what:?} is not a number from {from} to {to}{names}, a range such as {from}-{to}, or a step such as */2"
@@ -40,7 +42,8 @@ pub enum CronError {
     Never(String),
 }
 
-const MONTHS: [&str; 12] = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
+const MONTHS: [&str; 12] =
+    ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
 const DAYS: [&str; 7] = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];
 
 struct Field {
@@ -74,8 +77,12 @@ impl Field {
         if let Some(nth) = self.names.iter().position(|n| n.eq_ignore_ascii_case(text)) {
             return Ok(nth as u32 + if self.from == 1 { 1 } else { 0 });
         }
-        let digits = !text.is_empty() && text.len() <= 3 && text.bytes().all(|b| b.is_ascii_digit());
-        text.parse().ok().filter(|v| digits && (self.from..=self.to).contains(v)).ok_or_else(|| self.wrong(text))
+        let digits =
+            !text.is_empty() && text.len() <= 3 && text.bytes().all(|b| b.is_ascii_digit());
+        text.parse()
+            .ok()
+            .filter(|v| digits && (self.from..=self.to).contains(v))
+            .ok_or_else(|| self.wrong(text))
     }
 
     /// The set of values that the field names, as bits.
@@ -84,15 +91,23 @@ impl Field {
         for part in text.split(',') {
             let (range, step) = match part.split_once('/') {
                 None => (part, None),
-                Some((range, step)) => {
-                    (range, Some(step.parse::<u32>().ok().filter(|_| step.len() <= 3).ok_or_else(|| self.wrong(part))?))
-                }
+                Some((range, step)) => (
+                    range,
+                    Some(
+                        step.parse::<u32>()
+                            .ok()
+                            .filter(|_| step.len() <= 3)
+                            .ok_or_else(|| self.wrong(part))?,
+                    ),
+                ),
             };
             let (from, to) = match range.split_once('-') {
                 _ if range == "*" => (self.from, self.to),
                 Some((a, b)) => (self.value(a)?, self.value(b)?),
                 // "5/10" runs from 5 to the end.
-                None => (self.value(range)?, if step.is_some() { self.to } else { self.value(range)? }),
+                None => {
+                    (self.value(range)?, if step.is_some() { self.to } else { self.value(range)? })
+                }
             };
             let short = || part.chars().take(40).collect();
             if from > to {
@@ -178,7 +193,10 @@ impl Cron {
                     AmbiguousOffset::Gap { .. } if self.every_hour => {}
                     AmbiguousOffset::Gap { .. } => {
                         // Read by the offset after the jump, the time lies before it.
-                        let jump = ambiguous.earlier().ok().and_then(|before| zone.following(before).next());
+                        let jump = ambiguous
+                            .earlier()
+                            .ok()
+                            .and_then(|before| zone.following(before).next());
                         moments.extend(jump.map(|t| t.timestamp()));
                     }
                 }
@@ -190,7 +208,11 @@ impl Cron {
     }
 
     /// All moments in the stretch, by the clock of a zone.
-    pub fn due<'a>(&'a self, stretch: Stretch, zone: &'a TimeZone) -> impl Iterator<Item = Timestamp> + 'a {
+    pub fn due<'a>(
+        &'a self,
+        stretch: Stretch,
+        zone: &'a TimeZone,
+    ) -> impl Iterator<Item = Timestamp> + 'a {
         let first = stretch.from.to_zoned(zone.clone()).date();
         let last = stretch.to.to_zoned(zone.clone()).date();
         first
@@ -236,7 +258,10 @@ mod tests {
             due("0 0 1,15 * 1", "2026-06-01T00:00:00Z", "2026-06-16T00:00:00Z", "UTC"),
             ["2026-06-01T00:00:00Z", "2026-06-08T00:00:00Z", "2026-06-15T00:00:00Z"]
         );
-        assert_eq!(due("30 6 13 * fri", "2026-11-12T00:00:00Z", "2026-11-21T00:00:00Z", "UTC").len(), 2);
+        assert_eq!(
+            due("30 6 13 * fri", "2026-11-12T00:00:00Z", "2026-11-21T00:00:00Z", "UTC").len(),
+            2
+        );
     }
 
     #[test]
@@ -262,7 +287,12 @@ mod tests {
         );
         // Every half hour goes on through both without a hole or a repeat.
         for day in ["2026-03-29", "2026-10-25"] {
-            let all = due("*/30 * * * *", &format!("{day}T00:00:00Z"), &format!("{day}T04:00:00Z"), "Europe/Oslo");
+            let all = due(
+                "*/30 * * * *",
+                &format!("{day}T00:00:00Z"),
+                &format!("{day}T04:00:00Z"),
+                "Europe/Oslo",
+            );
             assert_eq!(all.len(), 8, "{all:?}");
         }
     }
@@ -270,8 +300,14 @@ mod tests {
     #[test]
     fn what_is_wrong_is_said_with_its_field_and_range() {
         for (line, says) in [
-            ("* * * *", "4 fields: a cron line has five: minute, hour, day of the month, month, day of the week"),
-            ("61 * * * *", "minute: \"61\" is not a number from 0 to 59, a range such as 0-59, or a step such as */2"),
+            (
+                "* * * *",
+                "4 fields: a cron line has five: minute, hour, day of the month, month, day of the week",
+            ),
+            (
+                "61 * * * *",
+                "minute: \"61\" is not a number from 0 to 59, a range such as 0-59, or a step such as */2",
+            ),
             ("* 20-8 * * *", "hour: the range \"20-8\" runs backwards"),
             ("*/0 * * * *", "minute: a step of 0 in \"*/0\" never moves on"),
             ("0 0 30 feb *", "no year has such a day: 0 0 30 feb *"),

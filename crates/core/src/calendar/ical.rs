@@ -45,7 +45,9 @@ const IN_FORCE: &str = "X-CADENTIS-IN-FORCE";
 /// nothing is dropped in silence.
 pub fn read(text: &str) -> (Vec<Window>, Vec<IcalError>) {
     let unfolded = unfold(text);
-    let Ok(components) = read_components(&unfolded) else { return (vec![], vec![IcalError::NotOne]) };
+    let Ok(components) = read_components(&unfolded) else {
+        return (vec![], vec![IcalError::NotOne]);
+    };
     if !components.iter().any(|c| c.name == "VCALENDAR") {
         return (vec![], vec![IcalError::NotOne]);
     }
@@ -57,7 +59,11 @@ pub fn read(text: &str) -> (Vec<Window>, Vec<IcalError>) {
             Ok(None) => {}
             Err(what) => {
                 let name = text_of(event, "SUMMARY").unwrap_or_else(|| "without a name".into());
-                wrong.push(IcalError::Event { nth: nth + 1, name: name.chars().take(80).collect(), what });
+                wrong.push(IcalError::Event {
+                    nth: nth + 1,
+                    name: name.chars().take(80).collect(),
+                    what,
+                });
             }
         }
     }
@@ -84,9 +90,15 @@ struct Written {
     whole_day: bool,
 }
 
-fn written(property: &ParsedProperty<'_>, name: &'static str, value: &str) -> Result<Written, What> {
+fn written(
+    property: &ParsedProperty<'_>,
+    name: &'static str,
+    value: &str,
+) -> Result<Written, What> {
     let clock = match parameter(property, "TZID") {
-        Some(zone) => Clock::Zone(TimeZone::get(zone.trim_matches('"')).map_err(|_| What::Zone(zone.into()))?),
+        Some(zone) => {
+            Clock::Zone(TimeZone::get(zone.trim_matches('"')).map_err(|_| What::Zone(zone.into()))?)
+        }
         None => Clock::Location,
     };
     if let Some(date) = day(value) {
@@ -113,9 +125,10 @@ fn on_clock(at: &Written, clock: &Clock) -> DateTime {
         Clock::Location => None,
     };
     match (zone(&at.clock), zone(clock)) {
-        (Some(a), Some(b)) if !at.whole_day => {
-            a.to_ambiguous_timestamp(at.at).compatible().map_or(at.at, |moment| b.to_datetime(moment))
-        }
+        (Some(a), Some(b)) if !at.whole_day => a
+            .to_ambiguous_timestamp(at.at)
+            .compatible()
+            .map_or(at.at, |moment| b.to_datetime(moment)),
         _ => at.at,
     }
 }
@@ -127,37 +140,42 @@ fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
     }
     let begin = property(event, "DTSTART").ok_or(What::Missing("DTSTART"))?;
     let start = written(begin, "DTSTART", begin.val.as_str())?;
-    let length = match (property(event, "DTEND"), property(event, "DURATION"), property(event, ENDS)) {
-        (_, _, Some(ends)) if !start.whole_day => {
-            let value = ends.val.as_str();
-            let wrong = || What::Value { property: ENDS, value: value.into(), right: "write a time such as 063000" };
-            Length::UntilTime(Time::strptime("%H%M%S", value).map_err(|_| wrong())?)
-        }
-        (Some(end), ..) => {
-            let until = written(end, "DTEND", end.val.as_str())?;
-            if until.whole_day != start.whole_day {
-                return Err(What::Mixed);
+    let length =
+        match (property(event, "DTEND"), property(event, "DURATION"), property(event, ENDS)) {
+            (_, _, Some(ends)) if !start.whole_day => {
+                let value = ends.val.as_str();
+                let wrong = || What::Value {
+                    property: ENDS,
+                    value: value.into(),
+                    right: "write a time such as 063000",
+                };
+                Length::UntilTime(Time::strptime("%H%M%S", value).map_err(|_| wrong())?)
             }
-            let at = on_clock(&until, &start.clock);
-            if start.whole_day {
-                let days = start.at.date().until(at.date()).map_or(0, |s| s.get_days());
-                Length::Days(u16::try_from(days).unwrap_or(0))
-            } else {
-                Length::Exact(exactly(start.at, at, &start.clock))
+            (Some(end), ..) => {
+                let until = written(end, "DTEND", end.val.as_str())?;
+                if until.whole_day != start.whole_day {
+                    return Err(What::Mixed);
+                }
+                let at = on_clock(&until, &start.clock);
+                if start.whole_day {
+                    let days = start.at.date().until(at.date()).map_or(0, |s| s.get_days());
+                    Length::Days(u16::try_from(days).unwrap_or(0))
+                } else {
+                    Length::Exact(exactly(start.at, at, &start.clock))
+                }
             }
-        }
-        (None, Some(duration), _) => {
-            let value = duration.val.as_str();
-            length_of(value).ok_or_else(|| What::Value {
-                property: "DURATION",
-                value: value.chars().take(40).collect(),
-                right: "write PT90M, P1D or PT1H30M",
-            })?
-        }
-        // RFC 5545, 3.6.1: a date without an end is that day.
-        (None, None, _) if start.whole_day => Length::Days(1),
-        (None, None, _) => return Err(What::Missing("DTEND or DURATION")),
-    };
+            (None, Some(duration), _) => {
+                let value = duration.val.as_str();
+                length_of(value).ok_or_else(|| What::Value {
+                    property: "DURATION",
+                    value: value.chars().take(40).collect(),
+                    right: "write PT90M, P1D or PT1H30M",
+                })?
+            }
+            // RFC 5545, 3.6.1: a date without an end is that day.
+            (None, None, _) if start.whole_day => Length::Days(1),
+            (None, None, _) => return Err(What::Missing("DTEND or DURATION")),
+        };
     let clock = start.clock.clone();
     let zone = match &clock {
         Clock::Zone(zone) => zone.clone(),
@@ -184,11 +202,19 @@ fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
         None => (None, None),
         Some(p) => {
             let value = p.val.as_str();
-            let wrong =
-                || What::Value { property: IN_FORCE, value: value.into(), right: "write two moments with a / between" };
+            let wrong = || What::Value {
+                property: IN_FORCE,
+                value: value.into(),
+                right: "write two moments with a / between",
+            };
             let (from, until) = value.split_once('/').ok_or_else(wrong)?;
-            let moment =
-                |s: &str| if s == ".." { Ok(None) } else { s.parse::<Timestamp>().map(Some).map_err(|_| wrong()) };
+            let moment = |s: &str| {
+                if s == ".." {
+                    Ok(None)
+                } else {
+                    s.parse::<Timestamp>().map(Some).map_err(|_| wrong())
+                }
+            };
             (moment(from)?, moment(until)?)
         }
     };
@@ -227,7 +253,11 @@ pub fn length_of(text: &str) -> Option<Length> {
         return None;
     }
     let span: Span = text.strip_prefix('+').unwrap_or(text).parse().ok()?;
-    if span.is_negative() || span.get_years() != 0 || span.get_months() != 0 || !text.contains(['P', 'p']) {
+    if span.is_negative()
+        || span.get_years() != 0
+        || span.get_months() != 0
+        || !text.contains(['P', 'p'])
+    {
         return None;
     }
     let days = i64::from(span.get_weeks()) * 7 + i64::from(span.get_days());
@@ -239,13 +269,16 @@ pub fn length_of(text: &str) -> Option<Length> {
         return u16::try_from(days).ok().map(Length::Days);
     }
     let seconds = days.checked_mul(86_400)?.checked_add(rest)?;
-    (0 < seconds && seconds < 400 * 86_400).then(|| Length::Exact(SignedDuration::from_secs(seconds)))
+    (0 < seconds && seconds < 400 * 86_400)
+        .then(|| Length::Exact(SignedDuration::from_secs(seconds)))
 }
 
 /// Writes the windows as one calendar. `stamp` is when it was written.
 pub fn write(windows: &[Window], stamp: Timestamp) -> String {
     let mut calendar = Calendar::empty();
-    for (name, value) in [("VERSION", "2.0"), ("PRODID", "-//Cadentis//Cadentis//EN"), ("CALSCALE", "GREGORIAN")] {
+    for (name, value) in
+        [("VERSION", "2.0"), ("PRODID", "-//Cadentis//Cadentis//EN"), ("CALSCALE", "GREGORIAN")]
+    {
         calendar.append_property(Property::new(name, value));
     }
     for (nth, window) in windows.iter().enumerate() {
@@ -276,14 +309,17 @@ const DESCRIBED_YEARS: i16 = 20;
 fn described(zone: &TimeZone, year: i16) -> Option<String> {
     let name = zone.iana_name().filter(|n| *n != "UTC")?;
     let begin = zone.to_timestamp(date(year, 1, 1).at(0, 0, 0, 0)).ok()?;
-    let end = zone.to_timestamp(date(year.checked_add(DESCRIBED_YEARS)?, 1, 1).at(0, 0, 0, 0)).ok()?;
+    let end =
+        zone.to_timestamp(date(year.checked_add(DESCRIBED_YEARS)?, 1, 1).at(0, 0, 0, 0)).ok()?;
     let offset = |seconds: i32| {
         let (sign, s) = (if seconds < 0 { '-' } else { '+' }, seconds.abs());
         format!("{sign}{:02}{:02}", s / 3_600, s / 60 % 60)
     };
     let mut text = format!("BEGIN:VTIMEZONE\r\nTZID:{name}\r\n");
     let mut from = zone.to_offset_info(begin).offset();
-    let changes = [begin].into_iter().chain(zone.following(begin).map(|t| t.timestamp()).take_while(|t| *t < end));
+    let changes = [begin]
+        .into_iter()
+        .chain(zone.following(begin).map(|t| t.timestamp()).take_while(|t| *t < end));
     for at in changes {
         let now = zone.to_offset_info(at);
         let kind = if now.dst().is_dst() { "DAYLIGHT" } else { "STANDARD" };
@@ -331,7 +367,11 @@ fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
     event.append_property(time("DTSTART", window.first));
     match window.length {
         Length::Days(n) => {
-            let end = window.first.date().checked_add(Span::new().days(i64::from(n))).unwrap_or(window.first.date());
+            let end = window
+                .first
+                .date()
+                .checked_add(Span::new().days(i64::from(n)))
+                .unwrap_or(window.first.date());
             event.append_property(time("DTEND", end.at(0, 0, 0, 0)));
         }
         Length::Exact(length) => {
@@ -348,7 +388,9 @@ fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
         }
     }
     let days = |days: &[Weekday]| -> String {
-        let short = |d: &Weekday| ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize];
+        let short = |d: &Weekday| {
+            ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize]
+        };
         days.iter().map(short).collect::<Vec<_>>().join(",")
     };
     let rule = match &window.repeat {

@@ -49,27 +49,33 @@ impl Rule {
             match part.split_once('=') {
                 Some((key, value)) if key.trim() == "UNTIL" => {
                     let end = wall_clock(value.trim(), zone);
-                    until = Some(end.ok_or_else(|| RuleError::Until(value.chars().take(40).collect()))?);
+                    until = Some(
+                        end.ok_or_else(|| RuleError::Until(value.chars().take(40).collect()))?,
+                    );
                 }
                 _ => parts.push(part.clone()),
             }
             kept.push(part);
         }
-        let mut parsed: RRule<Unvalidated> = parts.join(";").parse().map_err(|e| broken(format!("{e}")))?;
+        let mut parsed: RRule<Unvalidated> =
+            parts.join(";").parse().map_err(|e| broken(format!("{e}")))?;
         if matches!(parsed.get_freq(), Frequency::Secondly | Frequency::Minutely) {
             return Err(RuleError::TooOften(short));
         }
         if let Some(until) = until {
-            parsed = parsed.until(dressed(until).ok_or_else(|| broken("UNTIL is out of range".into()))?);
+            parsed =
+                parsed.until(dressed(until).ok_or_else(|| broken("UNTIL is out of range".into()))?);
         }
-        let start = dressed(first).ok_or_else(|| broken("the first start is out of range".into()))?;
+        let start =
+            dressed(first).ok_or_else(|| broken("the first start is out of range".into()))?;
         parsed.clone().validate(start).map_err(|e| broken(format!("{e}")))?;
         Ok(Rule { text: kept.join(";"), parsed: Box::new(parsed) })
     }
 
     /// Starts from `from` to `to` of a repetition that began at `first`.
     pub(super) fn starts(&self, first: DateTime, from: DateTime, to: DateTime) -> Vec<DateTime> {
-        let (Some(start), Some(after), Some(before)) = (dressed(first), dressed(from), dressed(to)) else {
+        let (Some(start), Some(after), Some(before)) = (dressed(first), dressed(from), dressed(to))
+        else {
             return vec![];
         };
         if to < first {
@@ -111,7 +117,8 @@ pub(super) fn date_time(value: &str) -> Option<DateTime> {
 
 /// A wall-clock time as the library takes it.
 fn dressed(at: DateTime) -> Option<chrono::DateTime<Tz>> {
-    let day = chrono::NaiveDate::from_ymd_opt(at.year().into(), at.month() as u32, at.day() as u32)?;
+    let day =
+        chrono::NaiveDate::from_ymd_opt(at.year().into(), at.month() as u32, at.day() as u32)?;
     let naive = day.and_hms_opt(at.hour() as u32, at.minute() as u32, at.second() as u32)?;
     Some(Tz::UTC.from_utc_datetime(&naive))
 }

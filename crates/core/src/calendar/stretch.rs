@@ -70,7 +70,9 @@ impl Stretch {
                 Some(bare) if bare.len() == 16 => format!("{bare}:00Z"),
                 _ => s.to_string(),
             };
-            with_seconds.parse::<Timestamp>().map_err(|_| StretchError::NoMoment(s.chars().take(40).collect()))
+            with_seconds
+                .parse::<Timestamp>()
+                .map_err(|_| StretchError::NoMoment(s.chars().take(40).collect()))
         };
         Stretch::new(moment(from)?, moment(to)?)
     }
@@ -114,10 +116,15 @@ impl Stretch {
     /// "A week before" moves wall clocks: over a clock change it is 167 or 169 hours, so that 08:00
     /// is compared with 08:00.
     pub fn against(&self, against: Against, zone: &TimeZone) -> Option<Stretch> {
-        let week_before = |at: Timestamp| at.to_zoned(zone.clone()).checked_sub(1.week()).ok().map(|z| z.timestamp());
+        let week_before = |at: Timestamp| {
+            at.to_zoned(zone.clone()).checked_sub(1.week()).ok().map(|z| z.timestamp())
+        };
         match against {
             Against::None => None,
-            Against::Before => Some(Stretch { from: at_second(self.from.as_second() - self.seconds()), to: self.from }),
+            Against::Before => Some(Stretch {
+                from: at_second(self.from.as_second() - self.seconds()),
+                to: self.from,
+            }),
             Against::Week => Stretch::new(week_before(self.from)?, week_before(self.to)?).ok(),
         }
     }
@@ -126,8 +133,9 @@ impl Stretch {
     pub fn month_of(at: Timestamp, zone: &TimeZone) -> Stretch {
         let first = |z: Zoned| z.first_of_month().and_then(|z| z.start_of_day());
         let here = at.to_zoned(zone.clone());
-        let bounds = first(here.clone())
-            .and_then(|from| Ok((from.timestamp(), first(from.checked_add(1.month())?)?.timestamp())));
+        let bounds = first(here.clone()).and_then(|from| {
+            Ok((from.timestamp(), first(from.checked_add(1.month())?)?.timestamp()))
+        });
         // Only moments at the very edge of the supported years (−9999, 9999) have no month.
         let (from, to) = bounds.unwrap_or((at, at));
         Stretch { from, to }
@@ -138,15 +146,24 @@ impl Stretch {
         let here = at.to_zoned(zone.clone());
         let into = i64::from(here.weekday().to_monday_zero_offset());
         let bounds = here.date().checked_sub(into.days()).and_then(|monday| {
-            Ok((monday.to_zoned(zone.clone())?, monday.checked_add(1.week())?.to_zoned(zone.clone())?))
+            Ok((
+                monday.to_zoned(zone.clone())?,
+                monday.checked_add(1.week())?.to_zoned(zone.clone())?,
+            ))
         });
-        bounds.map_or(Stretch { from: at, to: at }, |(from, to)| Stretch { from: from.timestamp(), to: to.timestamp() })
+        bounds.map_or(Stretch { from: at, to: at }, |(from, to)| Stretch {
+            from: from.timestamp(),
+            to: to.timestamp(),
+        })
     }
 
     /// The last so many days of that zone's calendar up to `at`: by the wall clock, so that a day
     /// on which clocks change is a day.
     pub fn days_before(at: Timestamp, days: u16, zone: &TimeZone) -> Stretch {
-        let from = at.to_zoned(zone.clone()).checked_sub(i64::from(days).days()).map_or(at, |z| z.timestamp());
+        let from = at
+            .to_zoned(zone.clone())
+            .checked_sub(i64::from(days).days())
+            .map_or(at, |z| z.timestamp());
         Stretch { from, to: at }
     }
 
@@ -178,9 +195,11 @@ impl Stretch {
     /// The stretch in words: `Sun 22 Nov, 06:00–18:00`, or with both days.
     pub fn words(&self, zone: &TimeZone) -> String {
         let (a, b) = (self.from.to_zoned(zone.clone()), self.to.to_zoned(zone.clone()));
-        let end_of_day = b.time() == jiff::civil::Time::midnight() && b.date().yesterday().is_ok_and(|d| d == a.date());
+        let end_of_day = b.time() == jiff::civil::Time::midnight()
+            && b.date().yesterday().is_ok_and(|d| d == a.date());
         if a.date() == b.date() || end_of_day {
-            let end = if end_of_day { "24:00".to_string() } else { b.strftime("%H:%M").to_string() };
+            let end =
+                if end_of_day { "24:00".to_string() } else { b.strftime("%H:%M").to_string() };
             format!("{}–{end}", a.strftime("%a %-d %b, %H:%M"))
         } else {
             format!("{} – {}", a.strftime("%a %-d %b, %H:%M"), b.strftime("%a %-d %b, %H:%M"))
@@ -190,7 +209,11 @@ impl Stretch {
 
 /// The moment so many seconds after 1970, held inside the supported years.
 pub fn at_second(second: i64) -> Timestamp {
-    Timestamp::from_second(second).unwrap_or(if second < 0 { Timestamp::MIN } else { Timestamp::MAX })
+    Timestamp::from_second(second).unwrap_or(if second < 0 {
+        Timestamp::MIN
+    } else {
+        Timestamp::MAX
+    })
 }
 
 /// A length of time in words with two units at most: `3 h 36 min`, `43 min 12 s`, `4.3 s`.
@@ -199,10 +222,18 @@ pub fn length_text(ms: f64) -> String {
     // Below the last digit that is printed there is nothing left to have a sign.
     let sign = if ms <= -50.0 { "−" } else { "" };
     let two = |big: u64, name: &str, small: u64, small_name: &str| {
-        if small == 0 { format!("{sign}{big} {name}") } else { format!("{sign}{big} {name} {small} {small_name}") }
+        if small == 0 {
+            format!("{sign}{big} {name}")
+        } else {
+            format!("{sign}{big} {name} {small} {small_name}")
+        }
     };
     if seconds < 60.0 {
-        return if seconds < 10.0 { format!("{sign}{seconds:.1} s") } else { format!("{sign}{seconds:.0} s") };
+        return if seconds < 10.0 {
+            format!("{sign}{seconds:.1} s")
+        } else {
+            format!("{sign}{seconds:.0} s")
+        };
     }
     let s = seconds.floor() as u64;
     match s {
@@ -214,7 +245,8 @@ pub fn length_text(ms: f64) -> String {
 
 /// The start of the whole hour that `at` lies in, in UTC.
 pub fn hour_of(at: Timestamp) -> Timestamp {
-    at.round(jiff::TimestampRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Floor)).unwrap_or(at)
+    at.round(jiff::TimestampRound::new().smallest(Unit::Hour).mode(jiff::RoundMode::Floor))
+        .unwrap_or(at)
 }
 
 #[cfg(test)]
@@ -262,8 +294,14 @@ mod tests {
     fn an_address_carries_the_stretch_and_refuses_nonsense() {
         let s = Stretch::parse("2026-11-22T05:00Z", "2026-11-22T17:00Z").unwrap();
         assert_eq!(Stretch::moment(s.to), "2026-11-22T17:00Z");
-        assert_eq!(Stretch::parse("2026-11-22T05:00Z", "2026-11-22T05:00Z"), Err(StretchError::Backwards));
-        assert_eq!(Stretch::parse("2026-01-22T05:00Z", "2026-11-22T05:00Z"), Err(StretchError::TooLong));
+        assert_eq!(
+            Stretch::parse("2026-11-22T05:00Z", "2026-11-22T05:00Z"),
+            Err(StretchError::Backwards)
+        );
+        assert_eq!(
+            Stretch::parse("2026-01-22T05:00Z", "2026-11-22T05:00Z"),
+            Err(StretchError::TooLong)
+        );
         assert!(matches!(Stretch::parse("yesterday", "now"), Err(StretchError::NoMoment(_))));
     }
 
@@ -298,6 +336,9 @@ mod tests {
         let want = ["2026-10-23T22:00:00Z", "2026-10-24T22:00:00Z", "2026-10-25T23:00:00Z"].map(at);
         assert_eq!(october, want);
         assert_eq!(days("2026-11-22T08:00:00Z", "2026-11-22T20:00:00Z"), []);
-        assert_eq!(days("2026-11-22T23:00:00Z", "2026-11-22T23:00:01Z"), [at("2026-11-22T23:00:00Z")]);
+        assert_eq!(
+            days("2026-11-22T23:00:00Z", "2026-11-22T23:00:01Z"),
+            [at("2026-11-22T23:00:00Z")]
+        );
     }
 }

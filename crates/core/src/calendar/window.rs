@@ -74,7 +74,16 @@ const MOST_DAYS: i64 = 366;
 impl Window {
     pub fn once(first: DateTime, length: Length, clock: Clock, why: impl Into<String>) -> Window {
         let (repeat, in_force) = (Repeat::Once, (None, None));
-        Window { first, length, repeat, clock, in_force, except: vec![], besides: vec![], why: why.into() }
+        Window {
+            first,
+            length,
+            repeat,
+            clock,
+            in_force,
+            except: vec![],
+            besides: vec![],
+            why: why.into(),
+        }
     }
 
     pub fn repeating(self, repeat: Repeat) -> Window {
@@ -126,19 +135,23 @@ impl Window {
         let midnight = |date: Date| date.to_zoned(zone.clone()).ok().map(|z| z.timestamp());
         let (from, to) = match self.length {
             Length::UntilTime(end) => {
-                let date = if end > start.time() { start.date() } else { start.date().tomorrow().ok()? };
+                let date =
+                    if end > start.time() { start.date() } else { start.date().tomorrow().ok()? };
                 (moment(start)?, moment(DateTime::from_parts(date, end))?)
             }
-            Length::Days(n) => {
-                (midnight(start.date())?, midnight(start.date().checked_add(i32::from(n).days()).ok()?)?)
-            }
+            Length::Days(n) => (
+                midnight(start.date())?,
+                midnight(start.date().checked_add(i32::from(n).days()).ok()?)?,
+            ),
             Length::Exact(length) => {
                 let from = moment(start)?;
                 (from, from.checked_add(length).ok()?)
             }
         };
-        let in_force =
-            Stretch { from: self.in_force.0.unwrap_or(Timestamp::MIN), to: self.in_force.1.unwrap_or(Timestamp::MAX) };
+        let in_force = Stretch {
+            from: self.in_force.0.unwrap_or(Timestamp::MIN),
+            to: self.in_force.1.unwrap_or(Timestamp::MAX),
+        };
         Stretch { from, to }.common(&in_force)
     }
 
@@ -176,7 +189,8 @@ impl Window {
             let edge = if days < 0 { DateTime::MIN } else { DateTime::MAX };
             wall.checked_add(days.days()).unwrap_or(edge)
         };
-        let (from, to) = (civil(within.from, -self.most_days().min(MOST_DAYS) - 1), civil(within.to, 1));
+        let (from, to) =
+            (civil(within.from, -self.most_days().min(MOST_DAYS) - 1), civil(within.to, 1));
         self.starts(from, to)
             .into_iter()
             .filter_map(|start| self.occurrence(start, &zone))
@@ -220,8 +234,13 @@ mod tests {
     }
 
     fn nightly(clock: Clock) -> Window {
-        Window::once(date(2026, 1, 1).at(22, 30, 0, 0), Length::UntilTime(time(0, 30, 0, 0)), clock, "backup")
-            .repeating(Repeat::Daily)
+        Window::once(
+            date(2026, 1, 1).at(22, 30, 0, 0),
+            Length::UntilTime(time(0, 30, 0, 0)),
+            clock,
+            "backup",
+        )
+        .repeating(Repeat::Daily)
     }
 
     #[test]
@@ -230,11 +249,17 @@ mod tests {
         let oslo = Clock::Zone(zone("Europe/Oslo"));
         let within = stretch("2026-03-20T00:00:00Z", "2026-04-05T00:00:00Z");
         let half = |from: Time, to: Time| {
-            Window::once(date(2026, 1, 1).to_datetime(from), Length::UntilTime(to), oslo.clone(), "")
-                .repeating(Repeat::Daily)
-                .cover(within, &TimeZone::UTC)
+            Window::once(
+                date(2026, 1, 1).to_datetime(from),
+                Length::UntilTime(to),
+                oslo.clone(),
+                "",
+            )
+            .repeating(Repeat::Daily)
+            .cover(within, &TimeZone::UTC)
         };
-        let both = half(time(22, 30, 0, 0), Time::midnight()).or(&half(Time::midnight(), time(0, 30, 0, 0)));
+        let both = half(time(22, 30, 0, 0), Time::midnight())
+            .or(&half(Time::midnight(), time(0, 30, 0, 0)));
         assert_eq!(nightly(oslo.clone()).cover(within, &TimeZone::UTC), both);
     }
 
@@ -242,10 +267,19 @@ mod tests {
     fn an_all_day_window_lasts_23_or_25_hours_when_clocks_change() {
         // IANA tz database: Oslo, 29 March and 25 October 2026.
         let all_day = |d: Date| {
-            let window = Window::once(d.at(0, 0, 0, 0), Length::Days(1), Clock::Zone(zone("Europe/Oslo")), "");
-            window.next("2026-01-01T00:00:00Z".parse().unwrap(), 1, &TimeZone::UTC)[0].seconds() / 3_600
+            let window = Window::once(
+                d.at(0, 0, 0, 0),
+                Length::Days(1),
+                Clock::Zone(zone("Europe/Oslo")),
+                "",
+            );
+            window.next("2026-01-01T00:00:00Z".parse().unwrap(), 1, &TimeZone::UTC)[0].seconds()
+                / 3_600
         };
-        assert_eq!((all_day(date(2026, 3, 29)), all_day(date(2026, 3, 30)), all_day(date(2026, 10, 25))), (23, 24, 25));
+        assert_eq!(
+            (all_day(date(2026, 3, 29)), all_day(date(2026, 3, 30)), all_day(date(2026, 10, 25))),
+            (23, 24, 25)
+        );
     }
 
     #[test]
@@ -268,7 +302,8 @@ mod tests {
     fn a_weekly_window_belongs_to_the_day_it_begins_on_and_only_while_in_force() {
         let mut w = nightly(Clock::Utc).repeating(Repeat::Weekly(vec![Weekday::Saturday]));
         w.in_force = (None, Some("2026-11-21T23:00:00Z".parse().unwrap()));
-        let found = w.occurrences(stretch("2026-11-09T00:00:00Z", "2026-12-01T00:00:00Z"), &TimeZone::UTC);
+        let found =
+            w.occurrences(stretch("2026-11-09T00:00:00Z", "2026-12-01T00:00:00Z"), &TimeZone::UTC);
         // It stops being in force in the middle of its last occurrence.
         let want = [
             stretch("2026-11-14T22:30:00Z", "2026-11-15T00:30:00Z"),
@@ -280,12 +315,16 @@ mod tests {
 
     #[test]
     fn a_window_that_could_never_be_is_refused_with_its_reason() {
-        let of = |length| Window::once(date(2026, 1, 1).at(0, 0, 0, 0), length, Clock::Utc, "").check();
+        let of =
+            |length| Window::once(date(2026, 1, 1).at(0, 0, 0, 0), length, Clock::Utc, "").check();
         assert_eq!(of(Length::Exact(SignedDuration::ZERO)), Err(WindowError::Empty));
         assert_eq!(of(Length::Days(0)), Err(WindowError::Empty));
         assert_eq!(of(Length::Days(400)), Err(WindowError::TooLong(400)));
         assert_eq!(of(Length::UntilTime(Time::midnight())), Ok(()));
-        assert_eq!(nightly(Clock::Utc).repeating(Repeat::Weekly(vec![])).check(), Err(WindowError::NoDay));
+        assert_eq!(
+            nightly(Clock::Utc).repeating(Repeat::Weekly(vec![])).check(),
+            Err(WindowError::NoDay)
+        );
     }
 
     proptest! {

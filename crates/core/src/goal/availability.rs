@@ -71,7 +71,8 @@ impl Tally {
     pub fn buckets(checks: &[Check], left_out: &Cover, bucket_s: i64) -> Vec<(i64, Tally)> {
         let mut buckets: std::collections::BTreeMap<i64, Tally> = std::collections::BTreeMap::new();
         for check in checks {
-            let tally = buckets.entry(check.at.as_second().div_euclid(bucket_s) * bucket_s).or_default();
+            let tally =
+                buckets.entry(check.at.as_second().div_euclid(bucket_s) * bucket_s).or_default();
             if left_out.contains(check.at) {
                 tally.left_out += 1;
             } else {
@@ -123,10 +124,12 @@ mod tests {
     use crate::calendar::{Cover, Stretch};
     use proptest::prelude::*;
 
-    const OUTCOMES: [Outcome; 4] = [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
+    const OUTCOMES: [Outcome; 4] =
+        [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
 
     fn checks() -> impl Strategy<Value = Vec<Check>> {
-        let check = (0..20_000i64, 0..4usize).prop_map(|(s, o)| Check { at: at_second(s), outcome: OUTCOMES[o] });
+        let check = (0..20_000i64, 0..4usize)
+            .prop_map(|(s, o)| Check { at: at_second(s), outcome: OUTCOMES[o] });
         prop::collection::vec(check, 0..120)
     }
 

@@ -100,9 +100,11 @@ impl Statistic {
     pub fn of(self, samples: &Samples) -> Reading {
         match self {
             Statistic::Percentile(p) => samples.reading(p),
-            Statistic::Most => {
-                Reading { value: samples.ordered().last().copied(), samples: samples.len() as u64, interval: None }
-            }
+            Statistic::Most => Reading {
+                value: samples.ordered().last().copied(),
+                samples: samples.len() as u64,
+                interval: None,
+            },
         }
     }
 
@@ -177,7 +179,9 @@ impl Budget {
     pub fn proof(&self, reading: &Reading) -> Proof {
         let judged = self.judge(reading);
         let worked = match (reading.value, judged.margin) {
-            (Some(v), Some(m)) => format!("{} against {}: {} left", plain(v), plain(self.limit), plain(m)),
+            (Some(v), Some(m)) => {
+                format!("{} against {}: {} left", plain(v), plain(self.limit), plain(m))
+            }
             _ => "no samples: no data".into(),
         };
         let proof = Proof::new(
@@ -187,10 +191,16 @@ impl Budget {
         );
         match reading.interval {
             None => proof,
-            Some(i) if judged.sure => {
-                proof.noting(format!("sure: all of {} to {} is on that side", plain(i.low), plain(i.high)))
-            }
-            Some(i) => proof.noting(format!("not sure: the limit lies within {} to {}", plain(i.low), plain(i.high))),
+            Some(i) if judged.sure => proof.noting(format!(
+                "sure: all of {} to {} is on that side",
+                plain(i.low),
+                plain(i.high)
+            )),
+            Some(i) => proof.noting(format!(
+                "not sure: the limit lies within {} to {}",
+                plain(i.low),
+                plain(i.high)
+            )),
         }
     }
 }
@@ -203,8 +213,14 @@ pub struct Broken {
 }
 
 /// The budget that holds for a metric of a page family: the family's own before the site's.
-pub fn holding<'a>(budgets: &'a [Budget], metric: Metric, family: Option<&str>) -> Option<&'a Budget> {
-    let of = |wanted: &dyn Fn(&Scope) -> bool| budgets.iter().find(|b| b.metric == metric && wanted(&b.scope));
+pub fn holding<'a>(
+    budgets: &'a [Budget],
+    metric: Metric,
+    family: Option<&str>,
+) -> Option<&'a Budget> {
+    let of = |wanted: &dyn Fn(&Scope) -> bool| {
+        budgets.iter().find(|b| b.metric == metric && wanted(&b.scope))
+    };
     family
         .and_then(|f| of(&|scope| matches!(scope, Scope::Family(own) if own == f)))
         .or_else(|| of(&|scope| *scope == Scope::Site))
@@ -228,7 +244,12 @@ mod tests {
     }
 
     fn lcp(limit: f64, scope: Scope) -> Budget {
-        Budget { metric: Metric::Vital(Vital::Lcp), statistic: Statistic::Percentile(0.75), limit, scope }
+        Budget {
+            metric: Metric::Vital(Vital::Lcp),
+            statistic: Statistic::Percentile(0.75),
+            limit,
+            scope,
+        }
     }
 
     #[test]
@@ -243,11 +264,22 @@ mod tests {
     #[test]
     fn the_first_broken_moment_and_the_spell_that_lasts_are_told_apart() {
         let series = |values: &[Option<f64>]| -> Vec<(Timestamp, Reading)> {
-            let reading = |v: &Option<f64>| Reading { value: *v, samples: u64::from(v.is_some()), interval: None };
+            let reading = |v: &Option<f64>| Reading {
+                value: *v,
+                samples: u64::from(v.is_some()),
+                interval: None,
+            };
             values.iter().enumerate().map(|(i, v)| (at_second(i as i64 * 60), reading(v))).collect()
         };
         let budget = lcp(10.0, Scope::Site);
-        let broken = budget.broken(&series(&[Some(9.0), Some(11.0), Some(10.0), Some(12.0), None, Some(13.0)]));
+        let broken = budget.broken(&series(&[
+            Some(9.0),
+            Some(11.0),
+            Some(10.0),
+            Some(12.0),
+            None,
+            Some(13.0),
+        ]));
         assert_eq!(broken, Broken { first: Some(at_second(60)), since: Some(at_second(180)) });
         assert_eq!(budget.broken(&series(&[Some(11.0), Some(1.0), None])).since, None);
     }
@@ -258,7 +290,9 @@ mod tests {
         let sure = lcp(500.0, Scope::Site).proof(&many.reading(0.75)).lines();
         assert_eq!(sure[1], "299.0 against 500.0: 201.0 left.");
         assert!(sure[3].starts_with("sure: "), "{sure:?}");
-        assert!(lcp(300.0, Scope::Site).proof(&many.reading(0.75)).lines()[3].starts_with("not sure: "));
+        assert!(
+            lcp(300.0, Scope::Site).proof(&many.reading(0.75)).lines()[3].starts_with("not sure: ")
+        );
     }
 
     proptest! {

@@ -77,7 +77,8 @@ impl Minutes {
     /// What the whole minutes from `from` up to `to` held.
     pub fn between(&self, from: Timestamp, to: Timestamp) -> Score {
         let place = |at: Timestamp| {
-            ((at.as_second().div_euclid(60) - self.from).max(0) as usize).min(self.sums.len().saturating_sub(1))
+            ((at.as_second().div_euclid(60) - self.from).max(0) as usize)
+                .min(self.sums.len().saturating_sub(1))
         };
         let (a, b) = (self.sums[place(from)], self.sums[place(to)]);
         Score { good: b.0.saturating_sub(a.0), bad: b.1.saturating_sub(a.1), ..Score::default() }
@@ -90,7 +91,10 @@ impl Minutes {
     /// The burn over each pair of windows that ends at `at`.
     pub fn burns(&self, pairs: &[Pair], promised: f64, at: Timestamp) -> Vec<Burn> {
         let over = |seconds| burn_rate(&self.last(seconds, at), promised);
-        pairs.iter().map(|p| Burn { pair: *p, long: over(p.long_s), short: over(p.short_s) }).collect()
+        pairs
+            .iter()
+            .map(|p| Burn { pair: *p, long: over(p.long_s), short: over(p.short_s) })
+            .collect()
     }
 
     /// When the budget is used up if things go on as in the last `pace_s` seconds up to `at`.
@@ -133,7 +137,11 @@ impl Forecast {
             self.samples,
         )
         .by("share of bad with its 95 % interval (Wilson)")
-        .noting(format!("95 % interval of the pace: {} to {}", moment(self.soonest), moment(self.latest)));
+        .noting(format!(
+            "95 % interval of the pace: {} to {}",
+            moment(self.soonest),
+            moment(self.latest)
+        ));
         if self.clumping > 1.0 {
             proof.noting(format!(
                 "failures came together: the runs are worth {:.1} times fewer independent ones",
@@ -160,10 +168,15 @@ impl Forecast {
             .map(|p| {
                 let n = p.counted() as f64;
                 let expected = n * bad;
-                if bad > 0.0 && bad < 1.0 { (p.bad as f64 - expected).powi(2) / (expected * (1.0 - bad)) } else { 0.0 }
+                if bad > 0.0 && bad < 1.0 {
+                    (p.bad as f64 - expected).powi(2) / (expected * (1.0 - bad))
+                } else {
+                    0.0
+                }
             })
             .sum();
-        let clumping = if held.len() > 1 { (spread / (held.len() - 1) as f64).max(1.0) } else { 1.0 };
+        let clumping =
+            if held.len() > 1 { (spread / (held.len() - 1) as f64).max(1.0) } else { 1.0 };
         let worth = all.counted() as f64 / clumping;
         let pace = wilson(bad * worth, worth);
         let may = 1.0 - budget.promised;
@@ -192,11 +205,18 @@ mod tests {
     fn minutes(many: i64, bad: impl Fn(i64, i64) -> bool) -> Minutes {
         let tracks: Vec<Vec<_>> = (0..10)
             .map(|l| {
-                (0..many).map(|m| (at_second(m * 60), if bad(m, l) { Verdict::Bad } else { Verdict::Good })).collect()
+                (0..many)
+                    .map(|m| {
+                        (at_second(m * 60), if bad(m, l) { Verdict::Bad } else { Verdict::Good })
+                    })
+                    .collect()
             })
             .collect();
-        let tracks: Vec<Track> =
-            tracks.iter().enumerate().map(|(l, r)| Track { journey: 1, location: l as i32, runs: r }).collect();
+        let tracks: Vec<Track> = tracks
+            .iter()
+            .enumerate()
+            .map(|(l, r)| Track { journey: 1, location: l as i32, runs: r })
+            .collect();
         let stretch = Stretch { from: at_second(0), to: at_second(many * 60) };
         Minutes::of(&tracks, &Cover::from(stretch), stretch)
     }
@@ -207,14 +227,18 @@ mod tests {
         let burning = minutes(180, |m, l| l == 0 && m % 6 == 5);
         // One in sixty over the hour, one in fifty over the last five minutes.
         let burns = burning.burns(&PAIRS, 0.999, at_second(180 * 60));
-        assert!((burns[0].long.unwrap() - 1_000.0 / 60.0).abs() < 1e-9 && burns[0].is_burning(), "{burns:?}");
+        assert!(
+            (burns[0].long.unwrap() - 1_000.0 / 60.0).abs() < 1e-9 && burns[0].is_burning(),
+            "{burns:?}"
+        );
         let recovered = minutes(180, |m, l| m < 170 && l < 2);
         let burns = recovered.burns(&PAIRS, 0.999, at_second(180 * 60));
         assert!(burns[0].long.unwrap() > 14.4 && burns[0].short == Some(0.0));
         assert!(!burns[0].is_burning());
         let going_on = minutes(180, |_, l| l < 2);
         assert!(going_on.burns(&PAIRS, 0.999, at_second(180 * 60)).iter().all(Burn::is_burning));
-        let nothing = Minutes::of(&[], &Cover::default(), Stretch { from: at_second(0), to: at_second(60) });
+        let nothing =
+            Minutes::of(&[], &Cover::default(), Stretch { from: at_second(0), to: at_second(60) });
         assert_eq!(nothing.burns(&PAIRS, 0.999, at_second(60))[0].long, None);
     }
 
@@ -241,7 +265,8 @@ mod tests {
         let at = at_second(1_440 * 60);
         let spread = minutes(1_440, |m, l| (m * 10 + l) % 50 == 0).forecast(&budget(0), at, 86_400);
         // The same number of bad runs, all within half an hour.
-        let clumped = minutes(1_440, |m, _| (600..628).contains(&m)).forecast(&budget(0), at, 86_400);
+        let clumped =
+            minutes(1_440, |m, _| (600..628).contains(&m)).forecast(&budget(0), at, 86_400);
         assert!(clumped.clumping > 10.0);
         assert!(clumped.soonest < spread.soonest);
         assert!(clumped.latest.is_none_or(|t| t > spread.latest.unwrap()));
@@ -263,8 +288,11 @@ mod tests {
 
     #[test]
     fn a_forecast_says_that_failures_came_together_only_when_they_did() {
-        let forecast = |clumping| Forecast { at: None, soonest: None, latest: None, samples: 9, clumping };
-        let says = |clumping| forecast(clumping).proof("the last day", |at| at.to_string()).notes.join(" ");
+        let forecast =
+            |clumping| Forecast { at: None, soonest: None, latest: None, samples: 9, clumping };
+        let says = |clumping| {
+            forecast(clumping).proof("the last day", |at| at.to_string()).notes.join(" ")
+        };
         assert!(!says(1.0).contains("came together"));
         assert!(says(1.5).contains("worth 1.5 times fewer"));
         assert!(says(1.0).contains("never to never"), "{}", says(1.0));

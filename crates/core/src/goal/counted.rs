@@ -82,7 +82,8 @@ impl<R> Counted<R> {
     where
         R: Clone,
     {
-        let kept = self.drawn().filter(|(run, _)| keep(run)).map(|(run, counts)| (run.clone(), counts));
+        let kept =
+            self.drawn().filter(|(run, _)| keep(run)).map(|(run, counts)| (run.clone(), counts));
         let (runs, counts) = kept.unzip();
         Counted { runs, counts, left_out: self.left_out.clone(), check: self.check }
     }
@@ -96,7 +97,11 @@ mod tests {
     use proptest::prelude::*;
 
     fn checks(outcomes: &[Outcome]) -> Vec<Check> {
-        outcomes.iter().enumerate().map(|(i, o)| Check { at: at_second(i as i64 * 300), outcome: *o }).collect()
+        outcomes
+            .iter()
+            .enumerate()
+            .map(|(i, o)| Check { at: at_second(i as i64 * 300), outcome: *o })
+            .collect()
     }
 
     fn outcomes() -> impl Strategy<Value = Vec<Outcome>> {

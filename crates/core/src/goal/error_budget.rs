@@ -99,7 +99,10 @@ impl Promise<'_> {
         ErrorBudget {
             promised: self.promised,
             window_ms: self.counted.within(window).ms(),
-            passed_ms: self.counted.within(Stretch { from: window.from, to: at.min(window.to) }).ms(),
+            passed_ms: self
+                .counted
+                .within(Stretch { from: window.from, to: at.min(window.to) })
+                .ms(),
             score,
         }
     }
@@ -117,7 +120,8 @@ impl Promise<'_> {
         // The bucket that the stretch begins in gives its first point, what it holds not yet in it.
         let first = buckets.partition_point(|(at, _)| *at + long <= stretch.from);
         let points = (first..buckets.len()).map(|nth| (buckets[nth].0.max(stretch.from), nth));
-        let points = points.chain([(stretch.to, buckets.len())]).filter(|(at, _)| *at <= stretch.to);
+        let points =
+            points.chain([(stretch.to, buckets.len())]).filter(|(at, _)| *at <= stretch.to);
         // Sums of everything before each bucket: any window is the difference of two.
         let mut sums = vec![Score::default()];
         for (_, score) in buckets {
@@ -209,8 +213,12 @@ mod tests {
     fn a_course_begins_anew_with_each_month_and_ends_with_the_stretch() {
         let at = |s: &str| -> Timestamp { s.parse().unwrap() };
         let stretch = Stretch { from: at("2026-10-31T00:00:00Z"), to: at("2026-11-01T12:00:00Z") };
-        let all = Cover::from(Stretch { from: at("2026-10-01T00:00:00Z"), to: at("2026-12-01T00:00:00Z") });
-        let promise = Promise { promised: 0.99, period: Period::Month, zone: &TimeZone::UTC, counted: &all };
+        let all = Cover::from(Stretch {
+            from: at("2026-10-01T00:00:00Z"),
+            to: at("2026-12-01T00:00:00Z"),
+        });
+        let promise =
+            Promise { promised: 0.99, period: Period::Month, zone: &TimeZone::UTC, counted: &all };
         let day = |n: i64| {
             (
                 at("2026-10-30T00:00:00Z") + SignedDuration::from_hours(24 * n),
@@ -218,7 +226,8 @@ mod tests {
             )
         };
         let course = promise.course(stretch, &[day(0), day(1), day(2)], 86_400);
-        let seen: Vec<(String, u64)> = course.iter().map(|(at, b)| (at.to_string(), b.score.bad)).collect();
+        let seen: Vec<(String, u64)> =
+            course.iter().map(|(at, b)| (at.to_string(), b.score.bad)).collect();
         assert_eq!(
             seen,
             [
@@ -236,14 +245,24 @@ mod tests {
     fn a_rolling_window_forgets_what_is_older() {
         let at = |day: i64| crate::calendar::stretch::at_second(day * 86_400);
         let all = Cover::from(Stretch { from: at(0), to: at(40) });
-        let promise = Promise { promised: 0.99, period: Period::Days(7), zone: &TimeZone::UTC, counted: &all };
+        let promise = Promise {
+            promised: 0.99,
+            period: Period::Days(7),
+            zone: &TimeZone::UTC,
+            counted: &all,
+        };
         // Bad on the third day only.
-        let buckets: Vec<_> =
-            (0..20).map(|d| (at(d), Score { good: 95, bad: if d == 3 { 5 } else { 0 }, ..Score::default() })).collect();
+        let buckets: Vec<_> = (0..20)
+            .map(|d| {
+                (at(d), Score { good: 95, bad: if d == 3 { 5 } else { 0 }, ..Score::default() })
+            })
+            .collect();
         let course = promise.course(Stretch { from: at(8), to: at(14) }, &buckets[..14], 86_400);
         let bad: Vec<u64> = course.iter().map(|(_, b)| b.score.bad).collect();
         assert_eq!(bad, [5, 5, 5, 0, 0, 0, 0]);
-        assert!(course.iter().all(|(_, b)| b.window_ms == 7.0 * DAY_MS && b.passed_ms == b.window_ms));
+        assert!(
+            course.iter().all(|(_, b)| b.window_ms == 7.0 * DAY_MS && b.passed_ms == b.window_ms)
+        );
         assert_eq!(course[2].1.score.good, 7 * 95);
     }
 }

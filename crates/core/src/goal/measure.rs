@@ -87,7 +87,10 @@ impl Score {
         };
         let proof = Proof::new(format!("{name} = {good} / {counted}"), worked, self.counted())
             .by("each counted once, at the moment it was due")
-            .leaving_out(self.unmeasured, "unmeasured: our own trouble, never held against the site")
+            .leaving_out(
+                self.unmeasured,
+                "unmeasured: our own trouble, never held against the site",
+            )
             .leaving_out(self.missing, "due and never played: nothing is known")
             .leaving_out(self.left_out, "runs outside service hours, in maintenance or carved out");
         match self.interval() {
@@ -126,7 +129,9 @@ impl Measure {
     pub fn verdict(&self, outcome: Outcome, duration_ms: f64) -> Verdict {
         match (self, outcome) {
             (_, Outcome::Unmeasured) => Verdict::Unmeasured,
-            (Measure::Performance { failed: FailedRuns::LeftOut, .. }, Outcome::Failed) => Verdict::LeftOut,
+            (Measure::Performance { failed: FailedRuns::LeftOut, .. }, Outcome::Failed) => {
+                Verdict::LeftOut
+            }
             (_, Outcome::Failed) => Verdict::Bad,
             (Measure::Performance { limit_ms, .. }, _) if duration_ms > *limit_ms => Verdict::Bad,
             _ => Verdict::Good,
@@ -195,7 +200,10 @@ pub struct Track<'a> {
 
 impl<'a> Track<'a> {
     /// The runs; those outside the counted time are left out, whatever became of them.
-    pub(super) fn within(self, counted: &'a Cover) -> impl Iterator<Item = (Timestamp, Verdict)> + 'a {
+    pub(super) fn within(
+        self,
+        counted: &'a Cover,
+    ) -> impl Iterator<Item = (Timestamp, Verdict)> + 'a {
         // Both are in order of time: each stretch is looked at once.
         let mut ahead = counted.stretches().iter().peekable();
         self.runs.iter().map(move |(at, verdict)| {
@@ -219,7 +227,13 @@ pub fn verdicts(checks: &[Check]) -> Vec<(Timestamp, Verdict)> {
 /// Availability and performance count runs, or with [`Combine::All`] and [`Combine::Any`] one unit
 /// for each slot and location. Uptime counts slots, one for each journey when pooled: a slot is up
 /// for a journey when any location got through.
-pub fn score(measure: Measure, combine: Combine, tracks: &[Track<'_>], slot_s: i64, counted: &Cover) -> Score {
+pub fn score(
+    measure: Measure,
+    combine: Combine,
+    tracks: &[Track<'_>],
+    slot_s: i64,
+    counted: &Cover,
+) -> Score {
     let mut score = Score::default();
     let mut units = Units::new(measure, combine, tracks, slot_s);
     let journeys = tracks.iter().map(|t| t.journey).collect::<BTreeSet<_>>().len();
@@ -263,8 +277,10 @@ impl Units {
         }
         let slot_s = slot_s.max(1);
         let slot = |t: &Timestamp| t.as_second().div_euclid(slot_s);
-        let first = tracks.iter().filter_map(|t| t.runs.first()).map(|(t, _)| slot(t)).min().unwrap_or(0);
-        let last = tracks.iter().filter_map(|t| t.runs.last()).map(|(t, _)| slot(t)).max().unwrap_or(0);
+        let first =
+            tracks.iter().filter_map(|t| t.runs.first()).map(|(t, _)| slot(t)).min().unwrap_or(0);
+        let last =
+            tracks.iter().filter_map(|t| t.runs.last()).map(|(t, _)| slot(t)).max().unwrap_or(0);
         let slots = (last - first + 1).max(0) as usize;
         let mut rows = BTreeMap::new();
         for t in tracks {
@@ -272,7 +288,15 @@ impl Units {
             rows.entry((t.journey, if by_location { t.location } else { 0 })).or_insert(next);
         }
         let seen = vec![0; slots * rows.len()];
-        Some(Units { slot_s, first, slots, rows, by_location, pooled: combine == Combine::Pooled, seen })
+        Some(Units {
+            slot_s,
+            first,
+            slots,
+            rows,
+            by_location,
+            pooled: combine == Combine::Pooled,
+            seen,
+        })
     }
 
     fn add(&mut self, track: &Track<'_>, second: i64, known: Option<bool>) {
@@ -300,10 +324,14 @@ impl Units {
         }
         let places: BTreeSet<i32> = self.rows.keys().map(|(_, place)| *place).collect();
         for place in places {
-            let rows: Vec<usize> = self.rows.iter().filter(|((_, p), _)| *p == place).map(|(_, row)| *row).collect();
+            let rows: Vec<usize> =
+                self.rows.iter().filter(|((_, p), _)| *p == place).map(|(_, row)| *row).collect();
             let of = if self.by_location { rows.len() } else { journeys };
             for slot in 0..self.slots {
-                let codes = rows.iter().map(|row| self.seen[row * self.slots + slot]).filter(|code| *code > 0);
+                let codes = rows
+                    .iter()
+                    .map(|row| self.seen[row * self.slots + slot])
+                    .filter(|code| *code > 0);
                 let seen: Vec<Option<bool>> = codes.map(known).collect();
                 if !seen.is_empty() {
                     score.add(combine.of(&seen, of));
@@ -314,8 +342,13 @@ impl Units {
 }
 
 /// How many runs were due in the counted time and are not there.
-pub fn missing(due: impl Iterator<Item = Timestamp>, runs: &[(Timestamp, Verdict)], counted: &Cover) -> u64 {
-    due.filter(|at| counted.contains(*at) && runs.binary_search_by_key(at, |(t, _)| *t).is_err()).count() as u64
+pub fn missing(
+    due: impl Iterator<Item = Timestamp>,
+    runs: &[(Timestamp, Verdict)],
+    counted: &Cover,
+) -> u64 {
+    due.filter(|at| counted.contains(*at) && runs.binary_search_by_key(at, |(t, _)| *t).is_err())
+        .count() as u64
 }
 
 /// The slots of one journey, from its plain checks in any order: a slot is good when at least one
@@ -339,7 +372,11 @@ mod tests {
     fn checks(outcomes: &[Vec<Outcome>]) -> Vec<Check> {
         outcomes
             .iter()
-            .flat_map(|l| l.iter().enumerate().map(|(i, o)| Check { at: at_second(i as i64 * 300), outcome: *o }))
+            .flat_map(|l| {
+                l.iter()
+                    .enumerate()
+                    .map(|(i, o)| Check { at: at_second(i as i64 * 300), outcome: *o })
+            })
             .collect()
     }
 
@@ -380,21 +417,41 @@ mod tests {
             .map(|(i, (o, ms))| (at_second(i as i64 * 300), measure.verdict(o, ms)))
             .collect();
             let all = Cover::from(Stretch { from: at_second(0), to: at_second(9_000) });
-            score(measure, Combine::Pooled, &[Track { journey: 1, location: 1, runs: &runs }], 300, &all)
+            score(
+                measure,
+                Combine::Pooled,
+                &[Track { journey: 1, location: 1, runs: &runs }],
+                300,
+                &all,
+            )
         };
-        assert_eq!(of(FailedRuns::CountAsBad), Score { good: 2, bad: 2, unmeasured: 1, ..Score::default() });
-        assert_eq!(of(FailedRuns::LeftOut), Score { good: 2, bad: 1, unmeasured: 1, left_out: 1, ..Score::default() });
+        assert_eq!(
+            of(FailedRuns::CountAsBad),
+            Score { good: 2, bad: 2, unmeasured: 1, ..Score::default() }
+        );
+        assert_eq!(
+            of(FailedRuns::LeftOut),
+            Score { good: 2, bad: 1, unmeasured: 1, left_out: 1, ..Score::default() }
+        );
     }
 
     #[test]
     fn several_journeys_are_one_goal_in_the_way_it_says() {
         use Verdict::*;
         let track = |journey, verdicts: [Verdict; 5]| {
-            let runs: Vec<_> = verdicts.into_iter().enumerate().map(|(i, v)| (at_second(i as i64 * 300), v)).collect();
+            let runs: Vec<_> = verdicts
+                .into_iter()
+                .enumerate()
+                .map(|(i, v)| (at_second(i as i64 * 300), v))
+                .collect();
             (journey, runs)
         };
-        let tracks = [track(1, [Good, Good, Bad, Unmeasured, Bad]), track(2, [Good, Bad, Bad, Good, Unmeasured])];
-        let tracks: Vec<Track> = tracks.iter().map(|(j, r)| Track { journey: *j, location: 7, runs: r }).collect();
+        let tracks = [
+            track(1, [Good, Good, Bad, Unmeasured, Bad]),
+            track(2, [Good, Bad, Bad, Good, Unmeasured]),
+        ];
+        let tracks: Vec<Track> =
+            tracks.iter().map(|(j, r)| Track { journey: *j, location: 7, runs: r }).collect();
         let all = Cover::from(Stretch { from: at_second(0), to: at_second(9_000) });
         let of = |combine| {
             let s = score(Measure::Availability, combine, &tracks, 300, &all);
@@ -484,7 +541,13 @@ mod tests {
         let part = Score { good: 1, bad: 20, unmeasured: 300, missing: 4_000, left_out: 50_000 };
         let mut whole = part;
         whole.merge(&Score { good: 2, bad: 10, unmeasured: 100, missing: 1_000, left_out: 10_000 });
-        assert_eq!(whole, Score { good: 3, bad: 30, unmeasured: 400, missing: 5_000, left_out: 60_000 });
-        assert_eq!(whole.since(&part), Score { good: 2, bad: 10, unmeasured: 100, missing: 1_000, left_out: 10_000 });
+        assert_eq!(
+            whole,
+            Score { good: 3, bad: 30, unmeasured: 400, missing: 5_000, left_out: 60_000 }
+        );
+        assert_eq!(
+            whole.since(&part),
+            Score { good: 2, bad: 10, unmeasured: 100, missing: 1_000, left_out: 10_000 }
+        );
     }
 }

@@ -29,7 +29,12 @@ impl Period {
 
 /// The time of a stretch that counts: within service hours (all of it where there are none), less
 /// everything left out. `zone` is the site's, for windows in "each location's own time".
-pub fn counted(stretch: Stretch, service_hours: &[Window], left_out: &Cover, zone: &TimeZone) -> Cover {
+pub fn counted(
+    stretch: Stretch,
+    service_hours: &[Window],
+    left_out: &Cover,
+    zone: &TimeZone,
+) -> Cover {
     let open = if service_hours.is_empty() {
         Cover::from(stretch)
     } else {
@@ -60,12 +65,17 @@ mod tests {
         let open = counted(month, std::slice::from_ref(&hours), &Cover::default(), &oslo);
         assert_eq!(open.ms(), 22.0 * 16.0 * 3_600_000.0);
         // Maintenance half inside and half outside the service hours takes out its inside only.
-        let upgrade =
-            Stretch { from: "2026-10-20T19:00:00Z".parse().unwrap(), to: "2026-10-20T21:00:00Z".parse().unwrap() };
+        let upgrade = Stretch {
+            from: "2026-10-20T19:00:00Z".parse().unwrap(),
+            to: "2026-10-20T21:00:00Z".parse().unwrap(),
+        };
         let less = counted(month, &[hours], &Cover::from(upgrade), &oslo);
         assert_eq!(open.ms() - less.ms(), 3_600_000.0);
         // Around the clock the change itself counts: an hour more.
-        assert_eq!(counted(month, &[], &Cover::default(), &oslo).ms(), (31.0 * 24.0 + 1.0) * 3_600_000.0);
+        assert_eq!(
+            counted(month, &[], &Cover::default(), &oslo).ms(),
+            (31.0 * 24.0 + 1.0) * 3_600_000.0
+        );
     }
 
     #[test]

@@ -22,7 +22,11 @@ impl Journey {
         // A walk through parts that lead back to themselves would not end; one through these visits at most
         // [`MOST_PLAYED`] sentences.
         if wrong.is_empty() {
-            let mut walk = Walk { parts: &parts.by_name, known: HashSet::from(text::GIVEN), wrong: Vec::new() };
+            let mut walk = Walk {
+                parts: &parts.by_name,
+                known: HashSet::from(text::GIVEN),
+                wrong: Vec::new(),
+            };
             for step in &self.steps {
                 let mut marks = HashSet::new();
                 walk.sentences(&step.sentences, None, &mut marks);
@@ -47,7 +51,8 @@ impl Journey {
         let own: HashSet<String> = journey.parts.iter().map(|p| p.name.clone()).collect();
         // Lines of another text would be read as lines of this script.
         let nowhere = |part: &Part| {
-            let sentences = part.sentences.iter().map(|s| Sentence { line: Line(0), ..s.clone() }).collect();
+            let sentences =
+                part.sentences.iter().map(|s| Sentence { line: Line(0), ..s.clone() }).collect();
             Part { name: part.name.clone(), line: Line(0), sentences }
         };
         journey.parts.extend(shared.iter().filter(|p| !own.contains(&p.name)).map(nowhere));
@@ -117,7 +122,9 @@ impl<'a> Parts<'a> {
             played = played.saturating_add(weight.sentences);
         }
         if played > MOST_PLAYED && parts.wrong.is_empty() {
-            let expected = format!("parts that come to at most {MOST_PLAYED} sentences; here they are {played}");
+            let expected = format!(
+                "parts that come to at most {MOST_PLAYED} sentences; here they are {played}"
+            );
             let line = journey.steps.first().map_or(1, |s| s.line.0);
             parts.wrong.push(whole(line, "steps that follow parts", expected));
         }
@@ -191,7 +198,12 @@ struct Walk<'a> {
 
 impl<'a> Walk<'a> {
     /// `at`: the line that complaints are about, when these sentences stand in a part of the site.
-    fn sentences(&mut self, sentences: &'a [Sentence], at: Option<(u32, &str)>, marks: &mut HashSet<&'a str>) {
+    fn sentences(
+        &mut self,
+        sentences: &'a [Sentence],
+        at: Option<(u32, &str)>,
+        marks: &mut HashSet<&'a str>,
+    ) {
         for sentence in sentences {
             if self.wrong.len() >= MOST_WRONG {
                 return;
@@ -230,7 +242,9 @@ impl<'a> Walk<'a> {
                 Says::Mark { name, .. } => {
                     marks.insert(name);
                 }
-                Says::Expect(Expectation::Under { what: Timed::Mark(name), .. }) if !marks.contains(name.as_str()) => {
+                Says::Expect(Expectation::Under { what: Timed::Mark(name), .. })
+                    if !marks.contains(name.as_str()) =>
+                {
                     let expected = "a mark noted above it in this step".into();
                     self.wrong.push(whole(line, &format!("the mark \"{name}\"{place}"), expected));
                 }
@@ -240,16 +254,31 @@ impl<'a> Walk<'a> {
         }
     }
 
-    fn follow(&mut self, name: &'a str, line: u32, place: &str, shared: bool, marks: &mut HashSet<&'a str>) {
+    fn follow(
+        &mut self,
+        name: &'a str,
+        line: u32,
+        place: &str,
+        shared: bool,
+        marks: &mut HashSet<&'a str>,
+    ) {
         let Some(known) = self.parts.get(name).copied() else {
-            let mut names: Vec<String> = self.parts.keys().map(|name| format!("\"{name}\"")).collect();
+            let mut names: Vec<String> =
+                self.parts.keys().map(|name| format!("\"{name}\"")).collect();
             names.sort();
             names.truncate(20);
-            let hint =
-                if names.is_empty() { "there is none yet".into() } else { format!("there are {}", names.join(", ")) };
+            let hint = if names.is_empty() {
+                "there is none yet".into()
+            } else {
+                format!("there are {}", names.join(", "))
+            };
             self.wrong.push(ScriptError {
                 hint: Some(hint),
-                ..whole(line, &format!("the part \"{name}\"{place}"), "a part of this script or of the site".into())
+                ..whole(
+                    line,
+                    &format!("the part \"{name}\"{place}"),
+                    "a part of this script or of the site".into(),
+                )
             });
             return;
         };
@@ -262,9 +291,10 @@ impl<'a> Walk<'a> {
 fn texts(says: &Says) -> Vec<(bool, &str)> {
     let mut all: Vec<(bool, &str)> = Vec::new();
     match says {
-        Says::Open(t) | Says::Crawl { from: t, .. } | Says::WaitRequest(t) | Says::EnterWindow(t) => {
-            all.push((false, t))
-        }
+        Says::Open(t)
+        | Says::Crawl { from: t, .. }
+        | Says::WaitRequest(t)
+        | Says::EnterWindow(t) => all.push((false, t)),
         Says::Press(l)
         | Says::Tick { what: l, .. }
         | Says::Hover(l)

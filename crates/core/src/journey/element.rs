@@ -54,19 +54,22 @@ impl Ladder {
 
     /// Every text in it.
     pub fn texts(&self) -> impl Iterator<Item = &str> {
-        self.0.iter().flat_map(|e| std::iter::successors(Some(e), |e| e.inside.as_deref())).filter_map(|e| {
-            match &e.by {
+        self.0
+            .iter()
+            .flat_map(|e| std::iter::successors(Some(e), |e| e.inside.as_deref()))
+            .filter_map(|e| match &e.by {
                 By::Role { name, .. } => name.as_deref(),
                 By::Field(t) | By::Text(t) | By::TestId(t) | By::Css(t) => Some(t.as_str()),
-            }
-        })
+            })
     }
 }
 
 impl Element {
     fn map<E>(&self, change: &impl Fn(&str) -> Result<String, E>) -> Result<Element, E> {
         let by = match &self.by {
-            By::Role { role, name } => By::Role { role: role.clone(), name: name.as_deref().map(change).transpose()? },
+            By::Role { role, name } => {
+                By::Role { role: role.clone(), name: name.as_deref().map(change).transpose()? }
+            }
             By::Field(t) => By::Field(change(t)?),
             By::Text(t) => By::Text(change(t)?),
             By::TestId(t) => By::TestId(change(t)?),

@@ -156,9 +156,14 @@ pub static FORMS: &[Form] = &[
         "scroll to heading \"Conditions of carriage\"",
         |s| says(Says::ScrollTo(s.ladder()))
     ),
-    form!(Acts, false, [w("scroll"), w("to"), w("top")], "Scrolls to the top of the page.", "scroll to top", |_| says(
-        Says::ScrollEnd(End::Top)
-    )),
+    form!(
+        Acts,
+        false,
+        [w("scroll"), w("to"), w("top")],
+        "Scrolls to the top of the page.",
+        "scroll to top",
+        |_| says(Says::ScrollEnd(End::Top))
+    ),
     form!(
         Acts,
         false,
@@ -178,15 +183,33 @@ pub static FORMS: &[Form] = &[
     form!(
         Acts,
         true,
-        [w("upload"), text("the file's name"), w("of"), Piece::Slot(Slot::Size), w("into"), ELEMENT],
+        [
+            w("upload"),
+            text("the file's name"),
+            w("of"),
+            Piece::Slot(Slot::Size),
+            w("into"),
+            ELEMENT
+        ],
         "Gives a file field a made-up file of this size.",
         "upload \"pets.pdf\" of 20 kB into field \"Papers\"",
-        |s| says(Says::Upload { file: s.text(), holds: Holds::Bytes(s.number()), into: s.ladder() })
+        |s| says(Says::Upload {
+            file: s.text(),
+            holds: Holds::Bytes(s.number()),
+            into: s.ladder()
+        })
     ),
     form!(
         Acts,
         true,
-        [w("upload"), text("the file's name"), w("holding"), text("what it holds"), w("into"), ELEMENT],
+        [
+            w("upload"),
+            text("the file's name"),
+            w("holding"),
+            text("what it holds"),
+            w("into"),
+            ELEMENT
+        ],
         "Gives a file field a file with this text in it.",
         "upload \"group.csv\" holding \"Ada,Holm\\n\" into field \"Papers\"",
         |s| says(Says::Upload { file: s.text(), holds: Holds::Text(s.text()), into: s.ladder() })
@@ -199,8 +222,17 @@ pub static FORMS: &[Form] = &[
         "drag listitem \"Suitcase\" to region \"Car deck\"",
         |s| says(Says::Drag { what: s.ladder(), to: s.ladder() })
     ),
-    form!(Acts, false, [w("go"), w("back")], "As the browser's button.", "go back", |_| says(Says::GoBack)),
-    form!(Acts, false, [w("go"), w("forward")], "As the browser's button.", "go forward", |_| says(Says::GoForward)),
+    form!(Acts, false, [w("go"), w("back")], "As the browser's button.", "go back", |_| says(
+        Says::GoBack
+    )),
+    form!(
+        Acts,
+        false,
+        [w("go"), w("forward")],
+        "As the browser's button.",
+        "go forward",
+        |_| says(Says::GoForward)
+    ),
     form!(Acts, false, [w("reload")], "Loads the page again.", "reload", |_| says(Says::Reload)),
     // Waiting
     form!(
@@ -276,9 +308,14 @@ pub static FORMS: &[Form] = &[
         "accept dialog",
         |_| says(Says::Dialog(Reply::Accept))
     ),
-    form!(Windows, true, [w("dismiss"), w("dialog")], "Says no to it.", "dismiss dialog", |_| says(Says::Dialog(
-        Reply::Dismiss
-    ))),
+    form!(
+        Windows,
+        true,
+        [w("dismiss"), w("dialog")],
+        "Says no to it.",
+        "dismiss dialog",
+        |_| says(Says::Dialog(Reply::Dismiss))
+    ),
     form!(
         Windows,
         true,
@@ -318,7 +355,10 @@ pub static FORMS: &[Form] = &[
         [w("let"), VARIABLE, w("be"), w("attribute"), text("its name"), w("of"), ELEMENT],
         "Reads an attribute of an element.",
         "let pass be attribute \"href\" of link \"Boarding pass\"",
-        |s| says(Says::Let { name: s.text(), be: Source::AttributeOf { attribute: s.text(), of: s.ladder() } })
+        |s| says(Says::Let {
+            name: s.text(),
+            be: Source::AttributeOf { attribute: s.text(), of: s.ladder() }
+        })
     ),
     form!(
         Values,
@@ -658,7 +698,13 @@ pub static FORMS: &[Form] = &[
     form!(
         Marks,
         true,
-        [w("mark"), name("the mark's name"), w("at"), w("timing"), text("the name of the page's mark")],
+        [
+            w("mark"),
+            name("the mark's name"),
+            w("at"),
+            w("timing"),
+            text("the name of the page's mark")
+        ],
         "Notes the moment of the page's own User Timing mark.",
         "mark \"list filled\" at timing \"sailings-shown\"",
         |s| says(Says::Mark { name: s.text(), when: Moment::Timing(s.text()) })
@@ -678,7 +724,12 @@ pub static FORMS: &[Form] = &[
         [w("send"), Piece::Slot(Slot::Method), Piece::Slot(Slot::Address)],
         "Sends a request without the browser; lines that begin with the word with belong to it. Redirects are not followed.",
         "send GET http://book.marram.example/api/sailings",
-        |s| says(Says::Send(Box::new(Send { method: s.text(), address: s.text(), headers: Vec::new(), body: None })))
+        |s| says(Says::Send(Box::new(Send {
+            method: s.text(),
+            address: s.text(),
+            headers: Vec::new(),
+            body: None
+        })))
     ),
     form!(
         Requests,
@@ -699,10 +750,25 @@ pub static FORMS: &[Form] = &[
     form!(
         Requests,
         true,
-        [w("crawl"), COUNT, w("links"), COUNT, w("deep"), COUNT, w("hosts"), w("from"), Piece::Slot(Slot::Address)],
+        [
+            w("crawl"),
+            COUNT,
+            w("links"),
+            COUNT,
+            w("deep"),
+            COUNT,
+            w("hosts"),
+            w("from"),
+            Piece::Slot(Slot::Address)
+        ],
         "Looks at the pages an address leads to, without the browser: so many links, so many clicks away, on so many hosts. Pages of other hosts are looked at and not followed. Takes up to 60 s unless it says otherwise.",
         "crawl 50 links 2 deep 2 hosts from http://book.marram.example/",
-        |s| says(Says::Crawl { links: s.count(), deep: s.count(), hosts: s.count(), from: s.text() })
+        |s| says(Says::Crawl {
+            links: s.count(),
+            deep: s.count(),
+            hosts: s.count(),
+            from: s.text()
+        })
     ),
     form!(
         Requests,

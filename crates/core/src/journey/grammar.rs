@@ -164,7 +164,8 @@ impl Place {
             Place::Part => !matches!(first, "script" | "within"),
             Place::Step => !matches!(first, "script" | "part"),
             Place::Act => {
-                form.group == Group::Acts || matches!(first, "wait" | "follow" | "accept" | "dismiss" | "answer")
+                form.group == Group::Acts
+                    || matches!(first, "wait" | "follow" | "accept" | "dismiss" | "answer")
             }
         }
     }
@@ -233,7 +234,9 @@ fn read_form(words: &mut Words, place: Place) -> Result<Match, ScriptError> {
 /// Whether the next token may stand in the slot, where words could stand there too.
 fn could_begin(slot: Slot, words: &Words) -> bool {
     match words.peek() {
-        Some(Token::Text(_)) => matches!(slot, Slot::Text(_) | Slot::Name(_) | Slot::JsonPath | Slot::Element),
+        Some(Token::Text(_)) => {
+            matches!(slot, Slot::Text(_) | Slot::Name(_) | Slot::JsonPath | Slot::Element)
+        }
         Some(Token::Word(w)) => match slot {
             Slot::Element | Slot::Vital | Slot::Method => slot.begins().contains(&w.as_str()),
             Slot::Text(_) | Slot::Name(_) | Slot::JsonPath => false,
@@ -243,7 +246,11 @@ fn could_begin(slot: Slot, words: &Words) -> bool {
     }
 }
 
-fn up_to(words: &mut Words, form: &Form, others: &[&'static str]) -> Result<Option<u64>, ScriptError> {
+fn up_to(
+    words: &mut Words,
+    form: &Form,
+    others: &[&'static str],
+) -> Result<Option<u64>, ScriptError> {
     if !form.waits || !words.next_is("up") {
         if !words.at_end() && !others.is_empty() {
             return Err(words.none_of(others, Some("the end of the line")));

@@ -73,13 +73,14 @@ impl Words {
                 at += 1;
                 continue;
             } else if chars[at] == '"' {
-                let (quoted, after) = quoted(&chars, at).map_err(|(wrong, found, expected)| ScriptError {
-                    line,
-                    column: wrong as u32 + 1,
-                    found,
-                    expected: expected.into(),
-                    hint: None,
-                })?;
+                let (quoted, after) =
+                    quoted(&chars, at).map_err(|(wrong, found, expected)| ScriptError {
+                        line,
+                        column: wrong as u32 + 1,
+                        found,
+                        expected: expected.into(),
+                        hint: None,
+                    })?;
                 at = after;
                 Token::Text(quoted)
             } else {
@@ -89,7 +90,10 @@ impl Words {
                 Token::Word(chars[start..at].iter().collect())
             };
             let kind = if matches!(token, Token::Text(_)) { Kind::Text } else { Kind::Value };
-            tokens.push((Span { column: start as u32 + 1, length: (at - start) as u32, kind }, token));
+            tokens.push((
+                Span { column: start as u32 + 1, length: (at - start) as u32, kind },
+                token,
+            ));
         }
         let end_column = text.trim_end().chars().count() as u32 + 1;
         Ok(Words { line, tokens, next: 0, end_column, could_be: Vec::new() })
@@ -131,7 +135,10 @@ impl Words {
             _ => None,
         };
         let expected = match or {
-            Some(or) => format!("{} or {or}", allowed.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ")),
+            Some(or) => format!(
+                "{} or {or}",
+                allowed.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ")
+            ),
             None => one_of(allowed),
         };
         self.wrong(expected, near.map(|n| format!("did you mean `{n}`?")))
@@ -162,10 +169,11 @@ impl Words {
                 self.next += 1;
                 Ok(text)
             }
-            Some(Token::Word(word)) => {
-                Err(self.wrong(format!("{what} in quotes"), Some(format!("write \"{}\"", shorten(word)))))
+            Some(Token::Word(word)) => Err(self
+                .wrong(format!("{what} in quotes"), Some(format!("write \"{}\"", shorten(word))))),
+            None => {
+                Err(self.wrong(format!("{what} in quotes"), Some(format!("for example {example}"))))
             }
-            None => Err(self.wrong(format!("{what} in quotes"), Some(format!("for example {example}")))),
         }
     }
 
@@ -207,7 +215,13 @@ fn quoted(chars: &[char], open: usize) -> Result<(String, usize), Misquoted> {
                     Some('r') => '\r',
                     Some('t') => '\t',
                     Some(c @ ('"' | '\\')) => *c,
-                    Some(c) => return Err((at, format!("`\\{c}`"), "`\\\"`, `\\\\`, `\\n`, `\\r` or `\\t`")),
+                    Some(c) => {
+                        return Err((
+                            at,
+                            format!("`\\{c}`"),
+                            "`\\\"`, `\\\\`, `\\n`, `\\r` or `\\t`",
+                        ));
+                    }
                     None => break,
                 });
                 at += 2;
@@ -225,7 +239,10 @@ fn one_of(words: &[&str]) -> String {
     match words {
         [one] => format!("`{one}`"),
         [most @ .., last] => {
-            format!("{} or `{last}`", most.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", "))
+            format!(
+                "{} or `{last}`",
+                most.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ")
+            )
         }
         [] => String::new(),
     }
@@ -242,7 +259,12 @@ fn shorten(text: &str) -> String {
 /// The allowed word that is at most two slips (letters added, lost or changed) away.
 fn nearest(word: &str, allowed: &[&'static str]) -> Option<&'static str> {
     let word: Vec<char> = word.to_lowercase().chars().take(24).collect();
-    allowed.iter().map(|a| (slips(&word, a), *a)).filter(|(d, a)| *d <= 2 && *d < a.len()).min().map(|(_, a)| a)
+    allowed
+        .iter()
+        .map(|a| (slips(&word, a), *a))
+        .filter(|(d, a)| *d <= 2 && *d < a.len())
+        .min()
+        .map(|(_, a)| a)
 }
 
 fn slips(a: &[char], b: &str) -> usize {

@@ -301,7 +301,9 @@ impl Says {
             | Says::Crawl { .. }
             | Says::Connect { .. }
             | Says::Follow(_) => false,
-            Says::Let { be, .. } => !matches!(be, Source::Text(_) | Source::Header(_) | Source::Json(_)),
+            Says::Let { be, .. } => {
+                !matches!(be, Source::Text(_) | Source::Header(_) | Source::Json(_))
+            }
             Says::Expect(e) => !matches!(
                 e,
                 Expectation::Status(_)

@@ -87,7 +87,8 @@ fn read_at(place: Place, line: &str) -> LineRead {
     let trimmed = line.trim_start();
     if trimmed.starts_with('#') {
         let column = (line.chars().count() - trimmed.chars().count()) as u32 + 1;
-        let span = Span { column, length: trimmed.trim_end().chars().count() as u32, kind: Kind::Note };
+        let span =
+            Span { column, length: trimmed.trim_end().chars().count() as u32, kind: Kind::Note };
         return LineRead { spans: vec![span], form: None, next: Vec::new() };
     }
     let Ok(mut words) = Words::read(1, line) else {
@@ -115,7 +116,11 @@ fn read_at(place: Place, line: &str) -> LineRead {
 fn quoted_spans(line: &str) -> Vec<Span> {
     match line.chars().position(|c| c == '"') {
         Some(at) => {
-            vec![Span { column: at as u32 + 1, length: (line.chars().count() - at) as u32, kind: Kind::Text }]
+            vec![Span {
+                column: at as u32 + 1,
+                length: (line.chars().count() - at) as u32,
+                kind: Kind::Text,
+            }]
         }
         None => Vec::new(),
     }
@@ -128,7 +133,9 @@ fn today(place: Place, text: &str) -> Cow<'_, str> {
     let word = |old: &str| rest.strip_prefix(old).filter(|rest| rest.starts_with([' ', '\t']));
     match place {
         Place::Begin => word("journey").map(|rest| format!("{indent}script {rest}").into()),
-        Place::Step | Place::Part => word("secure").map(|rest| format!("{indent}tls   {rest}").into()),
+        Place::Step | Place::Part => {
+            word("secure").map(|rest| format!("{indent}tls   {rest}").into())
+        }
         _ => None,
     }
     .unwrap_or(Cow::Borrowed(text))
@@ -145,7 +152,14 @@ struct Reader {
 
 impl Reader {
     fn new(begin: Place) -> Reader {
-        Reader { begin, journey: None, parts: Vec::new(), notes: Vec::new(), errors: Vec::new(), last_line: 0 }
+        Reader {
+            begin,
+            journey: None,
+            parts: Vec::new(),
+            notes: Vec::new(),
+            errors: Vec::new(),
+            last_line: 0,
+        }
     }
 
     fn place(&self) -> Place {
@@ -174,9 +188,15 @@ impl Reader {
                 });
             }
             ("part", Some(_)) => {
-                self.parts.push(Part { name: String::new(), line: Line(0), sentences: vec![nothing()] });
+                self.parts.push(Part {
+                    name: String::new(),
+                    line: Line(0),
+                    sentences: vec![nothing()],
+                });
             }
-            ("step" | "clean", Some(journey)) => journey.steps.push(step(String::new(), Line(0), false)),
+            ("step" | "clean", Some(journey)) => {
+                journey.steps.push(step(String::new(), Line(0), false))
+            }
             _ => {}
         }
     }
@@ -191,7 +211,11 @@ impl Reader {
             let line = index as u32 + 1;
             self.last_line = line;
             if index >= MAX_LINES {
-                self.errors.push(whole(line, "one more line", format!("at most {MAX_LINES} lines")));
+                self.errors.push(whole(
+                    line,
+                    "one more line",
+                    format!("at most {MAX_LINES} lines"),
+                ));
                 return;
             }
             let trimmed = text.trim();
@@ -238,7 +262,13 @@ impl Reader {
         match read.made {
             Made::Journey(name) => {
                 let notes = std::mem::take(&mut self.notes);
-                self.journey = Some(Journey { name, within_ms: None, notes, parts: Vec::new(), steps: Vec::new() });
+                self.journey = Some(Journey {
+                    name,
+                    within_ms: None,
+                    notes,
+                    parts: Vec::new(),
+                    steps: Vec::new(),
+                });
             }
             Made::Part(name) => {
                 if self.parts.iter().any(|p| p.name == name) {
@@ -248,19 +278,28 @@ impl Reader {
             }
             Made::Step { name, clean_up } => {
                 let Some(journey) = self.journey.as_mut() else {
-                    return Err(about(&mut words, "a part: these are common parts, without steps", None));
+                    return Err(about(
+                        &mut words,
+                        "a part: these are common parts, without steps",
+                        None,
+                    ));
                 };
                 if journey.steps.iter().any(|s| s.name == name) {
                     return Err(about(&mut words, "a name that no other step has", None));
                 }
                 if !clean_up && journey.steps.last().is_some_and(|s| s.clean_up) {
-                    return Err(about(&mut words, "clean-up steps at the end", Some("move this step above them")));
+                    return Err(about(
+                        &mut words,
+                        "clean-up steps at the end",
+                        Some("move this step above them"),
+                    ));
                 }
                 journey.steps.push(step(name, Line(line), clean_up));
             }
             Made::Within(ms) => {
                 let Some(journey) = self.journey.as_mut() else { return Ok(()) };
-                let within = journey.steps.last_mut().map_or(&mut journey.within_ms, |s| &mut s.within_ms);
+                let within =
+                    journey.steps.last_mut().map_or(&mut journey.within_ms, |s| &mut s.within_ms);
                 if within.is_some() {
                     let hint = "remove this line or the earlier one";
                     return Err(about(&mut words, "one `within` only", Some(hint)));
@@ -294,9 +333,14 @@ impl Reader {
     }
 
     fn end(&mut self) {
-        let idle = |sentences: &[Sentence]| sentences.iter().all(|s| matches!(s.says, Says::Note(_)));
+        let idle =
+            |sentences: &[Sentence]| sentences.iter().all(|s| matches!(s.says, Says::Note(_)));
         if let Some(part) = self.parts.iter().find(|p| idle(&p.sentences)) {
-            self.errors.push(whole(part.line.0, "a part that does nothing", "a sentence under it".into()));
+            self.errors.push(whole(
+                part.line.0,
+                "a part that does nothing",
+                "a sentence under it".into(),
+            ));
         }
         let last = self.last_line.max(1);
         match self.journey.as_mut() {

@@ -1,7 +1,8 @@
 //! Writing a script: the one form that every journey has as text.
 
 use super::{
-    By, Element, End, Expectation, Holds, Journey, JsonIs, Ladder, Moment, Part, Reply, Says, Sentence, Source, Timed,
+    By, Element, End, Expectation, Holds, Journey, JsonIs, Ladder, Moment, Part, Reply, Says,
+    Sentence, Source, Timed,
 };
 use std::fmt::{Display, Formatter, Result, Write};
 
@@ -97,7 +98,11 @@ struct Bare<'a>(&'a str);
 
 impl Display for Bare<'_> {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        if self.0.contains([' ', '"', '\t']) { write!(f, "{}", Quoted(self.0)) } else { f.write_str(self.0) }
+        if self.0.contains([' ', '"', '\t']) {
+            write!(f, "{}", Quoted(self.0))
+        } else {
+            f.write_str(self.0)
+        }
     }
 }
 
@@ -166,7 +171,9 @@ impl Display for Source {
             Source::Text(text) => write!(f, "{}", Quoted(text)),
             Source::TextOf(what) => write!(f, "text of {what}"),
             Source::ValueOf(what) => write!(f, "value of {what}"),
-            Source::AttributeOf { attribute, of } => write!(f, "attribute {} of {of}", Quoted(attribute)),
+            Source::AttributeOf { attribute, of } => {
+                write!(f, "attribute {} of {of}", Quoted(attribute))
+            }
             Source::Address => f.write_str("address"),
             Source::Title => f.write_str("title"),
             Source::Header(name) => write!(f, "header {}", Quoted(name)),
@@ -179,7 +186,9 @@ impl Display for Expectation {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
         match self {
             Expectation::Text { text, inside: None } => write!(f, "text {}", Quoted(text)),
-            Expectation::Text { text, inside: Some(what) } => write!(f, "text {} in {what}", Quoted(text)),
+            Expectation::Text { text, inside: Some(what) } => {
+                write!(f, "text {} in {what}", Quoted(text))
+            }
             Expectation::NoText(text) => write!(f, "no text {}", Quoted(text)),
             Expectation::Element(what) => write!(f, "element {what}"),
             Expectation::NoElement(what) => write!(f, "no element {what}"),
@@ -188,7 +197,9 @@ impl Display for Expectation {
             Expectation::Address(part) => write!(f, "address {}", Quoted(part)),
             Expectation::Title(part) => write!(f, "title {}", Quoted(part)),
             Expectation::Status(status) => write!(f, "status {status}"),
-            Expectation::Header { name, holds } => write!(f, "header {} with {}", Quoted(name), Quoted(holds)),
+            Expectation::Header { name, holds } => {
+                write!(f, "header {} with {}", Quoted(name), Quoted(holds))
+            }
             Expectation::Body(part) => write!(f, "body {}", Quoted(part)),
             Expectation::Json { path, is } => {
                 write!(f, "json {}", Quoted(path))?;
@@ -210,7 +221,9 @@ impl Display for Expectation {
             }
             Expectation::Answer(part) => write!(f, "answer {}", Quoted(part)),
             Expectation::NoBrokenLinks => f.write_str("no broken links"),
-            Expectation::Unchanged { look, without: None } => write!(f, "unchanged {}", look.word()),
+            Expectation::Unchanged { look, without: None } => {
+                write!(f, "unchanged {}", look.word())
+            }
             Expectation::Unchanged { look, without: Some(what) } => {
                 write!(f, "unchanged {} without {what}", look.word())
             }

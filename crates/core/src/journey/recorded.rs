@@ -5,7 +5,8 @@
 //! marks belong to the step whose outcome was being looked at when they were pointed out.
 
 use super::{
-    By, Element, End, Expectation, Holds, Journey, Ladder, Line, Moment, Reply, Says, Sentence, Step, text::is_name,
+    By, Element, End, Expectation, Holds, Journey, Ladder, Line, Moment, Reply, Says, Sentence,
+    Step, text::is_name,
 };
 use serde::{Deserialize, Serialize};
 
@@ -113,9 +114,13 @@ fn plain(text: &str) -> String {
 impl Way {
     fn element(&self) -> Element {
         let (by, number) = match self {
-            Way::Role { role, name, number } => {
-                (By::Role { role: cut(role, 40), name: name.as_deref().map(|n| plain(&cut(n, LONGEST))) }, number)
-            }
+            Way::Role { role, name, number } => (
+                By::Role {
+                    role: cut(role, 40),
+                    name: name.as_deref().map(|n| plain(&cut(n, LONGEST))),
+                },
+                number,
+            ),
             Way::Field { label, number } => (By::Field(plain(&cut(label, LONGEST))), number),
             Way::Text { text, number } => (By::Text(plain(&cut(text, LONGEST))), number),
             Way::TestId { id, number } => (By::TestId(plain(&cut(id, LONGEST))), number),
@@ -128,7 +133,8 @@ impl Way {
     fn says_something(&self) -> bool {
         match self {
             Way::Role { role, name, .. } => {
-                super::ROLES.contains(&role.as_str()) && name.as_deref().is_none_or(|n| !cut(n, 1).is_empty())
+                super::ROLES.contains(&role.as_str())
+                    && name.as_deref().is_none_or(|n| !cut(n, 1).is_empty())
             }
             Way::Field { label: t, .. }
             | Way::Text { text: t, .. }
@@ -149,7 +155,8 @@ impl Way {
 }
 
 fn ladder(ways: &[Way]) -> Option<Ladder> {
-    let rungs: Vec<Element> = ways.iter().filter(|w| w.says_something()).take(RUNGS).map(Way::element).collect();
+    let rungs: Vec<Element> =
+        ways.iter().filter(|w| w.says_something()).take(RUNGS).map(Way::element).collect();
     (!rungs.is_empty()).then_some(Ladder(rungs))
 }
 
@@ -161,13 +168,16 @@ fn called(ways: &[Way]) -> String {
 /// Takes an act that was just done. Typing goes on in the field it began in: every letter is an act of its own.
 pub fn add(acts: &mut Vec<Act>, act: Act) {
     match (acts.last_mut(), act) {
-        (Some(Act::Type { into, text, hidden }), Act::Type { into: same, text: newer, hidden: hide })
-            if *into == same =>
-        {
+        (
+            Some(Act::Type { into, text, hidden }),
+            Act::Type { into: same, text: newer, hidden: hide },
+        ) if *into == same => {
             *text = newer;
             *hidden |= hide;
         }
-        (Some(Act::Choose { option, from }), Act::Choose { option: newer, from: same }) if *from == same => {
+        (Some(Act::Choose { option, from }), Act::Choose { option: newer, from: same })
+            if *from == same =>
+        {
             *option = newer;
         }
         (_, act) => acts.push(act),
@@ -177,7 +187,8 @@ pub fn add(acts: &mut Vec<Act>, act: Act) {
 /// A name for the secret that stands for what was typed unseen into this field.
 fn secret_name(ways: &[Way]) -> String {
     let lower = called(ways).to_lowercase();
-    let kept = lower.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' });
+    let kept =
+        lower.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' });
     let name: String = kept.skip_while(|c| !c.is_ascii_lowercase()).take(40).collect();
     let name = name.trim_matches('_').to_string();
     if is_name(&name) { name } else { "password".into() }
@@ -218,7 +229,9 @@ fn says(act: &Act) -> Option<(Says, bool)> {
         Act::LeaveWindow => goes_on(Says::LeaveWindow),
         Act::EnterFrame { frame } => goes_on(Says::EnterFrame(ladder(frame)?)),
         Act::LeaveFrame => goes_on(Says::LeaveFrame),
-        Act::Dialog { accept } => goes_on(Says::Dialog(if *accept { Reply::Accept } else { Reply::Dismiss })),
+        Act::Dialog { accept } => {
+            goes_on(Says::Dialog(if *accept { Reply::Accept } else { Reply::Dismiss }))
+        }
         Act::ExpectText { text, .. } if cut(text, 1).is_empty() => None,
         Act::ExpectText { text, inside } => {
             let inside = inside.as_deref().and_then(ladder);
@@ -227,7 +240,9 @@ fn says(act: &Act) -> Option<(Says, bool)> {
         Act::ExpectElement { what } => goes_on(Says::Expect(Expectation::Element(ladder(what)?))),
         Act::WaitFor { what } => goes_on(Says::WaitFor(ladder(what)?)),
         Act::Mark { name, what } => {
-            let name = Some(cut(name, NAME_LONGEST)).filter(|n| !n.is_empty()).unwrap_or_else(|| called(what));
+            let name = Some(cut(name, NAME_LONGEST))
+                .filter(|n| !n.is_empty())
+                .unwrap_or_else(|| called(what));
             goes_on(Says::Mark { name, when: Moment::Appears(ladder(what)?) })
         }
         Act::ScrollEnd => goes_on(Says::ScrollEnd(End::Bottom)),
@@ -239,7 +254,10 @@ fn says(act: &Act) -> Option<(Says, bool)> {
 fn title(act: &Act) -> String {
     match act {
         Act::Open { address } => {
-            let path = address.split_once("://").and_then(|(_, rest)| rest.split_once('/')).map_or("", |(_, p)| p);
+            let path = address
+                .split_once("://")
+                .and_then(|(_, rest)| rest.split_once('/'))
+                .map_or("", |(_, p)| p);
             let path = path.split(['?', '#']).next().unwrap_or("").trim_end_matches('/');
             if path.is_empty() { "Open the page".into() } else { format!("Open {path}") }
         }
@@ -291,7 +309,13 @@ pub fn journey(name: &str, acts: &[Act]) -> Journey {
         }
         if (ended && !stays(act)) || steps.is_empty() {
             let (line, name) = (Line(0), title(act));
-            steps.push(Step { name, line, clean_up: false, within_ms: None, sentences: Vec::new() });
+            steps.push(Step {
+                name,
+                line,
+                clean_up: false,
+                within_ms: None,
+                sentences: Vec::new(),
+            });
             ended = false;
         }
         let Some(step) = steps.last_mut() else { continue };
@@ -388,7 +412,9 @@ impl Input {
             Input::Open { address } if !crate::run::reach::is_web(address) => {
                 Some("Only addresses that begin with http:// or https:// are opened.".into())
             }
-            Input::Open { address: text } | Input::Text { text } | Input::Key { keys: text } if long(text) => {
+            Input::Open { address: text } | Input::Text { text } | Input::Key { keys: text }
+                if long(text) =>
+            {
                 Some(format!("At most {MAX_INPUT} characters at a time."))
             }
             Input::Choose { context, option, .. } if long(context) || long(option) => {
@@ -427,7 +453,11 @@ mod tests {
 
     #[test]
     fn what_is_filled_in_stands_with_the_press_that_sends_it_off() {
-        let typed = |text: &str| Act::Type { into: label("Lead passenger"), text: text.into(), hidden: false };
+        let typed = |text: &str| Act::Type {
+            into: label("Lead passenger"),
+            text: text.into(),
+            hidden: false,
+        };
         let script = recorded(vec![
             Act::Open { address: "http://book.marram.example/cabin?x=1".into() },
             Act::ExpectText { text: " Cabin  and passengers ".into(), inside: None },
@@ -476,12 +506,20 @@ step "Insure me (2)"
             Act::Type { into: label("Your Pass-word 2"), text: "********".into(), hidden: true },
             Act::Type { into: label("Note"), text: "{run} is no variable".into(), hidden: false },
         ]);
-        assert!(script.contains(r#"type "{secret your_pass_word_2}" into field "Your Pass-word 2""#), "{script}");
+        assert!(
+            script.contains(r#"type "{secret your_pass_word_2}" into field "Your Pass-word 2""#),
+            "{script}"
+        );
         assert!(script.contains(r#"type "{{run} is no variable""#), "{script}");
     }
 
     fn text() -> impl Strategy<Value = String> {
-        prop_oneof!["[ -~]{0,12}", "\\PC{0,8}", Just("{run}".to_string()), Just("{secret x}".to_string())]
+        prop_oneof![
+            "[ -~]{0,12}",
+            "\\PC{0,8}",
+            Just("{run}".to_string()),
+            Just("{secret x}".to_string())
+        ]
     }
 
     fn way() -> impl Strategy<Value = Way> {
@@ -499,9 +537,14 @@ step "Insure me (2)"
         let ways = || proptest::collection::vec(way(), 0..6);
         prop_oneof![
             ways().prop_map(|what| Act::Press { what }),
-            (ways(), text(), any::<bool>()).prop_map(|(into, text, hidden)| Act::Type { into, text, hidden }),
+            (ways(), text(), any::<bool>()).prop_map(|(into, text, hidden)| Act::Type {
+                into,
+                text,
+                hidden
+            }),
             (ways(), text()).prop_map(|(from, option)| Act::Choose { option, from }),
-            (ways(), text()).prop_map(|(inside, text)| Act::ExpectText { text, inside: Some(inside) }),
+            (ways(), text())
+                .prop_map(|(inside, text)| Act::ExpectText { text, inside: Some(inside) }),
             (ways(), text()).prop_map(|(what, name)| Act::Mark { name, what }),
             ways().prop_map(|frame| Act::EnterFrame { frame }),
             Just(Act::GoBack),

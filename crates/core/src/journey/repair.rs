@@ -51,7 +51,10 @@ fn ladders(says: &mut Says) -> Vec<&mut Ladder> {
         | Says::WaitGone(l)
         | Says::EnterFrame(l)
         | Says::Mark { when: Moment::Appears(l), .. }
-        | Says::Let { be: Source::TextOf(l) | Source::ValueOf(l) | Source::AttributeOf { of: l, .. }, .. }
+        | Says::Let {
+            be: Source::TextOf(l) | Source::ValueOf(l) | Source::AttributeOf { of: l, .. },
+            ..
+        }
         | Says::Expect(
             Expectation::Text { inside: Some(l), .. }
             | Expectation::Element(l)

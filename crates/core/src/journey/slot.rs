@@ -177,25 +177,38 @@ impl Slot {
             Slot::Address => Filled::Text(address(words)?),
             Slot::Duration => number(duration(words)?),
             Slot::Size => number(size(words)?),
-            Slot::Status => number(checked(words, &wanted, |w| w.parse().ok().filter(|n| (100..600).contains(n)))?),
-            Slot::Count => number(checked(words, &wanted, |w| w.parse().ok().filter(|n| *n <= 100_000))?),
-            Slot::Days => number(checked(words, &wanted, |w| w.parse().ok().filter(|n| *n <= 3_650))?),
+            Slot::Status => number(checked(words, &wanted, |w| {
+                w.parse().ok().filter(|n| (100..600).contains(n))
+            })?),
+            Slot::Count => {
+                number(checked(words, &wanted, |w| w.parse().ok().filter(|n| *n <= 100_000))?)
+            }
+            Slot::Days => {
+                number(checked(words, &wanted, |w| w.parse().ok().filter(|n| *n <= 3_650))?)
+            }
             Slot::Number => {
-                let plain = |w: &str| w.parse::<f64>().ok().filter(|n| n.is_finite()).map(|_| w.to_string());
+                let plain = |w: &str| {
+                    w.parse::<f64>().ok().filter(|n| n.is_finite()).map(|_| w.to_string())
+                };
                 Filled::Text(checked(words, &wanted, plain)?)
             }
             Slot::Score => number(checked(words, &wanted, |w| {
-                w.parse::<f64>().ok().filter(|n| (0.0..=10.0).contains(n)).map(|n| (n * 10_000.0).round() as u64)
+                w.parse::<f64>()
+                    .ok()
+                    .filter(|n| (0.0..=10.0).contains(n))
+                    .map(|n| (n * 10_000.0).round() as u64)
             })?),
-            Slot::Vital => {
-                Filled::Vital(checked(words, &wanted, |w| VITALS.contains(&w).then(|| Vital::parse(w)).flatten())?)
-            }
+            Slot::Vital => Filled::Vital(checked(words, &wanted, |w| {
+                VITALS.contains(&w).then(|| Vital::parse(w)).flatten()
+            })?),
             Slot::Variable => Filled::Text(checked(words, &wanted, |w| {
                 (text::is_name(w) && !text::GIVEN.contains(&w)).then(|| w.to_string())
             })?),
             Slot::Keys => Filled::Text(checked(words, &wanted, keys)?),
             Slot::Method => Filled::Text(words.word(&METHODS)?.to_string()),
-            Slot::Host => Filled::Text(checked(words, &wanted, |w| host(w).then(|| w.to_string()))?),
+            Slot::Host => {
+                Filled::Text(checked(words, &wanted, |w| host(w).then(|| w.to_string()))?)
+            }
             Slot::HostPort => Filled::Text(checked(words, &wanted, |w| {
                 let (name, port) = w.rsplit_once(':')?;
                 (host(name) && port.parse::<u16>().is_ok_and(|p| p > 0)).then(|| w.to_string())
@@ -217,7 +230,11 @@ impl Slot {
 }
 
 /// Reads one token that must please `right`.
-fn checked<T>(words: &mut Words, wanted: &str, right: impl Fn(&str) -> Option<T>) -> Result<T, ScriptError> {
+fn checked<T>(
+    words: &mut Words,
+    wanted: &str,
+    right: impl Fn(&str) -> Option<T>,
+) -> Result<T, ScriptError> {
     if let Some(Token::Text(_)) = words.peek() {
         return Err(words.wrong(wanted, Some("without quotes".into())));
     }
@@ -260,7 +277,9 @@ fn name(words: &mut Words, what: &str) -> Result<String, ScriptError> {
 fn address(words: &mut Words) -> Result<String, ScriptError> {
     let expected = Slot::Address.wanted();
     let address = words.any(&expected)?;
-    if address.starts_with('{') && text::used(&address).first().is_some_and(|u| matches!(u, text::Used::Variable(_))) {
+    if address.starts_with('{')
+        && text::used(&address).first().is_some_and(|u| matches!(u, text::Used::Variable(_)))
+    {
         return Ok(address);
     }
     let after = address.strip_prefix("http://").or_else(|| address.strip_prefix("https://"));
@@ -272,15 +291,19 @@ fn address(words: &mut Words) -> Result<String, ScriptError> {
         }
         None => {
             words.step_back();
-            let hint =
-                (!address.contains("://") && address.contains('.')).then(|| format!("write `https://{address}`"));
+            let hint = (!address.contains("://") && address.contains('.'))
+                .then(|| format!("write `https://{address}`"));
             Err(words.wrong(expected, hint))
         }
     }
 }
 
 /// A number and its unit, in one word or two; the first of `units` is the base.
-fn measured(words: &mut Words, expected: &str, units: &[(&'static str, f64)]) -> Result<f64, ScriptError> {
+fn measured(
+    words: &mut Words,
+    expected: &str,
+    units: &[(&'static str, f64)],
+) -> Result<f64, ScriptError> {
     let word = words.any(expected)?;
     let digits = word.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let number: f64 = digits.parse().ok().filter(|n: &f64| n.is_finite()).ok_or_else(|| {
@@ -293,7 +316,10 @@ fn measured(words: &mut Words, expected: &str, units: &[(&'static str, f64)]) ->
         unit => names.iter().copied().find(|n| *n == unit).ok_or_else(|| {
             words.step_back();
             words.wrong(
-                format!("a number with {}", names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ")),
+                format!(
+                    "a number with {}",
+                    names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ")
+                ),
                 None,
             )
         })?,
@@ -352,7 +378,10 @@ fn element(words: &mut Words, depth: u32) -> Result<Element, ScriptError> {
             By::TestId(words.text("the test id", "test id \"pay\"")?)
         }
         "any" => By::Role { role: words.word(&ROLES)?.into(), name: None },
-        role => By::Role { role: role.into(), name: Some(words.text("its name", &format!("{role} \"Continue\""))?) },
+        role => By::Role {
+            role: role.into(),
+            name: Some(words.text("its name", &format!("{role} \"Continue\""))?),
+        },
     };
     let number = match words.take(&["number"]) {
         None => None,
@@ -362,7 +391,9 @@ fn element(words: &mut Words, depth: u32) -> Result<Element, ScriptError> {
     };
     let inside = match words.take(&["in"]) {
         None => None,
-        Some(_) if depth >= 3 => return Err(words.wrong("at most three elements inside each other", None)),
+        Some(_) if depth >= 3 => {
+            return Err(words.wrong("at most three elements inside each other", None));
+        }
         Some(_) => Some(Box::new(element(words, depth + 1)?)),
     };
     Ok(Element { by, number, inside })

@@ -1,7 +1,8 @@
 //! Ready-made beginnings: two or three fields in, a script out.
 
 use super::{
-    By, Expectation, Journey, JsonIs, Ladder, Line, Says, ScriptError, Send, Sentence, Step, grammar::Slot, line::Words,
+    By, Expectation, Journey, JsonIs, Ladder, Line, Says, ScriptError, Send, Sentence, Step,
+    grammar::Slot, line::Words,
 };
 use crate::run::Look;
 
@@ -43,7 +44,11 @@ pub const STARTERS: [Starter; 6] = [
         says: "Loads a page and follows its links one after another, a step each.",
         fields: &[
             ADDRESS,
-            field("links", "Links to follow, by their texts, separated by commas", "Tomorrow, Timetable"),
+            field(
+                "links",
+                "Links to follow, by their texts, separated by commas",
+                "Tomorrow, Timetable",
+            ),
         ],
     },
     Starter {
@@ -63,7 +68,10 @@ pub const STARTERS: [Starter; 6] = [
         says: "Sends a request without a browser and looks at status, time and JSON.",
         fields: &[
             field("address", "Address", "http://book.marram.example/api/sailings"),
-            Field { optional: true, ..field("path", "A JSONPath that must find something", "$.sailings[0]") },
+            Field {
+                optional: true,
+                ..field("path", "A JSONPath that must find something", "$.sailings[0]")
+            },
         ],
     },
     Starter {
@@ -82,7 +90,10 @@ pub const STARTERS: [Starter; 6] = [
         says: "Compares text, structure, third-party hosts and picture of a page with what was accepted.",
         fields: &[
             ADDRESS,
-            Field { optional: true, ..field("without", "Areas to leave out, as a CSS selector", "table, .clock") },
+            Field {
+                optional: true,
+                ..field("without", "Areas to leave out, as a CSS selector", "table, .clock")
+            },
         ],
     },
 ];
@@ -105,18 +116,30 @@ impl Starter {
     ///
     /// # Errors
     /// The first field that is missing or wrong.
-    pub fn journey<'a>(&self, name: &str, given: impl Fn(&str) -> Option<&'a str>) -> Result<Journey, FieldError> {
-        let value = |field: &Field| given(field.name).map(str::trim).filter(|v| !v.is_empty()).map(str::to_string);
+    pub fn journey<'a>(
+        &self,
+        name: &str,
+        given: impl Fn(&str) -> Option<&'a str>,
+    ) -> Result<Journey, FieldError> {
+        let value = |field: &Field| {
+            given(field.name).map(str::trim).filter(|v| !v.is_empty()).map(str::to_string)
+        };
         for field in self.fields {
             if !field.optional && value(field).is_none() {
                 let says = format!("is needed, for example {}", field.example);
                 return Err(FieldError { field: field.name, label: field.label, says });
             }
         }
-        let of = |name: &str| self.fields.iter().find(|f| f.name == name).and_then(value).unwrap_or_default();
+        let of = |name: &str| {
+            self.fields.iter().find(|f| f.name == name).and_then(value).unwrap_or_default()
+        };
         let wrong = |name: &str, says: String| {
             let field = self.fields.iter().find(|f| f.name == name);
-            FieldError { field: field.map_or("", |f| f.name), label: field.map_or("", |f| f.label), says }
+            FieldError {
+                field: field.map_or("", |f| f.name),
+                label: field.map_or("", |f| f.label),
+                says,
+            }
         };
         let address = read(&of("address"), Slot::Address).map_err(|says| wrong("address", says))?;
         let open = Says::Open(address.clone());
@@ -134,27 +157,39 @@ impl Starter {
                 ],
             )],
             "click-through" => {
-                let mut steps = vec![step("Open the page", vec![open, Says::Expect(Expectation::Status(200))])];
+                let mut steps =
+                    vec![step("Open the page", vec![open, Says::Expect(Expectation::Status(200))])];
                 for text in of("links").split(',').map(str::trim).filter(|t| !t.is_empty()) {
                     let by = |role: &str| By::Role { role: role.into(), name: Some(text.into()) };
-                    let ladder = Ladder(vec![by("link").into(), by("button").into(), By::Text(text.into()).into()]);
-                    let name: String = format!("{}. {text}", steps.len() + 1).chars().take(80).collect();
-                    steps.push(step(&name, vec![Says::Press(ladder), Says::Expect(Expectation::NoFailedRequests)]));
+                    let ladder = Ladder(vec![
+                        by("link").into(),
+                        by("button").into(),
+                        By::Text(text.into()).into(),
+                    ]);
+                    let name: String =
+                        format!("{}. {text}", steps.len() + 1).chars().take(80).collect();
+                    steps.push(step(
+                        &name,
+                        vec![Says::Press(ladder), Says::Expect(Expectation::NoFailedRequests)],
+                    ));
                 }
                 steps
             }
             "links" => {
                 let count = |name: &str, usual: u32, most: u32| match of(name).as_str() {
                     "" => Ok(usual),
-                    text => text
-                        .parse()
-                        .ok()
-                        .filter(|n| (1..=most).contains(n))
-                        .ok_or_else(|| wrong(name, format!("is a whole number from 1 to {most}"))),
+                    text => {
+                        text.parse().ok().filter(|n| (1..=most).contains(n)).ok_or_else(|| {
+                            wrong(name, format!("is a whole number from 1 to {most}"))
+                        })
+                    }
                 };
                 let (links, deep) = (count("links", 50, 1_000)?, count("deep", 2, 10)?);
                 let crawl = Says::Crawl { from: address, links, deep, hosts: 1 };
-                vec![step("Look at the links", vec![crawl, Says::Expect(Expectation::NoBrokenLinks)])]
+                vec![step(
+                    "Look at the links",
+                    vec![crawl, Says::Expect(Expectation::NoBrokenLinks)],
+                )]
             }
             "unchanged" => {
                 let css = of("without");
@@ -164,26 +199,39 @@ impl Starter {
                     let without = without.clone().filter(|_| look != Look::Hosts);
                     Says::Expect(Expectation::Unchanged { look, without })
                 };
-                vec![step("Open the page", std::iter::once(open).chain(Look::ALL.map(look)).collect())]
+                vec![step(
+                    "Open the page",
+                    std::iter::once(open).chain(Look::ALL.map(look)).collect(),
+                )]
             }
             "sign-in" => {
                 let secret = of("secret");
                 if !super::text::is_name(&secret) {
-                    return Err(wrong("secret", "is a small letter, then small letters, digits and _".into()));
+                    return Err(wrong(
+                        "secret",
+                        "is a small letter, then small letters, digits and _".into(),
+                    ));
                 }
-                let field = |labels: [&str; 3]| Ladder(labels.map(|l| By::Field(l.into()).into()).to_vec());
-                let button = |name: &str| By::Role { role: "button".into(), name: Some(name.into()) }.into();
+                let field =
+                    |labels: [&str; 3]| Ladder(labels.map(|l| By::Field(l.into()).into()).to_vec());
+                let button =
+                    |name: &str| By::Role { role: "button".into(), name: Some(name.into()) }.into();
                 vec![
                     step("Open the page", vec![open]),
                     step(
                         "Sign in",
                         vec![
-                            Says::Type { text: of("user"), into: field(["User", "User name", "E-mail"]) },
+                            Says::Type {
+                                text: of("user"),
+                                into: field(["User", "User name", "E-mail"]),
+                            },
                             Says::Type {
                                 text: format!("{{secret {secret}}}"),
                                 into: field(["Password", "Passphrase", "Code"]),
                             },
-                            Says::Press(Ladder(["Sign in", "Log in", "Continue"].map(button).to_vec())),
+                            Says::Press(Ladder(
+                                ["Sign in", "Log in", "Continue"].map(button).to_vec(),
+                            )),
                             shows(of("text")),
                         ],
                     ),
@@ -191,7 +239,8 @@ impl Starter {
             }
             _ => {
                 let send = Send { method: "GET".into(), address, headers: Vec::new(), body: None };
-                let mut says = vec![Says::Send(Box::new(send)), Says::Expect(Expectation::Status(200))];
+                let mut says =
+                    vec![Says::Send(Box::new(send)), Says::Expect(Expectation::Status(200))];
                 let path = of("path");
                 if !path.is_empty() {
                     let quoted = super::print::Quoted(&path).to_string();
@@ -201,7 +250,13 @@ impl Starter {
                 vec![Step { within_ms: Some(1_000), ..step("Ask", says) }]
             }
         };
-        Ok(Journey { name: name.into(), within_ms: None, notes: Vec::new(), parts: Vec::new(), steps })
+        Ok(Journey {
+            name: name.into(),
+            within_ms: None,
+            notes: Vec::new(),
+            parts: Vec::new(),
+            steps,
+        })
     }
 }
 
@@ -221,7 +276,8 @@ fn read(text: &str, slot: Slot) -> Result<String, String> {
 }
 
 fn step(name: &str, says: Vec<Says>) -> Step {
-    let sentences = says.into_iter().map(|says| Sentence { line: Line(0), says, up_to_ms: None }).collect();
+    let sentences =
+        says.into_iter().map(|says| Sentence { line: Line(0), says, up_to_ms: None }).collect();
     Step { name: name.into(), line: Line(0), clean_up: false, within_ms: None, sentences }
 }
 
@@ -232,21 +288,25 @@ mod tests {
     #[test]
     fn every_starter_makes_a_script_that_can_be_read_and_says_which_field_is_missing() {
         for starter in STARTERS {
-            let example = |name: &str| starter.fields.iter().find(|f| f.name == name).map(|f| f.example);
+            let example =
+                |name: &str| starter.fields.iter().find(|f| f.name == name).map(|f| f.example);
             let journey = starter.journey("Mine", example).expect(starter.slug);
             let script = journey.to_string();
             assert_eq!(super::super::problems(&script, &[]), [], "{script}");
             assert_eq!(super::super::parse(&script), Ok(journey), "{script}");
             for field in starter.fields.iter().filter(|f| !f.optional) {
-                let wrong = starter.journey("Mine", |name| example(name).filter(|_| name != field.name));
+                let wrong =
+                    starter.journey("Mine", |name| example(name).filter(|_| name != field.name));
                 assert_eq!(wrong.expect_err("a field is missing").field, field.name);
             }
         }
         let page = Starter::of("page").expect("a starter");
-        let wrong = page.journey("Mine", |name| Some(if name == "text" { "x" } else { "marram.example" }));
+        let wrong =
+            page.journey("Mine", |name| Some(if name == "text" { "x" } else { "marram.example" }));
         let says = wrong.expect_err("no address").to_string();
         assert!(
-            says.starts_with("Address: expected an address") && says.ends_with("write `https://marram.example`"),
+            says.starts_with("Address: expected an address")
+                && says.ends_with("write `https://marram.example`"),
             "{says}"
         );
     }

@@ -23,8 +23,13 @@ fn by() -> impl Strategy<Value = By> {
 
 fn element() -> impl Strategy<Value = Element> {
     let number = || prop::option::of(1u32..1_000);
-    let inside = (by(), number()).prop_map(|(by, number)| Box::new(Element { by, number, inside: None }));
-    (by(), number(), prop::option::of(inside)).prop_map(|(by, number, inside)| Element { by, number, inside })
+    let inside =
+        (by(), number()).prop_map(|(by, number)| Box::new(Element { by, number, inside: None }));
+    (by(), number(), prop::option::of(inside)).prop_map(|(by, number, inside)| Element {
+        by,
+        number,
+        inside,
+    })
 }
 
 fn ladder() -> impl Strategy<Value = Ladder> {
@@ -61,7 +66,11 @@ fn act() -> impl Strategy<Value = Says> {
             holds: Holds::Bytes(b),
             into
         }),
-        (text(), text(), ladder()).prop_map(|(file, t, into)| Says::Upload { file, holds: Holds::Text(t), into }),
+        (text(), text(), ladder()).prop_map(|(file, t, into)| Says::Upload {
+            file,
+            holds: Holds::Text(t),
+            into
+        }),
         (ladder(), ladder()).prop_map(|(what, to)| Says::Drag { what, to }),
         Just(Says::GoBack),
         Just(Says::GoForward),
@@ -70,7 +79,8 @@ fn act() -> impl Strategy<Value = Says> {
         ladder().prop_map(Says::WaitGone),
         text().prop_map(Says::WaitRequest),
         name().prop_map(Says::Follow),
-        prop_oneof![Just(Reply::Accept), Just(Reply::Dismiss), text().prop_map(Reply::Answer)].prop_map(Says::Dialog),
+        prop_oneof![Just(Reply::Accept), Just(Reply::Dismiss), text().prop_map(Reply::Answer)]
+            .prop_map(Says::Dialog),
     ]
 }
 
@@ -88,8 +98,11 @@ fn source() -> impl Strategy<Value = Source> {
 }
 
 fn expectation() -> impl Strategy<Value = Expectation> {
-    let count =
-        (prop::sample::select(vec![Compare::AtLeast, Compare::AtMost, Compare::Exactly]), 0u32..100_000, ladder());
+    let count = (
+        prop::sample::select(vec![Compare::AtLeast, Compare::AtMost, Compare::Exactly]),
+        0u32..100_000,
+        ladder(),
+    );
     let is = prop_oneof![
         Just(JsonIs::There),
         text().prop_map(JsonIs::Text),
@@ -97,13 +110,15 @@ fn expectation() -> impl Strategy<Value = Expectation> {
         number().prop_map(JsonIs::AtMost)
     ];
     let timed = prop_oneof![
-        prop::sample::select(vec![Vital::Lcp, Vital::Fcp, Vital::Ttfb, Vital::Inp]).prop_map(Timed::Vital),
+        prop::sample::select(vec![Vital::Lcp, Vital::Fcp, Vital::Ttfb, Vital::Inp])
+            .prop_map(Timed::Vital),
         Just(Timed::Load),
         name().prop_map(Timed::Mark),
         text().prop_map(Timed::Request),
     ];
     prop_oneof![
-        (text(), prop::option::of(ladder())).prop_map(|(text, inside)| Expectation::Text { text, inside }),
+        (text(), prop::option::of(ladder()))
+            .prop_map(|(text, inside)| Expectation::Text { text, inside }),
         text().prop_map(Expectation::NoText),
         ladder().prop_map(Expectation::Element),
         ladder().prop_map(Expectation::NoElement),
@@ -125,7 +140,10 @@ fn expectation() -> impl Strategy<Value = Expectation> {
         text().prop_map(Expectation::Answer),
         (0u32..3_650).prop_map(Expectation::CertificateDays),
         Just(Expectation::NoBrokenLinks),
-        (prop::sample::select(vec![Look::Text, Look::Structure, Look::Picture]), prop::option::of(ladder()))
+        (
+            prop::sample::select(vec![Look::Text, Look::Structure, Look::Picture]),
+            prop::option::of(ladder())
+        )
             .prop_map(|(look, without)| Expectation::Unchanged { look, without }),
         Just(Expectation::Unchanged { look: Look::Hosts, without: None }),
     ]
@@ -138,7 +156,8 @@ fn says() -> impl Strategy<Value = Says> {
         text().prop_map(Moment::Request)
     ];
     let headers = prop::collection::vec((text(), text()), 0..3);
-    let send = (prop::sample::select(vec!["GET", "POST"]), address(), headers, prop::option::of(text()));
+    let send =
+        (prop::sample::select(vec!["GET", "POST"]), address(), headers, prop::option::of(text()));
     prop_oneof![
         2 => "[!-~][ -~]{0,30}[!-~]".prop_map(Says::Note),
         10 => act(),
@@ -233,7 +252,10 @@ fn complaint(script: &str) -> String {
 fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
     for (script, want) in [
         ("", "line 1, column 1: found no script; expected `script \"NAME\"`"),
-        ("script Buy", "line 1, column 8: found `Buy`; expected the journey's name in quotes; write \"Buy\""),
+        (
+            "script Buy",
+            "line 1, column 8: found `Buy`; expected the journey's name in quotes; write \"Buy\"",
+        ),
         (
             "script \"Buy\"\nstep \"Pay",
             "line 2, column 6: found a text that does not end on its line; expected a closing quote `\"`",
@@ -250,7 +272,10 @@ fn each_mistake_is_told_with_its_place_and_what_would_be_right() {
             "script \"B\"\nstep \"S\"\n  expect status 99",
             "line 3, column 17: found `99`; expected an HTTP status from 100 to 599",
         ),
-        ("script \"B\"\nstep \"S\"\n  within 2 hours", "line 3, column 12: found `hours`; expected `ms`, `s` or `min`"),
+        (
+            "script \"B\"\nstep \"S\"\n  within 2 hours",
+            "line 3, column 12: found `hours`; expected `ms`, `s` or `min`",
+        ),
         (
             "script \"B\"\nstep \"S\"\n  expect text \"a\" \"b\"",
             "line 3, column 19: found the text \"b\"; expected `in` or the end of the line",
@@ -285,7 +310,11 @@ fn the_example_of_every_form_reads_as_that_form_and_prints_as_itself() {
     for form in grammar::FORMS {
         let script = around(form.example);
         let journey = parse(&script).unwrap_or_else(|e| panic!("{}: {e}", form.example));
-        assert!(journey.to_string().contains(form.example), "{}\nwas printed as\n{journey}", form.example);
+        assert!(
+            journey.to_string().contains(form.example),
+            "{}\nwas printed as\n{journey}",
+            form.example
+        );
         let at = script.lines().position(|l| l.trim() == form.example).expect("the example's line");
         let before: String = script.lines().take(at).map(|l| format!("{l}\n")).collect();
         assert_eq!(read_line(&before, form.example).form, Some(form.written()), "{}", form.example);
@@ -307,9 +336,15 @@ fn every_place_to_fill_stands_in_the_legend() {
 #[test]
 fn what_no_line_shows_is_found_by_the_check() {
     let wrong = |lines: &str| -> Vec<String> {
-        problems(&format!("script \"J\"\nstep \"S\"\n{lines}"), &[]).iter().map(ToString::to_string).collect()
+        problems(&format!("script \"J\"\nstep \"S\"\n{lines}"), &[])
+            .iter()
+            .map(ToString::to_string)
+            .collect()
     };
-    assert_eq!(wrong("  let code be \"1\"\n  expect text \"{code} {run}\"\n"), Vec::<String>::new());
+    assert_eq!(
+        wrong("  let code be \"1\"\n  expect text \"{code} {run}\"\n"),
+        Vec::<String>::new()
+    );
     let says = &wrong("  press link \"Order {order}\"\n")[0];
     assert!(
         says.starts_with(
@@ -317,12 +352,15 @@ fn what_no_line_shows_is_found_by_the_check() {
         ),
         "{says}"
     );
-    let says = &wrong("  open http://a.b/?key={secret key}\n  type \"{secret key}\" into field \"Key\"\n");
+    let says =
+        &wrong("  open http://a.b/?key={secret key}\n  type \"{secret key}\" into field \"Key\"\n");
     assert_eq!(says.len(), 1, "{says:?}");
     let says = &wrong("  open http://a.b/?key={secret_key}\n")[0];
     assert!(says.contains("{secret_key}"), "{says}");
     assert!(wrong("  follow \"Sign in\"\n")[0].ends_with("there is none yet"));
-    assert!(wrong("  expect mark \"M\" under 1 s\n")[0].contains("a mark noted above it in this step"));
+    assert!(
+        wrong("  expect mark \"M\" under 1 s\n")[0].contains("a mark noted above it in this step")
+    );
     // A part that follows itself never ends.
     let round = "script \"J\"\npart \"P\"\n  follow \"P\"\nstep \"S\"\n  follow \"P\"\n";
     assert!(problems(round, &[])[0].to_string().contains("at most 8 deep"));
@@ -351,9 +389,15 @@ fn graphs() -> impl Strategy<Value = String> {
 #[test]
 fn parts_that_follow_each_other_without_end_or_too_often_are_told_at_once() {
     // A part that follows itself twenty times: walked through it would be 20⁸ parts.
-    let twenty = format!("script \"J\"\npart \"P\"\n{}step \"S\"\n  follow \"P\"\n", "  follow \"P\"\n".repeat(20));
+    let twenty = format!(
+        "script \"J\"\npart \"P\"\n{}step \"S\"\n  follow \"P\"\n",
+        "  follow \"P\"\n".repeat(20)
+    );
     let told = problems(&twenty, &[]);
-    assert!((1..=20).contains(&told.len()) && told[0].to_string().contains("at most 8 deep"), "{told:?}");
+    assert!(
+        (1..=20).contains(&told.len()) && told[0].to_string().contains("at most 8 deep"),
+        "{told:?}"
+    );
     // Eight parts deep without a circle, each followed twenty times: as many, and nobody would ever see the end.
     let mut deep = String::from("script \"J\"\n");
     for n in 0..7 {
@@ -402,7 +446,10 @@ fn scripts_of_before_are_read_and_written_anew() {
     let told = problems(old, &[]);
     assert!(told.is_empty(), "{told:?}");
     let new = parse(old).unwrap().to_string();
-    assert!(new.starts_with("script \"Book\"") && new.contains("  tls book.marram.example:443"), "{new}");
+    assert!(
+        new.starts_with("script \"Book\"") && new.contains("  tls book.marram.example:443"),
+        "{new}"
+    );
     assert_eq!(parse(&new).unwrap(), parse(old).unwrap());
     // What is wrong stands where it is written.
     let wrong = problems("journey Book\nstep \"S\"\n  reload\n", &[]);
@@ -412,7 +459,8 @@ fn scripts_of_before_are_read_and_written_anew() {
 #[test]
 fn a_part_of_the_site_brings_its_variables_and_its_troubles_along() {
     let shared =
-        parts("part \"Sign in\"\n  open http://a.b/{place}\n  let who be text of css \"#who\"\n").expect("parts");
+        parts("part \"Sign in\"\n  open http://a.b/{place}\n  let who be text of css \"#who\"\n")
+            .expect("parts");
     let script = "script \"J\"\nstep \"S\"\n  let place be \"in\"\n  follow \"Sign in\"\n  expect text \"{who}\"\n";
     let journey = parse(script).expect("a script");
     let linked = journey.with_parts(&shared).expect("parts fit");
@@ -426,7 +474,11 @@ fn a_part_of_the_site_brings_its_variables_and_its_troubles_along() {
 fn an_unfinished_line_knows_what_could_come_next() {
     let before = "script \"J\"\nstep \"S\"\n";
     let next = |line: &str| read_line(before, line).next;
-    assert!(next("  ").contains(&"press") && next("  ").contains(&"step") && !next("  ").contains(&"script"));
+    assert!(
+        next("  ").contains(&"press")
+            && next("  ").contains(&"step")
+            && !next("  ").contains(&"script")
+    );
     assert_eq!(next("  pre"), ["press"]);
     assert!(next("  press ").contains(&"button"));
     assert_eq!(next("  press but"), ["button"]);
@@ -439,10 +491,13 @@ fn an_unfinished_line_knows_what_could_come_next() {
 
 #[test]
 fn the_rung_that_held_comes_first_in_the_repaired_script() {
-    let script =
-        "script \"J\"\n\nstep \"S\"\n  drag css \"#a\" or text \"A\" to css \"#b\" or text \"B\" or test id \"b\"\n";
-    let fell = FellBack { line: 4, rung: 2, which: 1, found_by: String::new(), instead_of: String::new() };
+    let script = "script \"J\"\n\nstep \"S\"\n  drag css \"#a\" or text \"A\" to css \"#b\" or text \"B\" or test id \"b\"\n";
+    let fell =
+        FellBack { line: 4, rung: 2, which: 1, found_by: String::new(), instead_of: String::new() };
     let repaired = repaired(&parse(script).expect("a script"), &[fell]);
-    let want = script.replace("css \"#b\" or text \"B\" or test id \"b\"", "test id \"b\" or css \"#b\" or text \"B\"");
+    let want = script.replace(
+        "css \"#b\" or text \"B\" or test id \"b\"",
+        "test id \"b\" or css \"#b\" or text \"B\"",
+    );
     assert_eq!(repaired.to_string(), want);
 }

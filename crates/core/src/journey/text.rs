@@ -100,7 +100,10 @@ pub fn used(text: &str) -> Vec<Used<'_>> {
 /// assert_eq!(fill("Order {order} of {{order} {x", know).as_deref(), Ok("Order M7 of {order} {x"));
 /// assert_eq!(fill("{secret key}", know), Err(Used::Secret("key")));
 /// ```
-pub fn fill<'a>(text: &'a str, value: impl Fn(Used<'a>) -> Option<String>) -> Result<String, Used<'a>> {
+pub fn fill<'a>(
+    text: &'a str,
+    value: impl Fn(Used<'a>) -> Option<String>,
+) -> Result<String, Used<'a>> {
     let mut filled = String::with_capacity(text.len());
     for piece in pieces(text) {
         match piece {
@@ -145,7 +148,8 @@ fn forms(secret: &str) -> Vec<String> {
     let form = encode(&|b| b.is_ascii_alphanumeric() || b"-._*".contains(&b), "+");
     let component = encode(&|b| b.is_ascii_alphanumeric() || b"-_.!~*'()".contains(&b), "%20");
     let json = serde_json::Value::from(secret).to_string();
-    let mut forms = vec![secret.to_string(), address, form, component, json[1..json.len() - 1].to_string()];
+    let mut forms =
+        vec![secret.to_string(), address, form, component, json[1..json.len() - 1].to_string()];
     forms.dedup();
     forms
 }
@@ -166,7 +170,12 @@ mod tests {
     #[test]
     fn a_secret_is_masked_however_it_was_written() {
         let secrets = ["p&ss \"w~rd".to_string()];
-        for shown in ["x p&ss \"w~rd y", "x p%26ss%20%22w~rd y", "x p%26ss+%22w%7Erd y", r#"x p&ss \"w~rd y"#] {
+        for shown in [
+            "x p&ss \"w~rd y",
+            "x p%26ss%20%22w~rd y",
+            "x p%26ss+%22w%7Erd y",
+            r#"x p&ss \"w~rd y"#,
+        ] {
             assert_eq!(masked(shown, &secrets), format!("x {MASK} y"));
         }
     }

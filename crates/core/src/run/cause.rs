@@ -117,8 +117,10 @@ pub fn is_slower_than_usual(took_ms: f64, usual_ms: f64) -> bool {
 
 /// How a step differs from the same step of usual runs, largest difference first.
 pub fn differences(step: &Split, usual: &[Split]) -> Vec<Difference> {
-    let mut keys: Vec<(&str, Where)> =
-        std::iter::once(step).chain(usual).flat_map(|s| s.parts.iter().map(|p| (p.host.as_str(), p.what))).collect();
+    let mut keys: Vec<(&str, Where)> = std::iter::once(step)
+        .chain(usual)
+        .flat_map(|s| s.parts.iter().map(|p| (p.host.as_str(), p.what)))
+        .collect();
     keys.sort_unstable();
     keys.dedup();
     let mut all: Vec<Difference> = keys
@@ -144,16 +146,25 @@ pub fn differences(step: &Split, usual: &[Split]) -> Vec<Difference> {
 ///
 /// `usual` holds the splits of the same step in recent runs that passed at the same location.
 /// `ours` says whether a host belongs to the site.
-pub fn likely_cause(run: &RunRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -> Option<Cause> {
+pub fn likely_cause(
+    run: &RunRecord,
+    usual: &[Split],
+    ours: impl Fn(&str) -> bool,
+) -> Option<Cause> {
     match run.outcome {
         Outcome::Passed => None,
         Outcome::Unmeasured => Some(Cause {
             who: Who::Runner,
-            says: run.trouble.as_ref().map_or_else(|| "The runner could not finish.".into(), |t| t.says.clone()),
+            says: run
+                .trouble
+                .as_ref()
+                .map_or_else(|| "The runner could not finish.".into(), |t| t.says.clone()),
             extra_ms: 0.0,
             sure: Sure::Likely,
         }),
-        Outcome::Failed => failed_cause(run.counted_steps().find(|s| s.outcome == Outcome::Failed)?, ours),
+        Outcome::Failed => {
+            failed_cause(run.counted_steps().find(|s| s.outcome == Outcome::Failed)?, ours)
+        }
         Outcome::Slow => slow_cause(trouble_step(run)?, usual, ours),
     }
 }
@@ -177,17 +188,25 @@ fn failed_cause(step: &StepRecord, ours: impl Fn(&str) -> bool) -> Option<Cause>
     let Some(request) = step.requests.iter().filter(|r| r.is_failed()).max_by_key(weight) else {
         return Some(Cause {
             who: Who::Site,
-            says: format!("Every request was answered, but the page was not as expected: {trouble}"),
+            says: format!(
+                "Every request was answered, but the page was not as expected: {trouble}"
+            ),
             extra_ms: 0.0,
             sure: Sure::Possible,
         });
     };
     let what = format!("{} {}", request.host(), request.path());
     let (who, says, sure) = match (&request.failed, ours(request.host())) {
-        (Some(words), true) => (Who::Network, format!("{what} was not reached ({words})"), Sure::Possible),
-        (Some(words), false) => (Who::ThirdParty, format!("{what} was not reached ({words})"), Sure::Possible),
+        (Some(words), true) => {
+            (Who::Network, format!("{what} was not reached ({words})"), Sure::Possible)
+        }
+        (Some(words), false) => {
+            (Who::ThirdParty, format!("{what} was not reached ({words})"), Sure::Possible)
+        }
         (None, true) => (Who::Site, format!("{what} answered {}", request.status), Sure::Likely),
-        (None, false) => (Who::ThirdParty, format!("{what} answered {}", request.status), Sure::Possible),
+        (None, false) => {
+            (Who::ThirdParty, format!("{what} answered {}", request.status), Sure::Possible)
+        }
     };
     let trace = request.trace.as_ref().map_or(String::new(), |t| format!(", trace {t}"));
     Some(Cause { who, says: format!("{says}{trace}."), extra_ms: 0.0, sure })
@@ -214,13 +233,18 @@ fn slower_hosts(split: &Split, usual: &[Split]) -> Vec<HostTime> {
 ///
 /// `None` unless some of both were slower than usual. One side that has only a little of it leaves open whose doing it
 /// was; when servers only took longer to answer it is possible and no more.
-fn common_cause(slower: &[HostTime], usual: usize, ours: impl Fn(&str) -> bool) -> Option<(String, Sure)> {
+fn common_cause(
+    slower: &[HostTime],
+    usual: usize,
+    ours: impl Fn(&str) -> bool,
+) -> Option<(String, Sure)> {
     let largest = |of_site: bool| {
         let side = slower.iter().filter(|h| ours(&h.host) == of_site);
         side.max_by(|a, b| a.total_ms().total_cmp(&b.total_ms()))
     };
     let (site, other) = (largest(true)?, largest(false)?);
-    let (less, more) = (site.total_ms().min(other.total_ms()), site.total_ms().max(other.total_ms()));
+    let (less, more) =
+        (site.total_ms().min(other.total_ms()), site.total_ms().max(other.total_ms()));
     let way_ms = slower.iter().map(|h| h.way_ms.max(0.0)).sum::<f64>();
     let sure = match less >= COMMON * more {
         false => Sure::NotSure,
@@ -241,8 +265,10 @@ fn common_cause(slower: &[HostTime], usual: usize, ours: impl Fn(&str) -> bool) 
 /// How long the site's servers say they worked for the requests that the page waited for (Server Timing), in
 /// milliseconds; `None` when they say nothing. The longest of a request's figures counts: they may hold one another.
 fn said_by_servers(step: &StepRecord, split: &Split, host: &str) -> Option<f64> {
-    let requests = split.chain.iter().filter_map(|nth| step.requests.get(*nth)).filter(|r| r.host() == host);
-    let said = requests.filter_map(|r| r.asked.server.iter().filter_map(|m| m.ms).max_by(f64::total_cmp));
+    let requests =
+        split.chain.iter().filter_map(|nth| step.requests.get(*nth)).filter(|r| r.host() == host);
+    let said =
+        requests.filter_map(|r| r.asked.server.iter().filter_map(|m| m.ms).max_by(f64::total_cmp));
     said.reduce(|a, b| a + b)
 }
 
@@ -254,8 +280,9 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
     let all = differences(&split, usual);
     let more: f64 = all.iter().map(Difference::extra_ms).sum();
     // Several parts may be of one doing: a lossy place holds up a handshake here and an answer there.
-    let explained =
-        |who: Who| -> f64 { all.iter().filter(|d| d.who(&ours) == who).map(|d| d.extra_ms().max(0.0)).sum() };
+    let explained = |who: Who| -> f64 {
+        all.iter().filter(|d| d.who(&ours) == who).map(|d| d.extra_ms().max(0.0)).sum()
+    };
     let first = all.iter().max_by(|a, b| a.extra_ms().total_cmp(&b.extra_ms()))?;
     if first.extra_ms() <= 0.0 {
         return None;
@@ -268,11 +295,14 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
     }
     let said = said_by_servers(step, &split, &first.host).filter(|_| who == Who::Site);
     let unsaid = said.filter(|ms| *ms < SAYS_LITTLE * first.extra_ms());
-    let others = [Who::Site, Who::Network, Who::ThirdParty, Who::Page].into_iter().filter(|w| *w != who);
+    let others =
+        [Who::Site, Who::Network, Who::ThirdParty, Who::Page].into_iter().filter(|w| *w != who);
     let others = others.map(explained).fold(0.0, f64::max);
     let sure = match explained(who) {
         _ if unsaid.is_some() => Sure::NotSure,
-        extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => Sure::NotSure,
+        extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => {
+            Sure::NotSure
+        }
         extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL => Sure::Likely,
         _ => Sure::Possible,
     };
@@ -291,7 +321,10 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
             first.usual_ms / 1000.0,
             first.less,
             first.of,
-            unsaid.map_or(String::new(), |ms| format!("; the server itself speaks of {:.2} s of work", ms / 1000.0))
+            unsaid.map_or(String::new(), |ms| format!(
+                "; the server itself speaks of {:.2} s of work",
+                ms / 1000.0
+            ))
         ),
         extra_ms: first.extra_ms(),
         sure,
@@ -329,7 +362,13 @@ mod tests {
             vec![
                 request("http://book.marram.example/sailings", 0.0, 20.0, 80.0, 10.0),
                 request("http://book.marram.example/api/sailings", 120.0, 0.0, wait_api, 10.0),
-                request("http://tiles.isles-map.example/map.js", 140.0 + wait_api, connect_map, 60.0, 40.0),
+                request(
+                    "http://tiles.isles-map.example/map.js",
+                    140.0 + wait_api,
+                    connect_map,
+                    60.0,
+                    40.0,
+                ),
             ],
         );
         s.budget_ms = Some(1500.0);
@@ -342,8 +381,10 @@ mod tests {
 
     #[test]
     fn a_third_party_slow_to_connect_is_named_with_its_evidence() {
-        let usual: Vec<Split> = (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
-        let cause = likely_cause(&run(Outcome::Slow, vec![search(1930.0, 110.0)]), &usual, ours).unwrap();
+        let usual: Vec<Split> =
+            (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
+        let cause =
+            likely_cause(&run(Outcome::Slow, vec![search(1930.0, 110.0)]), &usual, ours).unwrap();
         assert_eq!((cause.who, cause.sure), (Who::ThirdParty, Sure::Likely));
         assert_eq!(
             cause.says,
@@ -354,13 +395,15 @@ mod tests {
     #[test]
     fn a_slow_api_of_the_sites_own_is_the_site() {
         let usual: Vec<Split> = (0..20).map(|_| Split::of(&search(50.0, 100.0))).collect();
-        let cause = likely_cause(&run(Outcome::Slow, vec![search(52.0, 1400.0)]), &usual, ours).unwrap();
+        let cause =
+            likely_cause(&run(Outcome::Slow, vec![search(52.0, 1400.0)]), &usual, ours).unwrap();
         assert_eq!(cause.who, Who::Site);
     }
 
     /// The cause of a slow search, compared with twenty usual ones.
     fn cause_of(step: StepRecord) -> Cause {
-        let usual: Vec<Split> = (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
+        let usual: Vec<Split> =
+            (0..20).map(|i| Split::of(&search(50.0 + f64::from(i), 100.0))).collect();
         likely_cause(&run(Outcome::Slow, vec![step]), &usual, ours).unwrap()
     }
 
@@ -373,7 +416,10 @@ mod tests {
         let mut both = search(60.0, 700.0);
         both.requests[2].phases.wait_ms += 800.0;
         both.duration_ms += 800.0;
-        assert_eq!((cause_of(both).who, cause_of(search(60.0, 700.0)).who), (Who::Network, Who::Site));
+        assert_eq!(
+            (cause_of(both).who, cause_of(search(60.0, 700.0)).who),
+            (Who::Network, Who::Site)
+        );
         // The supplier has a little of it: it may be the site alone.
         let mut little = search(60.0, 1_500.0);
         little.requests[2].phases.wait_ms += 150.0;
@@ -395,7 +441,11 @@ mod tests {
         slow.requests[1].asked.server = says(45.0);
         let cause = cause_of(slow.clone());
         assert_eq!((cause.who, cause.sure), (Who::Site, Sure::NotSure));
-        assert!(cause.says.ends_with("; the server itself speaks of 0.04 s of work."), "{}", cause.says);
+        assert!(
+            cause.says.ends_with("; the server itself speaks of 0.04 s of work."),
+            "{}",
+            cause.says
+        );
         slow.requests[1].asked.server = says(900.0);
         assert_eq!(cause_of(slow).sure, Sure::Likely);
     }
@@ -403,7 +453,8 @@ mod tests {
     #[test]
     fn with_few_usual_runs_a_cause_is_only_possible() {
         let usual = vec![Split::of(&search(50.0, 100.0)); 3];
-        let cause = likely_cause(&run(Outcome::Slow, vec![search(1930.0, 100.0)]), &usual, ours).unwrap();
+        let cause =
+            likely_cause(&run(Outcome::Slow, vec![search(1930.0, 100.0)]), &usual, ours).unwrap();
         assert_eq!(cause.sure, Sure::Possible);
     }
 
@@ -415,12 +466,19 @@ mod tests {
         s.requests[1].trace = Some("0af7651916cd43dd8448eb211c80319c".into());
         let cause = likely_cause(&run(Outcome::Failed, vec![s]), &[], ours).unwrap();
         assert_eq!(cause.who, Who::Site);
-        assert!(cause.says.ends_with("/api/sailings answered 503, trace 0af7651916cd43dd8448eb211c80319c."));
+        assert!(
+            cause
+                .says
+                .ends_with("/api/sailings answered 503, trace 0af7651916cd43dd8448eb211c80319c.")
+        );
     }
 
     #[test]
     fn our_own_trouble_is_ours_and_a_passed_run_needs_no_cause() {
-        assert_eq!(likely_cause(&run(Outcome::Unmeasured, vec![]), &[], ours).unwrap().who, Who::Runner);
+        assert_eq!(
+            likely_cause(&run(Outcome::Unmeasured, vec![]), &[], ours).unwrap().who,
+            Who::Runner
+        );
         assert_eq!(likely_cause(&run(Outcome::Passed, vec![search(1.0, 1.0)]), &[], ours), None);
     }
 }

@@ -143,6 +143,9 @@ mod tests {
         assert_eq!(DeviceProfile::USUAL.user_agent(own), None);
         let visitor = crate::visitor::beacon::os(&phone.user_agent(own).unwrap_or_default());
         assert_eq!(visitor, "Android");
-        assert_eq!(phone.says(), "390 × 844, touch, processor 4 times slower, 10 Mbit/s, 80 ms at least to an answer");
+        assert_eq!(
+            phone.says(),
+            "390 × 844, touch, processor 4 times slower, 10 Mbit/s, 80 ms at least to an answer"
+        );
     }
 }

@@ -271,7 +271,10 @@ impl Har {
             let known = |ms: Option<f64>| ms.filter(|v| *v >= 0.0);
             let timings = p.page_timings.unwrap_or_default();
             pages.push(Page {
-                started_at: moment(|| format!("log.pages[{nth}].startedDateTime"), &p.started_date_time)?,
+                started_at: moment(
+                    || format!("log.pages[{nth}].startedDateTime"),
+                    &p.started_date_time,
+                )?,
                 id: p.id.cut(200),
                 title: p.title.cut(super::record::MAX_TEXT),
                 content_load_ms: known(timings.on_content_load),
@@ -282,7 +285,10 @@ impl Har {
             pages.iter().enumerate().map(|(i, p): (usize, &Page)| (p.id.as_str(), i)).collect();
         let mut starts = Vec::with_capacity(log.entries.len());
         for (nth, e) in log.entries.iter().enumerate() {
-            starts.push(moment(|| format!("log.entries[{nth}].startedDateTime"), &e.started_date_time)?);
+            starts.push(moment(
+                || format!("log.entries[{nth}].startedDateTime"),
+                &e.started_date_time,
+            )?);
         }
         let first = starts.iter().min().copied();
         let mut remarks = Vec::new();
@@ -290,14 +296,27 @@ impl Har {
         for (nth, (e, started_at)) in log.entries.into_iter().zip(starts).enumerate() {
             let page = places.get(e.pageref.as_str()).copied();
             if page.is_none() && !e.pageref.as_str().is_empty() {
-                remarks.push(format!("log.entries[{nth}].pageref: there is no page {:?}", e.pageref.cut(60)));
+                remarks.push(format!(
+                    "log.entries[{nth}].pageref: there is no page {:?}",
+                    e.pageref.cut(60)
+                ));
             }
             let begin = page.map(|p| pages[p].started_at).or(first).unwrap_or(started_at);
             let start_ms = started_at.duration_since(begin).as_secs_f64() * 1000.0;
-            entries.push(Entry { page, started_at, request: request(nth, e, start_ms, &mut remarks) });
+            entries.push(Entry {
+                page,
+                started_at,
+                request: request(nth, e, start_ms, &mut remarks),
+            });
         }
         let program = |p: &Option<Program<'_>>| p.as_ref().map(Program::words).unwrap_or_default();
-        Ok(Har { creator: program(&log.creator), browser: program(&log.browser), pages, entries, remarks })
+        Ok(Har {
+            creator: program(&log.creator),
+            browser: program(&log.browser),
+            pages,
+            entries,
+            remarks,
+        })
     }
 
     /// The archive of a run: each step is a page.
@@ -338,17 +357,25 @@ impl Har {
     /// Tells whether a host is the first party: registered under the same name as the host that the first page came from
     /// (Public Suffix List). Without such a name, as for addresses, only that host itself is.
     pub fn first_party(&self) -> impl Fn(&str) -> bool + '_ {
-        let first_page = self.pages.iter().enumerate().min_by_key(|(_, p)| p.started_at).map(|(nth, _)| nth);
+        let first_page =
+            self.pages.iter().enumerate().min_by_key(|(_, p)| p.started_at).map(|(nth, _)| nth);
         let named = || self.entries.iter().filter(|e| !e.request.host().is_empty());
         let of_first = named().filter(|e| e.page == first_page).min_by_key(|e| e.started_at);
-        let first = of_first.or_else(|| named().min_by_key(|e| e.started_at)).map(|e| registered(e.request.host()));
+        let first = of_first
+            .or_else(|| named().min_by_key(|e| e.started_at))
+            .map(|e| registered(e.request.host()));
         move |host| first == Some(registered(host))
     }
 
     /// Its pages as the steps of a run, so that it can be read like one. Requests that belong to no page are a step
     /// of their own. A page lasts until its load event or, where that is not said, until its last answer.
     pub fn steps(&self) -> Vec<StepRecord> {
-        let begin = self.entries.iter().map(|e| e.started_at).chain(self.pages.iter().map(|p| p.started_at)).min();
+        let begin = self
+            .entries
+            .iter()
+            .map(|e| e.started_at)
+            .chain(self.pages.iter().map(|p| p.started_at))
+            .min();
         let Some(begin) = begin else { return Vec::new() };
         let ms = |from: Timestamp, to: Timestamp| to.duration_since(from).as_secs_f64() * 1000.0;
         let by_page = self.by_page();
@@ -356,8 +383,10 @@ impl Har {
             let own = &by_page[of];
             let began = own.iter().map(|e| e.started_at).chain(began).min()?;
             let mut step = StepRecord::begun(name, ms(begin, began), None);
-            step.requests =
-                own.iter().map(|e| Request { start_ms: ms(began, e.started_at), ..e.request.clone() }).collect();
+            step.requests = own
+                .iter()
+                .map(|e| Request { start_ms: ms(began, e.started_at), ..e.request.clone() })
+                .collect();
             let last = step.requests.iter().map(Request::end_ms).fold(0.0, f64::max);
             step.duration_ms = load_ms.unwrap_or(last);
             let failed = step.requests.first().is_some_and(Request::is_failed);
@@ -389,8 +418,7 @@ impl Har {
             })
             .collect();
         let entries: Vec<Value> = self.entries.iter().map(|e| self.entry(e)).collect();
-        let mut log =
-            json!({ "version": "1.2", "creator": program(&self.creator), "pages": pages, "entries": entries });
+        let mut log = json!({ "version": "1.2", "creator": program(&self.creator), "pages": pages, "entries": entries });
         if !self.browser.is_empty() {
             log["browser"] = program(&self.browser);
         }
@@ -446,7 +474,8 @@ impl Har {
         }
         if !r.asked.server.is_empty() {
             let said: Vec<String> = r.asked.server.iter().map(ServerTiming::to_string).collect();
-            written["response"]["headers"] = json!([{ "name": "server-timing", "value": said.join(", ") }]);
+            written["response"]["headers"] =
+                json!([{ "name": "server-timing", "value": said.join(", ") }]);
         }
         written
     }
@@ -478,8 +507,11 @@ pub fn hosts<'a>(requests: impl Iterator<Item = &'a Request>) -> Vec<Host> {
         host.bytes += r.bytes;
         host.phases.add(&r.phases);
     }
-    let mut all: Vec<Host> = by_name.into_iter().map(|(name, host)| Host { name: name.to_string(), ..host }).collect();
-    all.sort_by(|a, b| b.phases.total_ms().total_cmp(&a.phases.total_ms()).then_with(|| a.name.cmp(&b.name)));
+    let mut all: Vec<Host> =
+        by_name.into_iter().map(|(name, host)| Host { name: name.to_string(), ..host }).collect();
+    all.sort_by(|a, b| {
+        b.phases.total_ms().total_cmp(&a.phases.total_ms()).then_with(|| a.name.cmp(&b.name))
+    });
     all
 }
 
@@ -490,7 +522,9 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
         None | Some(-1.0) => 0.0,
         Some(ms) if (0.0..=86_400_000.0).contains(&ms) => ms,
         Some(ms) => {
-            remarks.push(format!("log.entries[{nth}].timings.{name}: {ms} is no length of time, taken as not there"));
+            remarks.push(format!(
+                "log.entries[{nth}].timings.{name}: {ms} is no length of time, taken as not there"
+            ));
             0.0
         }
     };
@@ -526,7 +560,8 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
     };
     let mime = content.map(|c| c.mime_type).unwrap_or_default();
     let comment = e.comment.cut(super::record::MAX_TEXT);
-    let said = response.headers.iter().find(|h| h.name.as_str().eq_ignore_ascii_case("server-timing"));
+    let said =
+        response.headers.iter().find(|h| h.name.as_str().eq_ignore_ascii_case("server-timing"));
     let server = said.map(|h| ServerTiming::read(h.value.as_str())).unwrap_or_default();
     let priority = Some(e.priority.cut(20)).filter(|p| !p.is_empty());
     let method = e.request.method.cut(20);
@@ -540,7 +575,8 @@ fn request(nth: usize, e: RawEntry<'_>, start_ms: f64, remarks: &mut Vec<String>
         bytes,
         protocol: response.http_version.cut(40),
         from_cache: false,
-        failed: (status == 0).then(|| if comment.is_empty() { "no answer".into() } else { comment }),
+        failed: (status == 0)
+            .then(|| if comment.is_empty() { "no answer".into() } else { comment }),
         trace: ServerTiming::trace(&server),
         asked: Asked { priority, server, ..Asked::default() },
     }
@@ -596,13 +632,19 @@ mod tests {
             ("Packet Reader", Some(1234.5), None)
         );
         let first = &har.entries[0];
-        assert_eq!((first.page, first.request.start_ms, first.request.bytes), (Some(0), 250.0, 5120));
+        assert_eq!(
+            (first.page, first.request.start_ms, first.request.bytes),
+            (Some(0), 250.0, 5120)
+        );
         let p = first.request.phases;
         assert_eq!(
             (p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.wait_ms, p.total_ms()),
             (3.0, 0.0, 15.0, 25.0, 50.0, 103.0)
         );
-        assert_eq!((first.request.kind.as_str(), first.request.host()), ("document", "fjordline.example"));
+        assert_eq!(
+            (first.request.kind.as_str(), first.request.host()),
+            ("document", "fjordline.example")
+        );
         assert_eq!(har.entries[1].request.failed.as_deref(), Some("refused"));
         assert_eq!(
             har.remarks,
@@ -627,7 +669,8 @@ mod tests {
         };
         let page = |id: &str, second: u32| json!({ "id": id, "title": id, "startedDateTime": format!("2026-11-22T08:30:{second:02}Z") });
         let read = |pages: Vec<Value>, entries: Vec<Value>| {
-            Har::read(&json!({ "log": { "pages": pages, "entries": entries } }).to_string()).unwrap()
+            Har::read(&json!({ "log": { "pages": pages, "entries": entries } }).to_string())
+                .unwrap()
         };
         // The pages stand in no order, and a page's entries neither.
         let har = read(
@@ -639,11 +682,16 @@ mod tests {
             ],
         );
         let ours = har.first_party();
-        assert!(ours("book.marram.co.uk") && ours("static.marram.co.uk:443") && ours("marram.co.uk"));
+        assert!(
+            ours("book.marram.co.uk") && ours("static.marram.co.uk:443") && ours("marram.co.uk")
+        );
         assert!(!ours("fjord.co.uk"), "a suffix under which anybody registers is nobody's name");
         assert!(!ours("pay.example") && !ours("cdn.example") && !ours("notmarram.co.uk"));
         // An address is its own name, and so is a host of one word; without pages the earliest request tells.
-        let har = read(vec![], vec![entry("", 2, "http://cdn.example/"), entry("", 1, "http://10.0.0.7:81/")]);
+        let har = read(
+            vec![],
+            vec![entry("", 2, "http://cdn.example/"), entry("", 1, "http://10.0.0.7:81/")],
+        );
         assert!(har.first_party()("10.0.0.7") && !har.first_party()("10.9.0.7"));
         assert!(!read(vec![], vec![]).first_party()("marram.example"));
     }

@@ -24,12 +24,16 @@ pub fn hours(timings: &[Timing], stretch: Stretch) -> Vec<Bucket> {
         places.entry(t.location).or_default().push(t.ms);
     }
     let median = |ms: Vec<f64>| Samples::new(ms).percentile(0.5, Method::NearestRank);
-    let usual: HashMap<i32, f64> = places.into_iter().filter_map(|(l, ms)| Some((l, median(ms)?))).collect();
-    let mut hours: Vec<Vec<f64>> = vec![Vec::new(); usize::try_from(stretch.seconds() / 3_600).unwrap_or(0)];
+    let usual: HashMap<i32, f64> =
+        places.into_iter().filter_map(|(l, ms)| Some((l, median(ms)?))).collect();
+    let mut hours: Vec<Vec<f64>> =
+        vec![Vec::new(); usize::try_from(stretch.seconds() / 3_600).unwrap_or(0)];
     for t in timings {
         let hour = (t.at.as_second() - stretch.from.as_second()).div_euclid(3_600);
         let share = usual.get(&t.location).map(|u| t.ms / u).filter(|s| *s > 0.0);
-        if let Some((hour, share)) = usize::try_from(hour).ok().and_then(|h| hours.get_mut(h)).zip(share) {
+        if let Some((hour, share)) =
+            usize::try_from(hour).ok().and_then(|h| hours.get_mut(h)).zip(share)
+        {
             hour.push(share);
         }
     }
@@ -47,7 +51,8 @@ pub fn shares<const N: usize>(parts: impl Iterator<Item = [f64; N]>) -> [f64; N]
 /// The mean of the places' own medians; `None` when any place has none, since a place that falls silent would move
 /// the rest.
 pub fn of_places(places: impl Iterator<Item = Samples>) -> Option<f64> {
-    let medians: Option<Vec<f64>> = places.map(|p| p.percentile(0.5, Method::NearestRank)).collect();
+    let medians: Option<Vec<f64>> =
+        places.map(|p| p.percentile(0.5, Method::NearestRank)).collect();
     medians.filter(|m| !m.is_empty()).map(|m| m.iter().sum::<f64>() / m.len() as f64)
 }
 
@@ -92,7 +97,8 @@ mod tests {
     }
 
     fn timings(ms: impl Fn(i64, i32) -> f64, plays: impl Fn(i64, i32) -> bool) -> Vec<Timing> {
-        let all = (0..14 * 24).flat_map(|h| (0..12).flat_map(move |i| (0..4).map(move |l| (h, i, l))));
+        let all =
+            (0..14 * 24).flat_map(|h| (0..12).flat_map(move |i| (0..4).map(move |l| (h, i, l))));
         all.filter(|(h, _, l)| plays(*h, *l))
             .map(|(h, i, location)| Timing {
                 at: at_second(h * 3_600 + i * 300),
@@ -105,9 +111,15 @@ mod tests {
     #[test]
     fn a_far_location_that_falls_silent_moves_no_level_and_a_slower_site_does() {
         let far = |l: i32| [400.0, 600.0, 900.0, 3_000.0][l as usize];
-        let silent = hours(&timings(|_, l| far(l), |h, l| !(l == 3 && (100..180).contains(&h))), two_weeks());
+        let silent = hours(
+            &timings(|_, l| far(l), |h, l| !(l == 3 && (100..180).contains(&h))),
+            two_weeks(),
+        );
         assert_eq!(crate::stats::change::changes(&silent, 24), []);
-        let slower = hours(&timings(|h, l| far(l) * if h >= 200 { 1.2 } else { 1.0 }, |_, _| true), two_weeks());
+        let slower = hours(
+            &timings(|h, l| far(l) * if h >= 200 { 1.2 } else { 1.0 }, |_, _| true),
+            two_weeks(),
+        );
         let changes = crate::stats::change::changes(&slower, 24);
         assert_eq!(changes.iter().map(|c| c.at).collect::<Vec<_>>(), [200]);
         assert!((changes[0].ratio - 1.2).abs() < 0.03, "{changes:?}");

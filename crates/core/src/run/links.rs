@@ -25,7 +25,9 @@ impl Link {
     /// No answer, or one that says that there is nothing. A page that wants to know who one is (401, 403) or how
     /// often one asks (429) is there.
     pub fn is_broken(&self) -> bool {
-        self.failed.is_some() || self.status == 0 || (self.status >= 400 && ![401, 403, 429].contains(&self.status))
+        self.failed.is_some()
+            || self.status == 0
+            || (self.status >= 400 && ![401, 403, 429].contains(&self.status))
     }
 
     /// One sentence on the links that lead nowhere; `None` when all lead somewhere.
@@ -34,8 +36,17 @@ impl Link {
         let first = broken.first()?;
         let how = first.failed.clone().unwrap_or_else(|| format!("status {}", first.status));
         let on = if first.on.is_empty() { String::new() } else { format!(" on {}", first.on) };
-        let more = if broken.len() > 1 { format!(", and {} more", broken.len() - 1) } else { String::new() };
-        Some(format!("{} of {} links are broken: {} ({how}){on}{more}.", broken.len(), all.len(), first.address))
+        let more = if broken.len() > 1 {
+            format!(", and {} more", broken.len() - 1)
+        } else {
+            String::new()
+        };
+        Some(format!(
+            "{} of {} links are broken: {} ({how}){on}{more}.",
+            broken.len(),
+            all.len(),
+            first.address
+        ))
     }
 }
 
@@ -61,10 +72,15 @@ mod tests {
             link(0, Some("no answer")),
             link(302, Some("in circles")),
         ];
-        assert_eq!(all.iter().map(Link::is_broken).collect::<Vec<_>>(), [false, true, false, true, true]);
+        assert_eq!(
+            all.iter().map(Link::is_broken).collect::<Vec<_>>(),
+            [false, true, false, true, true]
+        );
         assert_eq!(
             Link::complaint(&all).as_deref(),
-            Some("3 of 5 links are broken: http://a.example/404 (status 404) on http://a.example/, and 2 more.")
+            Some(
+                "3 of 5 links are broken: http://a.example/404 (status 404) on http://a.example/, and 2 more."
+            )
         );
         assert_eq!(Link::complaint(&all[..1]), None);
     }

@@ -65,7 +65,8 @@ pub fn grid(pixels: &[u8], width: usize, boxes: &[(f64, f64, f64, f64)]) -> Stri
                 grid.push_str(LEFT_OUT);
                 continue;
             }
-            let rows = (top..top + BLOCK).map(|y| &pixels[y * width + left..y * width + left + BLOCK]);
+            let rows =
+                (top..top + BLOCK).map(|y| &pixels[y * width + left..y * width + left + BLOCK]);
             let sum: u32 = rows.flatten().map(|p| u32::from(*p)).sum();
             grid.push_str(&format!("{:02x}", sum / (BLOCK * BLOCK) as u32));
         }
@@ -93,14 +94,18 @@ fn lines_changed(look: Look, accepted: &str, seen: &str) -> Option<String> {
         lines
     };
     let (before, after) = (count(accepted), count(seen));
-    let missing = |from: &std::collections::BTreeMap<String, i64>, to: &std::collections::BTreeMap<String, i64>| {
-        let left = from.iter().map(|(line, n)| (line.clone(), n - to.get(line).copied().unwrap_or(0)));
+    let missing = |from: &std::collections::BTreeMap<String, i64>,
+                   to: &std::collections::BTreeMap<String, i64>| {
+        let left =
+            from.iter().map(|(line, n)| (line.clone(), n - to.get(line).copied().unwrap_or(0)));
         left.filter(|(_, n)| *n > 0).collect::<Vec<_>>()
     };
     let (gone, come) = (missing(&before, &after), missing(&after, &before));
     let number = |lines: &[(String, i64)]| lines.iter().map(|(_, n)| n).sum::<i64>();
     let first = |lines: &[(String, i64)], word: &str| {
-        lines.first().map(|(line, _)| format!(" {word} “{}”", line.trim().chars().take(80).collect::<String>()))
+        lines.first().map(|(line, _)| {
+            format!(" {word} “{}”", line.trim().chars().take(80).collect::<String>())
+        })
     };
     if gone.is_empty() && come.is_empty() {
         return Some(format!("The {} has changed: the same lines in another order.", look.word()));
@@ -115,7 +120,9 @@ fn lines_changed(look: Look, accepted: &str, seen: &str) -> Option<String> {
         look.word(),
         number(&come),
         number(&gone),
-        first(&come, "new:").map(|new| if gone.is_empty() { new } else { format!("{new},") }).unwrap_or_default(),
+        first(&come, "new:")
+            .map(|new| if gone.is_empty() { new } else { format!("{new},") })
+            .unwrap_or_default(),
         first(&gone, "gone:").unwrap_or_default()
     ))
 }
@@ -123,7 +130,10 @@ fn lines_changed(look: Look, accepted: &str, seen: &str) -> Option<String> {
 fn picture_changed(accepted: &str, seen: &str) -> Option<String> {
     let blocks = |line: &str| -> Vec<Option<u8>> {
         let digits: Vec<char> = line.chars().collect();
-        digits.chunks(2).map(|c| u8::from_str_radix(&c.iter().collect::<String>(), 16).ok()).collect()
+        digits
+            .chunks(2)
+            .map(|c| u8::from_str_radix(&c.iter().collect::<String>(), 16).ok())
+            .collect()
     };
     let rows = |text: &str| text.lines().map(blocks).collect::<Vec<_>>();
     let (before, after) = (rows(accepted), rows(seen));
@@ -131,8 +141,12 @@ fn picture_changed(accepted: &str, seen: &str) -> Option<String> {
     if shape(&before) != shape(&after) {
         return Some("The picture has changed: it is of another size.".into());
     }
-    let pairs: Vec<(u8, u8)> =
-        before.iter().flatten().zip(after.iter().flatten()).filter_map(|(a, b)| (*a).zip(*b)).collect();
+    let pairs: Vec<(u8, u8)> = before
+        .iter()
+        .flatten()
+        .zip(after.iter().flatten())
+        .filter_map(|(a, b)| (*a).zip(*b))
+        .collect();
     let differ = pairs.iter().filter(|(a, b)| a.abs_diff(*b) > SAME_SHADE).count();
     let share = differ as f64 / pairs.len().max(1) as f64;
     (share > SAME_SHARE).then(|| {
@@ -152,12 +166,22 @@ mod tests {
 
     #[test]
     fn lines_that_came_and_went_are_told_with_the_first_of_each() {
-        let says = changed(Look::Text, "Departures\n06:40\n08:15", "Departures\n08:15\n09:00\n10:30");
-        assert_eq!(says.as_deref(), Some("The text has changed: 2 lines came, 1 went; new: “09:00”, gone: “06:40”."));
+        let says =
+            changed(Look::Text, "Departures\n06:40\n08:15", "Departures\n08:15\n09:00\n10:30");
+        assert_eq!(
+            says.as_deref(),
+            Some("The text has changed: 2 lines came, 1 went; new: “09:00”, gone: “06:40”.")
+        );
         let moved = changed(Look::Text, "a\nb", "b\na");
-        assert_eq!(moved.as_deref(), Some("The text has changed: the same lines in another order."));
+        assert_eq!(
+            moved.as_deref(),
+            Some("The text has changed: the same lines in another order.")
+        );
         let gone = changed(Look::Hosts, "a.example\nb.example", "a.example");
-        assert_eq!(gone.as_deref(), Some("The hosts have changed: 0 hosts came, 1 went; gone: “b.example”."));
+        assert_eq!(
+            gone.as_deref(),
+            Some("The hosts have changed: 0 hosts came, 1 went; gone: “b.example”.")
+        );
     }
 
     #[test]
@@ -168,14 +192,18 @@ mod tests {
             let mut pixels = plain.clone();
             for b in 0..blocks {
                 let (left, top) = (b % 20 * BLOCK, b / 20 * BLOCK);
-                (top..top + BLOCK).for_each(|y| pixels[y * width + left..y * width + left + BLOCK].fill(20));
+                (top..top + BLOCK)
+                    .for_each(|y| pixels[y * width + left..y * width + left + BLOCK].fill(20));
             }
             grid(&pixels, width, &[])
         };
         let accepted = grid(&plain, width, &[]);
         assert_eq!(changed(Look::Picture, &accepted, &dark(2)), None);
         let says = changed(Look::Picture, &accepted, &dark(3)).unwrap_or_default();
-        assert!(says.starts_with("The picture has changed in 1.5 % of it (3 of 200 blocks)"), "{says}");
+        assert!(
+            says.starts_with("The picture has changed in 1.5 % of it (3 of 200 blocks)"),
+            "{says}"
+        );
         // What is left out on either side is not compared.
         let without = grid(&plain, width, &[(0.0, 0.0, 40.0, 16.0)]);
         assert_eq!(changed(Look::Picture, &without, &dark(3)), None);

@@ -18,7 +18,9 @@ pub use device::{DeviceProfile, PROFILES};
 pub use har::{Har, HarError};
 pub use links::Link;
 pub use looked::{Look, Looked};
-pub use record::{Asked, Console, Frame, Mark, Request, RunRecord, ServerTiming, StepRecord, StepVitals, Trouble};
+pub use record::{
+    Asked, Console, Frame, Mark, Request, RunRecord, ServerTiming, StepRecord, StepVitals, Trouble,
+};
 pub use spell::{Spell, Trouble as TroubleKind};
 pub use split::{HostTime, Part, Split, Where};
 
@@ -39,7 +41,8 @@ pub enum Outcome {
 }
 
 impl Outcome {
-    pub const ALL: [Outcome; 4] = [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
+    pub const ALL: [Outcome; 4] =
+        [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
 
     pub fn word(self) -> &'static str {
         match self {

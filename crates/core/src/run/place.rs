@@ -92,18 +92,23 @@ pub fn third_party<'a>(
     let (mut all, mut blamed) = (0u64, HashMap::<String, u64>::new());
     for run in troubled {
         all += 1;
-        let Some(step) = run.counted_steps().find(|s| s.outcome == kind.outcome()) else { continue };
+        let Some(step) = run.counted_steps().find(|s| s.outcome == kind.outcome()) else {
+            continue;
+        };
         if step.requests.iter().any(|r| r.is_failed() && ours(r.host())) {
             continue;
         }
         let split = Split::of(step);
         let over = step.budget_ms.map(|b| step.duration_ms - b).filter(|over| *over > 0.0);
         let held_up = |host: &str| match (kind, over) {
-            (Trouble::Slow, Some(over)) => split.host(host) >= over.max(HELD_OVER * step.duration_ms),
+            (Trouble::Slow, Some(over)) => {
+                split.host(host) >= over.max(HELD_OVER * step.duration_ms)
+            }
             _ => split.host(host) >= HELD_UP * step.duration_ms,
         };
         let foreign = step.requests.iter().filter(|r| !ours(r.host()));
-        let mut hosts: Vec<&str> = foreign.filter(|r| r.is_failed() || held_up(r.host())).map(|r| r.host()).collect();
+        let mut hosts: Vec<&str> =
+            foreign.filter(|r| r.is_failed() || held_up(r.host())).map(|r| r.host()).collect();
         hosts.sort_unstable();
         hosts.dedup();
         hosts.into_iter().for_each(|h| *blamed.entry(h.to_string()).or_default() += 1);
@@ -124,7 +129,8 @@ fn visitors(around: &Around, kind: Trouble) -> Option<(Visitors, String)> {
     match kind {
         Trouble::Failing => {
             let (seen, usual) = around.visitors.filter(|(_, usual)| *usual >= LEAST_VIEWS)?;
-            let words = format!("{seen} page views came from the same country, usually about {usual:.0}");
+            let words =
+                format!("{seen} page views came from the same country, usually about {usual:.0}");
             match seen as f64 / usual {
                 share if share <= MISSING => Some((Visitors::Share, words)),
                 share if share >= THERE => Some((Visitors::Spared, words)),
@@ -150,8 +156,9 @@ fn visitors(around: &Around, kind: Trouble) -> Option<(Visitors, String)> {
 /// The verdict on a trouble of this kind, and the sentence of evidence it rests on.
 pub fn whose(around: &Around, kind: Trouble) -> (Whose, String) {
     let known = |c: Compared| c.share().filter(|_| c.all >= LEAST);
-    let says =
-        |c: Compared, what: &str| format!("{} of {} runs {what} {} at the same time", c.troubled, c.all, kind.verb());
+    let says = |c: Compared, what: &str| {
+        format!("{} of {} runs {what} {} at the same time", c.troubled, c.all, kind.verb())
+    };
     let elsewhere = says(around.elsewhere, "of this journey from other locations");
     let Some(away) = known(around.elsewhere) else {
         return (Whose::NotSure, "there is no other location to compare with at that time".into());
@@ -195,8 +202,12 @@ mod tests {
 
     #[test]
     fn the_comparison_tells_the_site_from_the_place_and_the_place_from_the_runner() {
-        let around =
-            |elsewhere, others_here, visitors| Around { elsewhere, others_here, visitors, ..Around::default() };
+        let around = |elsewhere, others_here, visitors| Around {
+            elsewhere,
+            others_here,
+            visitors,
+            ..Around::default()
+        };
         for (around, want) in [
             (around(runs(60, 64), runs(9, 10), None), Whose::Site),
             (around(runs(0, 64), runs(9, 10), None), Whose::Place),
@@ -212,8 +223,10 @@ mod tests {
             assert_eq!(whose, want, "{says}");
             assert!(!says.is_empty());
         }
-        let host =
-            Around { third_party: Some("tiles.isles-map.example".into()), ..around(runs(60, 64), runs(0, 10), None) };
+        let host = Around {
+            third_party: Some("tiles.isles-map.example".into()),
+            ..around(runs(60, 64), runs(0, 10), None)
+        };
         assert_eq!(whose(&host, Trouble::Failing).0, Whose::ThirdParty);
     }
 
@@ -243,7 +256,10 @@ mod tests {
         ] {
             let (whose, says) = whose(&around, Trouble::Slow);
             assert_eq!(whose, want, "{says}");
-            assert!(says.contains("slow") || says.contains("waited") || says.contains("held up"), "{says}");
+            assert!(
+                says.contains("slow") || says.contains("waited") || says.contains("held up"),
+                "{says}"
+            );
             assert!(!says.contains("failed"), "{says}");
         }
     }
@@ -274,7 +290,8 @@ mod tests {
         };
         let (page, tiles) = ("http://book.marram.example/", "http://tiles.isles-map.example/1");
         let ours = |h: &str| h == "book.marram.example";
-        let answered = |url: &str, status| crate::run::Request { status, ..request(url, 0.0, 5.0, 40.0, 5.0) };
+        let answered =
+            |url: &str, status| crate::run::Request { status, ..request(url, 0.0, 5.0, 40.0, 5.0) };
         let slow = run(vec![answered(page, 200), request(tiles, 60.0, 20.0, 9_900.0, 5.0)]);
         let broken = run(vec![answered(page, 200), answered(tiles, 503)]);
         let site = run(vec![answered(page, 500), answered(tiles, 503)]);
@@ -283,20 +300,40 @@ mod tests {
             third_party([&slow, &broken, &other], Trouble::Failing, ours).as_deref(),
             Some("tiles.isles-map.example")
         );
-        assert_eq!(third_party([&broken, &site, &site], Trouble::Failing, ours), None, "the site failed, too");
-        assert_eq!(third_party([&slow, &broken, &other, &other], Trouble::Failing, ours), None, "no more than half");
-        assert_eq!(third_party([&slow, &slow], Trouble::Failing, ours), None, "two runs say nothing");
+        assert_eq!(
+            third_party([&broken, &site, &site], Trouble::Failing, ours),
+            None,
+            "the site failed, too"
+        );
+        assert_eq!(
+            third_party([&slow, &broken, &other, &other], Trouble::Failing, ours),
+            None,
+            "no more than half"
+        );
+        assert_eq!(
+            third_party([&slow, &slow], Trouble::Failing, ours),
+            None,
+            "two runs say nothing"
+        );
         // Slow runs: without the host the step would have kept its budget.
         let over = |wait: f64, budget: f64| {
             let mut run = run(vec![answered(page, 200), request(tiles, 60.0, 20.0, wait, 5.0)]);
             run.outcome = Outcome::Slow;
             let step = &mut run.steps[0];
-            (step.outcome, step.duration_ms, step.budget_ms) = (Outcome::Slow, wait + 120.0, Some(budget));
+            (step.outcome, step.duration_ms, step.budget_ms) =
+                (Outcome::Slow, wait + 120.0, Some(budget));
             run
         };
         let (held, hardly) = (over(2_000.0, 900.0), over(300.0, 50.0));
-        assert_eq!(third_party([&held, &held, &held], Trouble::Slow, ours).as_deref(), Some("tiles.isles-map.example"));
-        assert_eq!(third_party([&hardly, &hardly, &hardly], Trouble::Slow, ours), None, "it was over without it, too");
+        assert_eq!(
+            third_party([&held, &held, &held], Trouble::Slow, ours).as_deref(),
+            Some("tiles.isles-map.example")
+        );
+        assert_eq!(
+            third_party([&hardly, &hardly, &hardly], Trouble::Slow, ours),
+            None,
+            "it was over without it, too"
+        );
     }
 
     proptest! {

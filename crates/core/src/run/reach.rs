@@ -37,9 +37,15 @@ impl Denied {
     pub fn parse<'a>(texts: impl IntoIterator<Item = &'a str>) -> Result<Denied, String> {
         let mut all = Vec::new();
         for text in texts.into_iter().map(str::trim).filter(|t| !t.is_empty()) {
-            let net = text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
+            let net =
+                text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
             let shown: String = text.chars().take(60).collect();
-            all.push(net.ok_or_else(|| format!("`{shown}` is no network such as 10.0.0.0/8 or fe80::/10"))?.trunc());
+            all.push(
+                net.ok_or_else(|| {
+                    format!("`{shown}` is no network such as 10.0.0.0/8 or fe80::/10")
+                })?
+                .trunc(),
+            );
         }
         match all.len() {
             0..=MAX_DENIED => Ok(Denied(all)),
@@ -61,7 +67,9 @@ impl Denied {
         let ip = ip.to_canonical();
         // NAT64 (RFC 6052): the last four bytes are an IPv4 address.
         let inside = match ip {
-            IpAddr::V6(v6) if v6.octets()[..12] == [0, 0x64, 0xff, 0x9b, 0, 0, 0, 0, 0, 0, 0, 0] => {
+            IpAddr::V6(v6)
+                if v6.octets()[..12] == [0, 0x64, 0xff, 0x9b, 0, 0, 0, 0, 0, 0, 0, 0] =>
+            {
                 v6.octets().last_chunk::<4>().copied().map(IpAddr::from)
             }
             _ => None,
@@ -96,7 +104,8 @@ impl From<Denied> for Vec<String> {
 /// assert!(!is_web("file:///etc/hostname") && !is_web(" file:///x") && !is_web("javascript:alert(1)") && !is_web("x"));
 /// ```
 pub fn is_web(address: &str) -> bool {
-    let scheme = address.split_once("://").map(|(scheme, rest)| (scheme.to_ascii_lowercase(), rest));
+    let scheme =
+        address.split_once("://").map(|(scheme, rest)| (scheme.to_ascii_lowercase(), rest));
     matches!(scheme, Some((s, rest)) if matches!(s.as_str(), "http" | "https") && !rest.is_empty())
 }
 
@@ -124,7 +133,10 @@ mod tests {
         for ip in ["198.51.100.7", "10.0.0.1", "2001:db8::1", "64:ff9b::198.51.100.7"] {
             assert!(!denied.holds(ip.parse().unwrap()), "{ip}");
         }
-        assert!(!Denied::default().holds("127.0.0.1".parse().unwrap()), "nothing is denied where nothing was said");
+        assert!(
+            !Denied::default().holds("127.0.0.1".parse().unwrap()),
+            "nothing is denied where nothing was said"
+        );
     }
 
     #[test]
@@ -133,7 +145,10 @@ mod tests {
             Denied::parse(["10.0.0.0/8", "office"]).unwrap_err(),
             "`office` is no network such as 10.0.0.0/8 or fe80::/10"
         );
-        assert_eq!(Denied::parse(["10.1.2.3/8", " ", "10.0.0.9"]).unwrap().texts(), ["10.0.0.0/8", "10.0.0.9/32"]);
+        assert_eq!(
+            Denied::parse(["10.1.2.3/8", " ", "10.0.0.9"]).unwrap().texts(),
+            ["10.0.0.0/8", "10.0.0.9/32"]
+        );
         assert!(Denied::parse(vec!["10.0.0.0/8"; MAX_DENIED + 1]).is_err());
     }
 

@@ -124,7 +124,8 @@ impl RunRecord {
     /// # Errors
     /// When it is no record; nothing of it can ever be stored then.
     pub fn read(body: &[u8]) -> Result<RunRecord, String> {
-        let mut value: serde_json::Value = serde_json::from_slice(body).map_err(|e| e.to_string())?;
+        let mut value: serde_json::Value =
+            serde_json::from_slice(body).map_err(|e| e.to_string())?;
         clean_json(&mut value, &JsonLimits::RECORD);
         let mut record: RunRecord = serde_json::from_value(value).map_err(|e| e.to_string())?;
         record.check()?;
@@ -141,7 +142,10 @@ impl StepRecord {
         }
         let budget = self.budget_ms.filter(|b| self.duration_ms > *b).map(|b| {
             let (took, budget) = (self.duration_ms / 1000.0, b / 1000.0);
-            Trouble { line, says: format!("{} took {took:.2} s; the budget is {budget:.1} s.", self.name) }
+            Trouble {
+                line,
+                says: format!("{} took {took:.2} s; the budget is {budget:.1} s.", self.name),
+            }
         });
         if let Some(trouble) = budget.or(over) {
             self.outcome = Outcome::Slow;
@@ -268,8 +272,12 @@ impl ServerTiming {
                 let (key, value) = part.split_once('=').unwrap_or((part, ""));
                 let value = value.trim().trim_matches('"').replace("\\\"", "\"");
                 match key.trim().to_ascii_lowercase().as_str() {
-                    "dur" if timing.ms.is_none() => timing.ms = value.parse().ok().filter(|ms: &f64| ms.is_finite()),
-                    "desc" if timing.says.is_empty() => timing.says = value.chars().take(200).collect(),
+                    "dur" if timing.ms.is_none() => {
+                        timing.ms = value.parse().ok().filter(|ms: &f64| ms.is_finite())
+                    }
+                    "desc" if timing.says.is_empty() => {
+                        timing.says = value.chars().take(200).collect()
+                    }
                     _ => {}
                 }
             }
@@ -320,7 +328,9 @@ impl Request {
     }
 
     pub fn host(&self) -> &str {
-        self.url.split_once("://").map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""))
+        self.url
+            .split_once("://")
+            .map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(""))
     }
 
     /// Path with the query, or `/`.
@@ -397,21 +407,42 @@ impl RunRecord {
             let word = if step.clean_up { "clean up" } else { "step" };
             lines.push((at(0.0), format!("{word} \"{}\"", step.name)));
             lines.extend(step.marks.iter().map(|m| (at(m.at_ms), format!("mark \"{}\"", m.name))));
-            lines.extend(step.console.iter().map(|c| (at(c.at_ms), format!("console {}: {}", c.level, c.text))));
+            lines.extend(
+                step.console
+                    .iter()
+                    .map(|c| (at(c.at_ms), format!("console {}: {}", c.level, c.text))),
+            );
             let failed = step.requests.iter().filter(|r| r.is_failed());
             lines.extend(failed.map(|r| {
                 let how = r.failed.clone().unwrap_or_else(|| r.status.to_string());
                 (at(r.end_ms()), format!("{} {} failed: {how}", r.method, r.url))
             }));
-            let fell = |f: &FellBack| format!("line {} fell back to {} from {}", f.line, f.found_by, f.instead_of);
+            let fell = |f: &FellBack| {
+                format!("line {} fell back to {} from {}", f.line, f.found_by, f.instead_of)
+            };
             lines.extend(step.fell_back.iter().map(|f| (at(step.duration_ms), fell(f))));
-            let trouble = step.trouble.as_ref().map(|t| format!(": line {}: {}", t.line, t.says)).unwrap_or_default();
-            lines.push((at(step.duration_ms), format!("{word} \"{}\" {}{trouble}", step.name, step.outcome.word())));
+            let trouble = step
+                .trouble
+                .as_ref()
+                .map(|t| format!(": line {}: {}", t.line, t.says))
+                .unwrap_or_default();
+            lines.push((
+                at(step.duration_ms),
+                format!("{word} \"{}\" {}{trouble}", step.name, step.outcome.word()),
+            ));
         }
         lines.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let head = format!("{} {} on {} by {}\n", self.started_at, self.outcome.word(), self.browser, self.runner);
+        let head = format!(
+            "{} {} on {} by {}\n",
+            self.started_at,
+            self.outcome.word(),
+            self.browser,
+            self.runner
+        );
         let one_line = |text: &str| text.replace(['\n', '\r'], " ");
-        lines.into_iter().fold(head, |log, (ms, says)| log + &format!("{:>9.3} {}\n", ms / 1000.0, one_line(&says)))
+        lines.into_iter().fold(head, |log, (ms, says)| {
+            log + &format!("{:>9.3} {}\n", ms / 1000.0, one_line(&says))
+        })
     }
 
     /// Cuts texts and lists that are too long, and refuses numbers that no run can have.

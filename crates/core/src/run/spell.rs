@@ -145,7 +145,11 @@ mod tests {
 
     #[test]
     fn spells_that_overlap_anywhere_are_one_trouble() {
-        let spell = |from, to: Option<i64>, runs| Spell { from: at_second(from), to: to.map(at_second), runs };
+        let spell = |from, to: Option<i64>, runs| Spell {
+            from: at_second(from),
+            to: to.map(at_second),
+            runs,
+        };
         let troubles = Gathered::of(
             vec![
                 (spell(5_000, None, 2), "Kochi"),
@@ -156,23 +160,32 @@ mod tests {
             ],
             at_second(6_000),
         );
-        let seen: Vec<_> =
-            troubles.iter().map(|t| (t.stretch.seconds(), t.lasts, t.places.join(" "), t.runs)).collect();
+        let seen: Vec<_> = troubles
+            .iter()
+            .map(|t| (t.stretch.seconds(), t.lasts, t.places.join(" "), t.runs))
+            .collect();
         assert_eq!(seen[0], (1_500, false, "Bergen Halifax".into(), 7));
-        assert_eq!(seen[1..].iter().map(|t| (t.1, t.0)).collect::<Vec<_>>(), [(false, 300), (true, 1_000)]);
+        assert_eq!(
+            seen[1..].iter().map(|t| (t.1, t.0)).collect::<Vec<_>>(),
+            [(false, 300), (true, 1_000)]
+        );
     }
 
     #[test]
     fn a_spell_reaches_from_the_first_failure_to_the_next_success_and_one_slip_is_none() {
         use Outcome::*;
-        let checks: Vec<Check> = [Passed, Failed, Passed, Failed, Unmeasured, Failed, Slow, Failed, Failed]
-            .into_iter()
-            .enumerate()
-            .map(|(i, outcome)| Check { at: at_second(i as i64 * 300), outcome })
-            .collect();
+        let checks: Vec<Check> =
+            [Passed, Failed, Passed, Failed, Unmeasured, Failed, Slow, Failed, Failed]
+                .into_iter()
+                .enumerate()
+                .map(|(i, outcome)| Check { at: at_second(i as i64 * 300), outcome })
+                .collect();
         let spells = Spell::of(&checks, 2);
         assert_eq!(spells.len(), 2);
-        assert_eq!((spells[0].from, spells[0].to, spells[0].runs), (at_second(900), Some(at_second(1800)), 2));
+        assert_eq!(
+            (spells[0].from, spells[0].to, spells[0].runs),
+            (at_second(900), Some(at_second(1800)), 2)
+        );
         assert_eq!((spells[1].from, spells[1].to), (at_second(2100), None));
     }
 }

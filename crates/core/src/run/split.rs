@@ -97,9 +97,17 @@ impl Split {
                 .requests
                 .iter()
                 .enumerate()
-                .filter(|(i, r)| !used[*i] && !r.is_beacon() && r.start_ms < at && had_begun_to_arrive(r, at, step))
+                .filter(|(i, r)| {
+                    !used[*i]
+                        && !r.is_beacon()
+                        && r.start_ms < at
+                        && had_begun_to_arrive(r, at, step)
+                })
                 .max_by(|(_, a), (_, b)| {
-                    a.end_ms().min(at).total_cmp(&b.end_ms().min(at)).then(b.start_ms.total_cmp(&a.start_ms))
+                    a.end_ms()
+                        .min(at)
+                        .total_cmp(&b.end_ms().min(at))
+                        .then(b.start_ms.total_cmp(&a.start_ms))
                 });
             let Some((i, request)) = held_up_by else {
                 split.add("", Where::Browser, at);
@@ -202,7 +210,13 @@ pub(super) mod tests {
     use crate::timing::Phases;
     use proptest::prelude::*;
 
-    pub fn request(url: &str, start_ms: f64, connect_ms: f64, wait_ms: f64, receive_ms: f64) -> Request {
+    pub fn request(
+        url: &str,
+        start_ms: f64,
+        connect_ms: f64,
+        wait_ms: f64,
+        receive_ms: f64,
+    ) -> Request {
         Request {
             url: url.into(),
             method: "GET".into(),
@@ -239,7 +253,11 @@ pub(super) mod tests {
         assert_eq!(s.total(Where::Browser), 410.0);
         assert_eq!(s.chain, vec![2, 0]);
         let site = s.host_time("site");
-        assert_eq!((site.way_ms, site.wait_ms), (20.0 + 10.0 + 5.0, 80.0 + 30.0), "also of what nobody waited for");
+        assert_eq!(
+            (site.way_ms, site.wait_ms),
+            (20.0 + 10.0 + 5.0, 80.0 + 30.0),
+            "also of what nobody waited for"
+        );
     }
 
     proptest! {

@@ -48,7 +48,8 @@ const FARTHEST: f64 = 3.0;
 /// order of time. A rhythm needs three days; a shorter series is taken as it stands.
 pub fn changes(series: &[Bucket], per_day: usize) -> Vec<Change> {
     let held: Vec<(usize, f64, f64)> = {
-        let mut counts: Vec<u64> = series.iter().filter(|b| b.value.is_some()).map(|b| b.samples.max(1)).collect();
+        let mut counts: Vec<u64> =
+            series.iter().filter(|b| b.value.is_some()).map(|b| b.samples.max(1)).collect();
         counts.sort_unstable();
         let usual = counts.get(counts.len() / 2).copied().unwrap_or(1) as f64;
         series
@@ -96,13 +97,18 @@ fn around(held: &[(usize, f64, f64)], width: usize) -> Vec<f64> {
     (0..held.len())
         .map(|i| {
             let from = i.saturating_sub(width / 2).min(held.len().saturating_sub(width));
-            let mut near: Vec<f64> = held[from..(from + width).min(held.len())].iter().map(|h| h.1).collect();
+            let mut near: Vec<f64> =
+                held[from..(from + width).min(held.len())].iter().map(|h| h.1).collect();
             median(&mut near)
         })
         .collect()
 }
 
-fn without_rhythm(held: &[(usize, f64, f64)], levels: &[f64], per_day: usize) -> Vec<(usize, f64, f64)> {
+fn without_rhythm(
+    held: &[(usize, f64, f64)],
+    levels: &[f64],
+    per_day: usize,
+) -> Vec<(usize, f64, f64)> {
     let mut by_phase = vec![Vec::new(); per_day];
     for ((i, value, _), level) in held.iter().zip(levels) {
         by_phase[i % per_day].push(value - level);
@@ -119,9 +125,12 @@ fn deviation(held: &[(usize, f64, f64)]) -> f64 {
 
 /// The deviation of one bucket of usual weight, from differences of buckets that far apart.
 fn apart(held: &[(usize, f64, f64)], lags: std::ops::RangeInclusive<usize>) -> f64 {
-    let step = |a: &(usize, f64, f64), b: &(usize, f64, f64)| (b.1 - a.1).abs() / (1.0 / a.2 + 1.0 / b.2).sqrt();
-    let mut steps: Vec<f64> =
-        lags.flat_map(|lag| held.iter().zip(&held[lag.min(held.len())..]).map(move |(a, b)| step(a, b))).collect();
+    let step = |a: &(usize, f64, f64), b: &(usize, f64, f64)| {
+        (b.1 - a.1).abs() / (1.0 / a.2 + 1.0 / b.2).sqrt()
+    };
+    let mut steps: Vec<f64> = lags
+        .flat_map(|lag| held.iter().zip(&held[lag.min(held.len())..]).map(move |(a, b)| step(a, b)))
+        .collect();
     // The median of the absolute normal deviate is 0.6745.
     median(&mut steps) / 0.674_49
 }
@@ -213,17 +222,23 @@ fn levels_of(held: &[(usize, f64, f64)], cuts: &[usize]) -> Vec<f64> {
 fn judged(held: &[(usize, f64, f64)], cuts: &[usize]) -> Vec<Change> {
     let sums = sums(held);
     let error = deviation(held) * together(held);
-    let ends: Vec<usize> = [0].into_iter().chain(cuts.iter().copied()).chain([held.len()]).collect();
+    let ends: Vec<usize> =
+        [0].into_iter().chain(cuts.iter().copied()).chain([held.len()]).collect();
     ends.windows(3)
         .map(|w| {
-            let part = |a: usize, b: usize| (sums[b].0 - sums[a].0, (sums[b].1 - sums[a].1) / (sums[b].0 - sums[a].0));
+            let part = |a: usize, b: usize| {
+                (sums[b].0 - sums[a].0, (sums[b].1 - sums[a].1) / (sums[b].0 - sums[a].0))
+            };
             let ((w1, old), (w2, new)) = (part(w[0], w[1]), part(w[1], w[2]));
             let (by, error) = (new - old, error * (1.0 / w1 + 1.0 / w2).sqrt());
             let z = if error > 0.0 { by.abs() / error } else { f64::INFINITY };
             Change {
                 at: held[w[1]].0,
                 ratio: by.exp(),
-                interval: Interval { low: (by - Z95 * error).exp(), high: (by + Z95 * error).exp() },
+                interval: Interval {
+                    low: (by - Z95 * error).exp(),
+                    high: (by + Z95 * error).exp(),
+                },
                 p: (2.0 * normal_below(-z) * held.len() as f64).min(1.0),
             }
         })
@@ -249,10 +264,11 @@ mod tests {
                 let level = 1_400.0
                     * (1.0 + 0.25 * day.sin())
                     * shift.map_or(1.0, |(at, by)| if hour >= at { by } else { 1.0 });
-                let own =
-                    (0.03 * rng.sample::<f64, _>(StandardNormal)).exp() * if rng.random_bool(0.01) { 1.6 } else { 1.0 };
+                let own = (0.03 * rng.sample::<f64, _>(StandardNormal)).exp()
+                    * if rng.random_bool(0.01) { 1.6 } else { 1.0 };
                 let samples = (busy * (80.0 + 50.0 * day.sin())) as u64;
-                let mut values: Vec<f64> = (0..samples).map(|_| level * own * spread.sample(&mut rng)).collect();
+                let mut values: Vec<f64> =
+                    (0..samples).map(|_| level * own * spread.sample(&mut rng)).collect();
                 let value = (!rng.random_bool(0.01)).then(|| median(&mut values));
                 Bucket { value, samples }
             })
@@ -283,8 +299,9 @@ mod tests {
 
     #[test]
     fn unshifted_noise_raises_a_false_alarm_in_few_of_a_thousand_series() {
-        let false_alarms =
-            (0..1_000).filter(|seed| !changes(&two_weeks(10_000 + seed, 1.0, None), 24).is_empty()).count();
+        let false_alarms = (0..1_000)
+            .filter(|seed| !changes(&two_weeks(10_000 + seed, 1.0, None), 24).is_empty())
+            .count();
         eprintln!("{false_alarms} false alarms in 1,000 series");
         assert!(false_alarms <= 10, "{false_alarms}");
     }
@@ -301,7 +318,8 @@ mod tests {
                         let own: f64 = rng.sample(StandardNormal);
                         off = share * off + (1.0f64 - share * share).sqrt() * 0.06 * own;
                         let day = (h % 24) as f64 / 24.0 * std::f64::consts::TAU;
-                        let level = 1_400.0 * (1.0 + 0.25 * day.sin()) * if h < 150 { 1.0 } else { by };
+                        let level =
+                            1_400.0 * (1.0 + 0.25 * day.sin()) * if h < 150 { 1.0 } else { by };
                         Bucket { value: Some(level * off.exp()), samples: 100 }
                     };
                     (0..336).map(hour).collect()

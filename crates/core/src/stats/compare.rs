@@ -48,14 +48,32 @@ impl Shift {
     /// How the difference was come by; `what` names it ("p75", "share of errors"), `samples` are
     /// those before and after.
     pub fn proof(&self, what: &str, samples: (u64, u64), method: &str) -> Proof {
-        let worked = format!("{} − {} = {}", plain(self.after), plain(self.before), plain(self.by()));
-        let proof = Proof::new(format!("difference = {what} after − {what} before"), worked, samples.0 + samples.1)
-            .by(format!("{} before and {} after; {method}", counted(samples.0), counted(samples.1)));
+        let worked =
+            format!("{} − {} = {}", plain(self.after), plain(self.before), plain(self.by()));
+        let proof = Proof::new(
+            format!("difference = {what} after − {what} before"),
+            worked,
+            samples.0 + samples.1,
+        )
+        .by(format!(
+            "{} before and {} after; {method}",
+            counted(samples.0),
+            counted(samples.1)
+        ));
         match self.interval {
-            None => proof.noting("too few samples for a 95 % interval: nothing can be said about chance"),
+            None => proof
+                .noting("too few samples for a 95 % interval: nothing can be said about chance"),
             Some(i) => {
-                let verdict = if self.is_sure() { "no change lies outside it" } else { "no change lies inside it" };
-                proof.noting(format!("95 % interval {} to {}: {verdict}", plain(i.low), plain(i.high)))
+                let verdict = if self.is_sure() {
+                    "no change lies outside it"
+                } else {
+                    "no change lies inside it"
+                };
+                proof.noting(format!(
+                    "95 % interval {} to {}: {verdict}",
+                    plain(i.low),
+                    plain(i.high)
+                ))
             }
         }
     }
@@ -68,7 +86,8 @@ impl Shift {
 /// "Distribution-free confidence intervals for difference and ratio of medians", Journal of
 /// Statistical Computation and Simulation 72 (2002), from memory; its coverage is tested.
 pub fn percentile_shift(before: &Samples, after: &Samples, p: f64) -> Option<Shift> {
-    let (a, b) = (before.percentile(p, Method::NearestRank)?, after.percentile(p, Method::NearestRank)?);
+    let (a, b) =
+        (before.percentile(p, Method::NearestRank)?, after.percentile(p, Method::NearestRank)?);
     let interval = match (standard_error(before, p), standard_error(after, p)) {
         (Some(x), Some(y)) => {
             let reach = Z95 * x.hypot(y);
@@ -86,8 +105,8 @@ fn standard_error(samples: &Samples, p: f64) -> Option<f64> {
     let width = samples.ordered()[high as usize - 1] - samples.ordered()[low as usize - 1];
     // P(low ≤ X < high) of the binomial is at least 95 %; by its normal approximation:
     let (mean, deviation) = (n as f64 * p, (n as f64 * p * (1.0 - p)).sqrt());
-    let coverage =
-        normal_below((high as f64 - 0.5 - mean) / deviation) - normal_below((low as f64 - 0.5 - mean) / deviation);
+    let coverage = normal_below((high as f64 - 0.5 - mean) / deviation)
+        - normal_below((low as f64 - 0.5 - mean) / deviation);
     let deviate = 2f64.sqrt() * erfc_inv((1.0 - coverage).clamp(1e-12, 1.0));
     (deviate > 0.0).then(|| width / (2.0 * deviate))
 }
@@ -107,7 +126,10 @@ pub fn share_shift(before: (u64, u64), after: (u64, u64)) -> Option<Shift> {
     let of = |(part, whole): (u64, u64)| wilson(part as f64, whole as f64);
     let (x, y) = (of(before)?, of(after)?);
     let by = b - a;
-    let interval = Interval { low: by - (b - y.low).hypot(x.high - a), high: by + (y.high - b).hypot(a - x.low) };
+    let interval = Interval {
+        low: by - (b - y.low).hypot(x.high - a),
+        high: by + (y.high - b).hypot(a - x.low),
+    };
     Some(Shift { before: a, after: b, interval: Some(interval) })
 }
 
@@ -134,7 +156,13 @@ impl RankTest {
         let (n, m) = self.samples;
         Proof::new(
             "U = pairs in which the sample after is larger than the one before, ties counted half",
-            format!("U = {} of {} pairs = {:.1} %; p = {:.2e}", self.u, n * m, self.above * 100.0, self.p),
+            format!(
+                "U = {} of {} pairs = {:.1} %; p = {:.2e}",
+                self.u,
+                n * m,
+                self.above * 100.0,
+                self.p
+            ),
             n + m,
         )
         .by(if self.exact {
@@ -163,7 +191,8 @@ pub fn mann_whitney(before: &Samples, after: &Samples) -> Option<RankTest> {
             (Some(a), None) => *a,
             (None, b) => *b.unwrap_or(&0.0),
         };
-        let run = |values: &[f64], from: usize| values[from..].iter().take_while(|v| **v <= at).count();
+        let run =
+            |values: &[f64], from: usize| values[from..].iter().take_while(|v| **v <= at).count();
         let (a, b) = (run(x, i), run(y, j));
         u += b as f64 * (i as f64 + a as f64 / 2.0);
         let tied = (a + b) as f64;
@@ -255,11 +284,19 @@ mod tests {
         let shift = share_shift((30, 1_000), (60, 1_000)).unwrap();
         assert!((shift.by() - 0.03).abs() < 1e-12 && shift.is_rise());
         let interval = shift.interval.unwrap();
-        assert!(interval.low > 0.0115 && interval.low < 0.0135 && interval.high > 0.0465 && interval.high < 0.0500);
+        assert!(
+            interval.low > 0.0115
+                && interval.low < 0.0135
+                && interval.high > 0.0465
+                && interval.high < 0.0500
+        );
         // The other way round it is the same with the other sign.
         let back = share_shift((60, 1_000), (30, 1_000)).unwrap();
         let turned = back.interval.unwrap();
-        assert!((turned.low + interval.high).abs() < 1e-12 && (turned.high + interval.low).abs() < 1e-12);
+        assert!(
+            (turned.low + interval.high).abs() < 1e-12
+                && (turned.high + interval.low).abs() < 1e-12
+        );
         assert!(share_shift((0, 0), (1, 2)).is_none());
     }
 }

@@ -49,7 +49,10 @@ mod tests {
     fn few_samples_carry_a_mark_and_so_does_neither_nothing_nor_enough() {
         let median = |n: u32| Samples::new((0..n).map(f64::from)).reading(0.5);
         // Five samples lie below the median with a chance of 1 in 32: too much for either end of 95 %.
-        assert_eq!([0, 1, 5, 6, 50].map(|n| median(n).is_small()), [false, true, true, false, false]);
+        assert_eq!(
+            [0, 1, 5, 6, 50].map(|n| median(n).is_small()),
+            [false, true, true, false, false]
+        );
         assert_eq!(Reading::NONE.samples, 0);
         assert!(!Reading::NONE.is_small(), "no data is no small sample");
     }

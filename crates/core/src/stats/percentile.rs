@@ -43,8 +43,11 @@ const DIGIT: u32 = 11;
 fn in_order(values: &[f64]) -> Vec<f64> {
     const SIGN: u64 = 1 << 63;
     // Bits that order as the values do: negative ones turned around, below the positive ones.
-    let mut keys: Vec<u64> =
-        values.iter().map(|v| v.to_bits()).map(|b| if b & SIGN == 0 { b | SIGN } else { !b }).collect();
+    let mut keys: Vec<u64> = values
+        .iter()
+        .map(|v| v.to_bits())
+        .map(|b| if b & SIGN == 0 { b | SIGN } else { !b })
+        .collect();
     let mut next = vec![0; keys.len()];
     for shift in (0..64).step_by(DIGIT as usize) {
         let digit = |key: u64| (key >> shift) as usize & ((1 << DIGIT) - 1);
@@ -276,7 +279,8 @@ pub fn readings(samples: &[f64], ps: &[f64]) -> (Vec<Reading>, u64) {
     let read = |(p, found): (&f64, &[f64])| Reading {
         value: Some(found[0]),
         samples: ranked.counted,
-        interval: interval_ranks(ranked.counted, *p).map(|_| Interval { low: found[1], high: found[2] }),
+        interval: interval_ranks(ranked.counted, *p)
+            .map(|_| Interval { low: found[1], high: found[2] }),
     };
     let read = if ranked.values.is_empty() {
         vec![Reading::NONE; ps.len()]
@@ -295,7 +299,8 @@ mod tests {
     fn nist_handbook_7_2_6_2_ninetieth_percentile() {
         // NIST/SEMATECH e-Handbook of Statistical Methods, 7.2.6.2: (N+1)p, which is type 6.
         let s = Samples::new([
-            95.1772, 95.1567, 95.1937, 95.1959, 95.1442, 95.0610, 95.1591, 95.1195, 95.1065, 95.0925, 95.1990, 95.1682,
+            95.1772, 95.1567, 95.1937, 95.1959, 95.1442, 95.0610, 95.1591, 95.1195, 95.1065,
+            95.0925, 95.1990, 95.1682,
         ]);
         let p90 = s.percentile(0.9, Method::HyndmanFan(6)).unwrap();
         assert!((p90 - 95.19807).abs() < 1e-5, "{p90}");

@@ -76,9 +76,12 @@ impl Proof {
             }
             (_, None) => format!("{n} samples are too few for a 95 % interval: marked *"),
         };
-        let proof =
-            Proof::new(format!("p{percent} = the smallest sample with {percent} % of all at or below it"), worked, n)
-                .by(method);
+        let proof = Proof::new(
+            format!("p{percent} = the smallest sample with {percent} % of all at or below it"),
+            worked,
+            n,
+        )
+        .by(method);
         if interval.is_empty() { proof } else { proof.noting(interval) }
     }
 
@@ -90,7 +93,9 @@ impl Proof {
         } else {
             format!("Samples: {}; {}.", counted(self.samples), self.method)
         });
-        lines.extend(self.left_out.iter().map(|(n, why)| format!("Left out: {} ({why}).", counted(*n))));
+        lines.extend(
+            self.left_out.iter().map(|(n, why)| format!("Left out: {} ({why}).", counted(*n))),
+        );
         lines.extend(self.notes.iter().map(|note| format!("{note}.")));
         lines
     }

@@ -43,9 +43,16 @@ pub fn at_ranks(samples: &[f64], wanted: impl FnOnce(u64) -> Vec<u64>) -> Ranked
         let values = if counted == 0 {
             vec![]
         } else {
-            wanted(counted as u64).into_iter().map(|r| ordered[(r.max(1) as usize).min(counted) - 1]).collect()
+            wanted(counted as u64)
+                .into_iter()
+                .map(|r| ordered[(r.max(1) as usize).min(counted) - 1])
+                .collect()
         };
-        return Ranked { values, counted: counted as u64, left_out: (samples.len() - counted) as u64 };
+        return Ranked {
+            values,
+            counted: counted as u64,
+            left_out: (samples.len() - counted) as u64,
+        };
     }
     let mut counts = leading_bits(samples);
     // Numbers that are not finite have all exponent bits set: the first and last bins.
@@ -62,7 +69,8 @@ pub fn at_ranks(samples: &[f64], wanted: impl FnOnce(u64) -> Vec<u64>) -> Ranked
     if counted == 0 {
         return Ranked { values: vec![], counted, left_out };
     }
-    let mut ranks: Vec<(usize, u64)> = wanted(counted).into_iter().map(|r| r.clamp(1, counted)).enumerate().collect();
+    let mut ranks: Vec<(usize, u64)> =
+        wanted(counted).into_iter().map(|r| r.clamp(1, counted)).enumerate().collect();
     ranks.sort_unstable_by_key(|(_, rank)| *rank);
     let mut values = vec![0.0; ranks.len()];
     settle(samples.iter().map(|v| key(*v)), &counts, 48, &ranks, &mut values);
@@ -71,7 +79,10 @@ pub fn at_ranks(samples: &[f64], wanted: impl FnOnce(u64) -> Vec<u64>) -> Ranked
 
 /// A counter for each value of sixteen bits: an index of that type needs no check.
 fn bins<T: Copy>(of: T) -> Box<[T; BINS]> {
-    vec![of; BINS].into_boxed_slice().try_into().unwrap_or_else(|_| unreachable!("it has that length"))
+    vec![of; BINS]
+        .into_boxed_slice()
+        .try_into()
+        .unwrap_or_else(|_| unreachable!("it has that length"))
 }
 
 /// How many samples have each sixteen leading bits.
@@ -102,7 +113,13 @@ struct Held {
 /// Finds the wanted (place, rank) pairs, ranks rising, among keys that agree in all bits above `shift` + 16 and
 /// were counted by the 16 bits from `shift` up.
 #[inline(never)]
-fn settle(keys: impl Iterator<Item = u64>, counts: &[u32; BINS], shift: u32, wanted: &[(usize, u64)], out: &mut [f64]) {
+fn settle(
+    keys: impl Iterator<Item = u64>,
+    counts: &[u32; BINS],
+    shift: u32,
+    wanted: &[(usize, u64)],
+    out: &mut [f64],
+) {
     let mut held: Vec<Held> = Vec::new();
     let mut slot = bins(u16::MAX);
     let (mut seen, mut next) = (0u64, 0);
@@ -114,7 +131,8 @@ fn settle(keys: impl Iterator<Item = u64>, counts: &[u32; BINS], shift: u32, wan
         }
         if next > from {
             slot[bin] = held.len() as u16;
-            let wanted = wanted[from..next].iter().map(|(place, rank)| (*place, rank - seen)).collect();
+            let wanted =
+                wanted[from..next].iter().map(|(place, rank)| (*place, rank - seen)).collect();
             held.push(Held { keys: Vec::with_capacity(n as usize), wanted });
         }
         seen += n;
@@ -158,7 +176,8 @@ mod tests {
 
     fn any_samples() -> impl Strategy<Value = Vec<f64>> {
         let bits = prop::collection::vec(any::<u64>().prop_map(f64::from_bits), 1..300);
-        let close = prop::collection::vec((0u32..2_000).prop_map(|n| 1.0 + f64::from(n) * 1e-9), 1..300);
+        let close =
+            prop::collection::vec((0u32..2_000).prop_map(|n| 1.0 + f64::from(n) * 1e-9), 1..300);
         let tied = prop::collection::vec((0u8..4).prop_map(f64::from), 1..300);
         // Repeated until there are enough that nothing is sorted outright.
         (prop_oneof![bits, close, tied], 1usize..60).prop_map(|(some, times)| some.repeat(times))
@@ -186,7 +205,10 @@ mod tests {
         let mut samples: Vec<f64> = (1..=10_000).map(f64::from).collect();
         samples.extend([f64::NAN, -f64::NAN, f64::INFINITY, f64::NEG_INFINITY]);
         let found = at_ranks(&samples, |n| vec![1, n / 2, n]);
-        assert_eq!(found, Ranked { values: vec![1.0, 5_000.0, 10_000.0], counted: 10_000, left_out: 4 });
+        assert_eq!(
+            found,
+            Ranked { values: vec![1.0, 5_000.0, 10_000.0], counted: 10_000, left_out: 4 }
+        );
         assert_eq!(at_ranks(&[f64::NAN], |_| vec![1]).values, Vec::<f64>::new());
     }
 }

@@ -40,7 +40,8 @@ pub fn wilson(part: f64, samples: f64) -> Option<Interval> {
     }
     let (p, z2) = (part / samples, Z95 * Z95);
     let middle = (p + z2 / (2.0 * samples)) / (1.0 + z2 / samples);
-    let reach = Z95 / (1.0 + z2 / samples) * (p * (1.0 - p) / samples + z2 / (4.0 * samples * samples)).sqrt();
+    let reach = Z95 / (1.0 + z2 / samples)
+        * (p * (1.0 - p) / samples + z2 / (4.0 * samples * samples)).sqrt();
     let low = if part <= 0.0 { 0.0 } else { (middle - reach).max(0.0) };
     let high = if part >= samples { 1.0 } else { (middle + reach).min(1.0) };
     Some(Interval { low, high })

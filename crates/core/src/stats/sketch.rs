@@ -72,7 +72,11 @@ static CELLS: LazyLock<Cells> = LazyLock::new(|| {
         let (mut inside, mut beyond) = (low.to_bits(), high.to_bits());
         while beyond - inside > 1 {
             let middle = inside + (beyond - inside) / 2;
-            if bucket_by_logarithm(f64::from_bits(middle)) == bucket { inside = middle } else { beyond = middle }
+            if bucket_by_logarithm(f64::from_bits(middle)) == bucket {
+                inside = middle
+            } else {
+                beyond = middle
+            }
         }
         (f64::from_bits(inside), bucket)
     });
@@ -177,7 +181,9 @@ impl Sketch {
             seen += n;
             rank <= seen
         });
-        reached.map(|(bucket, _)| bucket).or_else(|| Some(self.first + self.counts.len().checked_sub(1)? as i32))
+        reached
+            .map(|(bucket, _)| bucket)
+            .or_else(|| Some(self.first + self.counts.len().checked_sub(1)? as i32))
     }
 
     /// The value at `rank` (from 1), within 1 % of the sample that stands there.
@@ -208,14 +214,20 @@ impl Sketch {
     /// How the reading at `p` was come by.
     pub fn proof(&self, p: f64) -> Proof {
         let rank = percentile::rank(self.count(), p);
-        Proof::percentile(p, &self.reading(p), "nearest rank over merged hourly sketches, within 1 %", rank)
+        Proof::percentile(
+            p,
+            &self.reading(p),
+            "nearest rank over merged hourly sketches, within 1 %",
+            rank,
+        )
     }
 
     /// How many samples are at or below `limit`: at least, and at most. Those in the limit's own bucket may lie on either
     /// side of it.
     pub fn within(&self, limit: f64) -> (u64, u64) {
         let own = CELLS.bucket(limit.max(FLOOR));
-        let below = self.zeros + self.filled().take_while(|(b, _)| *b < own).map(|(_, n)| n).sum::<u64>();
+        let below =
+            self.zeros + self.filled().take_while(|(b, _)| *b < own).map(|(_, n)| n).sum::<u64>();
         (below, below + self.filled().find(|(b, _)| *b == own).map_or(0, |(_, n)| n))
     }
 
@@ -391,7 +403,8 @@ mod tests {
     #[test]
     fn layout_shift_fits_too() {
         let shifts: Vec<f64> = (1..1_000).map(|i| f64::from(i) / 4_000.0).collect();
-        let exact = Samples::new(shifts.iter().copied()).percentile(0.75, Method::NearestRank).unwrap();
+        let exact =
+            Samples::new(shifts.iter().copied()).percentile(0.75, Method::NearestRank).unwrap();
         let about = Sketch::of(shifts).percentile(0.75).unwrap();
         assert!((about - exact).abs() <= 0.01 * exact);
     }

@@ -50,7 +50,15 @@ impl Summary {
 
     fn over(held: Held, apdex_t: Option<f64>) -> Summary {
         let apdex = apdex_t.map(|t| (t, Apdex::new(t)));
-        Summary { held, count: 0, min: f64::INFINITY, max: f64::NEG_INFINITY, sum: 0.0, lost: 0.0, apdex }
+        Summary {
+            held,
+            count: 0,
+            min: f64::INFINITY,
+            max: f64::NEG_INFINITY,
+            sum: 0.0,
+            lost: 0.0,
+            apdex,
+        }
     }
 
     /// Counts one number.
@@ -73,7 +81,11 @@ impl Summary {
         self.min = self.min.min(value);
         self.max = self.max.max(value);
         let sum = self.sum + value;
-        self.lost += if self.sum.abs() >= value.abs() { (self.sum - sum) + value } else { (value - sum) + self.sum };
+        self.lost += if self.sum.abs() >= value.abs() {
+            (self.sum - sum) + value
+        } else {
+            (value - sum) + self.sum
+        };
         self.sum = sum;
         if let Some((t, apdex)) = &mut self.apdex {
             apdex.add_against(value, *t);
@@ -132,7 +144,9 @@ impl Summary {
         let mut counts = vec![0; many];
         match &self.held {
             Held::All(all) => all.iter().for_each(|v| counts[place(*v)] += 1),
-            Held::Sketch(sketch) => sketch.spread().for_each(|(a, b, n)| counts[place((a + b) / 2.0)] += n),
+            Held::Sketch(sketch) => {
+                sketch.spread().for_each(|(a, b, n)| counts[place((a + b) / 2.0)] += n)
+            }
         }
         let edge = |i: usize| {
             let at = low + width * i as f64;

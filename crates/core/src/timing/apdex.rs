@@ -69,7 +69,8 @@ impl Apdex {
             satisfied,
             tolerating: tolerable - satisfied,
             frustrated: all - tolerable,
-            between: (!is_known).then(|| (score(up_to_t.0, up_to_4t.0), score(up_to_t.1, up_to_4t.1))),
+            between: (!is_known)
+                .then(|| (score(up_to_t.0, up_to_4t.0), score(up_to_t.1, up_to_4t.1))),
         }
     }
 
@@ -90,11 +91,14 @@ impl Apdex {
                 counted(self.samples())
             ),
         };
-        let proof = Proof::new("Apdex = (satisfied + tolerating / 2) / all", worked, self.samples()).by(format!(
-            "satisfied up to T = {} s, tolerating up to 4T = {} s, both included",
-            self.t_s,
-            4.0 * self.t_s
-        ));
+        let proof =
+            Proof::new("Apdex = (satisfied + tolerating / 2) / all", worked, self.samples()).by(
+                format!(
+                    "satisfied up to T = {} s, tolerating up to 4T = {} s, both included",
+                    self.t_s,
+                    4.0 * self.t_s
+                ),
+            );
         match self.between {
             None => proof,
             Some(_) => proof.noting(format!(
@@ -174,8 +178,15 @@ mod tests {
     #[test]
     fn groups_within_bounds_are_counted_in_the_middle_and_the_score_says_how_far_off_it_may_be() {
         let a = Apdex::within_bounds(1.5, 100, (50, 60), (80, 84));
-        assert_eq!((a.satisfied, a.tolerating, a.frustrated, a.between), (55, 27, 18, Some((0.65, 0.72))));
-        assert!(a.proof().lines()[3].ends_with("the score is between 0.650 and 0.720."), "{:?}", a.proof().lines());
+        assert_eq!(
+            (a.satisfied, a.tolerating, a.frustrated, a.between),
+            (55, 27, 18, Some((0.65, 0.72)))
+        );
+        assert!(
+            a.proof().lines()[3].ends_with("the score is between 0.650 and 0.720."),
+            "{:?}",
+            a.proof().lines()
+        );
         let known = Apdex::within_bounds(1.5, 100, (60, 60), (80, 80));
         assert_eq!((known, known.bounds_words().as_str()), (Apdex { between: None, ..known }, ""));
         assert_eq!(Apdex::within_bounds(1.5, 0, (0, 0), (0, 0)).score(), None);

@@ -71,7 +71,11 @@ mod tests {
 
     fn shifts(of: &[(f64, f64)]) -> Vec<Shift> {
         of.iter()
-            .map(|(start_ms, score)| Shift { start_ms: *start_ms, score: *score, had_recent_input: false })
+            .map(|(start_ms, score)| Shift {
+                start_ms: *start_ms,
+                score: *score,
+                had_recent_input: false,
+            })
             .collect()
     }
 
@@ -79,17 +83,26 @@ mod tests {
     fn layout_shift_is_the_worst_session_window() {
         assert_eq!(layout_shift(&[]), 0.0);
         // A gap of a second begins a new window.
-        assert!((layout_shift(&shifts(&[(0.0, 0.1), (999.0, 0.1), (1_999.0, 0.15)])) - 0.2).abs() < 1e-9);
+        assert!(
+            (layout_shift(&shifts(&[(0.0, 0.1), (999.0, 0.1), (1_999.0, 0.15)])) - 0.2).abs()
+                < 1e-9
+        );
         // Five seconds after its first shift a window is full.
         let every_900: Vec<_> = (0..8).map(|i| (f64::from(i) * 900.0, 0.1)).collect();
         assert!((layout_shift(&shifts(&every_900)) - 0.6).abs() < 1e-9);
         // What follows an input was expected.
         let expected = Shift { start_ms: 10.0, score: 0.5, had_recent_input: true };
-        assert!((layout_shift(&[&shifts(&[(0.0, 0.1)])[..], &[expected]].concat()) - 0.1).abs() < 1e-9);
+        assert!(
+            (layout_shift(&[&shifts(&[(0.0, 0.1)])[..], &[expected]].concat()) - 0.1).abs() < 1e-9
+        );
     }
 
     fn events(durations: &[f64]) -> Vec<Event> {
-        durations.iter().enumerate().map(|(i, ms)| Event { interaction: 1 + i as u64, duration_ms: *ms }).collect()
+        durations
+            .iter()
+            .enumerate()
+            .map(|(i, ms)| Event { interaction: 1 + i as u64, duration_ms: *ms })
+            .collect()
     }
 
     #[test]
@@ -101,10 +114,13 @@ mod tests {
         assert_eq!(interaction_to_next_paint(&all, 100), Some(200.0));
         // Fewer were long enough to be reported than are left out: the least of them.
         assert_eq!(interaction_to_next_paint(&all, 1_000), Some(100.0));
-        assert_eq!(interaction_to_next_paint(&[Event { interaction: 0, duration_ms: 900.0 }], 3), None);
+        assert_eq!(
+            interaction_to_next_paint(&[Event { interaction: 0, duration_ms: 900.0 }], 3),
+            None
+        );
         // Pointer down, up and click of one tap.
-        let tap =
-            [(7, 24.0), (7, 160.0), (7, 40.0)].map(|(interaction, duration_ms)| Event { interaction, duration_ms });
+        let tap = [(7, 24.0), (7, 160.0), (7, 40.0)]
+            .map(|(interaction, duration_ms)| Event { interaction, duration_ms });
         assert_eq!(interaction_to_next_paint(&tap, 1), Some(160.0));
     }
 

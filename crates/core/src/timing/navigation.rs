@@ -94,9 +94,14 @@ impl Navigation {
             ("loadEventEnd", self.load_event_end),
         ])?;
         let request = Phases::from_moments(&Moments::from(self))?;
-        let between = |from: f64, to: f64| if from > 0.0 && to > 0.0 { (to - from).max(0.0) } else { 0.0 };
+        let between =
+            |from: f64, to: f64| if from > 0.0 && to > 0.0 { (to - from).max(0.0) } else { 0.0 };
         Ok(Load {
-            redirect_ms: if self.redirect_end > 0.0 { self.redirect_end - self.start_time } else { 0.0 },
+            redirect_ms: if self.redirect_end > 0.0 {
+                self.redirect_end - self.start_time
+            } else {
+                0.0
+            },
             request,
             parsing_ms: between(self.response_end, self.dom_interactive),
             deferred_ms: between(self.dom_interactive, self.dom_content_loaded_event_end),

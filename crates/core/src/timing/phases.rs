@@ -54,10 +54,17 @@ const CLOCK_STEP_MS: f64 = 0.01;
 
 /// Whether moments that happened (above 0) stand in the order given; the first always happened.
 pub(super) fn in_order(moments: &[(&'static str, f64)]) -> Result<(), ImpossibleOrder> {
-    let Some((mut last, rest)) = moments.split_first().map(|(first, rest)| (*first, rest)) else { return Ok(()) };
+    let Some((mut last, rest)) = moments.split_first().map(|(first, rest)| (*first, rest)) else {
+        return Ok(());
+    };
     for (name, at) in rest.iter().filter(|(_, at)| *at > 0.0) {
         if at + CLOCK_STEP_MS < last.1 {
-            return Err(ImpossibleOrder { earlier: last.0, earlier_ms: last.1, later: name, later_ms: *at });
+            return Err(ImpossibleOrder {
+                earlier: last.0,
+                earlier_ms: last.1,
+                later: name,
+                later_ms: *at,
+            });
         }
         last = (name, *at);
     }
@@ -66,7 +73,13 @@ pub(super) fn in_order(moments: &[(&'static str, f64)]) -> Result<(), Impossible
 
 impl Phases {
     pub fn total_ms(&self) -> f64 {
-        self.queue_ms + self.dns_ms + self.connect_ms + self.tls_ms + self.request_ms + self.wait_ms + self.receive_ms
+        self.queue_ms
+            + self.dns_ms
+            + self.connect_ms
+            + self.tls_ms
+            + self.request_ms
+            + self.wait_ms
+            + self.receive_ms
     }
 
     /// Adds another request's phases, phase by phase.
@@ -106,8 +119,10 @@ impl Phases {
             if from > 0.0 && to > 0.0 { (to - from).max(0.0) } else { 0.0 }
         };
         let tls_ms = between(m.secure_start, m.connect_end);
-        let before_request =
-            [m.connect_end, m.lookup_end, m.fetch_start, m.start].into_iter().find(|at| *at > 0.0).unwrap_or(0.0);
+        let before_request = [m.connect_end, m.lookup_end, m.fetch_start, m.start]
+            .into_iter()
+            .find(|at| *at > 0.0)
+            .unwrap_or(0.0);
         let first_work = [m.lookup_start, m.connect_start, m.request_start, m.response_start]
             .into_iter()
             .find(|at| *at > 0.0)
@@ -119,7 +134,11 @@ impl Phases {
             tls_ms,
             // With a connection of its own, the time between its readiness and the request counts
             // as sending; without one it is queueing and counted there.
-            request_ms: if m.connect_end > 0.0 { between(before_request, m.request_start) } else { 0.0 },
+            request_ms: if m.connect_end > 0.0 {
+                between(before_request, m.request_start)
+            } else {
+                0.0
+            },
             wait_ms: between(m.request_start, m.response_start),
             receive_ms: between(m.response_start, m.response_end),
         })
@@ -156,8 +175,13 @@ mod tests {
 
     #[test]
     fn an_answer_before_its_question_is_reported_with_both_moments() {
-        let m =
-            Moments { start: 0.0, request_start: 50.0, response_start: 40.0, response_end: 60.0, ..Moments::default() };
+        let m = Moments {
+            start: 0.0,
+            request_start: 50.0,
+            response_start: 40.0,
+            response_end: 60.0,
+            ..Moments::default()
+        };
         let e = Phases::from_moments(&m).unwrap_err();
         assert_eq!(e.to_string(), "responseStart (40.0 ms) lies before requestStart (50.0 ms)");
     }

@@ -36,7 +36,8 @@ pub struct Action {
 }
 
 /// The columns that [`Attempts::of`] reads of what happened.
-pub const COLUMNS: [&str; 11] = ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
+pub const COLUMNS: [&str; 11] =
+    ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
 
 /// What came of the actions of one name: counts, times until the answer, the pages.
 type Gathered = (Action, Vec<f64>, HashMap<u32, u64>);
@@ -108,7 +109,11 @@ pub struct Attempts {
 fn moments(sheet: &Sheet) -> impl Fn(usize) -> f64 + '_ {
     let (at, after) = (sheet.moments("at"), sheet.figures("after"));
     let begin = sheet.hour_s as f64 * 1_000.0;
-    move |row| begin + f64::from(at.get(row).copied().unwrap_or(0)) + f64::from(after.at(row).unwrap_or(0.0))
+    move |row| {
+        begin
+            + f64::from(at.get(row).copied().unwrap_or(0))
+            + f64::from(after.at(row).unwrap_or(0.0))
+    }
 }
 
 impl Attempts {
@@ -117,7 +122,8 @@ impl Attempts {
     pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
         let (mut all, more) = in_halves(sheets, |half| {
             let (mut attempts, mut places) = (Attempts::default(), Places::default());
-            half.iter().for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter), &mut places));
+            half.iter()
+                .for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter), &mut places));
             attempts
         });
         all.absorb(more);
@@ -128,7 +134,10 @@ impl Attempts {
             for sheet in half {
                 let Some(visits) = sheet.ids("visit") else { continue };
                 let mut keep = rows(sheet, stretch, filter);
-                visits.codes.narrow(&mut keep, &visits.values.iter().map(|v| failed.contains(v)).collect::<Vec<_>>());
+                visits.codes.narrow(
+                    &mut keep,
+                    &visits.values.iter().map(|v| failed.contains(v)).collect::<Vec<_>>(),
+                );
                 let at = moments(sheet);
                 for row in (0..sheet.rows).filter(|row| keep[*row]) {
                     let latest = last.entry(visits.get(row).copied().unwrap_or(0)).or_insert(0.0);
@@ -162,21 +171,38 @@ impl Attempts {
             (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.texts("failed"));
         // Which visit it was is forgotten after a while.
         let (visits, views) = (sheet.ids("visit"), sheet.ids("view"));
-        let id = |ids: Option<&Coded<u128>>, row: usize| ids.and_then(|i| i.get(row)).copied().unwrap_or(0);
+        let id = |ids: Option<&Coded<u128>>, row: usize| {
+            ids.and_then(|i| i.get(row)).copied().unwrap_or(0)
+        };
         let at = moments(sheet);
         of.clear();
         let mut hour: Vec<One> = Vec::new();
         let here = || (0..sheet.rows).filter(|row| keep[*row]);
         for row in here().filter(|row| action.is_some() && whats.codes.at(*row) == action) {
-            let (visit, view, nth) = (id(visits, row), id(views, row), nths.at(row).unwrap_or(0.0) as u16);
-            let (Some(name), page) = (code(&name_of, names, row), code(&page_of, pages, row)) else { continue };
+            let (visit, view, nth) =
+                (id(visits, row), id(views, row), nths.at(row).unwrap_or(0.0) as u16);
+            let (Some(name), page) = (code(&name_of, names, row), code(&page_of, pages, row))
+            else {
+                continue;
+            };
             let page = page.unwrap_or_else(|| self.words.code(""));
             of.insert((view, nth), hour.len());
-            hour.push(One { visit, at: at(row), until: f32::NAN, name, page, requests: 0, failed: false });
+            hour.push(One {
+                visit,
+                at: at(row),
+                until: f32::NAN,
+                name,
+                page,
+                requests: 0,
+                failed: false,
+            });
         }
         for row in here() {
             let Some(by) = bys.at(row) else { continue };
-            let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| hour.get_mut(*i)) else { continue };
+            let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| hour.get_mut(*i))
+            else {
+                continue;
+            };
             one.failed |= !failed.at(row).is_empty();
             if request.is_some() && whats.codes.at(row) == request {
                 if let Some(asked) = code(&name_of, names, row) {
@@ -229,15 +255,22 @@ impl Attempts {
             most_first(counts.into_iter().map(|(code, n)| (self.words.text(code).to_string(), n)))
         };
         let asked = |name: u32| {
-            let of: Vec<(u32, u64)> =
-                self.asked.iter().filter(|((by, _), _)| *by == name).map(|((_, a), n)| (*a, *n)).collect();
+            let of: Vec<(u32, u64)> = self
+                .asked
+                .iter()
+                .filter(|((by, _), _)| *by == name)
+                .map(|((_, a), n)| (*a, *n))
+                .collect();
             named(of)
         };
         let mut out: Vec<Action> = by
             .into_iter()
             .map(|(name, (action, ms, pages))| Action {
                 name: self.words.text(name).to_string(),
-                page: named(pages.into_iter().collect()).into_iter().next().map_or(String::new(), |(page, _)| page),
+                page: named(pages.into_iter().collect())
+                    .into_iter()
+                    .next()
+                    .map_or(String::new(), |(page, _)| page),
                 ms: readings(&ms, &[0.5, 0.75]).0,
                 asked: asked(name),
                 ..action
@@ -298,7 +331,13 @@ impl Trouble {
 }
 
 /// Those with most trouble, by `visit` or `person`, worst first.
-pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &str, most: usize) -> Vec<Trouble> {
+pub fn troubled(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    column: &str,
+    most: usize,
+) -> Vec<Trouble> {
     let poor = crate::timing::Vital::Lcp.thresholds().1 as f32;
     // Those with even ids at the same time as those with odd ones.
     let (mut all, odd) = at_once(|odd| {
@@ -320,7 +359,10 @@ pub fn troubled(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &st
                 t.abandoned += u64::from(ended.starts_with("abandoned"));
                 t.blank += u64::from(ended.ends_with("blank"));
                 t.slow += u64::from(lcp.at(row).is_some_and(|v| v > poor));
-                let at = sheet.at_ms(row).and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or_default();
+                let at = sheet
+                    .at_ms(row)
+                    .and_then(|ms| Timestamp::from_millisecond(ms).ok())
+                    .unwrap_or_default();
                 if at >= t.last {
                     t.last = at;
                     *page = pages.at(row);
@@ -387,13 +429,19 @@ mod tests {
         let attempts = Attempts::of(&[sheet(&rows)], stretch, &Filter::default());
         let all = attempts.actions();
         let pay = &all[0];
-        assert_eq!((pay.name.as_str(), pay.attempts, pay.failed, pay.again, pay.left), ("pay", 4, 2, 1, 1));
+        assert_eq!(
+            (pay.name.as_str(), pay.attempts, pay.failed, pay.again, pay.left),
+            ("pay", 4, 2, 1, 1)
+        );
         assert_eq!(
             (pay.requests, pay.asked.clone(), pay.page.as_str()),
             (2, vec![("POST /pay".to_string(), 2)], "Cabin")
         );
         // Until the answer: 100 and 300 ms, 100 and 500 ms.
-        assert!((pay.ms[0].value.unwrap() - 400.0).abs() < 1.0 && (pay.ms[1].value.unwrap() - 600.0).abs() < 1.0);
+        assert!(
+            (pay.ms[0].value.unwrap() - 400.0).abs() < 1.0
+                && (pay.ms[1].value.unwrap() - 600.0).abs() < 1.0
+        );
         assert_eq!((all[1].name.as_str(), all[1].attempts, all[1].failed), ("help", 1, 0));
         let over = attempts.over(Some("pay"), 3_600);
         assert_eq!((over[0].count, over[0].failed, over[0].p75.samples), (4, 2, 2));

@@ -102,7 +102,10 @@ impl Filter {
     pub fn parse<'a>(texts: impl IntoIterator<Item = &'a str>) -> (Filter, Vec<String>) {
         let (mut filter, mut wrong) = (Filter::default(), Vec::new());
         for text in texts {
-            match text.split_once(':').and_then(|(name, value)| Some((Attribute::parse(name)?, value))) {
+            match text
+                .split_once(':')
+                .and_then(|(name, value)| Some((Attribute::parse(name)?, value)))
+            {
                 Some((attribute, value)) => filter = filter.and(attribute, value),
                 None => wrong.push(text.to_string()),
             }
@@ -141,13 +144,16 @@ impl Filter {
 
     /// Texts that [`Filter::parse`] reads back.
     pub fn texts(&self) -> Vec<String> {
-        self.parts().flat_map(|(a, values)| values.iter().map(move |v| format!("{}:{v}", a.name()))).collect()
+        self.parts()
+            .flat_map(|(a, values)| values.iter().map(move |v| format!("{}:{v}", a.name())))
+            .collect()
     }
 }
 
 impl fmt::Display for Filter {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let parts: Vec<String> = self.parts().map(|(a, v)| format!("{} {}", a.title(), v.join(" or "))).collect();
+        let parts: Vec<String> =
+            self.parts().map(|(a, v)| format!("{} {}", a.title(), v.join(" or "))).collect();
         f.write_str(&parts.join(", "))
     }
 }

@@ -188,14 +188,19 @@ impl Beacon {
     /// # Errors
     /// The first field that is missing or out of range, named as in `beacon[3].lcp`.
     pub fn read(body: &[u8]) -> Result<Vec<Beacon>, BeaconError> {
-        let value: Value = serde_json::from_slice(body)
-            .map_err(|e| wrong("body", format!("no JSON: line {}, column {}", e.line(), e.column())))?;
+        let value: Value = serde_json::from_slice(body).map_err(|e| {
+            wrong("body", format!("no JSON: line {}, column {}", e.line(), e.column()))
+        })?;
         match value {
             Value::Array(all) if all.is_empty() => Err(wrong("body", "an empty array")),
             Value::Array(all) if all.len() > MAX_BATCH => {
                 Err(wrong("body", format!("{} beacons; at most {MAX_BATCH}", all.len())))
             }
-            Value::Array(all) => all.iter().enumerate().map(|(i, v)| Beacon::of(v, &format!("beacon[{i}]"))).collect(),
+            Value::Array(all) => all
+                .iter()
+                .enumerate()
+                .map(|(i, v)| Beacon::of(v, &format!("beacon[{i}]")))
+                .collect(),
             one => Ok(vec![Beacon::of(&one, "beacon")?]),
         }
     }
@@ -210,7 +215,8 @@ impl Beacon {
                 None => Err(wrong(field(name), "missing")),
             }
         };
-        let id = |name: &str| Uuid::parse_str(text(name)?).map_err(|_| wrong(field(name), "not a UUID"));
+        let id =
+            |name: &str| Uuid::parse_str(text(name)?).map_err(|_| wrong(field(name), "not a UUID"));
         let whole = |name: &str, low: i64, high: i64| -> Result<i64, BeaconError> {
             let n = match map.get(name) {
                 None => return Err(wrong(field(name), "missing")),
@@ -368,7 +374,10 @@ fn named<'a>(
     let entries: Vec<(&str, &Value<'_>)> = entries.collect();
     if let Some((name, _)) = entries.iter().find(|(name, _)| !is_attribute_name(name)) {
         let name = clean(name, MAX_NAME, None);
-        return Err(wrong(at, format!("“{name}” is no name: a letter, then letters, digits, - and _, at most 30")));
+        return Err(wrong(
+            at,
+            format!("“{name}” is no name: a letter, then letters, digits, - and _, at most 30"),
+        ));
     }
     Ok(entries.into_iter().map(move |(name, value)| (format!("{at}.{name}"), name, value)))
 }
@@ -384,7 +393,10 @@ fn attributes(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, Str
 
 fn numbers(map: &ObjectAsVec<'_>, place: &str) -> Result<BTreeMap<String, f64>, BeaconError> {
     let read = |(at, name, value): (String, &str, &Value<'_>)| {
-        let number = value.as_f64().filter(|n| n.abs() <= 1e15).ok_or_else(|| wrong(at, "not a number up to 1e15"))?;
+        let number = value
+            .as_f64()
+            .filter(|n| n.abs() <= 1e15)
+            .ok_or_else(|| wrong(at, "not a number up to 1e15"))?;
         Ok((name.to_string(), number))
     };
     named(map, "numbers", place)?.map(read).collect()
@@ -395,11 +407,17 @@ fn happened(map: &ObjectAsVec<'_>, place: &str) -> Result<Vec<Happening>, Beacon
         None | Some(Value::Null) => return Ok(Vec::new()),
         Some(Value::Array(all)) if all.len() <= MAX_HAPPENED => all,
         Some(Value::Array(all)) => {
-            return Err(wrong(format!("{place}.happened"), format!("{} of them; at most {MAX_HAPPENED}", all.len())));
+            return Err(wrong(
+                format!("{place}.happened"),
+                format!("{} of them; at most {MAX_HAPPENED}", all.len()),
+            ));
         }
         Some(_) => return Err(wrong(format!("{place}.happened"), "not an array")),
     };
-    all.iter().enumerate().map(|(i, one)| happening(one, &format!("{place}.happened[{i}]"))).collect()
+    all.iter()
+        .enumerate()
+        .map(|(i, one)| happening(one, &format!("{place}.happened[{i}]")))
+        .collect()
 }
 
 /// Older snippets tell the first script error by its text alone: it happened all the same.
@@ -434,7 +452,9 @@ fn happening(value: &Value<'_>, place: &str) -> Result<Happening, BeaconError> {
     })?;
     let name: String = text("name", 300)?;
     let name = match what {
-        Happened::Request | Happened::Resource | Happened::Route => privacy::cut_query(&name).to_string(),
+        Happened::Request | Happened::Resource | Happened::Route => {
+            privacy::cut_query(&name).to_string()
+        }
         _ => privacy::cut_queries(&name),
     };
     let trace = text("trace", 32)?;
@@ -465,7 +485,9 @@ fn host(url: &str) -> String {
 /// Whether a host name belongs to a site: one of its domains or below one.
 pub fn owns(domains: &[String], host: &str) -> bool {
     let host = host.split(':').next().unwrap_or("");
-    domains.iter().any(|d| host == d || host.strip_suffix(d.as_str()).is_some_and(|h| h.ends_with('.')))
+    domains
+        .iter()
+        .any(|d| host == d || host.strip_suffix(d.as_str()).is_some_and(|h| h.ends_with('.')))
 }
 
 /// The host name in an `Origin` header, without port.
@@ -516,7 +538,9 @@ mod tests {
     }
 
     fn read(value: &Value) -> Result<Beacon, String> {
-        Beacon::read(value.to_string().as_bytes()).map(|mut b| b.remove(0)).map_err(|e| e.to_string())
+        Beacon::read(value.to_string().as_bytes())
+            .map(|mut b| b.remove(0))
+            .map_err(|e| e.to_string())
     }
 
     #[test]
@@ -537,19 +561,35 @@ mod tests {
             ("cls", json!(5000), "beacon.cls: 5000 is over 1000"),
             ("id", json!("x"), "beacon.id: not a UUID"),
             ("device", json!("fridge"), "beacon.device: not phone, tablet or desktop"),
-            ("url", json!("javascript:alert(1)"), "beacon.url: not an address that begins with http:// or https://"),
+            (
+                "url",
+                json!("javascript:alert(1)"),
+                "beacon.url: not an address that begins with http:// or https://",
+            ),
             ("at", json!(0), "beacon.at: 0 is not from 946684800000 to 4102444800000"),
             ("visit", Value::Null, "beacon.visit: not a text"),
-            ("sent", json!(1_794_999_999_999i64), "beacon.sent: not within the 48 hours after `at`"),
+            (
+                "sent",
+                json!(1_794_999_999_999i64),
+                "beacon.sent: not within the 48 hours after `at`",
+            ),
             ("attributes", json!([1]), "beacon.attributes: not an object"),
-            ("attributes", json!({"plan": 3}), "beacon.attributes.plan: neither a text nor true or false"),
+            (
+                "attributes",
+                json!({"plan": 3}),
+                "beacon.attributes.plan: neither a text nor true or false",
+            ),
             ("numbers", json!({"cart": "3"}), "beacon.numbers.cart: not a number up to 1e15"),
             (
                 "happened",
                 json!([{"what": "dance"}]),
                 "beacon.happened[0].what: “dance” is none of request, error, resource, console, phrase, action, event, route",
             ),
-            ("happened", json!([{"what": "request", "ms": -2}]), "beacon.happened[0].ms: -2 is not from 0 to 3600000"),
+            (
+                "happened",
+                json!([{"what": "request", "ms": -2}]),
+                "beacon.happened[0].ms: -2 is not from 0 to 3600000",
+            ),
             (
                 "happened",
                 json!([{"what": "request", "trace": "xyz"}]),
@@ -561,7 +601,8 @@ mod tests {
             assert_eq!(read(&b).unwrap_err(), want);
         }
         let mut b = good();
-        b["attributes"] = (0..10_000).map(|i| (format!("l{i}"), json!("x"))).collect::<Map<_, _>>().into();
+        b["attributes"] =
+            (0..10_000).map(|i| (format!("l{i}"), json!("x"))).collect::<Map<_, _>>().into();
         assert_eq!(read(&b).unwrap_err(), "beacon.attributes: 10000 of them; at most 10");
         b["attributes"] = json!({"<b>": "x"});
         assert!(read(&b).unwrap_err().starts_with("beacon.attributes: “<b>” is no name"));
@@ -569,7 +610,10 @@ mod tests {
         b["happened"] = vec![json!({"what": "event", "name": "x"}); MAX_HAPPENED + 1].into();
         assert_eq!(read(&b).unwrap_err(), "beacon.happened: 81 of them; at most 80");
         let two = json!([good(), 7]).to_string();
-        assert_eq!(Beacon::read(two.as_bytes()).unwrap_err().to_string(), "beacon[1]: not an object");
+        assert_eq!(
+            Beacon::read(two.as_bytes()).unwrap_err().to_string(),
+            "beacon[1]: not an object"
+        );
         assert_eq!(Beacon::read(b"{").unwrap_err().field, "body");
     }
 

@@ -26,7 +26,9 @@ pub const APART: f64 = 1.25;
 
 impl Verdict {
     pub fn of(synthetic: &Samples, real: &Samples) -> Verdict {
-        let median = |s: &Samples| s.percentile(0.5, Method::NearestRank).filter(|m| *m > 0.0 && s.len() >= LEAST);
+        let median = |s: &Samples| {
+            s.percentile(0.5, Method::NearestRank).filter(|m| *m > 0.0 && s.len() >= LEAST)
+        };
         match median(synthetic).zip(median(real)) {
             None => Verdict::TooFew,
             Some((ours, theirs)) if ours > theirs * APART => Verdict::Slower,
@@ -50,7 +52,10 @@ impl Verdict {
 pub fn only_here<P>(places: &[(P, Verdict)]) -> Option<&P> {
     let mut slow = places.iter().filter(|(_, v)| *v == Verdict::Slower);
     let (first, second) = (slow.next(), slow.next());
-    let fine = places.iter().filter(|(_, v)| matches!(v, Verdict::Representative | Verdict::Faster)).count();
+    let fine = places
+        .iter()
+        .filter(|(_, v)| matches!(v, Verdict::Representative | Verdict::Faster))
+        .count();
     first.filter(|_| second.is_none() && fine >= 2).map(|(place, _)| place)
 }
 
@@ -62,7 +67,10 @@ pub fn visited(record: &RunRecord, families: &Families) -> Vec<(usize, String)> 
         cut_query(rest.find('/').map_or("/", |at| &rest[at..])).to_string()
     };
     let of = |(nth, step): (usize, &crate::run::StepRecord)| {
-        let page = step.requests.iter().rfind(|r| r.kind == "document" && !(300..400).contains(&r.status))?;
+        let page = step
+            .requests
+            .iter()
+            .rfind(|r| r.kind == "document" && !(300..400).contains(&r.status))?;
         Some((nth, families.of(&path(&page.url)).to_string()))
     };
     record.counted_steps().enumerate().filter_map(of).collect()
@@ -90,9 +98,16 @@ impl BlindSpot {
 }
 
 /// Every family that either side knows, most page views first; `by_journey` names what each journey visits.
-pub fn blind_spots(traffic: &[(String, u64)], by_journey: &[(String, Vec<String>)]) -> Vec<BlindSpot> {
+pub fn blind_spots(
+    traffic: &[(String, u64)],
+    by_journey: &[(String, Vec<String>)],
+) -> Vec<BlindSpot> {
     let journeys_of = |family: &str| -> Vec<String> {
-        by_journey.iter().filter(|(_, f)| f.iter().any(|f| f == family)).map(|(name, _)| name.clone()).collect()
+        by_journey
+            .iter()
+            .filter(|(_, f)| f.iter().any(|f| f == family))
+            .map(|(name, _)| name.clone())
+            .collect()
     };
     let spot = |family: &String, page_views: u64| BlindSpot {
         family: family.clone(),
@@ -120,8 +135,10 @@ pub fn blind_spots(traffic: &[(String, u64)], by_journey: &[(String, Vec<String>
 pub fn proposals<'a>(paths: impl IntoIterator<Item = (&'a str, u64)>) -> Vec<(String, u64)> {
     let mut by: std::collections::HashMap<String, u64> = std::collections::HashMap::new();
     for (path, n) in paths {
-        let pattern: Vec<String> =
-            folded(path).split('/').map(|s| if s.starts_with('‹') { "*".to_string() } else { s.to_string() }).collect();
+        let pattern: Vec<String> = folded(path)
+            .split('/')
+            .map(|s| if s.starts_with('‹') { "*".to_string() } else { s.to_string() })
+            .collect();
         *by.entry(pattern.join("/")).or_default() += n;
     }
     super::calls::most_first(by)
@@ -155,15 +172,26 @@ mod tests {
         use Verdict::*;
         assert_eq!(only_here(&[("a", Slower), ("b", Representative), ("c", Faster)]), Some(&"a"));
         assert_eq!(only_here(&[("a", Slower), ("b", Slower), ("c", Faster), ("d", Faster)]), None);
-        assert_eq!(only_here(&[("a", Slower), ("b", TooFew), ("c", Faster)]), None, "one other is not enough");
+        assert_eq!(
+            only_here(&[("a", Slower), ("b", TooFew), ("c", Faster)]),
+            None,
+            "one other is not enough"
+        );
     }
 
     #[test]
     fn what_only_one_side_sees_is_a_blind_spot() {
         let s = |t: &str| t.to_string();
-        let spots = blind_spots(&[(s("Home"), 90), (s("Help"), 40)], &[(s("Book"), vec![s("Home"), s("Conditions")])]);
-        let says: Vec<_> = spots.iter().map(|s| (s.family.as_str(), s.is_unwatched(), s.is_unused())).collect();
-        assert_eq!(says, [("Home", false, false), ("Help", true, false), ("Conditions", false, true)]);
+        let spots = blind_spots(
+            &[(s("Home"), 90), (s("Help"), 40)],
+            &[(s("Book"), vec![s("Home"), s("Conditions")])],
+        );
+        let says: Vec<_> =
+            spots.iter().map(|s| (s.family.as_str(), s.is_unwatched(), s.is_unused())).collect();
+        assert_eq!(
+            says,
+            [("Home", false, false), ("Help", true, false), ("Conditions", false, true)]
+        );
         assert_eq!(spots[0].journeys, ["Book"]);
     }
 }

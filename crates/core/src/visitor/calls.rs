@@ -48,8 +48,10 @@ pub struct Calls {
 const NAMED: usize = 3;
 
 /// The columns that [`calls`] reads.
-pub const COLUMNS: [&str; 12] =
-    ["what", "name", "ms", "status", "code", "trace", "fault", "failed", "family", "view", "visit", "at"];
+pub const COLUMNS: [&str; 12] = [
+    "what", "name", "ms", "status", "code", "trace", "fault", "failed", "family", "view", "visit",
+    "at",
+];
 
 #[derive(Default)]
 struct Gathered {
@@ -69,8 +71,10 @@ pub fn calls(sheets: &[Sheet], stretch: Stretch, filter: &Filter, what: &str) ->
     let mut by: HashMap<String, Gathered> = HashMap::new();
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
-        let (whats, names, pages) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
-        let (failed, codes, faults) = (sheet.texts("failed"), sheet.texts("code"), sheet.texts("fault"));
+        let (whats, names, pages) =
+            (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
+        let (failed, codes, faults) =
+            (sheet.texts("failed"), sheet.texts("code"), sheet.texts("fault"));
         let (ms, statuses) = (sheet.figures("ms"), sheet.figures("status"));
         for row in (0..sheet.rows).filter(|row| keep[*row] && whats.at(*row) == what) {
             let name = names.at(row);
@@ -143,9 +147,11 @@ pub fn calls_over(
     let mut over = Timeline::new(bucket_s);
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
-        let (whats, names, failed) = (sheet.texts("what"), sheet.texts("name"), sheet.texts("failed"));
+        let (whats, names, failed) =
+            (sheet.texts("what"), sheet.texts("name"), sheet.texts("failed"));
         let ms = sheet.figures("ms");
-        let wanted = |row: &usize| whats.at(*row) == what && name.is_none_or(|n| names.at(*row) == n);
+        let wanted =
+            |row: &usize| whats.at(*row) == what && name.is_none_or(|n| names.at(*row) == n);
         for row in (0..sheet.rows).filter(|row| keep[*row]).filter(wanted) {
             let Some(at_ms) = sheet.at_ms(row) else { continue };
             over.add(at_ms, !failed.at(row).is_empty(), ms.at(row).map(f64::from));
@@ -196,7 +202,12 @@ mod tests {
             ("ms", Column::numbers(rows.iter().map(|r| Some(r.2)))),
             ("code", Column::words(rows.iter().map(|r| r.3))),
             ("failed", Column::words(rows.iter().map(|r| if failed(r) { "failed" } else { "" }))),
-            ("fault", Column::words(rows.iter().map(|r| if failed(r) { Fault::Gateway.words() } else { "" }))),
+            (
+                "fault",
+                Column::words(
+                    rows.iter().map(|r| if failed(r) { Fault::Gateway.words() } else { "" }),
+                ),
+            ),
             ("view", Column::ids((0..rows.len() as u128).collect::<Vec<_>>())),
             ("visit", Column::ids(rows.iter().map(|r| r.0 as u128))),
         ];
@@ -210,7 +221,12 @@ mod tests {
 
     #[test]
     fn a_family_of_calls_tells_its_failures_their_codes_and_the_newest() {
-        let rows = [(1, 200, 80.0, ""), (1, 503, 20.0, "BUSY"), (1, 503, 30.0, "BUSY"), (2, 200, 10.0, "")];
+        let rows = [
+            (1, 200, 80.0, ""),
+            (1, 503, 20.0, "BUSY"),
+            (1, 503, 30.0, "BUSY"),
+            (2, 200, 10.0, ""),
+        ];
         let all = calls(&[sheet(&rows)], hour(), &Filter::default(), "request");
         assert_eq!(
             all.iter().map(|c| (c.name.as_str(), c.count, c.failed)).collect::<Vec<_>>(),
@@ -219,10 +235,14 @@ mod tests {
         let first = &all[0];
         assert_eq!(first.ms[0].value, Some(30.0));
         assert_eq!(first.statuses, [("503".to_string(), 2), ("200".into(), 1)]);
-        assert_eq!((first.codes.clone(), first.faults, first.visits), (vec![("BUSY".to_string(), 2)], [0, 2, 0, 0], 1));
+        assert_eq!(
+            (first.codes.clone(), first.faults, first.visits),
+            (vec![("BUSY".to_string(), 2)], [0, 2, 0, 0], 1)
+        );
         assert_eq!(first.newest.iter().map(|f| f.view.as_u128()).collect::<Vec<_>>(), [2, 1]);
         assert!(calls(&[sheet(&rows)], hour(), &Filter::default(), "resource").is_empty());
-        let of = |name| calls_over(&[sheet(&rows)], hour(), &Filter::default(), "request", name, 60);
+        let of =
+            |name| calls_over(&[sheet(&rows)], hour(), &Filter::default(), "request", name, 60);
         assert_eq!((of(None)[0].count, of(None)[0].failed), (4, 2));
         assert_eq!((of(Some("GET /2"))[0].count, of(Some("GET /2"))[0].p75.value), (1, Some(10.0)));
     }

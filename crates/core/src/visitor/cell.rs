@@ -80,7 +80,9 @@ impl Cell {
         self.abandoned += u64::from(facts.abandoned);
         self.blank += u64::from(facts.blank);
         self.with_errors += u64::from(facts.with_errors);
-        for ((vital, rated), value) in Vital::ALL.into_iter().zip(&mut self.vitals).zip(facts.vitals) {
+        for ((vital, rated), value) in
+            Vital::ALL.into_iter().zip(&mut self.vitals).zip(facts.vitals)
+        {
             if let Some(value) = value {
                 rated.add(vital, value);
             }

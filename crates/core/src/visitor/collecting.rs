@@ -25,7 +25,14 @@ pub struct Collecting {
 
 impl Default for Collecting {
     fn default() -> Collecting {
-        Collecting { sample: 1.0, before: vec![], keep: vec![], phrases: vec![], trace: vec![], consent: false }
+        Collecting {
+            sample: 1.0,
+            before: vec![],
+            keep: vec![],
+            phrases: vec![],
+            trace: vec![],
+            consent: false,
+        }
     }
 }
 
@@ -79,7 +86,8 @@ impl Collecting {
 
     /// The least and the greatest share of visits that reported in a stretch.
     pub fn shares_in(&self, stretch: Stretch) -> (f64, f64) {
-        let changed = self.before.iter().map(|(until, _)| *until).filter(|at| stretch.contains(*at));
+        let changed =
+            self.before.iter().map(|(until, _)| *until).filter(|at| stretch.contains(*at));
         let shares = std::iter::once(stretch.from).chain(changed).map(|at| self.sample_at(at));
         shares.fold((1.0, 0.0), |(least, most), share| (least.min(share), most.max(share)))
     }
@@ -88,25 +96,39 @@ impl Collecting {
     /// Which setting cannot be, and what would be right.
     pub fn check(&self) -> Result<(), String> {
         if !(self.sample > 0.0 && self.sample <= 1.0) {
-            return Err(format!("The share of visits is over 0 and at most 1, not {}.", self.sample));
+            return Err(format!(
+                "The share of visits is over 0 and at most 1, not {}.",
+                self.sample
+            ));
         }
-        for (what, list) in [("query parameters", &self.keep), ("phrases", &self.phrases), ("origins", &self.trace)] {
+        for (what, list) in
+            [("query parameters", &self.keep), ("phrases", &self.phrases), ("origins", &self.trace)]
+        {
             if list.len() > MOST {
                 return Err(format!("At most {MOST} {what}; these are {}.", list.len()));
             }
         }
         if let Some(name) = self.keep.iter().find(|n| !is_attribute_name(n)) {
-            return Err(format!("“{name}” is no name of a query parameter: a letter, then letters, digits, - and _."));
+            return Err(format!(
+                "“{name}” is no name of a query parameter: a letter, then letters, digits, - and _."
+            ));
         }
-        if let Some(phrase) = self.phrases.iter().find(|p| p.chars().count() < 4 || p.chars().count() > 120) {
-            return Err(format!("A phrase has 4 to 120 characters; “{phrase}” has {}.", phrase.chars().count()));
+        if let Some(phrase) =
+            self.phrases.iter().find(|p| p.chars().count() < 4 || p.chars().count() > 120)
+        {
+            return Err(format!(
+                "A phrase has 4 to 120 characters; “{phrase}” has {}.",
+                phrase.chars().count()
+            ));
         }
         let is_origin = |o: &str| {
             let rest = o.strip_prefix("https://").or_else(|| o.strip_prefix("http://"));
             rest.is_some_and(|host| !host.is_empty() && !host.contains(['/', '?', '#', ' ']))
         };
         if let Some(origin) = self.trace.iter().find(|o| !is_origin(o)) {
-            return Err(format!("“{origin}” is no origin: https:// and a host, such as https://api.marram.example."));
+            return Err(format!(
+                "“{origin}” is no origin: https:// and a host, such as https://api.marram.example."
+            ));
         }
         Ok(())
     }
@@ -123,9 +145,15 @@ mod tests {
         let half = Collecting { sample: 0.5, ..all.clone() }.after(&all, at(100));
         let tenth = Collecting { sample: 0.1, ..all.clone() }.after(&half, at(200));
         assert_eq!([99, 100, 199, 200].map(|s| tenth.sample_at(at(s))), [1.0, 0.5, 0.5, 0.1]);
-        assert_eq!(tenth.estimated_total([(at(50), 7), (at(150), 7), (at(250), 7)]), 7.0 + 14.0 + 70.0);
+        assert_eq!(
+            tenth.estimated_total([(at(50), 7), (at(150), 7), (at(250), 7)]),
+            7.0 + 14.0 + 70.0
+        );
         let between = |from, to| tenth.shares_in(Stretch { from: at(from), to: at(to) });
-        assert_eq!([between(0, 50), between(50, 150), between(120, 900)], [(1.0, 1.0), (0.5, 1.0), (0.1, 0.5)]);
+        assert_eq!(
+            [between(0, 50), between(50, 150), between(120, 900)],
+            [(1.0, 1.0), (0.5, 1.0), (0.1, 0.5)]
+        );
         let same = Collecting { consent: true, ..tenth.clone() }.after(&tenth, at(300));
         assert_eq!(same.before, tenth.before, "another setting is no change of the share");
     }
@@ -133,7 +161,8 @@ mod tests {
     #[test]
     fn figures_break_where_t_or_the_share_changes_and_nowhere_else() {
         assert_eq!(breaks((1.5, 1.5), (0.5, 0.5)), []);
-        let titles: Vec<String> = breaks((1.5, 2.0), (1.0, 0.25)).into_iter().map(|b| b.0).collect();
+        let titles: Vec<String> =
+            breaks((1.5, 2.0), (1.0, 0.25)).into_iter().map(|b| b.0).collect();
         assert_eq!(titles, ["Apdex T 1.5 s → 2 s", "100 % → 25 % of visits report"]);
     }
 
@@ -151,6 +180,9 @@ mod tests {
         assert!(with(|c| c.keep = vec!["a b".into()]).starts_with("“a b” is no name"));
         assert!(with(|c| c.phrases = vec!["abc".into()]).ends_with("“abc” has 3."));
         assert!(with(|c| c.trace = vec!["api.example/x".into()]).contains("is no origin"));
-        assert_eq!(with(|c| c.keep = vec!["a".into(); 21]), "At most 20 query parameters; these are 21.");
+        assert_eq!(
+            with(|c| c.keep = vec!["a".into(); 21]),
+            "At most 20 query parameters; these are 21."
+        );
     }
 }

@@ -113,7 +113,12 @@ pub fn kinds(occurrences: &[Occurrence]) -> Vec<Kind> {
                 pattern,
                 place,
                 count: all.len() as u64,
-                people: all.iter().map(|o| o.person).filter(|p| *p != 0).collect::<HashSet<_>>().len() as u64,
+                people: all
+                    .iter()
+                    .map(|o| o.person)
+                    .filter(|p| *p != 0)
+                    .collect::<HashSet<_>>()
+                    .len() as u64,
                 releases: counted(all.iter().map(|o| o.release.as_str()).filter(|r| !r.is_empty())),
                 example: newest.text.clone(),
                 page_views: all.iter().map(|o| o.view).collect::<HashSet<_>>().len() as u64,
@@ -134,7 +139,8 @@ pub fn kinds(occurrences: &[Occurrence]) -> Vec<Kind> {
 fn counted<'a>(values: impl Iterator<Item = &'a str>) -> Vec<(String, u64)> {
     let mut counts: HashMap<&str, u64> = HashMap::new();
     values.for_each(|v| *counts.entry(v).or_default() += 1);
-    let mut counts: Vec<(String, u64)> = counts.into_iter().map(|(v, n)| (v.to_string(), n)).collect();
+    let mut counts: Vec<(String, u64)> =
+        counts.into_iter().map(|(v, n)| (v.to_string(), n)).collect();
     counts.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
     counts
 }
@@ -153,7 +159,10 @@ mod tests {
             ("no booking 0192f0c4-0000-7000-8000-000000000001", "no booking ‹id›"),
             ("booking 10000000 of 2026-11-24", "booking ‹n› of ‹n›-‹n›-‹n›"),
             ("Failed to load https://a.example/p?x=1 in time", "Failed to load ‹address› in time"),
-            ("Cannot read properties of null (reading 'dead')", "Cannot read properties of null (reading 'dead')"),
+            (
+                "Cannot read properties of null (reading 'dead')",
+                "Cannot read properties of null (reading 'dead')",
+            ),
             ("at app.js:120:7", "at app.js:‹n›:‹n›"),
         ] {
             assert_eq!(pattern(text), want);
@@ -183,7 +192,10 @@ mod tests {
         let kinds = kinds(&all);
         assert_eq!(kinds.len(), 2);
         let first = &kinds[0];
-        assert_eq!((first.pattern.as_str(), first.example.as_str()), ("berth ‹n› is gone", "berth 3 is gone"));
+        assert_eq!(
+            (first.pattern.as_str(), first.example.as_str()),
+            ("berth ‹n› is gone", "berth 3 is gone")
+        );
         assert_eq!((first.page_views, first.visits, first.people), (3, 2, 2));
         assert_eq!(first.releases, [("7".to_string(), 3)]);
         assert_eq!((first.first, first.last), (at_second(10), at_second(30)));

@@ -12,7 +12,9 @@ pub const OTHER: &str = "Other pages";
 
 impl Families {
     /// From (pattern, name) pairs, first match wins.
-    pub fn new<P: AsRef<str>, N: Into<String>>(patterns: impl IntoIterator<Item = (P, N)>) -> Families {
+    pub fn new<P: AsRef<str>, N: Into<String>>(
+        patterns: impl IntoIterator<Item = (P, N)>,
+    ) -> Families {
         Families(patterns.into_iter().map(|(p, n)| (segments(p.as_ref()), n.into())).collect())
     }
 
@@ -33,21 +35,28 @@ impl Families {
 /// family by its name follows.
 pub fn renamed(before: &[(String, String)], now: &[(String, String)]) -> Vec<(String, String)> {
     let has = |all: &[(String, String)], name: &str| all.iter().any(|(_, n)| n == name);
-    let mut gone: Vec<&String> = before.iter().map(|(_, name)| name).filter(|name| !has(now, name)).collect();
+    let mut gone: Vec<&String> =
+        before.iter().map(|(_, name)| name).filter(|name| !has(now, name)).collect();
     gone.sort();
     gone.dedup();
     let new = |name: &String| {
         let patterns = before.iter().filter(|(_, n)| n == name).map(|(pattern, _)| pattern);
-        let names: Vec<&String> =
-            patterns.filter_map(|p| now.iter().find(|(pattern, _)| pattern == p).map(|(_, name)| name)).collect();
+        let names: Vec<&String> = patterns
+            .filter_map(|p| now.iter().find(|(pattern, _)| pattern == p).map(|(_, name)| name))
+            .collect();
         let first = *names.first()?;
-        (names.iter().all(|n| *n == first) && !has(before, first)).then(|| (name.clone(), first.clone()))
+        (names.iter().all(|n| *n == first) && !has(before, first))
+            .then(|| (name.clone(), first.clone()))
     };
     gone.into_iter().filter_map(new).collect()
 }
 
 fn segments(path: &str) -> Vec<String> {
-    super::privacy::cut_query(path).split('/').filter(|s| !s.is_empty()).map(str::to_string).collect()
+    super::privacy::cut_query(path)
+        .split('/')
+        .filter(|s| !s.is_empty())
+        .map(str::to_string)
+        .collect()
 }
 
 fn fits(pattern: &[String], path: &[String]) -> bool {
@@ -55,7 +64,9 @@ fn fits(pattern: &[String], path: &[String]) -> bool {
         Some((last, before)) if last == "**" => {
             path.len() >= before.len() && before.iter().zip(path).all(|(p, s)| p == "*" || p == s)
         }
-        _ => pattern.len() == path.len() && pattern.iter().zip(path).all(|(p, s)| p == "*" || p == s),
+        _ => {
+            pattern.len() == path.len() && pattern.iter().zip(path).all(|(p, s)| p == "*" || p == s)
+        }
     }
 }
 
@@ -64,7 +75,8 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_family_is_renamed_when_its_patterns_have_one_new_name_and_not_when_they_part_or_join_another() {
+    fn a_family_is_renamed_when_its_patterns_have_one_new_name_and_not_when_they_part_or_join_another()
+     {
         let of = |all: &[(&str, &str)]| -> Vec<(String, String)> {
             all.iter().map(|(p, n)| (p.to_string(), n.to_string())).collect()
         };
@@ -81,7 +93,11 @@ mod tests {
 
     #[test]
     fn addresses_that_differ_only_in_their_cut_part_are_one_family() {
-        let f = Families::new([("/booking/*/pass", "Boarding pass"), ("/booking/**", "Booking"), ("/", "Home")]);
+        let f = Families::new([
+            ("/booking/*/pass", "Boarding pass"),
+            ("/booking/**", "Booking"),
+            ("/", "Home"),
+        ]);
         for (path, want) in [
             ("/booking/K7Q2/pass", "Boarding pass"),
             ("/booking/K7Q2/pass?t=1", "Boarding pass"),

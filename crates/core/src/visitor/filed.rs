@@ -49,7 +49,9 @@ const TEXTS: [Text; 10] = [
     ("ip", |v| v.ip.to_string()),
     ("how", |v| v.beacon.more.how.clone()),
     // A page that nobody looked at is not blank to anybody.
-    ("ended", |v| ended(v.beacon.abandoned, v.beacon.blank && !v.beacon.more.background).to_string()),
+    ("ended", |v| {
+        ended(v.beacon.abandoned, v.beacon.blank && !v.beacon.more.background).to_string()
+    }),
     ("background", |v| if v.beacon.more.background { "yes" } else { "" }.to_string()),
     ("error", |v| v.beacon.error.clone().unwrap_or_default()),
     ("lcp_element", |v| v.beacon.more.lcp_element.clone()),
@@ -110,9 +112,15 @@ pub fn page_views(hour_s: i64, views: &[PageView]) -> Result<Sheet, SheetError> 
 ///
 /// # Errors
 /// As [`page_views`].
-pub fn happenings(hour_s: i64, views: &[PageView], ours: impl Fn(&str) -> bool) -> Result<Sheet, SheetError> {
-    let all: Vec<(&PageView, usize)> =
-        views.iter().flat_map(|v| (0..v.beacon.more.happened.len()).map(move |nth| (v, nth))).collect();
+pub fn happenings(
+    hour_s: i64,
+    views: &[PageView],
+    ours: impl Fn(&str) -> bool,
+) -> Result<Sheet, SheetError> {
+    let all: Vec<(&PageView, usize)> = views
+        .iter()
+        .flat_map(|v| (0..v.beacon.more.happened.len()).map(move |nth| (v, nth)))
+        .collect();
     let mut sheet = Sheet::new(hour_s);
     if all.is_empty() {
         return Ok(sheet);
@@ -133,8 +141,16 @@ pub fn happenings(hour_s: i64, views: &[PageView], ours: impl Fn(&str) -> bool) 
     put_words(&mut sheet, "trace", each().map(|h| h.trace.clone()))?;
     put_words(&mut sheet, "stack", each().map(|h| h.stack.clone()))?;
     put_words(&mut sheet, "place", each().map(|h| h.place()))?;
-    put_words(&mut sheet, "fault", each().map(|h| h.fault(&ours).map_or("", Fault::words).to_string()))?;
-    put_words(&mut sheet, "failed", each().map(|h| if h.is_failed() { "failed" } else { "" }.to_string()))?;
+    put_words(
+        &mut sheet,
+        "fault",
+        each().map(|h| h.fault(&ours).map_or("", Fault::words).to_string()),
+    )?;
+    put_words(
+        &mut sheet,
+        "failed",
+        each().map(|h| if h.is_failed() { "failed" } else { "" }.to_string()),
+    )?;
     put_numbers(&mut sheet, "after", each().map(|h| Some(h.at)))?;
     put_numbers(&mut sheet, "ms", each().map(|h| h.ms))?;
     put_numbers(&mut sheet, "status", each().map(|h| h.status.map(f64::from)))?;
@@ -148,8 +164,14 @@ pub fn happenings(hour_s: i64, views: &[PageView], ours: impl Fn(&str) -> bool) 
 ///
 /// # Errors
 /// As [`page_views`].
-pub fn refiled(views: &Sheet, told: &Sheet, families: &Families) -> Result<Option<(Sheet, Sheet, u64)>, SheetError> {
-    let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else { return Ok(None) };
+pub fn refiled(
+    views: &Sheet,
+    told: &Sheet,
+    families: &Families,
+) -> Result<Option<(Sheet, Sheet, u64)>, SheetError> {
+    let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else {
+        return Ok(None);
+    };
     // Each path once, not each row.
     let of_path: Vec<&str> = paths.values.iter().map(|p| families.of(p)).collect();
     let now = || paths.codes.iter().map(|code| of_path[code]);
@@ -206,21 +228,33 @@ fn put_attributes(sheet: &mut Sheet, views: &[PageView]) -> Result<(), SheetErro
     Ok(())
 }
 
-fn put_words(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = String>) -> Result<(), SheetError> {
+fn put_words(
+    sheet: &mut Sheet,
+    name: &str,
+    rows: impl Iterator<Item = String>,
+) -> Result<(), SheetError> {
     match Column::words(rows) {
         Column::Words(w) if w.values.iter().all(String::is_empty) => Ok(()),
         column => sheet.put(name, column),
     }
 }
 
-fn put_ids(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = u128>) -> Result<(), SheetError> {
+fn put_ids(
+    sheet: &mut Sheet,
+    name: &str,
+    rows: impl Iterator<Item = u128>,
+) -> Result<(), SheetError> {
     match Column::ids(rows) {
         Column::Ids(ids) if ids.values.iter().all(|id| *id == 0) => Ok(()),
         column => sheet.put(name, column),
     }
 }
 
-fn put_numbers(sheet: &mut Sheet, name: &str, rows: impl Iterator<Item = Option<f64>>) -> Result<(), SheetError> {
+fn put_numbers(
+    sheet: &mut Sheet,
+    name: &str,
+    rows: impl Iterator<Item = Option<f64>>,
+) -> Result<(), SheetError> {
     match Column::numbers(rows.map(|n| n.map(|n| n as f32))) {
         Column::Numbers(n) if n.iter().all(|n| n.is_none()) => Ok(()),
         column => sheet.put(name, column),
@@ -367,8 +401,9 @@ pub struct HappeningRow {
 impl HappeningRow {
     /// The columns it is made of.
     pub const COLUMNS: [&'static str; 22] = [
-        "at", "after", "nth", "view", "visit", "person", "family", "browser", "release", "what", "name", "text", "ms",
-        "status", "bytes", "code", "trace", "stack", "place", "fault", "failed", "by",
+        "at", "after", "nth", "view", "visit", "person", "family", "browser", "release", "what",
+        "name", "text", "ms", "status", "bytes", "code", "trace", "stack", "place", "fault",
+        "failed", "by",
     ];
 
     pub fn of(sheet: &Sheet, row: usize) -> Option<HappeningRow> {
@@ -452,21 +487,31 @@ mod tests {
         let sheet = page_views(HOUR, &views).unwrap();
         assert!(sheet.words("region").is_none() && sheet.ids("person").is_none(), "nobody told it");
         let seen: Vec<Seen> = (0..2).filter_map(|row| Seen::of(&sheet, row)).collect();
-        assert_eq!(seen[0].attributes, [("plan".to_string(), "gold".to_string()), ("cart".into(), "3".into())]);
+        assert_eq!(
+            seen[0].attributes,
+            [("plan".to_string(), "gold".to_string()), ("cart".into(), "3".into())]
+        );
         assert_eq!(
             (seen[0].at, seen[0].lcp, seen[0].abandoned, seen[0].blank),
             (views[0].at, Some(1_500.5), true, false)
         );
-        assert_eq!((seen[1].errors, seen[1].error.as_deref(), seen[1].visit.as_u128()), (2, Some("x"), 9));
+        assert_eq!(
+            (seen[1].errors, seen[1].error.as_deref(), seen[1].visit.as_u128()),
+            (2, Some("x"), 9)
+        );
         let told = happenings(HOUR, &views, |host| host == "a.example").unwrap();
-        let told: Vec<HappeningRow> = (0..told.rows).filter_map(|row| HappeningRow::of(&told, row)).collect();
+        let told: Vec<HappeningRow> =
+            (0..told.rows).filter_map(|row| HappeningRow::of(&told, row)).collect();
         assert_eq!(
             told.iter().map(|t| t.name.as_str()).collect::<Vec<_>>(),
             ["button#search", "GET a.example/api/‹n›", "Error: ‹n›"]
         );
         let request = &told[1];
         assert_eq!((request.ms, request.status, request.by), (Some(80.5), Some(503), Some(0)));
-        assert_eq!((request.fault.as_str(), request.failed, request.after), ("gateway", true, 950.0));
+        assert_eq!(
+            (request.fault.as_str(), request.failed, request.after),
+            ("gateway", true, 950.0)
+        );
         assert_eq!((told[2].place.as_str(), told[2].view), ("go app.js", views[1].beacon.id));
         let happening = &views[1].beacon.more.happened[0];
         assert_eq!(*happening, Happening::new(Happened::Action, 900.0, "button#search"));
@@ -477,7 +522,10 @@ mod tests {
         let hidden = json!({"background": true, "fcp": 900_000, "lcp": 900_100, "cls": 0.2, "ttfb": 80, "blank": true});
         let sheet = page_views(HOUR, &[view(5, hidden), view(9, json!({"fcp": 700}))]).unwrap();
         let seen: Vec<Seen> = (0..2).filter_map(|row| Seen::of(&sheet, row)).collect();
-        assert_eq!((seen[0].fcp, seen[0].lcp, seen[0].cls, seen[0].ttfb), (None, None, Some(0.2), Some(80.0)));
+        assert_eq!(
+            (seen[0].fcp, seen[0].lcp, seen[0].cls, seen[0].ttfb),
+            (None, None, Some(0.2), Some(80.0))
+        );
         assert_eq!((seen[0].background, seen[0].blank, seen[1].background), (true, false, false));
         assert_eq!((seen[1].fcp, seen[1].lcp), (Some(700.0), Some(1_500.5)));
     }
@@ -495,7 +543,8 @@ mod tests {
         };
         let views: Vec<PageView> = (0..100).map(many).collect();
         let sheet = page_views(HOUR, &views).unwrap();
-        let of = |prefix: &str| sheet.columns().filter(|(name, _)| name.starts_with(prefix)).count();
+        let of =
+            |prefix: &str| sheet.columns().filter(|(name, _)| name.starts_with(prefix)).count();
         assert_eq!((of("attribute."), of("number.")), (MAX_OWN_COLUMNS, MAX_OWN_COLUMNS));
         assert!(sheet.words("attribute.plan").is_some(), "what most page views have is kept");
         assert_eq!(names_over(&views), 100 * 9 + 1 - MAX_OWN_COLUMNS + 100 * 10 - MAX_OWN_COLUMNS);
@@ -511,12 +560,17 @@ mod tests {
             ),
             view(9, json!({"happened": [{"what": "action", "at": 1, "name": "y"}]})),
         ];
-        let views: Vec<PageView> = views.into_iter().map(|v| PageView { path: v.beacon.path().into(), ..v }).collect();
-        let (sheet, told) = (page_views(HOUR, &views).unwrap(), happenings(HOUR, &views, |_| true).unwrap());
+        let views: Vec<PageView> =
+            views.into_iter().map(|v| PageView { path: v.beacon.path().into(), ..v }).collect();
+        let (sheet, told) =
+            (page_views(HOUR, &views).unwrap(), happenings(HOUR, &views, |_| true).unwrap());
         let families = Families::new([("/cabin/*", "Cabin"), ("/sailings/**", "Sailings")]);
         let (views, told, changed) = refiled(&sheet, &told, &families).unwrap().unwrap();
         assert_eq!(changed, 1, "the other was in its family already");
-        assert_eq!(views.words("family").unwrap().rows().collect::<Vec<_>>(), ["Cabin", "Sailings"]);
+        assert_eq!(
+            views.words("family").unwrap().rows().collect::<Vec<_>>(),
+            ["Cabin", "Sailings"]
+        );
         assert_eq!(told.words("family").unwrap().rows().collect::<Vec<_>>(), ["Cabin", "Sailings"]);
         assert_eq!(refiled(&views, &told, &families), Ok(None), "once is enough");
     }

@@ -96,10 +96,15 @@ pub fn funnel(
     });
     all.absorb(odd);
     let Followed { held, over } = all;
-    let read = |values: &[f64], p: f64| readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some());
+    let read = |values: &[f64], p: f64| {
+        readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some())
+    };
     let steps = families.iter().zip(held).map(|(family, h)| {
         let went_on = h.step.reached - h.step.lost;
-        let tells = share_shift((h.step.troubled_on, went_on), (h.step.troubled, h.step.lost - h.step.abandoned));
+        let tells = share_shift(
+            (h.step.troubled_on, went_on),
+            (h.step.troubled, h.step.lost - h.step.abandoned),
+        );
         Step {
             family: family.clone(),
             people: h.people.len() as u64,
@@ -147,24 +152,42 @@ impl Followed {
 }
 
 /// Page views of the families by visits whose ids are even (0) or odd (1), in order of visit and time.
-fn views_of(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[String], odd: u128) -> Vec<(u128, View)> {
+fn views_of(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    families: &[String],
+    odd: u128,
+) -> Vec<(u128, View)> {
     let mut views = Vec::new();
     let poor = Vital::Lcp.thresholds().1 as f32;
     for sheet in sheets {
-        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else { continue };
+        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else {
+            continue;
+        };
         let mut keep = rows(sheet, stretch, filter);
-        let steps: Vec<Option<u8>> =
-            words.values.iter().map(|v| families.iter().position(|f| f == v).map(|n| n as u8)).collect();
+        let steps: Vec<Option<u8>> = words
+            .values
+            .iter()
+            .map(|v| families.iter().position(|f| f == v).map(|n| n as u8))
+            .collect();
         words.codes.narrow(&mut keep, &steps.iter().map(Option::is_some).collect::<Vec<_>>());
-        visits.codes.narrow(&mut keep, &visits.values.iter().map(|v| *v != 0 && v % 2 == odd).collect::<Vec<_>>());
+        visits.codes.narrow(
+            &mut keep,
+            &visits.values.iter().map(|v| *v != 0 && v % 2 == odd).collect::<Vec<_>>(),
+        );
         let people = sheet.ids("person");
-        let (endings, lcps, errors) = (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
+        let (endings, lcps, errors) =
+            (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(step) = words.codes.at(row).and_then(|code| steps[code]) else { continue };
-            let (Some(visit), Some(at)) = (visits.get(row).copied(), sheet.at_ms(row)) else { continue };
+            let (Some(visit), Some(at)) = (visits.get(row).copied(), sheet.at_ms(row)) else {
+                continue;
+            };
             let ended = endings.at(row);
             let lcp = lcps.at(row).unwrap_or(f32::NAN);
-            let wrong = errors.at(row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
+            let wrong =
+                errors.at(row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
             let person = people.and_then(|p| p.get(row)).copied().unwrap_or(0) as u64;
             let abandoned = ended.starts_with("abandoned");
             views.push((visit, View { at, step, person, lcp, abandoned, troubled: wrong }));
@@ -174,7 +197,12 @@ fn views_of(sheets: &[Sheet], stretch: Stretch, filter: &Filter, families: &[Str
     views
 }
 
-fn followed(views: Vec<(u128, View)>, families: &[String], within_ms: i64, bucket_s: i64) -> Followed {
+fn followed(
+    views: Vec<(u128, View)>,
+    families: &[String],
+    within_ms: i64,
+    bucket_s: i64,
+) -> Followed {
     let mut held: Vec<Held> = families.iter().map(|_| Held::default()).collect();
     let mut over = Timeline::new(bucket_s);
     for views in views.chunk_by(|a, b| a.0 == b.0) {
@@ -187,7 +215,11 @@ fn followed(views: Vec<(u128, View)>, families: &[String], within_ms: i64, bucke
                 h.people.insert(here.person.into());
             }
             let next = views()
-                .find(|v| usize::from(v.step) == nth + 1 && v.at >= here.at && v.at - first.at <= within_ms)
+                .find(|v| {
+                    usize::from(v.step) == nth + 1
+                        && v.at >= here.at
+                        && v.at - first.at <= within_ms
+                })
                 .copied();
             // Of several views of this page, the last before going on or giving up is the one that decided.
             let until = next.map_or(i64::MAX, |n| n.at);
@@ -259,10 +291,16 @@ mod tests {
         rows.extend((1..=96).map(|v| (v, 1, 10, 1_000.0, false)));
         rows.extend((1..=71).map(|v| (v, 2, 40, 1_000.0, false)));
         let f = of(&rows, 600);
-        let shares: Vec<String> =
-            f.steps.iter().map(|s| format!("{:.0}", s.of_all(f.began()).unwrap() * 100.0)).collect();
+        let shares: Vec<String> = f
+            .steps
+            .iter()
+            .map(|s| format!("{:.0}", s.of_all(f.began()).unwrap() * 100.0))
+            .collect();
         assert_eq!(shares, ["100", "96", "71"]);
-        assert_eq!(format!("{:.0}", 100.0 * f.steps[2].reached as f64 / f.steps[1].reached as f64), "74");
+        assert_eq!(
+            format!("{:.0}", 100.0 * f.steps[2].reached as f64 / f.steps[1].reached as f64),
+            "74"
+        );
         assert_eq!(f.steps[1].onwards.unwrap().value, Some(30_000.0));
     }
 
@@ -294,9 +332,13 @@ mod tests {
             (1..=200).map(|v| (v, 0, 0, if v <= 120 { 1_000.0 } else { 6_000.0 }, false)).collect();
         rows.extend((1..=110).map(|v| (v, 1, 10, 1_000.0, false)));
         let f = of(&rows, 600);
-        assert_eq!((f.steps[0].went_on.unwrap().value, f.steps[0].left.unwrap().value), (Some(1_000.0), Some(6_000.0)));
+        assert_eq!(
+            (f.steps[0].went_on.unwrap().value, f.steps[0].left.unwrap().value),
+            (Some(1_000.0), Some(6_000.0))
+        );
         assert!(f.steps[0].trouble_tells);
-        let few = of(&[(1, 0, 0, 6_000.0, false), (2, 0, 0, 900.0, false), (2, 1, 3, 900.0, false)], 600);
+        let few =
+            of(&[(1, 0, 0, 6_000.0, false), (2, 0, 0, 900.0, false), (2, 1, 3, 900.0, false)], 600);
         assert!(!few.steps[0].trouble_tells, "one visit proves nothing");
         // Whoever left before it had loaded is lost by that alone: it says nothing about waiting.
         let mut early: Vec<Row> = (1..=200).map(|v| (v, 0, 0, 1_000.0, v > 120)).collect();

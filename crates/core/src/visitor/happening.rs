@@ -167,7 +167,9 @@ impl Happening {
     /// The name under which those of its kind are gathered: numbers, ids and dates left open.
     pub fn family(&self) -> String {
         match self.what {
-            Happened::Request => format!("{} {}", self.method, folded(&self.name)).trim_start().to_string(),
+            Happened::Request => {
+                format!("{} {}", self.method, folded(&self.name)).trim_start().to_string()
+            }
             Happened::Resource => folded(&self.name),
             Happened::Error | Happened::Console => pattern(&self.name),
             Happened::Phrase | Happened::Action | Happened::Event => self.name.clone(),
@@ -209,7 +211,8 @@ fn frame(line: &str) -> Option<String> {
 /// ```
 pub fn folded(address: &str) -> String {
     let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
-    let parts: Vec<String> = cut_query(rest).split('/').enumerate().map(|(i, s)| segment(i, s)).collect();
+    let parts: Vec<String> =
+        cut_query(rest).split('/').enumerate().map(|(i, s)| segment(i, s)).collect();
     parts.join("/")
 }
 
@@ -238,7 +241,10 @@ fn segment(nth: usize, text: &str) -> String {
 fn is_date(text: &str) -> bool {
     let bytes = text.as_bytes();
     bytes.len() == 10
-        && bytes.iter().enumerate().all(|(i, b)| if i == 4 || i == 7 { *b == b'-' } else { b.is_ascii_digit() })
+        && bytes
+            .iter()
+            .enumerate()
+            .all(|(i, b)| if i == 4 || i == 7 { *b == b'-' } else { b.is_ascii_digit() })
 }
 
 #[cfg(test)]
@@ -278,7 +284,10 @@ mod tests {
         ] {
             assert_eq!(request(url, status).fault(ours), want, "{url} {status}");
         }
-        assert_eq!(Happening { offline: true, ..request("https://a.example/x", 0) }.fault(ours), Some(Fault::Visitor));
+        assert_eq!(
+            Happening { offline: true, ..request("https://a.example/x", 0) }.fault(ours),
+            Some(Fault::Visitor)
+        );
         let coded = Happening { code: "NO_BERTH".into(), ..request("https://a.example/x", 200) };
         assert_eq!(coded.fault(ours), Some(Fault::BackEnd), "a good answer that says it failed");
         assert_eq!(Happening::new(Happened::Error, 1.0, "x").fault(ours), None);
@@ -286,12 +295,17 @@ mod tests {
 
     #[test]
     fn the_place_of_an_error_is_its_innermost_line_without_numbers_in_either_spelling() {
-        let of = |stack: &str| Happening { stack: stack.into(), ..Happening::new(Happened::Error, 0.0, "x") }.place();
+        let of = |stack: &str| {
+            Happening { stack: stack.into(), ..Happening::new(Happened::Error, 0.0, "x") }.place()
+        };
         assert_eq!(
             of("TypeError: x\n    at show (https://a.example/s/app.js?v=3:12:7)\n    at b.js:1:1"),
             "show app.js"
         );
-        assert_eq!(of("show@https://a.example/s/app.js:12:7\n@https://a.example/:1:1"), "show app.js");
+        assert_eq!(
+            of("show@https://a.example/s/app.js:12:7\n@https://a.example/:1:1"),
+            "show app.js"
+        );
         assert_eq!(of("TypeError: x\n    at https://a.example/s/app.js:12:7"), "app.js");
         assert_eq!(of("E\n    at go (https://a.example/:9:103)"), "go page");
         assert_eq!(of("no stack"), "");

@@ -140,7 +140,9 @@ impl Imported {
         for (name, value) in defaults {
             object.entry(name.clone()).or_insert_with(|| value.clone());
         }
-        let unknown = |name: &str| ![&TEXTS[..], &NUMBERS, &FLAGS, &ASIDE, &NESTED].iter().any(|l| l.contains(&name));
+        let unknown = |name: &str| {
+            ![&TEXTS[..], &NUMBERS, &FLAGS, &ASIDE, &NESTED].iter().any(|l| l.contains(&name))
+        };
         let strange: Vec<String> = object.keys().filter(|name| unknown(name)).cloned().collect();
         for name in strange {
             object.remove(&name);
@@ -174,9 +176,10 @@ fn from_csv(text: &str, defaults: &Defaults, out: &mut Imported) {
         Err(e) => return out.wrong.push(format!("line 1: {e}")),
     };
     if let Some(missing) = ["url", "at"].into_iter().find(|m| !names.iter().any(|n| n == m)) {
-        return out
-            .wrong
-            .push(format!("line 1: no column is called “{missing}”; they may be called {}", columns().join(", ")));
+        return out.wrong.push(format!(
+            "line 1: no column is called “{missing}”; they may be called {}",
+            columns().join(", ")
+        ));
     }
     let mut lines = Lines { text, byte: 0, line: 1 };
     for record in reader.records() {
@@ -206,7 +209,8 @@ struct Lines<'a> {
 impl Lines<'_> {
     fn at(&mut self, position: Option<&csv::Position>) -> usize {
         let bytes = self.text.as_bytes();
-        let mut to = position.map_or(self.byte, |p| (p.byte() as usize).clamp(self.byte, bytes.len()));
+        let mut to =
+            position.map_or(self.byte, |p| (p.byte() as usize).clamp(self.byte, bytes.len()));
         // A record begins behind the end of the line before it.
         while bytes.get(to).is_some_and(|b| matches!(b, b'\r' | b'\n')) {
             to += 1;
@@ -228,7 +232,8 @@ fn says(e: &csv::Error) -> String {
 
 /// A value of a table, as the kind that its column has; what is not of that kind stays a text and is told of later.
 fn put(object: &mut Map<String, Value>, name: &str, value: &str) {
-    let number = || value.parse::<f64>().ok().and_then(serde_json::Number::from_f64).map(Value::Number);
+    let number =
+        || value.parse::<f64>().ok().and_then(serde_json::Number::from_f64).map(Value::Number);
     let text = || Value::String(value.to_string());
     let flag = || match value.to_ascii_lowercase().as_str() {
         "true" | "1" | "yes" => Value::Bool(true),
@@ -267,7 +272,9 @@ fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
         Err(e) => return out.wrong.push(e.to_string()),
     };
     if har.pages.is_empty() {
-        return out.wrong.push("it has no pages, only requests: nothing in it says what a page view was".into());
+        return out.wrong.push(
+            "it has no pages, only requests: nothing in it says what a page view was".into(),
+        );
     }
     for (nth, (page, own)) in har.pages.iter().zip(har.by_page()).enumerate() {
         if !out.goes_on() {
@@ -277,7 +284,9 @@ fn from_har(text: &str, defaults: &Defaults, out: &mut Imported) {
         let mut asked: Vec<&Request> = own.into_iter().map(|e| &e.request).collect();
         asked.sort_by(|a, b| a.start_ms.total_cmp(&b.start_ms));
         let Some(document) = asked.first().copied() else {
-            out.wrong.push(format!("{place}: none of the requests belongs to it, so its address is not known"));
+            out.wrong.push(format!(
+                "{place}: none of the requests belongs to it, so its address is not known"
+            ));
             continue;
         };
         let p = &document.phases;
@@ -308,7 +317,9 @@ fn happened(asked: &[&Request]) -> Vec<Value> {
     };
     let failed = |r: &Request| r.status == 0 || r.status >= 400;
     let mut all: Vec<&&Request> = asked.iter().filter(|r| !r.url.starts_with("data:")).collect();
-    all.sort_by(|a, b| (failed(b), is_call(b)).cmp(&(failed(a), is_call(a))).then(took(b).total_cmp(&took(a))));
+    all.sort_by(|a, b| {
+        (failed(b), is_call(b)).cmp(&(failed(a), is_call(a))).then(took(b).total_cmp(&took(a)))
+    });
     all.truncate(super::beacon::MAX_HAPPENED);
     all.sort_by(|a, b| a.start_ms.total_cmp(&b.start_ms));
     let one = |r: &&Request| {
@@ -331,22 +342,32 @@ fn id_of(text: &str) -> Uuid {
 }
 
 fn told(mut object: Map<String, Value>, place: &str) -> Result<FromFile, BeaconError> {
-    let wrong = |field: &str, says: &str| BeaconError { field: format!("{place}.{field}"), says: says.into() };
+    let wrong = |field: &str, says: &str| BeaconError {
+        field: format!("{place}.{field}"),
+        says: says.into(),
+    };
     // Keys are in order, so the same line has the same text.
     let whole = Value::Object(object.clone()).to_string();
     let mut aside = |name: &str| match object.remove(name) {
         None | Some(Value::Null) => Ok(String::new()),
-        Some(Value::String(s)) => Ok(s.chars().filter(|c| !c.is_control()).take(60).collect::<String>()),
+        Some(Value::String(s)) => {
+            Ok(s.chars().filter(|c| !c.is_control()).take(60).collect::<String>())
+        }
         Some(_) => Err(wrong(name, "not a text")),
     };
     let (country, region, city) = (aside("country")?, aside("region")?, aside("city")?);
     let (browser, os) = (aside("browser")?, aside("os")?);
-    if !(country.is_empty() || country.len() == 2 && country.bytes().all(|b| b.is_ascii_alphabetic())) {
+    if !(country.is_empty()
+        || country.len() == 2 && country.bytes().all(|b| b.is_ascii_alphabetic()))
+    {
         return Err(wrong("country", "not a code of two letters, such as NO"));
     }
     if let Some(Value::String(at)) = object.get("at") {
         let at: jiff::Timestamp = at.parse().map_err(|_| {
-            wrong("at", "no moment: write 2026-11-22T08:30:00Z with its zone, or milliseconds since 1970")
+            wrong(
+                "at",
+                "no moment: write 2026-11-22T08:30:00Z with its zone, or milliseconds since 1970",
+            )
         })?;
         object.insert("at".into(), json!(at.as_millisecond()));
     }
@@ -404,7 +425,10 @@ mod tests {
             (first.beacon.more.attributes["plan"].as_str(), first.beacon.more.numbers["cart"]),
             ("gold, old", 3.0)
         );
-        assert_eq!((read.told[1].beacon.device, read.told[1].beacon.at_ms), (Device::Desktop, 1_795_000_000_000));
+        assert_eq!(
+            (read.told[1].beacon.device, read.told[1].beacon.at_ms),
+            (Device::Desktop, 1_795_000_000_000)
+        );
         assert_eq!(read.ignored.iter().collect::<Vec<_>>(), ["shoe"]);
         assert_eq!(
             read.wrong,
@@ -417,7 +441,11 @@ mod tests {
             ]
         );
         let nothing = super::read(Format::Csv, "address,time\na,b\n", &defaults());
-        assert!(nothing.wrong[0].starts_with("line 1: no column is called “url”; they may be called abandoned, at,"));
+        assert!(
+            nothing.wrong[0].starts_with(
+                "line 1: no column is called “url”; they may be called abandoned, at,"
+            )
+        );
     }
 
     #[test]
@@ -458,8 +486,12 @@ mod tests {
             ("/cabin?x=1", Some(900.0), "Firefox")
         );
         // ssl lies inside connect (HAR 1.2): 1 + 10 + 20 + 1 + 25.
-        assert_eq!((told.beacon.ttfb, told.beacon.dns, told.beacon.connect), (Some(57.0), Some(10.0), Some(20.0)));
-        let says: Vec<_> = told.beacon.more.happened.iter().map(|h| (h.what.word(), h.at, h.status)).collect();
+        assert_eq!(
+            (told.beacon.ttfb, told.beacon.dns, told.beacon.connect),
+            (Some(57.0), Some(10.0), Some(20.0))
+        );
+        let says: Vec<_> =
+            told.beacon.more.happened.iter().map(|h| (h.what.word(), h.at, h.status)).collect();
         assert_eq!(says, [("resource", 100.0, Some(200)), ("request", 200.0, Some(503))]);
     }
 

@@ -30,19 +30,26 @@ pub fn moments(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Momen
         let keep = rows(sheet, stretch, filter);
         let [lookup, connect, ttfb, fcp, lcp] = COLUMNS.map(|c| sheet.figures(c));
         let of = |column: &Figures<'_>, row: usize| column.at(row).map(f64::from);
-        all.extend((0..sheet.rows).filter(|row| keep[*row] && lcp.at(*row).is_some()).map(|row| Moments {
-            lookup: of(&lookup, row),
-            connect: of(&connect, row),
-            ttfb: of(&ttfb, row),
-            fcp: of(&fcp, row),
-            lcp: of(&lcp, row),
+        all.extend((0..sheet.rows).filter(|row| keep[*row] && lcp.at(*row).is_some()).map(|row| {
+            Moments {
+                lookup: of(&lookup, row),
+                connect: of(&connect, row),
+                ttfb: of(&ttfb, row),
+                fcp: of(&fcp, row),
+                lcp: of(&lcp, row),
+            }
         }));
     }
     all
 }
 
-pub const PARTS: [&str; 5] =
-    ["DNS", "connecting", "waiting for the first byte", "until the first paint", "until the largest paint"];
+pub const PARTS: [&str; 5] = [
+    "DNS",
+    "connecting",
+    "waiting for the first byte",
+    "until the first paint",
+    "until the largest paint",
+];
 
 /// Milliseconds of each of [`PARTS`].
 pub type PartsMs = [f64; 5];
@@ -60,7 +67,8 @@ pub fn load_parts(m: &Moments) -> Option<PartsMs> {
 /// what a page view at the 75th is made of. (Percentiles of parts would not add up to a percentile of the whole; common
 /// practice, no published source.)
 pub fn around_p75(views: &[Moments]) -> Option<(PartsMs, usize)> {
-    let mut all: Vec<(f64, PartsMs)> = views.iter().filter_map(|m| Some((m.lcp?, load_parts(m)?))).collect();
+    let mut all: Vec<(f64, PartsMs)> =
+        views.iter().filter_map(|m| Some((m.lcp?, load_parts(m)?))).collect();
     all.sort_by(|a, b| a.0.total_cmp(&b.0));
     let at = |p: f64| ((all.len() as f64 * p).ceil() as usize).clamp(1, all.len().max(1)) - 1;
     let band = all.get(at(0.70)..=at(0.80)).filter(|b| !b.is_empty())?;
@@ -78,14 +86,31 @@ mod tests {
 
     fn moments(lookup: f64, connect: f64, ttfb: f64, fcp: f64, lcp: f64) -> Moments {
         let some = Some;
-        Moments { lookup: some(lookup), connect: some(connect), ttfb: some(ttfb), fcp: some(fcp), lcp: some(lcp) }
+        Moments {
+            lookup: some(lookup),
+            connect: some(connect),
+            ttfb: some(ttfb),
+            fcp: some(fcp),
+            lcp: some(lcp),
+        }
     }
 
     #[test]
     fn parts_follow_one_another_and_what_contradicts_itself_is_left_out() {
-        assert_eq!(load_parts(&moments(20.0, 80.0, 300.0, 700.0, 1_500.0)), Some([20.0, 80.0, 200.0, 400.0, 800.0]));
-        assert_eq!(load_parts(&moments(20.0, 80.0, 60.0, 700.0, 1_500.0)), None, "connected after the first byte");
-        assert_eq!(load_parts(&moments(0.0, 0.0, 300.0, 700.0, 600.0)), None, "largest before the first paint");
+        assert_eq!(
+            load_parts(&moments(20.0, 80.0, 300.0, 700.0, 1_500.0)),
+            Some([20.0, 80.0, 200.0, 400.0, 800.0])
+        );
+        assert_eq!(
+            load_parts(&moments(20.0, 80.0, 60.0, 700.0, 1_500.0)),
+            None,
+            "connected after the first byte"
+        );
+        assert_eq!(
+            load_parts(&moments(0.0, 0.0, 300.0, 700.0, 600.0)),
+            None,
+            "largest before the first paint"
+        );
         assert_eq!(load_parts(&Moments { lcp: None, ..moments(1.0, 1.0, 9.0, 10.0, 0.0) }), None);
         assert_eq!(around_p75(&[]), None);
     }

@@ -103,7 +103,8 @@ impl Pool {
 /// Whether a share (part, whole) has risen so far that it is worth pointing at: surely, by half, and
 /// to more than one in a hundred.
 pub fn has_risen(now: (u64, u64), then: (u64, u64)) -> bool {
-    share_shift(then, now).is_some_and(|s| s.is_rise() && s.after > 0.01 && s.after > 1.5 * s.before)
+    share_shift(then, now)
+        .is_some_and(|s| s.is_rise() && s.after > 0.01 && s.after > 1.5 * s.before)
 }
 
 fn rating_place(rating: Rating) -> usize {

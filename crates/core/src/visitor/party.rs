@@ -34,16 +34,24 @@ struct Gathered {
 }
 
 /// The hosts for which `ours` does not hold, those that took most time in all first.
-pub fn third_parties(sheets: &[Sheet], stretch: Stretch, filter: &Filter, ours: impl Fn(&str) -> bool) -> Vec<Party> {
+pub fn third_parties(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    ours: impl Fn(&str) -> bool,
+) -> Vec<Party> {
     let mut by: BTreeMap<String, Gathered> = BTreeMap::new();
     for sheet in sheets {
         let Some(names) = sheet.words("name") else { continue };
         // Each name once an hour, not each row.
-        let hosts: Vec<Option<String>> = names.values.iter().map(|n| host_of(n).filter(|h| !ours(h))).collect();
+        let hosts: Vec<Option<String>> =
+            names.values.iter().map(|n| host_of(n).filter(|h| !ours(h))).collect();
         let keep = rows(sheet, stretch, filter);
         let (whats, failed, ms) = (sheet.texts("what"), sheet.texts("failed"), sheet.figures("ms"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(host) = names.codes.at(row).and_then(|code| hosts[code].as_ref()) else { continue };
+            let Some(host) = names.codes.at(row).and_then(|code| hosts[code].as_ref()) else {
+                continue;
+            };
             if !["resource", "request"].contains(&whats.at(row)) {
                 continue;
             }
@@ -108,7 +116,10 @@ mod tests {
         let hour = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
         let ours = |host: &str| host.ends_with("a.example");
         let found = third_parties(&[sheet], hour, &Filter::default(), ours);
-        let says: Vec<_> = found.iter().map(|p| (p.host.as_str(), p.told, p.page_views, p.failed, p.sum_ms)).collect();
+        let says: Vec<_> = found
+            .iter()
+            .map(|p| (p.host.as_str(), p.told, p.page_views, p.failed, p.sum_ms))
+            .collect();
         assert_eq!(says, [("maps.example", 2, 1, 1, 1_200.0), ("count.example", 1, 1, 0, 40.0)]);
         assert_eq!(found[0].p75.value, Some(900.0));
     }

@@ -62,7 +62,9 @@ fn first_eight(hash: &[u8]) -> u64 {
 pub fn person_of_before(site_key: &str, id: &str) -> u64 {
     match id {
         "" => 0,
-        _ => first_eight(&Sha256::new().chain_update(site_key).chain_update([0]).chain_update(id).finalize()),
+        _ => first_eight(
+            &Sha256::new().chain_update(site_key).chain_update([0]).chain_update(id).finalize(),
+        ),
     }
 }
 
@@ -96,9 +98,12 @@ pub fn cut_queries(text: &str) -> String {
 /// An address whose query has only these parameters left, in the order of the address.
 pub fn keep_query(url: &str, names: &[String]) -> String {
     let cut = cut_query(url);
-    let query = url.split('#').next().and_then(|u| u.split_once('?')).map_or("", |(_, query)| query);
-    let kept: Vec<&str> =
-        query.split('&').filter(|pair| names.iter().any(|n| pair.split('=').next() == Some(n.as_str()))).collect();
+    let query =
+        url.split('#').next().and_then(|u| u.split_once('?')).map_or("", |(_, query)| query);
+    let kept: Vec<&str> = query
+        .split('&')
+        .filter(|pair| names.iter().any(|n| pair.split('=').next() == Some(n.as_str())))
+        .collect();
     if kept.is_empty() { cut.to_string() } else { format!("{cut}?{}", kept.join("&")) }
 }
 
@@ -109,9 +114,12 @@ pub fn keep_query(url: &str, names: &[String]) -> String {
 pub fn is_bot(user_agent: &str) -> bool {
     let ua = user_agent.to_ascii_lowercase();
     ua.is_empty()
-        || ["bot", "crawl", "spider", "slurp", "headless", "preview", "http://", "https://", "python", "curl/", "wget/"]
-            .iter()
-            .any(|word| ua.contains(word))
+        || [
+            "bot", "crawl", "spider", "slurp", "headless", "preview", "http://", "https://",
+            "python", "curl/", "wget/",
+        ]
+        .iter()
+        .any(|word| ua.contains(word))
 }
 
 #[cfg(test)]
@@ -135,7 +143,11 @@ mod tests {
         assert_eq!(format!("{:016x}", person_of_before("key", "ada")), "37592a0d12edcc9d");
         let (ours, others) = (PersonKey::derived(b"one secret"), PersonKey::derived(b"another"));
         assert_ne!(ours.person("key", "ada"), person_of_before("key", "ada"));
-        assert_ne!(ours.person("key", "ada"), others.person("key", "ada"), "the server's key matters");
+        assert_ne!(
+            ours.person("key", "ada"),
+            others.person("key", "ada"),
+            "the server's key matters"
+        );
         assert_ne!(ours.person("key", "ada"), ours.person("other", "ada"));
         assert_ne!(ours.person("key", "ada"), ours.person("key", "eve"));
         assert_eq!(ours.person("key", "ada"), ours.clone().person("key", "ada"));
@@ -155,8 +167,7 @@ mod tests {
         assert_eq!(cut_query("https://a.example/p?token=1#x"), "https://a.example/p");
         assert_eq!(cut_query("https://a.example/p#token=1?x"), "https://a.example/p");
         let stack = "Error: https://a.example/p?t=1 is gone\n    at f (https://a.example/s.js?v=3:12:7)\n  at https://a.example/#x:1:2";
-        let cut =
-            "Error: https://a.example/p is gone\n    at f (https://a.example/s.js:12:7)\n  at https://a.example/:1:2";
+        let cut = "Error: https://a.example/p is gone\n    at f (https://a.example/s.js:12:7)\n  at https://a.example/:1:2";
         assert_eq!(cut_queries(stack), cut);
         assert_eq!(cut_queries("what? no address"), "what? no address");
         assert_eq!(
@@ -164,7 +175,10 @@ mod tests {
             "Unexpected '?' at https://a.example/s.js:1:2"
         );
         let keep = |url| keep_query(url, &["q".to_string(), "page".to_string()]);
-        assert_eq!(keep("https://a.example/p?token=1&q=ferry&quiet=1&page=2#x"), "https://a.example/p?q=ferry&page=2");
+        assert_eq!(
+            keep("https://a.example/p?token=1&q=ferry&quiet=1&page=2#x"),
+            "https://a.example/p?q=ferry&page=2"
+        );
         assert_eq!(keep("https://a.example/p?token=1"), "https://a.example/p");
         assert_eq!(keep("https://a.example/p#?q=1"), "https://a.example/p");
     }

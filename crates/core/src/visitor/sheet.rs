@@ -262,7 +262,9 @@ impl Column {
     /// About how many bytes of memory it takes.
     pub fn weight(&self) -> usize {
         match self {
-            Column::Words(c) => c.codes.weight() + c.values.iter().map(|v| v.len() + 24).sum::<usize>(),
+            Column::Words(c) => {
+                c.codes.weight() + c.values.iter().map(|v| v.len() + 24).sum::<usize>()
+            }
             Column::Ids(c) => c.codes.weight() + c.values.len() * 16,
             Column::Numbers(Numbers::Planes(bytes)) => bytes.len(),
             Column::Numbers(Numbers::Few(few)) => few.codes.weight() + few.values.len() * 4,
@@ -282,7 +284,9 @@ impl Column {
 
     fn followed_by(&self, other: &Column) -> Result<Column, SheetError> {
         Ok(match (self, other) {
-            (Column::Words(a), Column::Words(b)) => Column::words(a.rows().chain(b.rows()).cloned()),
+            (Column::Words(a), Column::Words(b)) => {
+                Column::words(a.rows().chain(b.rows()).cloned())
+            }
             (Column::Ids(a), Column::Ids(b)) => Column::ids(a.rows().chain(b.rows()).copied()),
             (Column::Numbers(a), Column::Numbers(b)) => Column::numbers(a.iter().chain(b.iter())),
             (Column::Moments(a), Column::Moments(b)) => Column::Moments([&a[..], b].concat()),
@@ -353,7 +357,9 @@ impl Column {
                 let mut values = Vec::with_capacity(count.min(bytes.len()));
                 for _ in 0..count {
                     let length = r.u32()? as usize;
-                    values.push(std::str::from_utf8(r.take(length)?).map_err(|_| SheetError)?.to_string());
+                    values.push(
+                        std::str::from_utf8(r.take(length)?).map_err(|_| SheetError)?.to_string(),
+                    );
                 }
                 let codes = r.codes(rows, count)?;
                 Column::Words(Coded { values, codes })
@@ -361,15 +367,23 @@ impl Column {
             IDS => {
                 let count = r.u32()? as usize;
                 let raw = r.take(count.checked_mul(16).ok_or(SheetError)?)?;
-                let values: Vec<u128> = raw.as_chunks::<16>().0.iter().map(|c| u128::from_le_bytes(*c)).collect();
-                let codes = if count == rows && rows > 1 { Codes::Own(rows) } else { r.codes(rows, count)? };
+                let values: Vec<u128> =
+                    raw.as_chunks::<16>().0.iter().map(|c| u128::from_le_bytes(*c)).collect();
+                let codes = if count == rows && rows > 1 {
+                    Codes::Own(rows)
+                } else {
+                    r.codes(rows, count)?
+                };
                 Column::Ids(Coded { values, codes })
             }
-            NUMBERS => Column::Numbers(Numbers::Planes(r.take(rows.checked_mul(4).ok_or(SheetError)?)?.to_vec())),
+            NUMBERS => Column::Numbers(Numbers::Planes(
+                r.take(rows.checked_mul(4).ok_or(SheetError)?)?.to_vec(),
+            )),
             FEW_NUMBERS => {
                 let count = r.u32()? as usize;
                 let raw = r.take(count.checked_mul(4).ok_or(SheetError)?)?;
-                let values = raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect();
+                let values =
+                    raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect();
                 let codes = r.codes(rows, count)?;
                 Column::Numbers(Numbers::Few(Coded { values, codes }))
             }
@@ -444,8 +458,12 @@ impl<'a> Reader<'a> {
             0 if rows > MOST_ROWS => return Err(SheetError),
             0 => return Ok(Codes::First(rows)),
             1 => Codes::Bytes(raw.to_vec()),
-            2 => Codes::Shorts(raw.as_chunks::<2>().0.iter().map(|c| u16::from_le_bytes(*c)).collect()),
-            _ => Codes::Wide(raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect()),
+            2 => Codes::Shorts(
+                raw.as_chunks::<2>().0.iter().map(|c| u16::from_le_bytes(*c)).collect(),
+            ),
+            _ => {
+                Codes::Wide(raw.as_chunks::<4>().0.iter().map(|c| u32::from_le_bytes(*c)).collect())
+            }
         };
         let most = match &codes {
             Codes::Bytes(codes) => codes.iter().fold(0, |most, c| most.max(usize::from(*c))),
@@ -475,7 +493,11 @@ impl Sheet {
 
     /// # Errors
     /// When it has another number of rows than the columns before it.
-    pub fn put(&mut self, name: impl Into<String>, column: impl Into<Arc<Column>>) -> Result<(), SheetError> {
+    pub fn put(
+        &mut self,
+        name: impl Into<String>,
+        column: impl Into<Arc<Column>>,
+    ) -> Result<(), SheetError> {
         let column = column.into();
         if !self.columns.is_empty() && column.len() != self.rows {
             return Err(SheetError);
@@ -562,7 +584,9 @@ impl Sheet {
                 Column::Words(c) => Column::words(rows.iter().filter_map(|r| c.get(*r).cloned())),
                 Column::Ids(c) => Column::ids(rows.iter().filter_map(|r| c.get(*r).copied())),
                 Column::Numbers(n) => Column::numbers(rows.iter().map(|r| n.figures().at(*r))),
-                Column::Moments(m) => Column::Moments(rows.iter().filter_map(|r| m.get(*r).copied()).collect()),
+                Column::Moments(m) => {
+                    Column::Moments(rows.iter().filter_map(|r| m.get(*r).copied()).collect())
+                }
             };
             (name.clone(), Arc::new(column))
         });
@@ -636,7 +660,8 @@ mod tests {
     fn column() -> impl Strategy<Value = Column> {
         prop_oneof![
             prop::collection::vec("[a-c]{0,2}|\\PC{0,6}", 0..400).prop_map(Column::words),
-            prop::collection::vec(prop_oneof![0..9u128, any::<u128>()], 0..400).prop_map(Column::ids),
+            prop::collection::vec(prop_oneof![0..9u128, any::<u128>()], 0..400)
+                .prop_map(Column::ids),
             prop::collection::vec(prop::option::of(0f32..9e6), 0..400).prop_map(Column::numbers),
             prop::collection::vec(any::<u32>(), 0..400).prop_map(Column::Moments),
         ]

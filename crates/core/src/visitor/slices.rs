@@ -56,7 +56,8 @@ impl Selection<'_> {
 pub fn rows(sheet: &Sheet, stretch: Stretch, filter: &Filter) -> Vec<bool> {
     let mut keep = vec![true; sheet.rows];
     let begin_ms = sheet.hour_s * 1_000;
-    let (from, to) = (stretch.from.as_millisecond() - begin_ms, stretch.to.as_millisecond() - begin_ms);
+    let (from, to) =
+        (stretch.from.as_millisecond() - begin_ms, stretch.to.as_millisecond() - begin_ms);
     if from > 0 || to < 3_600_000 {
         for (keep, at) in keep.iter_mut().zip(sheet.moments("at")) {
             *keep = (from..to).contains(&i64::from(*at));
@@ -98,7 +99,10 @@ const ENOUGH: u64 = 300_000;
 /// Each how manieth hour is read of so many page views where a part of them is enough. These numbers and 24 have nothing in
 /// common, so that each hour of the day has its turn.
 pub fn every_hour(page_views: u64) -> i64 {
-    [1, 5, 7, 11, 13, 17, 19, 23, 25, 29, 31].into_iter().find(|n| page_views <= ENOUGH * *n as u64).unwrap_or(35)
+    [1, 5, 7, 11, 13, 17, 19, 23, 25, 29, 31]
+        .into_iter()
+        .find(|n| page_views <= ENOUGH * *n as u64)
+        .unwrap_or(35)
 }
 
 /// What a page view came to, as the column `ended` has it.
@@ -130,7 +134,9 @@ pub fn pools(sheet: &Sheet, wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> 
     let mut here = 0;
     let ended = sheet.words("ended");
     let fates: Vec<[bool; 2]> = ended
-        .map(|w| w.values.iter().map(|v| [v.starts_with("abandoned"), v.ends_with("blank")]).collect())
+        .map(|w| {
+            w.values.iter().map(|v| [v.starts_with("abandoned"), v.ends_with("blank")]).collect()
+        })
         .unwrap_or_default();
     let errors = sheet.figures("errors");
     let columns: Vec<(usize, Figures<'_>)> = Vital::ALL
@@ -140,14 +146,18 @@ pub fn pools(sheet: &Sheet, wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> 
         .map(|(i, v)| (i, sheet.figures(&v.name().to_lowercase())))
         .collect();
     let begin = bucket_of(sheet.hour_s);
-    let kept: Vec<u32> = keep.iter().zip(0u32..).filter(|(keep, _)| **keep).map(|(_, row)| row).collect();
+    let kept: Vec<u32> =
+        keep.iter().zip(0u32..).filter(|(keep, _)| **keep).map(|(_, row)| row).collect();
     // Where each kept row's group is: columns are then walked one after the other, each in its own order.
     let mut places: Vec<(u32, u32)> = Vec::with_capacity(kept.len());
     for row in kept.iter().map(|row| *row as usize) {
         let bucket = if one_bucket {
             begin
         } else {
-            bucket_of(sheet.hour_s + i64::from(sheet.moments("at").get(row).copied().unwrap_or(0)) / 1_000)
+            bucket_of(
+                sheet.hour_s
+                    + i64::from(sheet.moments("at").get(row).copied().unwrap_or(0)) / 1_000,
+            )
         };
         if groups.get(here).is_none_or(|(b, _)| *b != bucket) {
             here = groups.iter().position(|(b, _)| *b == bucket).unwrap_or_else(|| {
@@ -158,7 +168,8 @@ pub fn pools(sheet: &Sheet, wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> 
         let code = by.and_then(|w| w.codes.at(row)).unwrap_or(0);
         places.push((here as u32, code as u32));
         let group = &mut groups[here].1[code];
-        let [abandoned, blank] = ended.and_then(|w| w.codes.at(row)).map_or([false; 2], |code| fates[code]);
+        let [abandoned, blank] =
+            ended.and_then(|w| w.codes.at(row)).map_or([false; 2], |code| fates[code]);
         let wrong = errors.at(row).is_some_and(|n| n > 0.0);
         for (count, more) in group.counts.iter_mut().zip([true, abandoned, blank, wrong]) {
             *count += u64::from(more);
@@ -249,7 +260,13 @@ pub struct Minute {
 }
 
 /// The minute with the highest 75th percentile among those with at least `least` samples.
-pub fn worst_minute(sheets: &[Sheet], stretch: Stretch, filter: &Filter, vital: Vital, least: usize) -> Option<Minute> {
+pub fn worst_minute(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    vital: Vital,
+    least: usize,
+) -> Option<Minute> {
     let mut worst: Option<Minute> = None;
     for sheet in sheets {
         let keep = rows(sheet, stretch, filter);
@@ -261,11 +278,17 @@ pub fn worst_minute(sheets: &[Sheet], stretch: Stretch, filter: &Filter, vital: 
                 minute.push(f64::from(value));
             }
         }
-        for (nth, values) in minutes.into_iter().enumerate().filter(|(_, v)| v.len() >= least.max(1)) {
+        for (nth, values) in
+            minutes.into_iter().enumerate().filter(|(_, v)| v.len() >= least.max(1))
+        {
             let samples = Samples::new(values);
             let Some(p75) = samples.percentile(0.75, Method::NearestRank) else { continue };
             if worst.is_none_or(|w| p75 > w.p75) {
-                worst = Some(Minute { at_s: sheet.hour_s + nth as i64 * 60, p75, samples: samples.len() as u64 });
+                worst = Some(Minute {
+                    at_s: sheet.hour_s + nth as i64 * 60,
+                    p75,
+                    samples: samples.len() as u64,
+                });
             }
         }
     }
@@ -343,10 +366,14 @@ pub fn different(sheets: &[Sheet], stretch: Stretch, filter: &Filter, column: &s
     for sheet in sheets {
         let Some(held) = sheet.ids(column) else { continue };
         let mut seen = vec![false; held.values.len()];
-        for (code, _) in held.codes.iter().zip(rows(sheet, stretch, filter)).filter(|(_, keep)| *keep) {
+        for (code, _) in
+            held.codes.iter().zip(rows(sheet, stretch, filter)).filter(|(_, keep)| *keep)
+        {
             seen[code] = true;
         }
-        ids.extend(held.values.iter().zip(seen).filter(|(id, seen)| *seen && **id != 0).map(|(id, _)| *id));
+        ids.extend(
+            held.values.iter().zip(seen).filter(|(id, seen)| *seen && **id != 0).map(|(id, _)| *id),
+        );
     }
     ids.len() as u64
 }
@@ -390,8 +417,22 @@ mod tests {
     }
 
     fn row() -> impl Strategy<Value = Row> {
-        let of = (0..3_600_000u32, 0..3usize, 0..3usize, prop::option::of(50f32..9e3), any::<bool>(), 0..20u128);
-        of.prop_map(|(at, device, country, lcp, abandoned, visit)| Row { at, device, country, lcp, abandoned, visit })
+        let of = (
+            0..3_600_000u32,
+            0..3usize,
+            0..3usize,
+            prop::option::of(50f32..9e3),
+            any::<bool>(),
+            0..20u128,
+        );
+        of.prop_map(|(at, device, country, lcp, abandoned, visit)| Row {
+            at,
+            device,
+            country,
+            lcp,
+            abandoned,
+            visit,
+        })
     }
 
     fn hour() -> Stretch {
@@ -445,13 +486,17 @@ mod tests {
             pool.add_samples(&[lcp, vec![], vec![], vec![], vec![]]);
             pool
         };
-        let devices = vec![("phone".to_string(), pool(300, 200)), ("desktop".to_string(), pool(480, 20))];
+        let devices =
+            vec![("phone".to_string(), pool(300, 200)), ("desktop".to_string(), pool(480, 20))];
         let browsers = vec![("A".to_string(), pool(392, 108)), ("B".to_string(), pool(388, 112))];
-        let found = carriers(Vital::Lcp, &[(Attribute::Device, devices), (Attribute::Browser, browsers)]);
+        let found =
+            carriers(Vital::Lcp, &[(Attribute::Device, devices), (Attribute::Browser, browsers)]);
         assert_eq!(found.len(), 1, "a hundred and eight of 500 beside 112 is chance: {found:?}");
         let phone = &found[0];
         assert_eq!((phone.value.as_str(), phone.samples, phone.not_good), ("phone", 500, 200));
-        assert!((phone.share - 0.5).abs() < 1e-9 && (phone.share_not_good - 200.0 / 220.0).abs() < 1e-9);
+        assert!(
+            (phone.share - 0.5).abs() < 1e-9 && (phone.share_not_good - 200.0 / 220.0).abs() < 1e-9
+        );
         // Like the desktops, 20 of 500 would not have been good.
         assert!((phone.excess - 180.0).abs() < 1e-9);
     }
@@ -467,7 +512,11 @@ mod tests {
         let few = capped(all.clone(), 100);
         assert_eq!((few.len(), few[0].1.as_str(), few[99].1.as_str()), (100, "r1000", OTHERS));
         assert_eq!(few.iter().map(|p| p.2.page_views).sum::<u64>(), 500_500);
-        assert_eq!(capped(all[..100].to_vec(), 100).len(), 100, "as many as may be stay as they are");
+        assert_eq!(
+            capped(all[..100].to_vec(), 100).len(),
+            100,
+            "as many as may be stay as they are"
+        );
     }
 
     #[test]
@@ -480,8 +529,12 @@ mod tests {
             ("lcp_fetch", Column::numbers([Some(700.0), None, Some(900.0), None])),
         ];
         columns.into_iter().for_each(|(name, column)| sheet.put(name, column).unwrap());
-        let found = by_name(&[sheet], hour(), &Filter::default(), "lcp_element", "lcp", &["lcp_fetch"]);
-        let says: Vec<_> = found.iter().map(|n| (n.name.as_str(), n.p75.samples, n.p75.value, n.medians[0])).collect();
+        let found =
+            by_name(&[sheet], hour(), &Filter::default(), "lcp_element", "lcp", &["lcp_fetch"]);
+        let says: Vec<_> = found
+            .iter()
+            .map(|n| (n.name.as_str(), n.p75.samples, n.p75.value, n.medians[0]))
+            .collect();
         assert_eq!(says, [("img", 2, Some(3_000.0), Some(700.0)), ("h1", 1, Some(900.0), None)]);
     }
 

@@ -77,7 +77,10 @@ pub fn whole_buckets(buckets: &[Bucket], stretch: Stretch, bucket_s: i64) -> Vec
     let bucket_s = bucket_s.max(1);
     let first = (stretch.from.as_second() + bucket_s - 1).div_euclid(bucket_s) * bucket_s;
     let of = |begin: i64| buckets.iter().find(|b| b.begin_s == begin).map_or(0, |b| b.count);
-    (first..=stretch.to.as_second() - bucket_s).step_by(bucket_s as usize).map(|begin| (begin, of(begin))).collect()
+    (first..=stretch.to.as_second() - bucket_s)
+        .step_by(bucket_s as usize)
+        .map(|begin| (begin, of(begin)))
+        .collect()
 }
 
 #[cfg(test)]
@@ -88,10 +91,12 @@ mod tests {
 
     #[test]
     fn buckets_in_which_nothing_happened_are_counted_as_none_and_half_ones_are_left_out() {
-        let bucket = |begin_s: i64, count: u64| Bucket { begin_s, count, failed: 0, p75: Reading::NONE };
+        let bucket =
+            |begin_s: i64, count: u64| Bucket { begin_s, count, failed: 0, p75: Reading::NONE };
         let buckets = [bucket(0, 9), bucket(1_200, 5), bucket(3_600, 2)];
-        let of =
-            |from: i64, to: i64| whole_buckets(&buckets, Stretch { from: at_second(from), to: at_second(to) }, 600);
+        let of = |from: i64, to: i64| {
+            whole_buckets(&buckets, Stretch { from: at_second(from), to: at_second(to) }, 600)
+        };
         assert_eq!(of(300, 4_000), [(600, 0), (1_200, 5), (1_800, 0), (2_400, 0), (3_000, 0)]);
         assert_eq!(of(0, 1_100), [(0, 9)], "what goes on is not counted yet");
     }

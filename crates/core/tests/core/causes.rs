@@ -72,7 +72,12 @@ fn step(random: &mut SmallRng, fault: Fault) -> StepRecord {
         receive_ms: noisy(9.0),
         ..Phases::default()
     };
-    let mut phases = [new(&mut noisy, 90.0), again(&mut noisy, 50.0), again(&mut noisy, 150.0), new(&mut noisy, 60.0)];
+    let mut phases = [
+        new(&mut noisy, 90.0),
+        again(&mut noisy, 50.0),
+        again(&mut noisy, 150.0),
+        new(&mut noisy, 60.0),
+    ];
     let mut work = [noisy(25.0), noisy(30.0), noisy(20.0), noisy(60.0)];
     match fault {
         Fault::None => {}
@@ -99,7 +104,12 @@ fn step(random: &mut SmallRng, fault: Fault) -> StepRecord {
     let api = add(SITE, "/api/sailings", "fetch", script + work[1], phases[2]);
     let map = add(MAP, "/v2/map.js", "script", api + work[2], phases[3]);
     let duration_ms = map + work[3];
-    StepRecord { duration_ms, requests, outcome: Outcome::Slow, ..StepRecord::begun("Search", 0.0, Some(900.0)) }
+    StepRecord {
+        duration_ms,
+        requests,
+        outcome: Outcome::Slow,
+        ..StepRecord::begun("Search", 0.0, Some(900.0))
+    }
 }
 
 fn run(step: StepRecord) -> RunRecord {
@@ -119,12 +129,19 @@ fn run(step: StepRecord) -> RunRecord {
 
 #[test]
 fn the_likely_cause_is_right_on_45_of_50_prepared_runs_and_otherwise_not_sure() {
-    let faults = [Fault::SlowLookup, Fault::SlowServer, Fault::SlowThirdParty, Fault::HeavyScript, Fault::LossyPlace];
+    let faults = [
+        Fault::SlowLookup,
+        Fault::SlowServer,
+        Fault::SlowThirdParty,
+        Fault::HeavyScript,
+        Fault::LossyPlace,
+    ];
     let mut random = SmallRng::seed_from_u64(50);
     let (mut right, mut not_sure, mut wrong) = (0, 0, Vec::new());
     for fault in faults {
         for _ in 0..10 {
-            let usual: Vec<Split> = (0..20).map(|_| Split::of(&step(&mut random, Fault::None))).collect();
+            let usual: Vec<Split> =
+                (0..20).map(|_| Split::of(&step(&mut random, Fault::None))).collect();
             let cause = likely_cause(&run(step(&mut random, fault)), &usual, |host| host == SITE);
             match cause {
                 Some(c) if c.sure == Sure::NotSure => not_sure += 1,
@@ -141,7 +158,8 @@ fn the_likely_cause_is_right_on_45_of_50_prepared_runs_and_otherwise_not_sure() 
 fn a_run_that_is_only_a_little_slower_than_usual_is_blamed_on_nobody_for_sure() {
     let mut random = SmallRng::seed_from_u64(51);
     let sure = (0..200).filter(|_| {
-        let usual: Vec<Split> = (0..20).map(|_| Split::of(&step(&mut random, Fault::None))).collect();
+        let usual: Vec<Split> =
+            (0..20).map(|_| Split::of(&step(&mut random, Fault::None))).collect();
         let cause = likely_cause(&run(step(&mut random, Fault::None)), &usual, |host| host == SITE);
         cause.is_some_and(|c| c.sure == Sure::Likely && c.extra_ms > 100.0)
     });

@@ -33,8 +33,13 @@ enum Fault {
 }
 
 impl Fault {
-    const ALL: [Fault; 5] =
-        [Fault::SlowConnection, Fault::SlowServer, Fault::SlowThirdParty, Fault::HeavyScript, Fault::LossyPlace];
+    const ALL: [Fault; 5] = [
+        Fault::SlowConnection,
+        Fault::SlowServer,
+        Fault::SlowThirdParty,
+        Fault::HeavyScript,
+        Fault::LossyPlace,
+    ];
 
     fn whose(self) -> Who {
         match self {
@@ -47,8 +52,9 @@ impl Fault {
 
     /// Puts it in, `extra_ms` of it.
     fn begin(self, w: &World, extra_ms: u64) {
-        let slow_to_connect =
-            |host: &str| w.proxy.change(|p| p.slow_to_connect = [(host.to_string(), extra_ms as f64)].into());
+        let slow_to_connect = |host: &str| {
+            w.proxy.change(|p| p.slow_to_connect = [(host.to_string(), extra_ms as f64)].into())
+        };
         match self {
             Fault::SlowConnection => slow_to_connect(BOOKING_HOST),
             Fault::SlowServer => w.site.change(|s| s.slow_api_ms = extra_ms),
@@ -79,7 +85,8 @@ async fn caused(w: &World, fault: Fault, extra_ms: u64, usual: &[Split]) -> Caus
         let run = played(w).await;
         Fault::end(w);
         assert_ne!(run.outcome, Outcome::Unmeasured, "{fault:?}: {:?}", run.trouble);
-        let spared = fault == Fault::LossyPlace && lost().iter().zip(before).any(|(now, before)| *now == before);
+        let spared = fault == Fault::LossyPlace
+            && lost().iter().zip(before).any(|(now, before)| *now == before);
         if run.outcome == Outcome::Slow
             && !spared
             && let Some(cause) = likely_cause(&run, usual, |host| host == BOOKING_HOST)

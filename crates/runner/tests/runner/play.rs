@@ -9,7 +9,11 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 async fn played(world: &World, script: &str) -> RunRecord {
-    let setting = Setting { proxy: Some(world.proxy.address), patience: Duration::from_secs(3), ..Setting::default() };
+    let setting = Setting {
+        proxy: Some(world.proxy.address),
+        patience: Duration::from_secs(3),
+        ..Setting::default()
+    };
     play(&parse(script).expect("a script"), &setting, |_| {}).await
 }
 
@@ -38,17 +42,30 @@ step "Hold"
 async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let filmed = Setting { proxy: Some(w.proxy.address), film: Some(Film::of_width(400)), ..Setting::default() };
+    let filmed = Setting {
+        proxy: Some(w.proxy.address),
+        film: Some(Film::of_width(400)),
+        ..Setting::default()
+    };
     let r = play(&parse(SEARCH).expect("a script"), &filmed, |_| {}).await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
     assert_eq!(r.steps.len(), 3);
     // The film shows the page as it came, small, and in order.
     for s in &r.steps {
-        assert!(s.film.iter().all(|f| f.picture.len() > 500 && f.at_ms >= 0.0), "{}: {}", s.name, s.film.len());
+        assert!(
+            s.film.iter().all(|f| f.picture.len() > 500 && f.at_ms >= 0.0),
+            "{}: {}",
+            s.name,
+            s.film.len()
+        );
         assert!(s.film.is_sorted_by(|a, b| a.at_ms <= b.at_ms));
     }
     let (open, small) = (&r.steps[0], &r.steps[0].film);
-    assert!(small.iter().any(|f| open.vitals.fcp_ms.is_some_and(|fcp| f.at_ms + 20.0 >= fcp)), "{:?}", open.vitals);
+    assert!(
+        small.iter().any(|f| open.vitals.fcp_ms.is_some_and(|fcp| f.at_ms + 20.0 >= fcp)),
+        "{:?}",
+        open.vitals
+    );
     assert!(small.iter().all(|f| open.picture.as_ref().is_some_and(|p| p.len() > f.picture.len())));
     let total: f64 = r.steps.iter().map(|s| s.duration_ms).sum();
     assert!((total - r.duration_ms).abs() < 0.01);
@@ -58,14 +75,27 @@ async fn a_run_leaves_steps_vitals_marks_requests_with_phases_and_pictures() {
     assert!(document.phases.wait_ms >= 18.0 + 36.0, "{:?}", document.phases);
     assert_eq!(document.trace.as_ref().map(String::len), Some(32));
     assert!(open.vitals.fcp_ms.is_some_and(|ms| ms > 0.0), "{:?}", open.vitals);
-    assert!(open.picture.as_ref().is_some_and(|p| p.starts_with("data:image/jpeg;base64,") && p.len() > 5_000));
+    assert!(
+        open.picture
+            .as_ref()
+            .is_some_and(|p| p.starts_with("data:image/jpeg;base64,") && p.len() > 5_000)
+    );
     let search = &r.steps[1];
     assert_eq!(search.marks.len(), 1);
     assert!(search.marks[0].at_ms > 0.0 && search.marks[0].at_ms <= search.duration_ms);
     // The first request to another host has to wait for its connection: a round trip in the proxy.
-    let map = search.requests.iter().find(|q| q.host() == "tiles.isles-map.example").expect("the map supplier");
+    let map = search
+        .requests
+        .iter()
+        .find(|q| q.host() == "tiles.isles-map.example")
+        .expect("the map supplier");
     assert!(map.phases.connect_ms + map.phases.queue_ms >= 15.0, "{:?}", map.phases);
-    assert!(search.requests.iter().any(|q| q.kind == "fetch" && q.path().starts_with("/api/sailings?from=Skarholm")));
+    assert!(
+        search
+            .requests
+            .iter()
+            .any(|q| q.kind == "fetch" && q.path().starts_with("/api/sailings?from=Skarholm"))
+    );
     w.site.stop().await;
 }
 
@@ -79,7 +109,10 @@ async fn what_the_site_does_wrong_fails_the_run_with_its_line_and_what_is_ours_n
     let trouble = failed.trouble.clone().expect("trouble");
     assert_eq!(trouble.line, 12, "{trouble:?}");
     let step = &failed.steps[1];
-    assert!(step.requests.iter().any(|q| q.status == 503 && q.trace.is_some()), "the 503 with its trace");
+    assert!(
+        step.requests.iter().any(|q| q.status == 503 && q.trace.is_some()),
+        "the 503 with its trace"
+    );
     assert!(step.console.iter().any(|c| c.text.contains("sailings: 503")), "{:?}", step.console);
     assert!(step.picture.is_some(), "a picture at the failure");
     assert_eq!(failed.steps.len(), 2, "nothing is played after a failure");
@@ -88,7 +121,11 @@ async fn what_the_site_does_wrong_fails_the_run_with_its_line_and_what_is_ours_n
     w.proxy.change(|p| p.out = true);
     let out = played(&w, SEARCH).await;
     assert_eq!(out.outcome, Outcome::Failed);
-    assert!(out.trouble.as_ref().is_some_and(|t| t.line == 3 && t.says.contains("net::ERR_")), "{:?}", out.trouble);
+    assert!(
+        out.trouble.as_ref().is_some_and(|t| t.line == 3 && t.says.contains("net::ERR_")),
+        "{:?}",
+        out.trouble
+    );
     let nobody = cadentis_standins::postgres::free_port().expect("a port");
     let setting = Setting { proxy: Some(([127, 0, 0, 1], nobody).into()), ..Setting::default() };
     let ours = play(&parse(SEARCH).expect("a script"), &setting, |_| {}).await;
@@ -114,7 +151,11 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
     let killed = play(&parse(never).expect("a script"), &setting, killer).await;
     assert_eq!(killed.outcome, Outcome::Unmeasured, "{:?}", killed.trouble);
     assert!(killed.trouble.is_some());
-    let next = played(&w, "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n").await;
+    let next = played(
+        &w,
+        "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect status 200\n",
+    )
+    .await;
     assert_eq!(next.outcome, Outcome::Passed, "{:?}", next.trouble);
     w.site.stop().await;
 }
@@ -123,8 +164,7 @@ async fn a_browser_killed_in_mid_run_leaves_an_unmeasured_run_and_the_next_one_i
 async fn a_run_that_is_stuck_is_broken_off_unmeasured_and_its_browser_ends_with_it() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let never =
-        "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\" up to 60 s\n";
+    let never = "script \"N\"\nstep \"S\"\n  open http://book.marram.example/\n  expect text \"never there\" up to 60 s\n";
     let longest = Duration::from_secs(4);
     let setting = Setting { proxy: Some(w.proxy.address), longest, ..Setting::default() };
     let driver = AtomicU32::new(0);
@@ -160,8 +200,7 @@ fn runs(pid: u32) -> bool {
 async fn a_phone_is_small_slow_and_says_what_it_is() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let script =
-        "script \"Phone\"\nstep \"Look\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n";
+    let script = "script \"Phone\"\nstep \"Look\"\n  open http://book.marram.example/desk\n  expect text \"Booking M7 found\"\n";
     let played = async |device: &str| {
         let device = DeviceProfile::of(device).expect("a profile");
         let setting = Setting { proxy: Some(w.proxy.address), device, ..Setting::default() };
@@ -183,8 +222,16 @@ async fn a_phone_is_small_slow_and_says_what_it_is() {
     }
     assert!(quickest < 190.0, "{quickest}");
     // The page is asked what it knows: the stand-in says it in its console.
-    let said = phone.steps[0].console.iter().find(|c| c.text.starts_with("seen by")).expect("the page says it");
-    assert!(said.text.contains("Mobile Safari") && said.text.ends_with("390 wide, touch 5"), "{}", said.text);
+    let said = phone.steps[0]
+        .console
+        .iter()
+        .find(|c| c.text.starts_with("seen by"))
+        .expect("the page says it");
+    assert!(
+        said.text.contains("Mobile Safari") && said.text.ends_with("390 wide, touch 5"),
+        "{}",
+        said.text
+    );
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -192,8 +239,7 @@ async fn a_step_over_its_budget_is_slow_and_the_nearer_place_is_quicker() {
     let _alone = ALONE.lock().await;
     let far = world("auckland").await;
     let near = world("bergen").await;
-    let script =
-        "script \"T\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect status 200\n  within 700 ms\n";
+    let script = "script \"T\"\nstep \"Open\"\n  open http://book.marram.example/\n  expect status 200\n  within 700 ms\n";
     let (far_run, near_run) = (played(&far, script).await, played(&near, script).await);
     // 276 ms a round trip, two at least: connection and answer.
     assert_eq!(far_run.outcome, Outcome::Slow);
@@ -220,9 +266,20 @@ async fn each_way_the_site_can_misbehave_shows_in_the_evidence() {
     let r = played(&w, script).await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
     let open = &r.steps[0];
-    assert!(open.console.iter().any(|c| c.uncaught && c.text.contains("undefined")), "{:?}", open.console);
-    assert!(open.requests.iter().any(|q| q.status == 404 && q.kind == "image"), "the missing image");
-    assert!(open.vitals.cls.is_some_and(|cls| cls > 0.01), "the notice pushed the page down: {:?}", open.vitals);
+    assert!(
+        open.console.iter().any(|c| c.uncaught && c.text.contains("undefined")),
+        "{:?}",
+        open.console
+    );
+    assert!(
+        open.requests.iter().any(|q| q.status == 404 && q.kind == "image"),
+        "the missing image"
+    );
+    assert!(
+        open.vitals.cls.is_some_and(|cls| cls > 0.01),
+        "the notice pushed the page down: {:?}",
+        open.vitals
+    );
     // The press keeps the main thread busy, and what is expected next has to wait for it.
     assert!(r.steps[1].duration_ms >= 350.0, "{} ms", r.steps[1].duration_ms);
 

@@ -50,7 +50,10 @@ impl Person {
     }
 
     async fn arrives_at(&self, part: &str) {
-        self.until(part, |s| s.about["address"].as_str().is_some_and(|a| a.ends_with(part)).then_some(())).await;
+        self.until(part, |s| {
+            s.about["address"].as_str().is_some_and(|a| a.ends_with(part)).then_some(())
+        })
+        .await;
         // What the page shows settles.
         tokio::time::sleep(Duration::from_millis(600)).await;
     }
@@ -60,7 +63,8 @@ impl Person {
         self.does([Input::Point { on: true }]);
         tokio::time::sleep(Duration::from_millis(400)).await;
         self.presses((x, y));
-        let pointed = self.until("thing pointed at", |s| s.about["pointed"].as_object().cloned()).await;
+        let pointed =
+            self.until("thing pointed at", |s| s.about["pointed"].as_object().cloned()).await;
         self.does([Input::Point { on: false }]);
         self.until("end of pointing", |s| s.about["pointed"].is_null().then_some(())).await;
         Value::Object(pointed)
@@ -106,7 +110,9 @@ async fn what_somebody_does_on_a_page_becomes_a_script_that_plays() {
     let of: Ways = serde_json::from_value(options["of"].clone()).expect("ways");
     let context = options["context"].as_str().expect("a context").to_string();
     person.does([Input::Choose { context, of, option: "Orrin Point".into() }]);
-    person.until("choice", |s| matches!(s.acts.last(), Some(Act::Choose { .. })).then_some(())).await;
+    person
+        .until("choice", |s| matches!(s.acts.last(), Some(Act::Choose { .. })).then_some(()))
+        .await;
     person.presses(FIND);
     person.arrives_at("?from=Skarholm&to=Orrin+Point").await;
     let pointed = person.points_at((300.0, 480.0)).await;

@@ -49,7 +49,8 @@ fn script(text: &str) -> Journey {
 async fn play(journey: &Journey, setting: &Setting) -> RunRecord {
     for _ in 0..2 {
         let record = cadentis_runner::play(journey, setting, |_| {}).await;
-        let is_silent = |t: &cadentis_core::run::Trouble| t.says.starts_with("The browser did not answer");
+        let is_silent =
+            |t: &cadentis_core::run::Trouble| t.says.starts_with("The browser did not answer");
         if !record.trouble.as_ref().is_some_and(is_silent) {
             return record;
         }
@@ -58,7 +59,8 @@ async fn play(journey: &Journey, setting: &Setting) -> RunRecord {
 }
 
 fn passed(record: &RunRecord) {
-    let lines: Vec<_> = record.steps.iter().map(|s| (&s.name, s.outcome.word(), &s.trouble)).collect();
+    let lines: Vec<_> =
+        record.steps.iter().map(|s| (&s.name, s.outcome.word(), &s.trouble)).collect();
     assert_eq!(record.outcome, Outcome::Passed, "{:?}\n{lines:#?}", record.trouble);
 }
 
@@ -129,14 +131,19 @@ async fn nothing_but_the_web_leaves_a_runner_and_no_network_that_is_denied_to_it
         (r.outcome, r.trouble.map_or(String::new(), |t| t.says))
     };
     // Whatever a variable holds.
-    for address in
-        ["file:///etc/hostname", "FILE:///etc/hostname", "chrome://version", "view-source:http://book.marram.example/"]
-    {
-        let (outcome, trouble) = says(&format!("  let x be \"{address}\"\n  open {{x}}\n"), &setting(&w)).await;
+    for address in [
+        "file:///etc/hostname",
+        "FILE:///etc/hostname",
+        "chrome://version",
+        "view-source:http://book.marram.example/",
+    ] {
+        let (outcome, trouble) =
+            says(&format!("  let x be \"{address}\"\n  open {{x}}\n"), &setting(&w)).await;
         assert_eq!(outcome, Outcome::Failed, "{address}");
         assert!(trouble.contains("is no web address: only http and https are opened"), "{trouble}");
     }
-    let (outcome, trouble) = says("  let x be \"file:///etc/hostname\"\n  send GET {x}\n", &setting(&w)).await;
+    let (outcome, trouble) =
+        says("  let x be \"file:///etc/hostname\"\n  send GET {x}\n", &setting(&w)).await;
     assert_eq!(outcome, Outcome::Failed, "{trouble}");
 
     // The site by its address, without a proxy: reached where nothing is denied, not where this machine is.
@@ -155,7 +162,9 @@ async fn nothing_but_the_web_leaves_a_runner_and_no_network_that_is_denied_to_it
         assert_eq!(outcome, Outcome::Failed, "{steps}: {trouble}");
     }
     // A run that got through, but not within its time.
-    let late = script("script \"Late\"\n  within 1 ms\nstep \"Look\"\n  send GET http://book.marram.example/\n");
+    let late = script(
+        "script \"Late\"\n  within 1 ms\nstep \"Look\"\n  send GET http://book.marram.example/\n",
+    );
     assert_eq!(play(&late, &setting(&w)).await.outcome, Outcome::Slow);
     w.site.stop().await;
 }
@@ -191,9 +200,13 @@ async fn requests_without_a_browser_have_phases_and_hide_what_is_secret() {
 async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_where_they_stand() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
-    let crawl =
-        |what: &str| script(&format!("script \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"));
-    let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w)).await;
+    let crawl = |what: &str| {
+        script(&format!(
+            "script \"Links\"\nstep \"Links\"\n  crawl {what}\n  expect no broken links\n"
+        ))
+    };
+    let r = play(&crawl("40 links 1 deep 1 hosts from http://book.marram.example/"), &setting(&w))
+        .await;
     passed(&r);
     let links = &r.steps[0].links;
     let mut addresses: Vec<&str> = links.iter().map(|l| l.address.as_str()).collect();
@@ -206,10 +219,18 @@ async fn every_link_is_looked_at_once_and_those_that_lead_nowhere_are_told_with_
         ("Tomorrow", "http://book.marram.example/", 1)
     );
     w.site.change(|s| s.missing_image = true);
-    let r = play(&crawl("40 links 2 deep 1 hosts from http://book.marram.example/tomorrow"), &setting(&w)).await;
+    let r = play(
+        &crawl("40 links 2 deep 1 hosts from http://book.marram.example/tomorrow"),
+        &setting(&w),
+    )
+    .await;
     let says = r.trouble.expect("trouble").says;
     assert!(says.contains("links are broken: http://book.marram.example/static/gone.svg (status 404) on http://book.marram.example/tomorrow"), "{says}");
-    let r = play(&crawl("3 links 2 deep 1 hosts from http://book.marram.example/circles"), &setting(&w)).await;
+    let r = play(
+        &crawl("3 links 2 deep 1 hosts from http://book.marram.example/circles"),
+        &setting(&w),
+    )
+    .await;
     let says = r.trouble.expect("trouble").says;
     assert!(says.contains("http://book.marram.example/circles (more than 10 redirects)"), "{says}");
     w.site.stop().await;
@@ -237,8 +258,12 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
     }
     assert_eq!(before.len(), 4);
     let text = &before["Page: text"];
-    assert!(text.contains("Departures today") && text.contains("08:15") && !text.contains("function"), "{text}");
-    let with = |accepted: &HashMap<String, String>| Setting { accepted: accepted.clone(), ..setting(&w) };
+    assert!(
+        text.contains("Departures today") && text.contains("08:15") && !text.contains("function"),
+        "{text}"
+    );
+    let with =
+        |accepted: &HashMap<String, String>| Setting { accepted: accepted.clone(), ..setting(&w) };
     for kind in kinds {
         passed(&play(&look(kind), &with(&before)).await);
     }
@@ -247,7 +272,10 @@ async fn a_page_that_is_not_as_it_was_accepted_fails_and_what_is_left_out_does_n
     for kind in ["text", "structure", "picture"] {
         let r = play(&look(kind), &with(&before)).await;
         let says = r.trouble.clone().expect("trouble").says;
-        assert!(r.outcome == Outcome::Failed && says.starts_with(&format!("The {kind} has changed")), "{says}");
+        assert!(
+            r.outcome == Outcome::Failed && says.starts_with(&format!("The {kind} has changed")),
+            "{says}"
+        );
         assert_eq!(r.steps[0].looked[0].changed.as_ref(), Some(&says));
     }
     // All of it is left out: nothing to compare.
@@ -261,16 +289,27 @@ async fn circles_floods_of_windows_and_endless_downloads_end() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;
     let open = |path: &str, then: &str| {
-        script(&format!("script \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"))
+        script(&format!(
+            "script \"Bad\"\nstep \"Open\"\n  open http://book.marram.example{path}\n  {then}\n"
+        ))
     };
     let r = play(&open("/circles", "expect status 200"), &setting(&w)).await;
     let says = r.trouble.expect("trouble").says;
     assert!(r.outcome == Outcome::Failed && says.contains("ERR_TOO_MANY_REDIRECTS"), "{says}");
-    let r = play(&open("/flood", "press button \"Open them\"\n  expect text \"never there\""), &setting(&w)).await;
+    let r = play(
+        &open("/flood", "press button \"Open them\"\n  expect text \"never there\""),
+        &setting(&w),
+    )
+    .await;
     let says = r.trouble.expect("trouble").says;
-    assert!(r.outcome == Outcome::Failed && says.starts_with("The page opened more than"), "{says}");
+    assert!(
+        r.outcome == Outcome::Failed && says.starts_with("The page opened more than"),
+        "{says}"
+    );
     // A download is refused: the page stays, and nothing comes to lie on the disk.
-    let r = play(&open("/flood", "press link \"Everything\"\n  expect text \"A flood\""), &setting(&w)).await;
+    let r =
+        play(&open("/flood", "press link \"Everything\"\n  expect text \"A flood\""), &setting(&w))
+            .await;
     assert_eq!(r.outcome, Outcome::Passed, "{:?}", r.trouble);
     let bytes: u64 = r.steps[0].requests.iter().map(|q| q.bytes).sum();
     assert!(bytes < 50_000_000, "{bytes} bytes of an endless download");
@@ -289,8 +328,10 @@ async fn secure_server(days: i64) -> (u16, CertificateDer<'static>) {
     let certificate = params.self_signed(&key).expect("a certificate");
     let der = certificate.der().clone();
     let key = PrivateKeyDer::try_from(key.serialize_der()).expect("a key");
-    let config =
-        ServerConfig::builder().with_no_client_auth().with_single_cert(vec![der.clone()], key).expect("a server");
+    let config = ServerConfig::builder()
+        .with_no_client_auth()
+        .with_single_cert(vec![der.clone()], key)
+        .expect("a server");
     let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let port = listener.local_addr().expect("an address").port();
@@ -311,18 +352,25 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
     passed(&play(&script(&names), &trusting).await);
     let says = |r: RunRecord| (r.outcome, r.trouble.map(|t| t.says).unwrap_or_default());
     // 30 days are not 60.
-    let (outcome, words) = says(play(&script(&names.replace("14 days", "60 days")), &trusting).await);
+    let (outcome, words) =
+        says(play(&script(&names.replace("14 days", "60 days")), &trusting).await);
     assert_eq!(outcome, Outcome::Failed);
     assert!(words == "Expected a certificate for 60 more days; it has 29 left.", "{words}");
     // Nobody we trust vouches for it; and one that has ended is worth nothing.
     let (outcome, words) = says(play(&script(&names), &Setting::default()).await);
-    assert!(outcome == Outcome::Failed && words.starts_with("No secure connection to localhost"), "{words}");
+    assert!(
+        outcome == Outcome::Failed && words.starts_with("No secure connection to localhost"),
+        "{words}"
+    );
     let (port, ended) = secure_server(-3).await;
     let names = NAMES.replace("PORT", &port.to_string());
-    let (outcome, words) = says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }).await);
-    assert!(outcome == Outcome::Failed && words.contains("expired"), "{words}");
     let (outcome, words) =
-        says(play(&script("script \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default()).await);
+        says(play(&script(&names), &Setting { roots: vec![ended], ..Setting::default() }).await);
+    assert!(outcome == Outcome::Failed && words.contains("expired"), "{words}");
+    let (outcome, words) = says(
+        play(&script("script \"N\"\nstep \"S\"\n  look up nowhere.invalid\n"), &Setting::default())
+            .await,
+    );
     assert_eq!((outcome, words.as_str()), (Outcome::Failed, "Nowhere.invalid was not found."));
 }
 
@@ -343,7 +391,12 @@ async fn a_limit_that_does_not_hold_is_slow_and_what_nobody_sees_is_failed_and_t
     let want = "A dialog is in the way: \"How many berths?\". Say accept dialog or dismiss dialog.";
     assert_eq!(says, Some((6, want.to_string())));
     let played: Vec<_> = r.steps.iter().map(|s| (s.name.as_str(), s.outcome)).collect();
-    assert_eq!(played, [("S", Outcome::Failed), ("C", Outcome::Passed)], "{:?}", r.steps[1].trouble);
+    assert_eq!(
+        played,
+        [("S", Outcome::Failed), ("C", Outcome::Passed)],
+        "{:?}",
+        r.steps[1].trouble
+    );
     w.site.stop().await;
 }
 
@@ -359,9 +412,18 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
     let fell = &r.steps[1].fell_back;
     assert_eq!(fell.len(), 1, "{fell:?}");
     assert_eq!((fell[0].line, fell[0].rung, fell[0].found_by.as_str()), (8, 1, "css \"#more\""));
-    assert!(r.steps[1].duration_ms < 900.0, "the second of grace is ours: {}", r.steps[1].duration_ms);
+    assert!(
+        r.steps[1].duration_ms < 900.0,
+        "the second of grace is ours: {}",
+        r.steps[1].duration_ms
+    );
     let better = repaired(&script(text), fell);
-    assert!(better.to_string().contains("press css \"#more\" or button \"Insure us\" or button \"More\""), "{better}");
+    assert!(
+        better
+            .to_string()
+            .contains("press css \"#more\" or button \"Insure us\" or button \"More\""),
+        "{better}"
+    );
     passed(&play(&better, &setting(&w)).await);
     w.site.stop().await;
 }
@@ -384,7 +446,11 @@ async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
         "{:?}",
         step.requests.iter().map(|q| &q.url).collect::<Vec<_>>()
     );
-    assert!(step.console.iter().any(|c| c.text.contains("signed in with •••")), "{:?}", step.console);
+    assert!(
+        step.console.iter().any(|c| c.text.contains("signed in with •••")),
+        "{:?}",
+        step.console
+    );
     let all = serde_json::to_string(&r).expect("JSON");
     let har = cadentis_core::run::Har::of_run(&r).write();
     for shown in ["sea & sand", "sea+%26+sand", "sea%20%26%20sand", "sea \\u0026"] {

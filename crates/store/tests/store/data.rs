@@ -27,7 +27,11 @@ async fn a_run_is_never_due_again_while_it_is_being_finished() {
     for round in 0..1_000 {
         let at = minutes(5 * round);
         assert_eq!(db.make_due(at).await.expect("due"), 1, "round {round}");
-        let work = db.lease(location, "r", at, at + SignedDuration::from_mins(2)).await.expect("asked").expect("work");
+        let work = db
+            .lease(location, "r", at, at + SignedDuration::from_mins(2))
+            .await
+            .expect("asked")
+            .expect("work");
         let (other, late) = (db.clone(), work.due_at + SignedDuration::from_secs(30));
         let (due, stored) = tokio::join!(
             tokio::spawn(async move { other.make_due(late).await }),
@@ -49,7 +53,9 @@ async fn a_run_is_never_due_again_while_it_is_being_finished() {
 async fn work_of_a_paused_journey_is_not_given_out_again_and_no_work_more_than_three_times() {
     let (db, location) = db().await;
     let journey = db.journeys(1).await.expect("rows").remove(0);
-    let lease = async |n: i64| db.lease(location, "r", minutes(n), minutes(n) + SignedDuration::from_secs(20)).await;
+    let lease = async |n: i64| {
+        db.lease(location, "r", minutes(n), minutes(n) + SignedDuration::from_secs(20)).await
+    };
     db.make_due(now()).await.expect("due");
     let first = lease(0).await.expect("asked").expect("work");
     db.set_status(journey.id, Status::Paused).await.expect("kept");
@@ -59,7 +65,11 @@ async fn work_of_a_paused_journey_is_not_given_out_again_and_no_work_more_than_t
         assert_eq!(lease(n).await.expect("asked").map(|w| w.id), Some(first.id));
     }
     assert!(lease(4).await.expect("asked").is_none(), "three runners did not come back with it");
-    assert_eq!(db.finish(location, record(first.id)).await.expect("taken"), Finished::Stored, "one of them does");
+    assert_eq!(
+        db.finish(location, record(first.id)).await.expect("taken"),
+        Finished::Stored,
+        "one of them does"
+    );
 }
 
 #[tokio::test]
@@ -72,7 +82,8 @@ async fn what_waits_is_what_would_be_given_out_and_nothing_that_never_will() {
     };
     assert_eq!(waits(0).await, (0, None, 0));
     db.make_due(now()).await.expect("due");
-    let due_at = db.lease(location, "r", now(), minutes(1)).await.expect("asked").expect("work").due_at;
+    let due_at =
+        db.lease(location, "r", now(), minutes(1)).await.expect("asked").expect("work").due_at;
     let late = minutes(2).duration_since(due_at).as_secs() / 60;
     assert_eq!(waits(0).await, (0, None, 1));
     assert_eq!(waits(2).await, (1, Some(late), 0), "its runner did not come back");
@@ -82,7 +93,11 @@ async fn what_waits_is_what_would_be_given_out_and_nothing_that_never_will() {
     for n in [2, 4] {
         db.lease(location, "r", minutes(n), minutes(n + 1)).await.expect("asked").expect("work");
     }
-    assert_eq!(waits(9).await, (0, None, 0), "three runners did not come back: it is given to nobody any more");
+    assert_eq!(
+        waits(9).await,
+        (0, None, 0),
+        "three runners did not come back: it is given to nobody any more"
+    );
 }
 
 #[tokio::test]
@@ -114,8 +129,10 @@ fn of_person(id: u128, at_s: i64, person: u64) -> (i32, PageView) {
 
 async fn ids(db: &Db) -> Vec<u128> {
     let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["id".into()]).await.expect("sheets");
-    let mut ids: Vec<u128> =
-        sheets.iter().flat_map(|s| (0..s.rows).filter_map(|row| s.id("id", row)).collect::<Vec<_>>()).collect();
+    let mut ids: Vec<u128> = sheets
+        .iter()
+        .flat_map(|s| (0..s.rows).filter_map(|row| s.id("id", row)).collect::<Vec<_>>())
+        .collect();
     ids.sort_unstable();
     ids
 }
@@ -137,7 +154,10 @@ async fn erasing_a_person_loses_no_page_view_that_is_filed_in_between() {
             meanwhile.store_page_views(&[of_person(others, begin + 2, 5)]).await.expect("stored");
             roll_up(&meanwhile).await;
         });
-        assert!(db.forget_person(1, "person", 77, hour()).await.expect("erased") >= 1, "round {round}");
+        assert!(
+            db.forget_person(1, "person", 77, hour()).await.expect("erased") >= 1,
+            "round {round}"
+        );
         files.await.expect("filed");
         roll_up(&db).await;
         assert!(!ids(&db).await.contains(&theirs), "round {round}: still there");
@@ -188,7 +208,9 @@ async fn what_has_had_its_time_leaves_in_pieces_and_empty_days_with_it() {
     let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
     db.finish(location, record(work.id)).await.expect("stored");
     let trial = db.ask_trial(1, location, "script \"J\"", "desktop", now()).await.expect("asked");
-    db.count_refused(&[(1, hour().from, "flood".into(), 3, "x\u{0}y".into())]).await.expect("counted");
+    db.count_refused(&[(1, hour().from, "flood".into(), 3, "x\u{0}y".into())])
+        .await
+        .expect("counted");
     let days = async |db: &Db| {
         let held = db.days_held().await.expect("counted");
         held.into_iter().map(|(table, n)| format!("{table} {n}")).collect::<Vec<_>>().join(", ")
@@ -206,7 +228,10 @@ async fn what_has_had_its_time_leaves_in_pieces_and_empty_days_with_it() {
     let again = db.forget(after(450)).await.expect("forgotten");
     assert_eq!(again, Forgotten::default());
     assert!(refused(&db).await.is_empty());
-    let runs = db.runs(journey.id, 1, Stretch { from: minutes(-60), to: minutes(60) }).await.expect("rows");
+    let runs = db
+        .runs(journey.id, 1, Stretch { from: minutes(-60), to: minutes(60) })
+        .await
+        .expect("rows");
     assert_eq!(runs.len(), 1, "what became of a run stays");
 }
 
@@ -216,11 +241,14 @@ async fn what_can_never_be_stored_is_told_from_what_cannot_be_now() {
     db.make_due(now()).await.expect("due");
     let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
     let mut bad = record(work.id);
-    (bad.outcome, bad.trouble) = (Outcome::Failed, Some(Trouble { line: 1, says: "a\u{0}b".into() }));
-    let refused = db.finish(location, bad.clone()).await.expect_err("a NUL is in no text of the database");
+    (bad.outcome, bad.trouble) =
+        (Outcome::Failed, Some(Trouble { line: 1, says: "a\u{0}b".into() }));
+    let refused =
+        db.finish(location, bad.clone()).await.expect_err("a NUL is in no text of the database");
     assert!(refused.is_permanent(), "{refused}");
     // As it comes through the door it is clean.
-    let read = cadentis_core::run::RunRecord::read(json!(bad).to_string().as_bytes()).expect("a record");
+    let read =
+        cadentis_core::run::RunRecord::read(json!(bad).to_string().as_bytes()).expect("a record");
     assert_eq!(db.finish(location, read).await.expect("stored"), Finished::Stored);
     // A day for which there is no table never comes.
     let far = view(1, 1_000_000_000, 1, None);
@@ -236,7 +264,8 @@ async fn names_that_an_hour_has_no_room_for_are_counted_once_however_often_it_is
     let views: Vec<(i32, PageView)> = (0..20u128)
         .map(|n| {
             let (site, mut v) = view(n + 1, begin + n as i64, 1, None);
-            v.beacon.more.attributes = (0..10).map(|i| (format!("n{n}x{i}"), "x".to_string())).collect();
+            v.beacon.more.attributes =
+                (0..10).map(|i| (format!("n{n}x{i}"), "x".to_string())).collect();
             (site, v)
         })
         .collect();

@@ -45,8 +45,11 @@ fn press(x: f64) -> Input {
 async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_in_their_order() {
     let (db, bergen) = db().await;
     let halifax = second_location(&db).await;
-    let id = db.ask_recording(1, halifax, "http://book.marram.example/", now()).await.expect("asked");
-    let lease = async |at: i32, runner: &str| db.lease_recording(at, runner, seconds(1)).await.expect("asked");
+    let id =
+        db.ask_recording(1, halifax, "http://book.marram.example/", now()).await.expect("asked");
+    let lease = async |at: i32, runner: &str| {
+        db.lease_recording(at, runner, seconds(1)).await.expect("asked")
+    };
     assert!(lease(bergen, "b").await.is_none(), "it is another location's");
     let (leased, address, proxy, _) = lease(halifax, "a").await.expect("a recording");
     assert_eq!(
@@ -56,11 +59,16 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
     assert!(lease(halifax, "b").await.is_none(), "one browser is enough");
 
     let tell = async |at: i32, acts: Vec<Act>, picture: Option<&str>, s: i64| {
-        db.tell_recording(at, id, acts, &json!({ "s": s }), picture, seconds(s)).await.expect("told")
+        db.tell_recording(at, id, acts, &json!({ "s": s }), picture, seconds(s))
+            .await
+            .expect("told")
     };
     db.recording_inputs(id, &[press(1.0), press(2.0)]).await.expect("kept");
     db.recording_inputs(id, &[press(3.0)]).await.expect("kept");
-    assert!(tell(bergen, Vec::new(), None, 2).await.is_none(), "a stranger hears that there is no such recording");
+    assert!(
+        tell(bergen, Vec::new(), None, 2).await.is_none(),
+        "a stranger hears that there is no such recording"
+    );
     let places = |inputs: Option<Vec<Value>>| -> Vec<f64> {
         inputs.expect("it goes on").iter().filter_map(|i| i["x"].as_f64()).collect()
     };
@@ -74,7 +82,11 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
     assert_eq!(db.recording_picture(id).await.expect("rows").as_deref(), Some("second"));
 
     // What was pointed out and taken back, while the runner tells more.
-    assert!(db.change_acts(id, |acts| acts.push(Act::Open { address: "http://x/".into() })).await.expect("changed"));
+    assert!(
+        db.change_acts(id, |acts| acts.push(Act::Open { address: "http://x/".into() }))
+            .await
+            .expect("changed")
+    );
     assert!(!db.change_acts(Uuid::new_v4(), |_| {}).await.expect("asked"), "nobody's");
     assert_eq!(db.recording(id, seconds(4)).await.expect("rows").expect("one").acts.len(), 2);
 
@@ -89,7 +101,9 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
     let over = db.recording(id, seconds(3_600)).await.expect("rows").expect("one");
     assert_eq!((over.ended, over.trouble.as_deref()), (true, Some("The browser went away.")));
     // Two days later the next one sweeps it away, with its pictures.
-    db.ask_recording(1, bergen, "http://book.marram.example/", minutes(49 * 60)).await.expect("asked");
+    db.ask_recording(1, bergen, "http://book.marram.example/", minutes(49 * 60))
+        .await
+        .expect("asked");
     assert!(db.recording(id, minutes(49 * 60)).await.expect("rows").is_none());
     assert!(db.recording_picture(id).await.expect("rows").is_none());
 }
@@ -97,12 +111,22 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
 #[tokio::test]
 async fn nobody_opens_a_browser_for_a_recording_that_nobody_waits_for() {
     let (db, bergen) = db().await;
-    let id = db.ask_recording(1, bergen, "http://book.marram.example/", now()).await.expect("asked");
-    assert!(db.lease_recording(bergen, "a", seconds(90)).await.expect("asked").is_none(), "they left a minute ago");
+    let id =
+        db.ask_recording(1, bergen, "http://book.marram.example/", now()).await.expect("asked");
+    assert!(
+        db.lease_recording(bergen, "a", seconds(90)).await.expect("asked").is_none(),
+        "they left a minute ago"
+    );
     db.recording_looked(id, seconds(91)).await.expect("told");
-    assert!(db.lease_recording(bergen, "a", seconds(92)).await.expect("asked").is_some(), "they are back");
+    assert!(
+        db.lease_recording(bergen, "a", seconds(92)).await.expect("asked").is_some(),
+        "they are back"
+    );
     db.end_recording(id).await.expect("ended");
-    let heard = db.tell_recording(bergen, id, Vec::new(), &json!({}), None, seconds(93)).await.expect("told");
+    let heard = db
+        .tell_recording(bergen, id, Vec::new(), &json!({}), None, seconds(93))
+        .await
+        .expect("told");
     assert!(heard.is_none(), "the runner hears that it has ended");
 }
 
@@ -111,7 +135,9 @@ async fn a_trial_is_played_once_by_its_location_and_its_first_record_stays() {
     let (db, bergen) = db().await;
     let halifax = second_location(&db).await;
     let id = db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
-    let lease = async |at: i32, s: i64| db.lease_trial(at, "r", seconds(s), seconds(s + 60)).await.expect("asked");
+    let lease = async |at: i32, s: i64| {
+        db.lease_trial(at, "r", seconds(s), seconds(s + 60)).await.expect("asked")
+    };
     assert!(lease(halifax, 0).await.is_none());
     assert_eq!(lease(bergen, 0).await.map(|t| t.id), Some(id));
     assert!(lease(bergen, 30).await.is_none(), "somebody plays it");
@@ -119,7 +145,8 @@ async fn a_trial_is_played_once_by_its_location_and_its_first_record_stays() {
     assert_eq!(db.tell_trial(halifax, id, &json!({})).await.expect("told"), None);
     assert_eq!(db.tell_trial(bergen, id, &json!({ "step": 1 })).await.expect("told"), Some(false));
 
-    let trial = |ms: f64| cadentis_core::run::RunRecord { trial: true, duration_ms: ms, ..record(id) };
+    let trial =
+        |ms: f64| cadentis_core::run::RunRecord { trial: true, duration_ms: ms, ..record(id) };
     assert_eq!(db.finish_trial(halifax, &trial(1.0)).await.expect("sent"), Finished::Unknown);
     assert_eq!(db.finish_trial(bergen, &trial(2.0)).await.expect("sent"), Finished::Stored);
     // The first runner was only slow; what somebody looks at does not change under them.
@@ -129,7 +156,8 @@ async fn a_trial_is_played_once_by_its_location_and_its_first_record_stays() {
     assert!(lease(bergen, 300).await.is_none(), "it was played");
 
     // One that was cancelled, and one that nobody took for ten minutes, are played by nobody.
-    let cancelled = db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
+    let cancelled =
+        db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
     db.cancel_trial(cancelled).await.expect("told");
     assert!(lease(bergen, 1).await.is_none());
     assert_eq!(db.tell_trial(bergen, cancelled, &json!({})).await.expect("told"), Some(true));
@@ -146,14 +174,21 @@ async fn secrets_are_sealed_for_their_site_and_name_and_another_key_opens_none()
         db.set_secret(&vault, site, "desk_key", secret, "Ada", now()).await.expect("kept");
     };
     set(1, "sea & sand").await;
-    let open = async |vault: &Vault, site: i32| db.open_secrets(vault, site, &names).await.expect("rows");
+    let open =
+        async |vault: &Vault, site: i32| db.open_secrets(vault, site, &names).await.expect("rows");
     let found = open(&vault, 1).await.expect("opened");
     assert_eq!((found.len(), found["desk_key"].as_str()), (1, "sea & sand"));
-    assert!(open(&vault, 2).await.expect("nothing to open").is_empty(), "another site's are its own");
+    assert!(
+        open(&vault, 2).await.expect("nothing to open").is_empty(),
+        "another site's are its own"
+    );
     set(1, "new").await;
     assert_eq!(open(&vault, 1).await.expect("opened")["desk_key"], "new");
     let listed = db.secrets(1).await.expect("rows");
-    assert_eq!(listed.iter().map(|s| (s.name.as_str(), s.author.as_str())).collect::<Vec<_>>(), [("desk_key", "Ada")]);
+    assert_eq!(
+        listed.iter().map(|s| (s.name.as_str(), s.author.as_str())).collect::<Vec<_>>(),
+        [("desk_key", "Ada")]
+    );
     let other = Vault::new(&Vault::new_key()).expect("a key");
     let error = open(&other, 1).await.expect_err("another key opens none").to_string();
     assert!(error.contains("desk_key") && !error.contains("new"), "{error}");
@@ -168,7 +203,10 @@ async fn an_old_token_opens_nothing_from_the_moment_there_is_a_new_one() {
     assert_eq!(of("secret").await, Some(bergen));
     db.set_token("bergen", "newer").await.expect("changed");
     assert_eq!((of("secret").await, of("newer").await, of("").await), (None, Some(bergen), None));
-    assert!(db.site_by_key("k").await.expect("asked").is_some() && db.site_by_key("K").await.expect("asked").is_none());
+    assert!(
+        db.site_by_key("k").await.expect("asked").is_some()
+            && db.site_by_key("K").await.expect("asked").is_none()
+    );
 }
 
 #[tokio::test]
@@ -178,10 +216,19 @@ async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     for (at, title) in [(10, "Release 40.3"), (0, "at the beginning"), (20, "at the end")] {
         db.add_marker(1, minutes(at), title, "").await.expect("kept");
     }
-    let titles = |all: Vec<cadentis_store::sites::Marker>| all.into_iter().map(|m| m.title).collect::<Vec<_>>();
+    let titles = |all: Vec<cadentis_store::sites::Marker>| {
+        all.into_iter().map(|m| m.title).collect::<Vec<_>>()
+    };
     let found = db.markers(1, stretch(0, 20)).await.expect("rows");
-    assert_eq!(titles(found), ["at the beginning", "Release 40.3"], "in order; the end is the next stretch's");
-    assert!(db.markers(2, stretch(0, 30)).await.expect("rows").is_empty(), "another site has its own");
+    assert_eq!(
+        titles(found),
+        ["at the beginning", "Release 40.3"],
+        "in order; the end is the next stretch's"
+    );
+    assert!(
+        db.markers(2, stretch(0, 30)).await.expect("rows").is_empty(),
+        "another site has its own"
+    );
 
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let goal = db.add_goal(1, journey.id, "Booking works", 0.995).await.expect("a goal");
@@ -190,7 +237,11 @@ async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     assert_eq!((carved[0].stretch, carved[0].author.as_deref()), (stretch(5, 8), Some("Ada")));
     assert!(db.carve_outs(goal + 1).await.expect("rows").is_empty());
 
-    let funnel = |within_s| SavedFunnel { name: "Buy".into(), steps: vec!["A".into(), "B".into()], within_s };
+    let funnel = |within_s| SavedFunnel {
+        name: "Buy".into(),
+        steps: vec!["A".into(), "B".into()],
+        within_s,
+    };
     db.save_funnel(1, &funnel(60)).await.expect("kept");
     db.save_funnel(1, &funnel(90)).await.expect("changed");
     assert_eq!(db.funnels(1).await.expect("rows"), [funnel(90)]);
@@ -222,7 +273,10 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
         if nth == 8 {
             let script = format!("{}  expect status 200\n", journey.script);
             let edit = Edit { script: &script, name: "J", based_on: 1, author: "Ada", note: "" };
-            assert!(matches!(db.save_script(journey.id, &edit, now()).await.expect("saved"), Saved::Version(2)));
+            assert!(matches!(
+                db.save_script(journey.id, &edit, now()).await.expect("saved"),
+                Saved::Version(2)
+            ));
         }
         let at = minutes(5 * nth);
         db.make_due(at).await.expect("due");
@@ -231,7 +285,8 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     }
     let all = Stretch { from: minutes(-10), to: minutes(100) };
     let like = async |like: Like, skip: i64, most: i64| {
-        let (rows, count) = db.runs_like((journey.id, 1), all, &like, skip, most).await.expect("rows");
+        let (rows, count) =
+            db.runs_like((journey.id, 1), all, &like, skip, most).await.expect("rows");
         (rows.into_iter().map(|(run, version)| (run.id, version)).collect::<Vec<_>>(), count)
     };
     let any = Like { outcome: None, location_id: None, version: None, longer_ms: 0.0 };
@@ -243,13 +298,20 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     assert_eq!(like(Like { outcome: Some(Outcome::Failed), ..any }, 0, 50).await.1, 4);
     assert_eq!(like(Like { location_id: Some(location + 1), ..any }, 0, 50).await.1, 0);
     let (second, count) = like(Like { version: Some(2), ..any }, 0, 50).await;
-    assert!(count == 4 && second.iter().all(|(id, version)| *version == Some(2) && ids[8..].contains(id)));
+    assert!(
+        count == 4
+            && second.iter().all(|(id, version)| *version == Some(2) && ids[8..].contains(id))
+    );
     assert_eq!(like(Like { longer_ms: 1e9, ..any }, 0, 50).await.1, 0);
 
     // Beside one: those of its own version at its own location before it that passed; those of the same minutes.
     let run = db.run(ids[11]).await.expect("rows").expect("a run");
     let usual = db.usual_records(&run, 20).await.expect("rows");
-    assert_eq!(usual.iter().map(|r| r.id).collect::<Vec<_>>(), [ids[9]], "of version 2 one has passed before it");
+    assert_eq!(
+        usual.iter().map(|r| r.id).collect::<Vec<_>>(),
+        [ids[9]],
+        "of version 2 one has passed before it"
+    );
     let middle = db.run(ids[5]).await.expect("rows").expect("a run");
     let around = db.runs_around(&middle, 6 * 60).await.expect("rows");
     assert_eq!(around.iter().map(|r| r.id).collect::<Vec<_>>(), [ids[4], ids[6]]);
@@ -260,11 +322,18 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     assert_eq!(played, Some(1), "the script of then");
     let (mean_ms, bytes) = db.mean_run(1, minutes(60)).await.expect("rows").expect("runs");
     assert!((mean_ms - 1234.5).abs() < 1e-6 && bytes > 100.0, "{mean_ms} {bytes}");
-    assert_eq!(db.mean_run(1, minutes(60 + 25 * 60)).await.expect("rows"), None, "none in its last day");
+    assert_eq!(
+        db.mean_run(1, minutes(60 + 25 * 60)).await.expect("rows"),
+        None,
+        "none in its last day"
+    );
 
     // Maintenance leaves out what was due in it, for every page alike.
-    db.add_maintenance(1, Stretch { from: minutes(14), to: minutes(21) }, "new engine").await.expect("kept");
+    db.add_maintenance(1, Stretch { from: minutes(14), to: minutes(21) }, "new engine")
+        .await
+        .expect("kept");
     let counted = db.counted_runs(journey.id, 1, all).await.expect("rows");
-    let left: Vec<Uuid> = counted.drawn().filter(|(_, counts)| !counts).map(|(run, _)| run.id).collect();
+    let left: Vec<Uuid> =
+        counted.drawn().filter(|(_, counts)| !counts).map(|(run, _)| run.id).collect();
     assert_eq!((left, counted.iter().count()), (vec![ids[3], ids[4]], 10));
 }

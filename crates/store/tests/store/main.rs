@@ -22,7 +22,8 @@ use jiff::{SignedDuration, Timestamp};
 use std::sync::LazyLock;
 use uuid::Uuid;
 
-static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+static CLUSTER: LazyLock<Cluster> =
+    LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
 
 const NOW_S: i64 = 1_795_000_200;
 
@@ -148,9 +149,12 @@ fn record(id: Uuid) -> RunRecord {
 async fn a_repeated_or_reordered_beacon_changes_nothing_and_the_last_one_wins() {
     let (db, _) = db().await;
     let (first, last) = (view(7, NOW_S, 1, None), view(7, NOW_S, 2, Some(2100.0)));
-    for batch in
-        [vec![first.clone()], vec![last.clone(), first.clone()], vec![last.clone()], vec![first.clone(), first]]
-    {
+    for batch in [
+        vec![first.clone()],
+        vec![last.clone(), first.clone()],
+        vec![last.clone()],
+        vec![first.clone(), first],
+    ] {
         db.store_page_views(&batch).await.expect("stored");
     }
     let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["lcp".into()]).await.expect("sheets");
@@ -170,9 +174,12 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
             to: hour().to + SignedDuration::from_hours(30),
         };
         for _ in 0..2 {
-            let by_day = db.cells_by_day(1, day, &Attribute::Family, &[Vital::Lcp]).await.expect("days");
+            let by_day =
+                db.cells_by_day(1, day, &Attribute::Family, &[Vital::Lcp]).await.expect("days");
             assert_eq!(by_day.len(), 1);
-            let says = |c: &HourCell| (c.value.clone(), c.cell.page_views, c.cell.vital(Vital::Lcp).clone());
+            let says = |c: &HourCell| {
+                (c.value.clone(), c.cell.page_views, c.cell.vital(Vital::Lcp).clone())
+            };
             assert_eq!(says(&by_day[0]), says(&cells[0]));
         }
         (
@@ -180,7 +187,9 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
             cells.iter().map(|c| c.cell.vital(Vital::Lcp).counts[0]).sum::<u64>(),
         )
     };
-    db.store_page_views(&[view(1, NOW_S, 1, Some(900.0)), view(2, NOW_S + 1, 1, Some(9_000.0))]).await.expect("stored");
+    db.store_page_views(&[view(1, NOW_S, 1, Some(900.0)), view(2, NOW_S + 1, 1, Some(9_000.0))])
+        .await
+        .expect("stored");
     assert_eq!(lcp(db.clone()).await, (2, 1));
     // A late one, a repeat, and a better one for the second.
     db.store_page_views(&[
@@ -199,9 +208,13 @@ async fn what_one_server_holds_in_memory_of_an_hour_is_read_anew_when_another_ha
     let (one, _, url) = db_at().await;
     let other = Db::connect(&url).expect("an address");
     let lcps = async |db: &Db| {
-        let sheets = db.sheets_of(Filed::PageViews, 1, hour(), &["lcp".into(), "error".into()]).await.expect("sheets");
-        let rows =
-            sheets.iter().flat_map(|s| (0..s.rows).map(|row| (s.number("lcp", row), s.text("error", row).len())));
+        let sheets = db
+            .sheets_of(Filed::PageViews, 1, hour(), &["lcp".into(), "error".into()])
+            .await
+            .expect("sheets");
+        let rows = sheets.iter().flat_map(|s| {
+            (0..s.rows).map(|row| (s.number("lcp", row), s.text("error", row).len()))
+        });
         rows.collect::<Vec<_>>()
     };
     let by_both = async || {
@@ -213,7 +226,10 @@ async fn what_one_server_holds_in_memory_of_an_hour_is_read_anew_when_another_ha
     one.store_page_views(&[view(1, NOW_S, 1, Some(900.0))]).await.expect("stored");
     while one.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     assert_eq!(by_both().await, [900.0]);
-    other.store_page_views(&[view(1, NOW_S, 2, Some(950.0)), view(2, NOW_S + 1, 1, Some(7.0))]).await.expect("stored");
+    other
+        .store_page_views(&[view(1, NOW_S, 2, Some(950.0)), view(2, NOW_S + 1, 1, Some(7.0))])
+        .await
+        .expect("stored");
     assert_eq!(by_both().await, [950.0, 7.0], "from its rows while it waits");
     while other.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     assert_eq!(by_both().await, [950.0, 7.0]);
@@ -226,7 +242,8 @@ async fn what_one_server_holds_in_memory_of_an_hour_is_read_anew_when_another_ha
 #[tokio::test]
 async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stored() {
     let (db, _) = db().await;
-    let views: Vec<_> = (0..50).map(|i| view(i, NOW_S + i as i64, 1, (i % 3 > 0).then_some(i as f64))).collect();
+    let views: Vec<_> =
+        (0..50).map(|i| view(i, NOW_S + i as i64, 1, (i % 3 > 0).then_some(i as f64))).collect();
     db.copy_page_views(views.clone()).await.expect("copied");
     // Every one of them is there already, to the last character.
     db.store_page_views(&views).await.expect("stored");
@@ -237,15 +254,20 @@ async fn page_views_copied_in_bulk_are_those_that_the_front_door_would_have_stor
 }
 
 #[tokio::test]
-async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_computes_from_the_same_rows() {
+async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_computes_from_the_same_rows()
+ {
     let (db, _) = db().await;
     // Two hours of page views, spread over two powers of ten without a pattern.
-    let spread =
-        |i: u64| 150.0 * 100f64.powf((i.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 11) as f64 / (1u64 << 53) as f64);
+    let spread = |i: u64| {
+        150.0
+            * 100f64
+                .powf((i.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 11) as f64 / (1u64 << 53) as f64)
+    };
     let from = hour().from.as_second() - 3_600;
     let views: Vec<_> = (0..6_000u64)
         .map(|i| {
-            let (site, mut v) = view(u128::from(i) + 1, from + i as i64, 1, Some(f64::from(spread(i) as f32)));
+            let (site, mut v) =
+                view(u128::from(i) + 1, from + i as i64, 1, Some(f64::from(spread(i) as f32)));
             v.country = if i % 3 == 0 { "SE".into() } else { "NO".into() };
             (site, v)
         })
@@ -254,8 +276,10 @@ async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_comp
     db.mark_hours(at_second(from), at_second(from + 7_200)).await.expect("marked");
     while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     let stretch = Stretch { from: at_second(from), to: at_second(from + 7_200) };
-    let rows: Vec<(f32, String, String)> =
-        views.iter().map(|(_, v)| (v.beacon.lcp.unwrap_or(0.0) as f32, "phone".into(), v.country.clone())).collect();
+    let rows: Vec<(f32, String, String)> = views
+        .iter()
+        .map(|(_, v)| (v.beacon.lcp.unwrap_or(0.0) as f32, "phone".into(), v.country.clone()))
+        .collect();
     let cells = db.cells(1, stretch, &Attribute::Country, &[Vital::Lcp]).await.expect("cells");
     for only in [None, Some("SE"), Some("NO")] {
         let mut pool = cadentis_core::visitor::Pool::default();
@@ -264,7 +288,8 @@ async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_comp
             pool.add_rated(&c.cell.vitals);
         }
         for p in [0.5, 0.75, 0.9, 0.95, 0.99] {
-            let (said, _) = db.percentile_cont(&rows, p, only.map(|o| ("phone", o))).await.expect("computed");
+            let (said, _) =
+                db.percentile_cont(&rows, p, only.map(|o| ("phone", o))).await.expect("computed");
             let (ours, theirs) = (pool.measured(Vital::Lcp).reading(p), said.expect("a number"));
             let off = ours.value.expect("a number") / theirs - 1.0;
             // The database draws a line between two neighbours, which lie close together here.
@@ -278,7 +303,8 @@ async fn ten_thousand_addresses_and_releases_make_one_family_and_few_cells() {
     let (db, _) = db().await;
     let views: Vec<_> = (0..10_000u128)
         .map(|i| {
-            let (site, mut v) = view(i + 1, hour().from.as_second() + (i / 4) as i64, 1, Some(900.0));
+            let (site, mut v) =
+                view(i + 1, hour().from.as_second() + (i / 4) as i64, 1, Some(900.0));
             v.path = format!("/p{i}");
             v.family = Families::new([("/", "Home")]).of(&v.path).to_string();
             v.beacon.more.release = format!("r{i}");
@@ -288,9 +314,15 @@ async fn ten_thousand_addresses_and_releases_make_one_family_and_few_cells() {
     db.copy_page_views(views.clone()).await.expect("copied");
     db.mark_hours(hour().from, hour().to).await.expect("marked");
     while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    for (by, cells, named) in [(Attribute::Family, 1, family::OTHER), (Attribute::Release, 200, OTHERS)] {
+    for (by, cells, named) in
+        [(Attribute::Family, 1, family::OTHER), (Attribute::Release, 200, OTHERS)]
+    {
         let found = db.cells(1, hour(), &by, &[]).await.expect("cells");
-        assert_eq!((found.len(), found.iter().map(|c| c.cell.page_views).sum::<u64>()), (cells, 10_000), "{by:?}");
+        assert_eq!(
+            (found.len(), found.iter().map(|c| c.cell.page_views).sum::<u64>()),
+            (cells, 10_000),
+            "{by:?}"
+        );
         assert!(found.iter().any(|c| c.value == named), "{by:?}");
     }
     // Each of them is there all the same.
@@ -308,10 +340,14 @@ async fn work_is_given_to_one_runner_at_a_time_comes_back_when_a_lease_ends_and_
     assert_eq!(db.make_due(now()).await.expect("due"), 0, "the same moment is due once");
     let minute = SignedDuration::from_mins(1);
     let first = db.lease(location, "a", now(), now() + minute).await.expect("asked").expect("work");
-    assert!(db.lease(location, "b", now(), now() + minute).await.expect("asked").is_none(), "leased already");
+    assert!(
+        db.lease(location, "b", now(), now() + minute).await.expect("asked").is_none(),
+        "leased already"
+    );
     // The first runner died; its lease ends.
     let later = now() + minute * 2;
-    let second = db.lease(location, "b", later, later + minute).await.expect("asked").expect("work again");
+    let second =
+        db.lease(location, "b", later, later + minute).await.expect("asked").expect("work again");
     assert_eq!(first.id, second.id);
     assert_eq!(db.finish(location, record(second.id)).await.expect("sent"), Finished::Stored);
     // The first was not dead, only slow.
@@ -328,7 +364,11 @@ async fn work_that_nobody_took_before_the_next_was_due_is_dropped() {
     db.make_due(now()).await.expect("due");
     let next = now() + SignedDuration::from_mins(5);
     assert_eq!(db.make_due(next).await.expect("due"), 1);
-    let work = db.lease(location, "a", next, next + SignedDuration::from_mins(1)).await.expect("asked").expect("work");
+    let work = db
+        .lease(location, "a", next, next + SignedDuration::from_mins(1))
+        .await
+        .expect("asked")
+        .expect("work");
     assert!(work.due_at > now() - SignedDuration::from_secs(1));
     assert!(db.lease(location, "a", next, next).await.expect("asked").is_none());
 }
@@ -351,7 +391,13 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     let count = |out: Vec<Stretch>| {
         let (db, out) = (db.clone(), Cover::of(out));
         async move {
-            let checks = db.checks(1, 1, all).await.expect("rows").into_iter().map(|(_, c)| c).collect::<Vec<_>>();
+            let checks = db
+                .checks(1, 1, all)
+                .await
+                .expect("rows")
+                .into_iter()
+                .map(|(_, c)| c)
+                .collect::<Vec<_>>();
             let rows = cadentis_core::goal::Tally::buckets(&checks, &out, 86_400 * 31);
             let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (_, x)| {
                 t.merge(x);
@@ -362,23 +408,42 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     };
     assert_eq!(count(vec![]).await, (3, 1, 0));
     assert_eq!(count(vec![window]).await, (3, 0, 1));
-    assert_eq!(db.failing_hours(1, all).await.expect("hours").iter().map(|(_, t)| t.failed).sum::<u64>(), 1);
+    assert_eq!(
+        db.failing_hours(1, all).await.expect("hours").iter().map(|(_, t)| t.failed).sum::<u64>(),
+        1
+    );
 }
 
 #[tokio::test]
 async fn of_two_who_save_at_once_one_is_told_who_was_quicker() {
     let (db, _) = db().await;
     let journey = db.journeys(1).await.expect("rows").remove(0);
-    let edit = |script: &'static str, author: &'static str| Edit { script, name: "J", based_on: 1, author, note: "" };
+    let edit = |script: &'static str, author: &'static str| Edit {
+        script,
+        name: "J",
+        based_on: 1,
+        author,
+        note: "",
+    };
     let (ada, bo) = (edit("script \"A\"", "Ada"), edit("script \"B\"", "Bo"));
-    let (a, b) = tokio::join!(db.save_script(journey.id, &ada, now()), db.save_script(journey.id, &bo, now()));
+    let (a, b) = tokio::join!(
+        db.save_script(journey.id, &ada, now()),
+        db.save_script(journey.id, &bo, now())
+    );
     let saved = [a.expect("asked"), b.expect("asked")];
     assert_eq!(saved.iter().filter(|s| matches!(s, Saved::Version(2))).count(), 1, "{saved:?}");
-    assert_eq!(saved.iter().filter(|s| matches!(s, Saved::Overtaken(v) if v.version == 2)).count(), 1, "{saved:?}");
+    assert_eq!(
+        saved.iter().filter(|s| matches!(s, Saved::Overtaken(v) if v.version == 2)).count(),
+        1,
+        "{saved:?}"
+    );
     let versions = db.versions(journey.id).await.expect("rows");
     assert_eq!(versions.iter().map(|v| v.version).collect::<Vec<_>>(), [2, 1]);
     let newest = db.script_of_version(journey.id, 2).await.expect("rows");
-    assert_eq!(newest, Some(db.journey(1, &journey.slug).await.expect("rows").expect("a journey").script));
+    assert_eq!(
+        newest,
+        Some(db.journey(1, &journey.slug).await.expect("rows").expect("a journey").script)
+    );
 }
 
 #[tokio::test]
@@ -386,14 +451,20 @@ async fn a_trial_is_leased_once_is_forgotten_after_ten_minutes_and_leaves_after_
     let (db, _) = db().await;
     let minutes = |n: i64| now() + SignedDuration::from_mins(n);
     let id = db.ask_trial(1, 1, "script \"J\"", "desktop", now()).await.expect("asked");
-    let (one, two) =
-        tokio::join!(db.lease_trial(1, "a", minutes(1), minutes(3)), db.lease_trial(1, "b", minutes(1), minutes(3)));
+    let (one, two) = tokio::join!(
+        db.lease_trial(1, "a", minutes(1), minutes(3)),
+        db.lease_trial(1, "b", minutes(1), minutes(3))
+    );
     let leased = [one.expect("asked"), two.expect("asked")];
     assert_eq!(leased.iter().flatten().map(|t| t.id).collect::<Vec<_>>(), [id]);
     // The lease ends without a record: it is given out again, until nobody waits any more.
     assert!(db.lease_trial(1, "b", minutes(4), minutes(6)).await.expect("asked").is_some());
     assert!(db.lease_trial(1, "b", minutes(11), minutes(13)).await.expect("asked").is_none());
-    assert_eq!(db.tell_trial(2, id, &serde_json::json!({})).await.expect("asked"), None, "another location's");
+    assert_eq!(
+        db.tell_trial(2, id, &serde_json::json!({})).await.expect("asked"),
+        None,
+        "another location's"
+    );
     assert_eq!(db.finish_trial(2, &record(id)).await.expect("asked"), Finished::Unknown);
     assert_eq!(db.finish_trial(1, &record(id)).await.expect("asked"), Finished::Stored);
     assert!(db.trial(id).await.expect("rows").is_some_and(|t| t.record.is_some()));
@@ -407,10 +478,17 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
     let journey = db.journeys(1).await.expect("rows").remove(0);
     assert!(db.make_due(now()).await.expect("due") > 0);
     db.set_status(journey.id, Status::Paused).await.expect("kept");
-    assert!(db.lease(1, "r", now(), now() + SignedDuration::from_mins(2)).await.expect("asked").is_none());
+    assert!(
+        db.lease(1, "r", now(), now() + SignedDuration::from_mins(2))
+            .await
+            .expect("asked")
+            .is_none()
+    );
     let slug = db.free_slug(1, &journey.slug).await.expect("rows");
     assert_eq!(slug, format!("{}-2", journey.slug));
-    db.duplicate(&journey, &slug, "script \"C\"", "C", "production", "Ada", now()).await.expect("copied");
+    db.duplicate(&journey, &slug, "script \"C\"", "C", "production", "Ada", now())
+        .await
+        .expect("copied");
     let copy = db.journey(1, &slug).await.expect("rows").expect("the copy");
     assert_eq!((copy.status.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
     let places = async |j: &cadentis_store::sites::Journey| {
@@ -432,7 +510,8 @@ async fn that_retries(db: &Db, location: i32) -> cadentis_store::sites::Journey 
 
 /// Plays what is due with this outcome; the id of the run.
 async fn plays(db: &Db, location: i32, outcome: Outcome, at: Timestamp) -> Option<Uuid> {
-    let work = db.lease(location, "r", at, at + SignedDuration::from_mins(2)).await.expect("asked")?;
+    let work =
+        db.lease(location, "r", at, at + SignedDuration::from_mins(2)).await.expect("asked")?;
     let played = RunRecord { outcome, ..record(work.id) };
     assert_eq!(db.finish(location, played).await.expect("stored"), Finished::Stored);
     Some(work.id)
@@ -442,12 +521,17 @@ async fn plays(db: &Db, location: i32, outcome: Outcome, at: Timestamp) -> Optio
 async fn a_failure_counts_only_when_the_second_try_fails_too_and_both_are_kept() {
     let (db, location) = db().await;
     let journey = that_retries(&db, location).await;
-    let day = Stretch { from: now() - SignedDuration::from_hours(12), to: now() + SignedDuration::from_hours(12) };
+    let day = Stretch {
+        from: now() - SignedDuration::from_hours(12),
+        to: now() + SignedDuration::from_hours(12),
+    };
     let counted = async || {
         let runs = db.runs(journey.id, 1, day).await.expect("rows");
         runs.iter().map(|r| (r.id, r.outcome)).collect::<Vec<_>>()
     };
-    for (nth, second) in [Outcome::Passed, Outcome::Failed, Outcome::Unmeasured].into_iter().enumerate() {
+    for (nth, second) in
+        [Outcome::Passed, Outcome::Failed, Outcome::Unmeasured].into_iter().enumerate()
+    {
         let at = now() + SignedDuration::from_mins(5 * nth as i64);
         db.make_due(at).await.expect("due");
         let before = counted().await.len();
@@ -487,7 +571,9 @@ async fn a_journey_that_plays_once_is_finished_when_every_location_has_played_it
     let (db, location) = db().await;
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let once = Pace::Once(now() + SignedDuration::from_mins(10));
-    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&once, &[location])).await.expect("kept");
+    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&once, &[location]))
+        .await
+        .expect("kept");
     let status = async || db.journey(1, "j").await.expect("rows").expect("a journey").status;
     assert_eq!(db.make_due(now()).await.expect("due"), 0, "not yet");
     let late = now() + SignedDuration::from_mins(30);
@@ -496,7 +582,9 @@ async fn a_journey_that_plays_once_is_finished_when_every_location_has_played_it
     assert_eq!((db.make_due(late).await.expect("due"), status().await.as_str()), (0, "finished"));
     // With another moment it plays again.
     let again = Pace::Once(late);
-    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&again, &[location])).await.expect("kept");
+    db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&again, &[location]))
+        .await
+        .expect("kept");
     assert_eq!((db.make_due(late).await.expect("due"), status().await.as_str()), (1, "active"));
 }
 
@@ -537,7 +625,11 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
     // Work of the second day is given out then and comes back only at the end.
     let late = at_second(begin + 86_400 + 1_800);
     db.make_due(late).await.expect("due");
-    let work = db.lease(location, "r", late, late + SignedDuration::from_mins(2)).await.expect("asked").expect("work");
+    let work = db
+        .lease(location, "r", late, late + SignedDuration::from_mins(2))
+        .await
+        .expect("asked")
+        .expect("work");
     let run = |n: i64| cadentis_store::runs::Run {
         id: Uuid::new_v4(),
         site_id: 1,
@@ -555,7 +647,10 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
     let stretch = Stretch { from: at_second(begin + 5_000), to: at_second(today - 2_000) };
     let read = async || format!("{:?}", db.runs(journey.id, 1, stretch).await.expect("rows"));
     let wanted = |all: &[cadentis_store::runs::Run]| {
-        format!("{:?}", all.iter().filter(|r| stretch.contains(r.due_at)).cloned().collect::<Vec<_>>())
+        format!(
+            "{:?}",
+            all.iter().filter(|r| stretch.contains(r.due_at)).cloned().collect::<Vec<_>>()
+        )
     };
     // The first reading makes the sheets, the second reads them.
     assert_eq!(read().await, wanted(&all));
@@ -571,14 +666,16 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
 }
 
 #[tokio::test]
-async fn a_record_that_comes_late_is_taken_and_a_clock_that_jumps_makes_no_flood_and_no_run_of_the_past() {
+async fn a_record_that_comes_late_is_taken_and_a_clock_that_jumps_makes_no_flood_and_no_run_of_the_past()
+ {
     let (db, location) = db().await;
     let minutes = |n: i64| now() + SignedDuration::from_mins(n);
     db.make_due(now()).await.expect("due");
     let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
     // Nobody can deliver for twenty minutes; meanwhile other work was due, and this is not given out again.
     db.make_due(minutes(20)).await.expect("due");
-    let next = db.lease(location, "r", minutes(20), minutes(22)).await.expect("asked").expect("work");
+    let next =
+        db.lease(location, "r", minutes(20), minutes(22)).await.expect("asked").expect("work");
     assert_ne!(next.id, work.id);
     assert!(db.lease(location, "other", minutes(20), minutes(22)).await.expect("asked").is_none());
     assert_eq!(db.finish(location, record(work.id)).await.expect("stored"), Finished::Stored);

@@ -15,7 +15,9 @@ const COLUMNS: i64 = 5;
 #[tokio::test]
 async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
     let cluster = &*CLUSTER;
-    let url = cluster.create_database(&format!("old{}", uuid::Uuid::new_v4().simple())).expect("a database");
+    let url = cluster
+        .create_database(&format!("old{}", uuid::Uuid::new_v4().simple()))
+        .expect("a database");
     let pool = PgPool::connect(&url).await.expect("a connection");
     sqlx::migrate!("./migrations").run_to(COLUMNS, &pool).await.expect("the old version");
     // A day of two hundred page views in two hours, one in ten with an error, one in four abandoned without a paint.
@@ -39,11 +41,20 @@ async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
     let everything = Filter::default();
     let of = async |db: &Db| {
         let wrong = kinds(&db.errors(1, day, &everything, 1_000).await.expect("errors"));
-        let slowest =
-            db.slowest_page_views(1, day, &everything, cadentis_core::timing::Vital::Lcp, 1).await.expect("views");
-        (wrong[0].pattern.clone(), wrong[0].count, slowest[0].lcp, slowest[0].device.clone(), slowest[0].load)
+        let slowest = db
+            .slowest_page_views(1, day, &everything, cadentis_core::timing::Vital::Lcp, 1)
+            .await
+            .expect("views");
+        (
+            wrong[0].pattern.clone(),
+            wrong[0].count,
+            slowest[0].lcp,
+            slowest[0].device.clone(),
+            slowest[0].load,
+        )
     };
-    let want = ("berth ‹n› is gone".to_string(), 20, Some(1_199.0), "desktop".to_string(), Some(1_500.0));
+    let want =
+        ("berth ‹n› is gone".to_string(), 20, Some(1_199.0), "desktop".to_string(), Some(1_500.0));
     assert_eq!(of(&db).await, want, "from rows");
     while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     assert_eq!(of(&db).await, want, "from sheets");

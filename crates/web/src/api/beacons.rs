@@ -50,8 +50,11 @@ pub async fn take(
     match answer {
         Ok(_) => allow(HttpResponse::NoContent(), &sender).finish(),
         Err(refusal) => {
-            let problem = Problem::new(status(&refusal), refusal.to_string()).with("reason", refusal.reason());
-            allow(refused(problem.status()), &sender).content_type(problem::MEDIA_TYPE).body(problem.body())
+            let problem = Problem::new(status(&refusal), refusal.to_string())
+                .with("reason", refusal.reason());
+            allow(refused(problem.status()), &sender)
+                .content_type(problem::MEDIA_TYPE)
+                .body(problem.body())
         }
     }
 }

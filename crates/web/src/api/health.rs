@@ -25,7 +25,9 @@ pub async fn healthz(state: web::Data<State>) -> HttpResponse {
         Ok(locations) => {
             let ages: Map<String, Value> = locations
                 .into_iter()
-                .map(|(name, at)| (name, at.map_or(Value::Null, |at| json!(now.as_second() - at.as_second()))))
+                .map(|(name, at)| {
+                    (name, at.map_or(Value::Null, |at| json!(now.as_second() - at.as_second())))
+                })
                 .collect();
             body["database"] = json!("ok");
             body["last_run_age_s"] = Value::Object(ages);
@@ -42,7 +44,11 @@ pub async fn healthz(state: web::Data<State>) -> HttpResponse {
         }
     };
     body["status"] = json!(status);
-    if status == "ok" { HttpResponse::Ok().json(body) } else { HttpResponse::ServiceUnavailable().json(body) }
+    if status == "ok" {
+        HttpResponse::Ok().json(body)
+    } else {
+        HttpResponse::ServiceUnavailable().json(body)
+    }
 }
 
 fn worker(w: &Report) -> Value {

@@ -65,7 +65,11 @@ const WAITS: u32 = 25;
 const EVERY: Duration = Duration::from_millis(40);
 
 /// `GET /api/recordings/{id}?picture=&acts=`: what is new, as soon as it is there, or after a second.
-pub async fn look(state: web::Data<State>, id: web::Path<Uuid>, seen: web::Query<Seen>) -> HttpResponse {
+pub async fn look(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    seen: web::Query<Seen>,
+) -> HttpResponse {
     let looked = async {
         state.db.recording_looked(*id, Timestamp::now()).await?;
         let mut waited = 0;
@@ -112,11 +116,17 @@ fn steps(journey: &Journey) -> Vec<Value> {
 }
 
 /// `POST /api/recordings/{id}/inputs`: mouse and keys, in their order.
-pub async fn inputs(state: web::Data<State>, id: web::Path<Uuid>, inputs: web::Json<Vec<Input>>) -> HttpResponse {
+pub async fn inputs(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    inputs: web::Json<Vec<Input>>,
+) -> HttpResponse {
     if inputs.len() > 500 {
         return Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "500 inputs at most at a time.").into();
     }
-    if let Some((nth, says)) = inputs.iter().enumerate().find_map(|(nth, i)| Some((nth, i.complaint()?))) {
+    if let Some((nth, says)) =
+        inputs.iter().enumerate().find_map(|(nth, i)| Some((nth, i.complaint()?)))
+    {
         return Problem::invalid(&format!("/{nth}"), says).into();
     }
     match state.db.recording_inputs(*id, &inputs).await {
@@ -133,7 +143,11 @@ pub enum Change {
 }
 
 /// `POST /api/recordings/{id}/acts`: what was pointed out comes in, a step gets a name, or the last act goes.
-pub async fn act(state: web::Data<State>, id: web::Path<Uuid>, change: web::Json<Change>) -> HttpResponse {
+pub async fn act(
+    state: web::Data<State>,
+    id: web::Path<Uuid>,
+    change: web::Json<Change>,
+) -> HttpResponse {
     let changed = state.db.change_acts(*id, |acts| match change.into_inner() {
         Change::Add(act) => recorded::add(acts, act),
         // The address it began with stays.

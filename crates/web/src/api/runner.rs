@@ -48,7 +48,11 @@ fn first_protocol() -> i32 {
 
 /// `POST /api/runner/lease`: 200 with work, 204 when none is due, 401 for a token nobody has, 426 for a
 /// runner that speaks another protocol.
-pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::Json<Asking>) -> HttpResponse {
+pub async fn lease(
+    state: web::Data<State>,
+    request: HttpRequest,
+    asking: web::Json<Asking>,
+) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
@@ -68,7 +72,8 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
             return Ok(None);
         }
         if asking.can_record
-            && let Some((id, address, proxy, denied)) = state.db.lease_recording(location, &runner.name, now).await?
+            && let Some((id, address, proxy, denied)) =
+                state.db.lease_recording(location, &runner.name, now).await?
         {
             state.db.runner_seen(location, &runner, now).await?;
             return Ok(Some(json!({
@@ -105,14 +110,17 @@ pub async fn lease(state: web::Data<State>, request: HttpRequest, asking: web::J
 /// The next thing to play: what somebody waits for comes before what is due.
 async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Result<Option<Value>> {
     let until = now + LEASE;
-    let (site_id, mut work) = if let Some(trial) = state.db.lease_trial(location, runner, now, until).await? {
+    let (site_id, mut work) = if let Some(trial) =
+        state.db.lease_trial(location, runner, now, until).await?
+    {
         let name = journey::parse(&trial.script).map_or_else(|_| "a script".into(), |j| j.name);
         let work = json!({ "id": trial.id, "journey": name, "script": trial.script, "location": trial.location, "trial": true,
             "device": trial.device, "proxy": trial.proxy, "denied": trial.denied });
         (trial.site_id, work)
     } else if let Some(work) = state.db.lease(location, runner, now, until).await? {
         let accepted = state.db.accepted(work.journey_id).await?;
-        let accepted: HashMap<String, String> = accepted.into_iter().map(|a| (a.key, a.seen)).collect();
+        let accepted: HashMap<String, String> =
+            accepted.into_iter().map(|a| (a.key, a.seen)).collect();
         let of = json!({
             "id": work.id, "journey": work.journey, "script": work.script, "location": work.location, "due_at": work.due_at,
             "device": work.device, "proxy": work.proxy, "denied": work.denied, "accepted": accepted,
@@ -133,10 +141,20 @@ async fn work(state: &State, location: i32, runner: &str, now: Timestamp) -> Res
 
 /// What the script types or sends unseen. A secret that cannot be opened is left out: the runner says
 /// that it is missing, and the run is unmeasured.
-async fn secrets(state: &State, site_id: i32, script: &str, parts: &str) -> Result<HashMap<String, String>> {
+async fn secrets(
+    state: &State,
+    site_id: i32,
+    script: &str,
+    parts: &str,
+) -> Result<HashMap<String, String>> {
     let shared = journey::parts(parts).unwrap_or_default();
-    let names = journey::parse(script).and_then(|j| j.with_parts(&shared)).map(|j| j.secrets()).unwrap_or_default();
-    let Some(vault) = state.vault.as_ref().filter(|_| !names.is_empty()) else { return Ok(HashMap::new()) };
+    let names = journey::parse(script)
+        .and_then(|j| j.with_parts(&shared))
+        .map(|j| j.secrets())
+        .unwrap_or_default();
+    let Some(vault) = state.vault.as_ref().filter(|_| !names.is_empty()) else {
+        return Ok(HashMap::new());
+    };
     let opened = state.db.open_secrets(vault, site_id, &names).await?;
     Ok(opened.unwrap_or_else(|e| {
         tracing::error!("{e}");
@@ -158,7 +176,11 @@ pub struct Recorded {
 }
 
 /// `POST /api/runner/recording`: what happens on a page somebody works on; the answer brings what they do.
-pub async fn recording(state: web::Data<State>, request: HttpRequest, told: web::Json<Recorded>) -> HttpResponse {
+pub async fn recording(
+    state: web::Data<State>,
+    request: HttpRequest,
+    told: web::Json<Recorded>,
+) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
@@ -171,7 +193,10 @@ pub async fn recording(state: web::Data<State>, request: HttpRequest, told: web:
             return Ok(None);
         }
         let picture = told.picture.as_deref();
-        state.db.tell_recording(location, told.id, told.acts, &told.about, picture, Timestamp::now()).await
+        state
+            .db
+            .tell_recording(location, told.id, told.acts, &told.about, picture, Timestamp::now())
+            .await
     };
     match carried.await {
         Ok(Some(inputs)) => HttpResponse::Ok().json(json!({ "inputs": inputs })),
@@ -187,7 +212,11 @@ pub struct TrialProgress {
 }
 
 /// `POST /api/runner/progress`: how far a trial is; says whether it was cancelled meanwhile.
-pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::Json<TrialProgress>) -> HttpResponse {
+pub async fn progress(
+    state: web::Data<State>,
+    request: HttpRequest,
+    told: web::Json<TrialProgress>,
+) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
@@ -203,7 +232,11 @@ pub async fn progress(state: web::Data<State>, request: HttpRequest, told: web::
 
 /// `POST /api/runner/record`: 204 when the record is stored or was before; 410 when no such work was given to this
 /// location, 422 when it is no record, naming the field: both will never be taken, however often they are sent.
-pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::Bytes) -> HttpResponse {
+pub async fn record(
+    state: web::Data<State>,
+    request: HttpRequest,
+    body: web::Bytes,
+) -> HttpResponse {
     let location = match location(&state, &request).await {
         Ok(location) => location,
         Err(answer) => return answer,
@@ -221,7 +254,9 @@ pub async fn record(state: web::Data<State>, request: HttpRequest, body: web::By
     };
     match stored {
         Ok(Finished::Stored | Finished::Already) => HttpResponse::NoContent().finish(),
-        Ok(Finished::Unknown) => Problem::new(StatusCode::GONE, "No such work was given to this location.").into(),
+        Ok(Finished::Unknown) => {
+            Problem::new(StatusCode::GONE, "No such work was given to this location.").into()
+        }
         Err(e) if e.is_permanent() => {
             tracing::error!("a record cannot be stored: {e}");
             unreadable("this can never be stored".into())
@@ -239,7 +274,9 @@ async fn location(state: &State, request: &HttpRequest) -> std::result::Result<i
         .unwrap_or("");
     match state.db.location_by_token(token).await {
         Ok(Some(location)) => Ok(location),
-        Ok(None) => Err(Problem::new(StatusCode::UNAUTHORIZED, "No location has this token.").into()),
+        Ok(None) => {
+            Err(Problem::new(StatusCode::UNAUTHORIZED, "No location has this token.").into())
+        }
         Err(e) => Err(unavailable(&e)),
     }
 }

@@ -41,7 +41,8 @@ pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpR
         Ok(shared) => shared,
         Err(e) => return unavailable(&e),
     };
-    let problems: Vec<Value> = journey::problems(&written.script, &shared).iter().map(complaint).collect();
+    let problems: Vec<Value> =
+        journey::problems(&written.script, &shared).iter().map(complaint).collect();
     let lines: Vec<Value> = coloured(&written.script);
     let parsed = journey::parse(&written.script).ok();
     let steps: Vec<Value> = parsed
@@ -65,7 +66,9 @@ pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpR
 
 /// Spans of each line: column from 0, length, kind.
 fn coloured(script: &str) -> Vec<Value> {
-    let spans = |line: &LineRead| line.spans.iter().map(|s| json!([s.column - 1, s.length, s.kind.word()])).collect();
+    let spans = |line: &LineRead| {
+        line.spans.iter().map(|s| json!([s.column - 1, s.length, s.kind.word()])).collect()
+    };
     journey::read_lines(script).iter().map(spans).collect()
 }
 
@@ -77,7 +80,8 @@ pub struct Typing {
 
 /// `POST /api/script/next`: words that could come next on a line; the newest word may be begun.
 pub async fn next(typing: web::Json<Typing>) -> HttpResponse {
-    HttpResponse::Ok().json(json!({ "next": journey::read_line(&typing.before, &typing.line).next }))
+    HttpResponse::Ok()
+        .json(json!({ "next": journey::read_line(&typing.before, &typing.line).next }))
 }
 
 #[derive(Deserialize)]
@@ -103,7 +107,8 @@ pub async fn ask(state: web::Data<State>, new: web::Json<NewTrial>) -> HttpRespo
             return Ok(Problem::not_found("There is no such location.").into());
         };
         let device = DeviceProfile::of(&new.device).unwrap_or(DeviceProfile::USUAL).slug;
-        let id = state.db.ask_trial(site.id, location.id, &new.script, device, Timestamp::now()).await?;
+        let id =
+            state.db.ask_trial(site.id, location.id, &new.script, device, Timestamp::now()).await?;
         Ok(HttpResponse::Ok().json(json!({ "id": id })))
     };
     asked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
@@ -126,7 +131,11 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
     };
     let waits_s = Timestamp::now().duration_since(trial.asked_at).as_secs();
     let runner_seen = match state.db.runners(Timestamp::now()).await {
-        Ok(runners) => runners.into_iter().filter(|(l, _)| *l == trial.location_id).map(|(_, r)| r.seen_at).max(),
+        Ok(runners) => runners
+            .into_iter()
+            .filter(|(l, _)| *l == trial.location_id)
+            .map(|(_, r)| r.seen_at)
+            .max(),
         Err(e) => return unavailable(&e),
     };
     let steps = trial.record.as_ref().map(|r| {

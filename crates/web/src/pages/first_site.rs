@@ -41,7 +41,10 @@ pub async fn page(state: web::Data<State>) -> Result<HttpResponse, PageError> {
 }
 
 /// `POST /setup/first-site`
-pub async fn make(state: web::Data<State>, typed: web::Form<Typed>) -> Result<HttpResponse, PageError> {
+pub async fn make(
+    state: web::Data<State>,
+    typed: web::Form<Typed>,
+) -> Result<HttpResponse, PageError> {
     if state.first_site().await?.is_some() {
         return Err(PageError::Refused("There is a site already; it stays as it is.".into()));
     }
@@ -59,8 +62,14 @@ pub async fn make(state: web::Data<State>, typed: web::Form<Typed>) -> Result<Ht
         Err(says) => return html(&Page { wrong: Some(says), typed }),
     };
     let key = Uuid::new_v4().simple().to_string();
-    let new =
-        NewSite { key: &key, name: &name, zone: &typed.zone, domains: &domains, families: &[], apdex_t_s: SATISFIED_S };
+    let new = NewSite {
+        key: &key,
+        name: &name,
+        zone: &typed.zone,
+        domains: &domains,
+        families: &[],
+        apdex_t_s: SATISFIED_S,
+    };
     state.db.add_site(&new).await?;
     Ok(redirect("/setup"))
 }

@@ -14,8 +14,8 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::goal::{
-    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, Score, Standing, Tally, Track, error_budget,
-    measure,
+    self, Check, Combine, ErrorBudget, Measure, Minutes, Period, Promise, Score, Standing, Tally,
+    Track, error_budget, measure,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
@@ -72,7 +72,10 @@ struct LocationRow {
     spent: String,
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> std::result::Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> std::result::Result<HttpResponse, PageError> {
     show(&state, &request, None).await
 }
 
@@ -91,8 +94,11 @@ impl NewGoal {
             return Err("A goal has a name.".into());
         }
         let percent = self.promised.trim().trim_end_matches('%').trim();
-        let share = percent.parse::<f64>().ok().filter(|p| (50.0..100.0).contains(p)).map(|p| p / 100.0);
-        let share = share.ok_or("A promise is from 50 to below 100 per cent: nothing is left to spend of 100.")?;
+        let share =
+            percent.parse::<f64>().ok().filter(|p| (50.0..100.0).contains(p)).map(|p| p / 100.0);
+        let share = share.ok_or(
+            "A promise is from 50 to below 100 per cent: nothing is left to spend of 100.",
+        )?;
         Ok((name, share))
     }
 }
@@ -125,7 +131,9 @@ async fn show(
         goals.push(card(state, &frame, &goal).await?);
     }
     let journeys = match goals.is_empty() {
-        true => state.db.journeys(frame.site.id).await?.into_iter().map(|j| (j.slug, j.name)).collect(),
+        true => {
+            state.db.journeys(frame.site.id).await?.into_iter().map(|j| (j.slug, j.name)).collect()
+        }
         false => vec![],
     };
     let views = Views::load(
@@ -157,7 +165,14 @@ async fn show(
             (family, cells.to_vec())
         })
         .collect();
-    html(&Page { goals, journeys, wrong, budget_vitals: vitals.map(Vital::name).to_vec(), budgets, frame })
+    html(&Page {
+        goals,
+        journeys,
+        wrong,
+        budget_vitals: vitals.map(Vital::name).to_vec(),
+        budgets,
+        frame,
+    })
 }
 
 /// How an uptime was come by.
@@ -188,11 +203,19 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     for (location, check) in &checks {
         here.entry(*location).or_default().push(*check);
     }
-    let runs: Vec<_> = here.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
-    let tracks: Vec<Track> =
-        runs.iter().map(|(location, runs)| Track { journey: journey.id, location: *location, runs }).collect();
-    let mut score =
-        measure::score(Measure::Availability, Combine::Pooled, &tracks, i64::from(journey.every_s), &counted);
+    let runs: Vec<_> =
+        here.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
+    let tracks: Vec<Track> = runs
+        .iter()
+        .map(|(location, runs)| Track { journey: journey.id, location: *location, runs })
+        .collect();
+    let mut score = measure::score(
+        Measure::Availability,
+        Combine::Pooled,
+        &tracks,
+        i64::from(journey.every_s),
+        &counted,
+    );
     for (location, cadence) in &located {
         // What was due before the location's first run was never going to be played: it came later.
         let Some((_, here)) = runs.iter().find(|(id, _)| *id == location.id) else { continue };
@@ -203,7 +226,8 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         };
         score.missing += measure::missing(cadence.due(since), here, &counted);
     }
-    let promise = Promise { promised: goal.promised, period: Period::Month, zone, counted: &counted };
+    let promise =
+        Promise { promised: goal.promised, period: Period::Month, zone, counted: &counted };
     let budget = promise.budget(past.to, score);
     let all: Vec<Check> = checks.iter().map(|(_, c)| *c).collect();
     let tally = Tally::of(&all, &windows);
@@ -217,19 +241,25 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
 
     let axis = Axis { stretch: month, left: 196.0, width: WIDTH - 232.0 };
     let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
-    let points: Vec<(f64, f64)> = series.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
+    let points: Vec<(f64, f64)> =
+        series.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
     let left = budget.left_share();
     let says = match (left, forecast.at) {
         _ if budget.score.counted() == 0 => "No counted run yet in this month.".to_string(),
         (Some(l), _) if l < 0.0 => {
-            format!("Missed for {month_name}: the error budget is overspent by {}.", length_text(-budget.left_ms()))
+            format!(
+                "Missed for {month_name}: the error budget is overspent by {}.",
+                length_text(-budget.left_ms())
+            )
         }
         (_, Some(end)) if end < month.to => format!(
             "At the pace of the last 24 hours the error budget runs out in {}, before the month ends.",
             length_text(Stretch { from: past.to, to: end }.ms())
         ),
         _ => {
-            format!("On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month.")
+            format!(
+                "On course for {month_name}: at the pace of the last 24 hours the error budget outlasts the month."
+            )
         }
     };
     let burn_text = |b: Option<f64>| b.map_or("–".into(), |b| format!("{b:.1}×"));
@@ -239,7 +269,11 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
             format!("availability · goal {:.2} %", goal.promised * 100.0),
             tone(Standing::of_share(budget.score.share(), goal.promised)),
         ),
-        Figure::new(format::percent(uptime.share(), 2, Some(1.0)), "uptime · reached from somewhere".into(), "within"),
+        Figure::new(
+            format::percent(uptime.share(), 2, Some(1.0)),
+            "uptime · reached from somewhere".into(),
+            "within",
+        ),
         Figure::new(
             length_text(budget.left_ms()),
             format!("error budget left of {}", length_text(budget.allowed_ms())),
@@ -286,7 +320,10 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         .into_iter()
         .take(8)
         .map(|t| {
-            let around = (Stretch::moment(t.stretch.from - hour), Stretch::moment((t.stretch.to + hour).min(past.to)));
+            let around = (
+                Stretch::moment(t.stretch.from - hour),
+                Stretch::moment((t.stretch.to + hour).min(past.to)),
+            );
             let to = if t.lasts { "still".into() } else { format::day_clock(t.stretch.to, zone) };
             (
                 format!("/?from={}&to={}", around.0, around.1),
@@ -301,7 +338,12 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let mut window = vec![
         format!("{month_name} in {}, {} to {}.", frame.zone, month.from, month.to),
         format!("Judged up to {}.", format::day_clock(past.to, zone)),
-        format!("{} locations of “{}”, every {} min.", located.len(), journey.name, journey.every_s / 60),
+        format!(
+            "{} locations of “{}”, every {} min.",
+            located.len(),
+            journey.name,
+            journey.every_s / 60
+        ),
     ];
     window.extend(out.iter().map(|w| {
         let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
@@ -316,9 +358,15 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
     let proof = vec![
         Working::new("Window", window),
         Working::of("Availability", &availability),
-        Working::of("Uptime, reached from somewhere", &uptime_proof(&uptime, i64::from(journey.every_s))),
+        Working::of(
+            "Uptime, reached from somewhere",
+            &uptime_proof(&uptime, i64::from(journey.every_s)),
+        ),
         Working::of("Error budget", &spent),
-        Working::of("Forecast", &forecast.proof("the last 24 hours", |at| format::day_clock(at, zone))),
+        Working::of(
+            "Forecast",
+            &forecast.proof("the last 24 hours", |at| format::day_clock(at, zone)),
+        ),
     ];
     Ok(Card {
         name: goal.name.clone(),
@@ -332,7 +380,10 @@ async fn card(state: &State, frame: &Frame, goal: &Goal) -> std::result::Result<
         line: line(points.iter().map(|p| Some(*p))),
         pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),
         reads: serde_json::to_string(
-            &series.iter().map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms())))).collect::<Vec<_>>(),
+            &series
+                .iter()
+                .map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms()))))
+                .collect::<Vec<_>>(),
         )
         .unwrap_or_default(),
         now_x: month.contains(frame.now).then(|| axis.x(frame.now)),

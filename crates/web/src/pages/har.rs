@@ -34,7 +34,10 @@ struct Read {
 }
 
 /// `GET /har`
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     html(&Page { frame: Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await? })
 }
 
@@ -50,8 +53,9 @@ pub async fn read(
     wanted: web::Query<HarForm>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    let wrong =
-        |says: String| Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says));
+    let wrong = |says: String| {
+        Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says))
+    };
     let site = state.site().await?;
     // Tens of thousands of requests: beside what else is answered.
     let read = web::block(move || read_step(&body, wanted.step, &site));
@@ -63,14 +67,20 @@ pub async fn read(
 
 /// One step of an archive as it is shown, or what is wrong with the archive.
 fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
-    let har = Har::read(&String::from_utf8_lossy(body)).map_err(|e| format!("It cannot be read: {e}."))?;
+    let har = Har::read(&String::from_utf8_lossy(body))
+        .map_err(|e| format!("It cannot be read: {e}."))?;
     let steps = har.steps();
     let step = steps.get(wanted).or(steps.first()).ok_or("There is no request in it.")?;
     let split = Split::of(step);
-    let parts = [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser];
+    let parts =
+        [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser];
     let part = |what: Where| {
         let ms = split.total(what);
-        (what.words(), format::seconds(ms), format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)))
+        (
+            what.words(),
+            format::seconds(ms),
+            format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)),
+        )
     };
     Ok(Read {
         says: format!(
@@ -79,11 +89,20 @@ fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
             har.pages.len(),
             if har.creator.is_empty() { "an unnamed program" } else { &har.creator }
         ),
-        steps: steps.iter().map(|s| (s.name.clone(), format::seconds(s.duration_ms), std::ptr::eq(s, step))).collect(),
+        steps: steps
+            .iter()
+            .map(|s| (s.name.clone(), format::seconds(s.duration_ms), std::ptr::eq(s, step)))
+            .collect(),
         name: step.name.clone(),
         took: format::seconds(step.duration_ms),
         parts: parts.into_iter().map(part).filter(|(_, s, _)| s != "0.00").collect(),
-        asked: Requests::of(step, &split, &[], &Whose { owns: &har.first_party(), site }, &Narrow::default()),
+        asked: Requests::of(
+            step,
+            &split,
+            &[],
+            &Whose { owns: &har.first_party(), site },
+            &Narrow::default(),
+        ),
         filter_to: None,
         remarks: har.remarks.clone(),
     })

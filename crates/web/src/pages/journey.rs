@@ -102,12 +102,31 @@ pub async fn page(
         runs_against(&state, &frame, j.id).err_into(),
         state.db.markers(site.id, frame.stretch).err_into(),
         state.db.maintenance(site.id, frame.stretch).err_into(),
-        Views::load(&state.answers, site.id, past, &everything, Attribute::Device, &[Vital::Lcp], frame.points())
-            .err_into(),
-        Views::rolled(&state.answers, site.id, past, &everything, Attribute::Country, &[Vital::Lcp], 36).err_into(),
+        Views::load(
+            &state.answers,
+            site.id,
+            past,
+            &everything,
+            Attribute::Device,
+            &[Vital::Lcp],
+            frame.points()
+        )
+        .err_into(),
+        Views::rolled(
+            &state.answers,
+            site.id,
+            past,
+            &everything,
+            Attribute::Country,
+            &[Vital::Lcp],
+            36
+        )
+        .err_into(),
         async {
             match goal {
-                Some(g) => budget_over(&state.answers, site, g, past, 60).await.map_err(PageError::from),
+                Some(g) => {
+                    budget_over(&state.answers, site, g, past, 60).await.map_err(PageError::from)
+                }
                 None => Ok(vec![]),
             }
         },
@@ -127,12 +146,25 @@ pub async fn page(
     // Over weeks both take a core a while.
     let (lineup, told) = std::thread::scope(|s| {
         let told = s.spawn(|| summary(&frame, &read, &locations, goal.map(|g| g.promised)));
-        let lineup = LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget));
+        let lineup =
+            LineUp::of(&frame, &happened, &views, Some(&by_country), Some(&played), Some(&budget));
         (lineup, told.join())
     });
-    let told = told.map_err(|_| PageError::Broken(format!("the readings of {} could not be computed", j.name)))?;
+    let told = told.map_err(|_| {
+        PageError::Broken(format!("the readings of {} could not be computed", j.name))
+    })?;
     let Summary { says, readings, steps, proof } = told;
-    html(&Page { name: j.name, says, readings, lineup: lineup?, steps, proof, script: j.script, slug: j.slug, frame })
+    html(&Page {
+        name: j.name,
+        says,
+        readings,
+        lineup: lineup?,
+        steps,
+        proof,
+        script: j.script,
+        slug: j.slug,
+        frame,
+    })
 }
 
 /// What the page of a journey has read.
@@ -151,7 +183,12 @@ struct Summary {
     proof: Vec<Working>,
 }
 
-fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Option<f64>) -> Summary {
+fn summary(
+    frame: &Frame,
+    read: &Read<'_>,
+    locations: &[Location],
+    promised: Option<f64>,
+) -> Summary {
     let Read { journey: j, script, runs, before } = *read;
     let past = frame.past();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
@@ -168,7 +205,8 @@ fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Opt
             Outcome::Unmeasured => {}
         }
     }
-    let label = promised.map_or("availability".into(), |p| format!("availability · goal {:.2}", p * 100.0));
+    let label =
+        promised.map_or("availability".into(), |p| format!("availability · goal {:.2}", p * 100.0));
     let readings = vec![
         Figure::new(
             format::percent(tally.availability(), 2, Some(promised.unwrap_or(1.0))),
@@ -185,7 +223,11 @@ fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Opt
             budget_ms.map_or("p75".into(), |b| format!("p75 · budget {:.1}", b / 1000.0)),
             budget_ms.map_or("within", |b| tone(Standing::of(&p75, b))),
         ),
-        Figure::new(format::reading_s(&p95), format!("p95 · {}", format::interval_s(&p95)), "within"),
+        Figure::new(
+            format::reading_s(&p95),
+            format!("p95 · {}", format::interval_s(&p95)),
+            "within",
+        ),
         Figure::new(
             apdex.score().map_or(NO_DATA.into(), |s| format!("{s:.2}")),
             format!("Apdex [{:.1}] · {} runs", apdex.t_s, apdex.samples()),
@@ -194,9 +236,13 @@ fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Opt
     ];
 
     let steps: Vec<&Step> = script.counted_steps().collect();
-    let (now, then) = (step_times(runs.iter(), steps.len()), step_times(before.iter(), steps.len()));
-    let rows: Vec<StepRow> =
-        steps.iter().zip(now.iter().zip(&then)).map(|(s, (now, then))| step_row(s, now, then)).collect();
+    let (now, then) =
+        (step_times(runs.iter(), steps.len()), step_times(before.iter(), steps.len()));
+    let rows: Vec<StepRow> = steps
+        .iter()
+        .zip(now.iter().zip(&then))
+        .map(|(s, (now, then))| step_row(s, now, then))
+        .collect();
     let here = by_location(runs.iter());
     let says = sentences(frame, &j.name, &rows, &here, locations);
     let stretch = vec![
@@ -214,8 +260,10 @@ fn summary(frame: &Frame, read: &Read<'_>, locations: &[Location], promised: Opt
         "A step’s time: from its first act until its last expectation holds and the page it led to has loaded.".into(),
     ];
     let kept = promised.unwrap_or(1.0);
-    let available = tally.score().proof("availability", "runs that got through", "counted runs", kept);
-    let in_ms = |p: f64| through.proof(p).noting("samples are the runs that got through, in milliseconds");
+    let available =
+        tally.score().proof("availability", "runs that got through", "counted runs", kept);
+    let in_ms =
+        |p: f64| through.proof(p).noting("samples are the runs that got through, in milliseconds");
     let proof = vec![
         Working::new("Stretch", stretch),
         Working::of("Availability", &available),
@@ -257,13 +305,22 @@ pub async fn places_part(
                 let r = step_samples(runs.iter().copied(), i).reading(0.75);
                 let share = r.value.zip(s.within_ms).map_or(0.0, |(v, b)| (v / b as f64).min(1.3));
                 let tone = s.within_ms.map_or("within", |b| tone(Standing::of(&r, b as f64)));
-                (r.value.map_or("–".into(), format::seconds), tone, format!("share-{}", (share * 10.0).round() as u32))
+                (
+                    r.value.map_or("–".into(), format::seconds),
+                    tone,
+                    format!("share-{}", (share * 10.0).round() as u32),
+                )
             });
             (l.name.clone(), cells.collect())
         })
         .collect();
     let whole = |runs: &HashMap<i32, Vec<&Run>>, l: i32| {
-        let here = runs.get(&l).into_iter().flatten().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms);
+        let here = runs
+            .get(&l)
+            .into_iter()
+            .flatten()
+            .filter(|r| r.outcome.got_through())
+            .map(|r| r.duration_ms);
         Samples::new(here).percentile(0.75, Method::NearestRank)
     };
     let usual = locations.iter().map(|l| {
@@ -302,7 +359,9 @@ fn short(name: &str) -> String {
 }
 
 /// Runs by their location.
-pub(super) fn by_location<'a>(runs: impl IntoIterator<Item = &'a Run>) -> HashMap<i32, Vec<&'a Run>> {
+pub(super) fn by_location<'a>(
+    runs: impl IntoIterator<Item = &'a Run>,
+) -> HashMap<i32, Vec<&'a Run>> {
     let mut by: HashMap<i32, Vec<&Run>> = HashMap::new();
     for run in runs {
         by.entry(run.location_id).or_default().push(run);
@@ -312,7 +371,12 @@ pub(super) fn by_location<'a>(runs: impl IntoIterator<Item = &'a Run>) -> HashMa
 
 /// Periods in which it got through from everywhere and in which it did not from somewhere: two failed runs
 /// in a row begin one.
-fn period_rows(frame: &Frame, slug: &str, runs: &HashMap<i32, Vec<&Run>>, locations: &[Location]) -> Vec<PeriodRow> {
+fn period_rows(
+    frame: &Frame,
+    slug: &str,
+    runs: &HashMap<i32, Vec<&Run>>,
+    locations: &[Location],
+) -> Vec<PeriodRow> {
     let mut spells = Vec::new();
     for l in locations {
         let here: Vec<_> = runs.get(&l.id).into_iter().flatten().map(|r| r.check()).collect();
@@ -327,15 +391,25 @@ fn period_rows(frame: &Frame, slug: &str, runs: &HashMap<i32, Vec<&Run>>, locati
     let row = |p: Period<'_>| {
         let link = |outcome: &str| {
             let (from, to) = (Stretch::moment(p.stretch.from), Stretch::moment(p.stretch.to));
-            format!("/journeys/{slug}/runs?outcome={outcome}&from={from}&to={to}&against={}", frame.against_kind())
+            format!(
+                "/journeys/{slug}/runs?outcome={outcome}&from={from}&to={to}&against={}",
+                frame.against_kind()
+            )
         };
         let (tone, says, runs) = match &p.down {
             None => ("within", "up from everywhere".to_string(), link("")),
             Some(g) => {
-                let where_ =
-                    if g.places.len() == locations.len() { "every location".into() } else { g.places.join(", ") };
+                let where_ = if g.places.len() == locations.len() {
+                    "every location".into()
+                } else {
+                    g.places.join(", ")
+                };
                 let lasts = if g.lasts { ", still" } else { "" };
-                ("broken", format!("down from {where_}{lasts}: {} failed runs", g.runs), link("failed"))
+                (
+                    "broken",
+                    format!("down from {where_}{lasts}: {} failed runs", g.runs),
+                    link("failed"),
+                )
             }
         };
         PeriodRow {
@@ -390,11 +464,12 @@ pub async fn changes_part(
     let found = changes(&level::hours(&counted, stretch), 24);
     let row = |c: &Change| {
         let at = at_second(stretch.from.as_second() + c.at as i64 * 3_600);
-        let near = markers.iter().filter(|m| m.at.duration_since(at).as_secs().abs() <= NEAR_S).map(|m| {
-            let minutes = m.at.duration_since(at).as_mins();
-            let when = if minutes <= 0 { "before" } else { "after" };
-            format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
-        });
+        let near =
+            markers.iter().filter(|m| m.at.duration_since(at).as_secs().abs() <= NEAR_S).map(|m| {
+                let minutes = m.at.duration_since(at).as_mins();
+                let when = if minutes <= 0 { "before" } else { "after" };
+                format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
+            });
         let near: Vec<String> = near.collect();
         let percent = |r: f64| format!("{} %", format::signed((r - 1.0) * 100.0, 1));
         let word = if c.ratio > 1.0 { "slower" } else { "quicker" };
@@ -407,7 +482,11 @@ pub async fn changes_part(
                 percent(c.interval.low),
                 percent(c.interval.high)
             ),
-            near: if near.is_empty() { "no marker within three hours".into() } else { near.join("; ") },
+            near: if near.is_empty() {
+                "no marker within three hours".into()
+            } else {
+                near.join("; ")
+            },
         }
     };
     html(&ChangesPart {

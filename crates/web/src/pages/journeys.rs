@@ -128,14 +128,22 @@ type RecentBar = (f64, &'static str, f64);
 /// Bars a location's strip of recent runs holds.
 const RECENT: usize = 44;
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", SIX_HOURS).await?;
     let wanted = query::<JourneysQuery>(&request)?;
-    let found = journeys::ask(&state.answers, frame.site.id, &frame.range(), |j, at| wanted.wants(j, at)).await?;
+    let found =
+        journeys::ask(&state.answers, frame.site.id, &frame.range(), |j, at| wanted.wants(j, at))
+            .await?;
     let listed = |wanted: &Option<String>, mut all: Vec<String>| -> Vec<(String, bool)> {
         all.sort();
         all.dedup();
-        all.into_iter().filter(|t| !t.is_empty()).map(|t| (t.clone(), wanted.as_deref() == Some(t.as_str()))).collect()
+        all.into_iter()
+            .filter(|t| !t.is_empty())
+            .map(|t| (t.clone(), wanted.as_deref() == Some(t.as_str())))
+            .collect()
     };
     let all = || found.known.iter().map(|(j, _)| j);
     let tags = listed(&wanted.tag, all().flat_map(|j| j.tags.clone()).collect());
@@ -143,7 +151,8 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let environments = listed(&wanted.environment, all().map(|j| j.environment.clone()).collect());
     let known = found.known.len();
     let played_at = found.known.iter().flat_map(|(_, at)| at);
-    let mut places: Vec<(String, String)> = played_at.map(|l| (l.slug.clone(), l.name.clone())).collect();
+    let mut places: Vec<(String, String)> =
+        played_at.map(|l| (l.slug.clone(), l.name.clone())).collect();
     let shown: Vec<&journeys::Row> =
         found.rows.iter().filter(|r| wanted.trouble.is_none() || r.is_in_trouble()).collect();
     let troubled = shown.iter().filter(|r| r.is_in_trouble()).count();
@@ -170,7 +179,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         tags,
         owners,
         environments,
-        places: places.into_iter().map(|(slug, name)| (slug.clone(), name, chosen(&slug))).collect(),
+        places: places
+            .into_iter()
+            .map(|(slug, name)| (slug.clone(), name, chosen(&slug)))
+            .collect(),
         find: wanted.find.clone().unwrap_or_default(),
         trouble: wanted.trouble.is_some(),
         from: Stretch::moment(frame.stretch.from),
@@ -188,7 +200,11 @@ fn recent(r: &journeys::Row) -> Vec<(String, f64, Vec<RecentBar>)> {
         let newest: Vec<(&Run, bool)> = here.drawn().rev().take(RECENT).collect();
         let bars = newest.iter().rev().enumerate().map(|(i, (r, counts))| {
             let word = if *counts { r.outcome.word() } else { "left-out" };
-            let low = if r.outcome.got_through() { 10.0 * (1.0 - (r.duration_ms / most).min(1.0)) } else { 4.0 };
+            let low = if r.outcome.got_through() {
+                10.0 * (1.0 - (r.duration_ms / most).min(1.0))
+            } else {
+                4.0
+            };
             (94.0 + i as f64 * 6.0, word, low.min(8.0))
         });
         (l.name.clone(), nth as f64 * 13.0 + 1.0, bars.collect())
@@ -206,9 +222,13 @@ fn row(frame: &Frame, r: &journeys::Row) -> Row {
     };
     let (says, state_tone) = match &r.worst {
         None if !status.is_empty() && runs.all().is_empty() => (String::new(), "nodata"),
-        Some(f) if f.until.is_some() => (format!("{} {}", f.says, extent_words(frame, f)), "within"),
+        Some(f) if f.until.is_some() => {
+            (format!("{} {}", f.says, extent_words(frame, f)), "within")
+        }
         Some(f) => (format!("{} {}", f.says, extent_words(frame, f)), tone(f.state)),
-        None if runs.all().is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),
+        None if runs.all().is_empty() => {
+            ("Waiting for its first run in this stretch.".into(), "nodata")
+        }
         None => ("Gets through within its budget from every location.".into(), "within"),
     };
     let [median, p75, p95] = r.duration;
@@ -217,7 +237,12 @@ fn row(frame: &Frame, r: &journeys::Row) -> Row {
     let weight = (!j.essential).then(|| "not essential".to_string());
     Row {
         every: format!("{}", f64::from(j.every_s) / 60.0),
-        about: owner.into_iter().chain(weight).chain(j.tags.clone()).collect::<Vec<_>>().join(" · "),
+        about: owner
+            .into_iter()
+            .chain(weight)
+            .chain(j.tags.clone())
+            .collect::<Vec<_>>()
+            .join(" · "),
         slug: j.slug.clone(),
         name: j.name.clone(),
         says: format!("{status}{says}"),

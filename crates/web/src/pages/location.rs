@@ -67,13 +67,20 @@ pub async fn page(
     let found = found.ok_or_else(|| PageError::NotFound(format!("the location {slug}")))?;
     let location = &found.location;
     let rows = found.journeys.iter().map(|p| row(&frame, p)).collect();
-    let troubles: Vec<Trouble> = found.troubles.iter().map(|t| trouble(&frame, location, t)).collect();
+    let troubles: Vec<Trouble> =
+        found.troubles.iter().map(|t| trouble(&frame, location, t)).collect();
     let says = if found.journeys.is_empty() {
         "Nothing was played from here in this stretch.".into()
     } else {
-        let told: Vec<String> =
-            TroubleKind::ALL.into_iter().filter_map(|kind| sentence(&found.troubles, kind)).collect();
-        if told.is_empty() { "Every journey gets through from here within its budgets.".into() } else { told.join(" ") }
+        let told: Vec<String> = TroubleKind::ALL
+            .into_iter()
+            .filter_map(|kind| sentence(&found.troubles, kind))
+            .collect();
+        if told.is_empty() {
+            "Every journey gets through from here within its budgets.".into()
+        } else {
+            told.join(" ")
+        }
     };
     html(&Page {
         name: location.name.clone(),
@@ -95,27 +102,35 @@ pub async fn page(
 fn sentence(troubles: &[location::Trouble], kind: TroubleKind) -> Option<String> {
     let some: Vec<&location::Trouble> = troubles.iter().filter(|t| t.kind == kind).collect();
     let of = |w: Whose| some.iter().filter(|t| t.whose == w).count();
-    let told: Vec<String> = [Whose::Site, Whose::Place, Whose::Runner, Whose::ThirdParty, Whose::NotSure]
-        .into_iter()
-        .filter(|w| of(*w) > 0)
-        .map(|w| format!("{} ({})", w.words(), of(w)))
-        .collect();
+    let told: Vec<String> =
+        [Whose::Site, Whose::Place, Whose::Runner, Whose::ThirdParty, Whose::NotSure]
+            .into_iter()
+            .filter(|w| of(*w) > 0)
+            .map(|w| format!("{} ({})", w.words(), of(w)))
+            .collect();
     let did = match kind {
         TroubleKind::Failing => "did not get through",
         TroubleKind::Slow => "were over their budgets",
     };
     let times = if some.len() == 1 { "one time".into() } else { format!("{} times", some.len()) };
-    (!some.is_empty()).then(|| format!("Journeys {did} from here {times}; whose it was: {}.", told.join(", ")))
+    (!some.is_empty())
+        .then(|| format!("Journeys {did} from here {times}; whose it was: {}.", told.join(", ")))
 }
 
 fn row(frame: &Frame, p: &JourneyRuns) -> Row {
     let (here, elsewhere) = (p.here.tally(), p.elsewhere.tally());
-    let p75 = |runs: &Counted<Run>| Samples::new(runs.through().map(|r| r.duration_ms)).reading(0.75).value;
+    let p75 = |runs: &Counted<Run>| {
+        Samples::new(runs.through().map(|r| r.duration_ms)).reading(0.75).value
+    };
     let (now, then) = (p75(&p.here), p75(&p.before));
     let newest = &p.here.all()[p.here.all().len().saturating_sub(BARS)..];
     let most = newest.iter().map(|r| r.duration_ms).fold(1.0, f64::max);
     let bar = |(i, r): (usize, &Run)| {
-        let low = if r.outcome.got_through() { 16.0 * (1.0 - (r.duration_ms / most).min(1.0)) } else { 6.0 };
+        let low = if r.outcome.got_through() {
+            16.0 * (1.0 - (r.duration_ms / most).min(1.0))
+        } else {
+            6.0
+        };
         (i as f64 * 4.0, r.outcome.word(), low.min(13.0))
     };
     Row {

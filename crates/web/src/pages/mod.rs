@@ -98,7 +98,11 @@ fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
 
 /// The journey of the site at this address.
 async fn journey_of(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
-    state.db.journey(site_id, slug).await?.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
+    state
+        .db
+        .journey(site_id, slug)
+        .await?
+        .ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
 }
 
 /// Since when what is the matter, or from when to when it was.
@@ -142,7 +146,9 @@ impl Working {
         let lines = proof.lines().into_iter().map(|line| {
             let mut letters = line.chars();
             match (letters.next(), letters.clone().next()) {
-                (Some(first), Some(second)) if second.is_alphabetic() => first.to_uppercase().chain(letters).collect(),
+                (Some(first), Some(second)) if second.is_alphabetic() => {
+                    first.to_uppercase().chain(letters).collect()
+                }
                 _ => line,
             }
         });
@@ -160,12 +166,19 @@ mod tests {
 
     #[test]
     fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
-        let proof =
-            Proof::new("availability = good / counted", "3 / 4 = 75 %", 4).leaving_out(1, "ours").noting("p75 is said");
+        let proof = Proof::new("availability = good / counted", "3 / 4 = 75 %", 4)
+            .leaving_out(1, "ours")
+            .noting("p75 is said");
         let working = Working::of("Availability", &proof);
         assert_eq!(
             working.lines,
-            ["Availability = good / counted.", "3 / 4 = 75 %.", "Samples: 4.", "Left out: 1 (ours).", "p75 is said."]
+            [
+                "Availability = good / counted.",
+                "3 / 4 = 75 %.",
+                "Samples: 4.",
+                "Left out: 1 (ours).",
+                "p75 is said."
+            ]
         );
     }
 }

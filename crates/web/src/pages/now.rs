@@ -57,7 +57,10 @@ impl Row {
     }
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Now", SIX_HOURS).await?;
     let (site, past) = (&frame.site, frame.past());
     let found = now::ask(&state.answers, site, &frame.range(), frame.stretch, frame.now).await?;
@@ -74,7 +77,14 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
                 promised: *promised,
             };
             let happened = Happened { markers: &found.markers, maintenance: &found.maintenance };
-            LineUp::of(&frame, &happened, &found.views, Some(&found.by_country), Some(&lanes), Some(spent))?
+            LineUp::of(
+                &frame,
+                &happened,
+                &found.views,
+                Some(&found.by_country),
+                Some(&lanes),
+                Some(spent),
+            )?
         }
     };
     let mut silent: Vec<String> = found.silent.iter().map(|s| silence(&frame, s)).collect();
@@ -82,9 +92,11 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
         silent.push("No page view has arrived in this stretch.".into());
     }
     let cleared: Vec<Row> = found.cleared.into_iter().map(|m| row(&frame, m)).collect();
-    let rows: Vec<Row> = found.needs.into_iter().take(MOST_FINDINGS).map(|m| row(&frame, m)).collect();
+    let rows: Vec<Row> =
+        found.needs.into_iter().take(MOST_FINDINGS).map(|m| row(&frame, m)).collect();
     let first = found.first.as_ref().map(|f| &f.played.journey);
-    let (journey_name, journey_slug) = first.map_or_else(Default::default, |j| (j.name.clone(), j.slug.clone()));
+    let (journey_name, journey_slug) =
+        first.map_or_else(Default::default, |j| (j.name.clone(), j.slug.clone()));
     let nothing_yet = journey_slug.is_empty() && all.page_views == 0;
     let headline = match rows.len() {
         0 if nothing_yet => "Nothing is measured yet.".to_string(),
@@ -122,7 +134,9 @@ fn row(frame: &Frame, matter: Matter) -> Row {
             let of_journey = || format!("/journeys/{slug}?{}", frame.query);
             let href = run.as_ref().map_or_else(of_journey, |r| frame.run_link(&r.id));
             let mut row = Row::new(frame, matter.finding, href, "look into the newest such run");
-            row.cause = run.zip(cause).map_or_else(String::new, |(run, cause)| cause_says(frame, &run, &cause));
+            row.cause = run
+                .zip(cause)
+                .map_or_else(String::new, |(run, cause)| cause_says(frame, &run, &cause));
             row
         }
     }

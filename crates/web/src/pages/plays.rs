@@ -69,16 +69,28 @@ pub fn as_given(j: &Journey, locations: &[String], zone: &TimeZone) -> Result<Gi
 }
 
 /// The fields with what was given; at first every location is chosen and the pace is five minutes.
-pub async fn fields(state: &State, frame: &Frame, given: &Given, wrong: Option<String>) -> Result<Fields, PageError> {
-    let (locations, cost) = futures::try_join!(state.db.locations(), state.db.mean_run(frame.site.id, frame.now))?;
+pub async fn fields(
+    state: &State,
+    frame: &Frame,
+    given: &Given,
+    wrong: Option<String>,
+) -> Result<Fields, PageError> {
+    let (locations, cost) =
+        futures::try_join!(state.db.locations(), state.db.mean_run(frame.site.id, frame.now))?;
     let first = !given.iter().any(|(n, _)| n == "pace");
     let value = |name: &str, usual: &str| of(given, name).unwrap_or(usual).to_string();
     let kind = value("pace", "every");
     let kinds = [("every", "every so many minutes"), ("cron", "by a cron line"), ("once", "once")];
-    let (device, environment) = (value("device", DeviceProfile::USUAL.slug), value("environment", ""));
+    let (device, environment) =
+        (value("device", DeviceProfile::USUAL.slug), value("environment", ""));
     let soon = (frame.now + SignedDuration::from_mins(10)).to_zoned(frame.site.zone.clone());
     let picked = |slug: &str| first || given.iter().any(|(n, v)| n == "location" && v == slug);
-    let row = |l: Location| LocationRow { chosen: picked(&l.slug), slug: l.slug, name: l.name, kind: l.kind };
+    let row = |l: Location| LocationRow {
+        chosen: picked(&l.slug),
+        slug: l.slug,
+        name: l.name,
+        kind: l.kind,
+    };
     Ok(Fields {
         kinds: kinds.into_iter().map(|(slug, name)| (slug, name, slug == kind)).collect(),
         every: value("every", "5"),
@@ -90,7 +102,12 @@ pub async fn fields(state: &State, frame: &Frame, given: &Given, wrong: Option<S
             .into_iter()
             .map(|d| (d.slug, format!("{}: {}", d.name, d.says()), d.slug == device))
             .collect(),
-        environments: frame.site.environment_names().into_iter().map(|e| (e.clone(), e == environment)).collect(),
+        environments: frame
+            .site
+            .environment_names()
+            .into_iter()
+            .map(|e| (e.clone(), e == environment))
+            .collect(),
         retry: of(given, "retry").is_some(),
         locations: locations.into_iter().map(row).collect(),
         mean_s: cost.map_or(String::new(), |(ms, _)| format!("{:.2}", ms / 1000.0)),
@@ -132,7 +149,8 @@ fn pace(given: &Given, zone: &TimeZone) -> Result<Pace, String> {
     read.map_err(|e| {
         let words = e.to_string();
         let mut letters = words.chars();
-        let first = letters.next().map(|c| c.to_uppercase().collect::<String>()).unwrap_or_default();
+        let first =
+            letters.next().map(|c| c.to_uppercase().collect::<String>()).unwrap_or_default();
         format!("{first}{}.", letters.as_str())
     })
 }
@@ -149,7 +167,8 @@ pub fn read(given: &Given, site: &Site, all: &[Location]) -> Result<Plays, Wrong
     let device = DeviceProfile::of(of(given, "device").unwrap_or(DeviceProfile::USUAL.slug));
     let device = device.ok_or_else(|| wrong("device", "Choose one of the devices.".into()))?.slug;
     let names = site.environment_names();
-    let environment = of(given, "environment").map(String::from).or(names.first().cloned()).unwrap_or_default();
+    let environment =
+        of(given, "environment").map(String::from).or(names.first().cloned()).unwrap_or_default();
     if !names.contains(&environment) {
         return Err(wrong(
             "environment",
@@ -167,7 +186,10 @@ pub struct Asked {
 
 /// `GET /api/pace?pace=&every=&cron=&cron_zone=&once=`: what a pace means: its next runs in the site's zone and in
 /// UTC, and how many a location plays in thirty days.
-pub async fn schedule(state: web::Data<State>, asked: web::Query<Asked>) -> Result<HttpResponse, PageError> {
+pub async fn schedule(
+    state: web::Data<State>,
+    asked: web::Query<Asked>,
+) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     let given: Given = asked.into_inner().given.into_iter().collect();
     let pace = match pace(&given, &site.zone) {
@@ -181,5 +203,6 @@ pub async fn schedule(state: web::Data<State>, asked: web::Query<Asked>) -> Resu
     };
     let next: Vec<String> = pace.next(now, 3).iter().map(words).collect();
     let late = matches!(pace, Pace::Once(at) if at <= now);
-    Ok(HttpResponse::Ok().json(json!({ "runs": pace.runs_in_thirty_days(now), "next": next, "late": late })))
+    Ok(HttpResponse::Ok()
+        .json(json!({ "runs": pace.runs_in_thirty_days(now), "next": next, "late": late })))
 }

@@ -16,7 +16,10 @@ struct Page {
 }
 
 /// `GET /journeys/record`
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let locations = state.db.locations().await?.into_iter().map(|l| (l.slug, l.name)).collect();
     // Where the site's people begin is where most journeys do.

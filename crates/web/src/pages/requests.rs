@@ -74,13 +74,20 @@ impl Narrow {
     ];
 
     /// The requests to show, each with its place in the step.
-    fn shown<'a>(&self, all: &'a [Request], owns: &dyn Fn(&str) -> bool) -> Vec<(usize, &'a Request)> {
+    fn shown<'a>(
+        &self,
+        all: &'a [Request],
+        owns: &dyn Fn(&str) -> bool,
+    ) -> Vec<(usize, &'a Request)> {
         let wanted = |r: &Request| {
             (self.find.is_empty() || r.url.contains(self.find.trim()))
-                && (self.kind.is_empty() || r.kind == self.kind || (self.kind == "failed" && r.is_failed()))
+                && (self.kind.is_empty()
+                    || r.kind == self.kind
+                    || (self.kind == "failed" && r.is_failed()))
                 && (self.party.is_empty() || (self.party == "first") == owns(r.host()))
         };
-        let mut shown: Vec<(usize, &Request)> = all.iter().enumerate().filter(|(_, r)| wanted(r)).collect();
+        let mut shown: Vec<(usize, &Request)> =
+            all.iter().enumerate().filter(|(_, r)| wanted(r)).collect();
         match self.sort.as_str() {
             "took" => shown.sort_by(|a, b| b.1.phases.total_ms().total_cmp(&a.1.phases.total_ms())),
             "size" => shown.sort_by_key(|(_, r)| std::cmp::Reverse(r.bytes)),
@@ -129,7 +136,10 @@ fn phases(p: &Phases) -> [f64; 7] {
 }
 
 /// The same step of other runs.
-pub fn usual_steps<'a>(usual: &'a [RunRecord], name: &'a str) -> impl Iterator<Item = &'a StepRecord> {
+pub fn usual_steps<'a>(
+    usual: &'a [RunRecord],
+    name: &'a str,
+) -> impl Iterator<Item = &'a StepRecord> {
     usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == name))
 }
 
@@ -150,8 +160,15 @@ impl Requests {
     }
 
     /// The requests of a step, beside those of usual runs; `narrow` chooses which are shown, and in what order.
-    pub fn of(step: &StepRecord, split: &Split, usual: &[&StepRecord], whose: &Whose<'_>, narrow: &Narrow) -> Requests {
-        let mut page = Requests { legend: PHASES.to_vec(), narrow: narrow.clone(), ..Requests::default() };
+    pub fn of(
+        step: &StepRecord,
+        split: &Split,
+        usual: &[&StepRecord],
+        whose: &Whose<'_>,
+        narrow: &Narrow,
+    ) -> Requests {
+        let mut page =
+            Requests { legend: PHASES.to_vec(), narrow: narrow.clone(), ..Requests::default() };
         // Where each request usually stands: medians of its start and its length.
         let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
         for s in usual {
@@ -159,12 +176,22 @@ impl Requests {
                 seen.entry(key(r)).or_default().push((r.start_ms, r.phases.total_ms()));
             }
         }
-        let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
+        let median =
+            |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
         let ghosts: HashMap<String, (f64, f64)> = seen
             .into_iter()
-            .map(|(k, v)| (k, (median(v.iter().map(|p| p.0).collect()), median(v.iter().map(|p| p.1).collect()))))
+            .map(|(k, v)| {
+                (
+                    k,
+                    (
+                        median(v.iter().map(|p| p.0).collect()),
+                        median(v.iter().map(|p| p.1).collect()),
+                    ),
+                )
+            })
             .collect();
-        let end = step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
+        let end =
+            step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
         let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
         let tick_ms = crate::draw::round_up(end / 7.0);
         page.ticks = (0..)
@@ -182,7 +209,9 @@ impl Requests {
                 failed: h.failed,
                 bytes: size(h.bytes),
                 took: format::seconds(h.phases.total_ms()),
-                connecting: format::seconds(h.phases.dns_ms + h.phases.connect_ms + h.phases.tls_ms),
+                connecting: format::seconds(
+                    h.phases.dns_ms + h.phases.connect_ms + h.phases.tls_ms,
+                ),
                 name: h.name,
             })
             .collect();
@@ -235,13 +264,16 @@ impl Requests {
                     failed: r.is_failed(),
                     critical: split.chain.contains(i),
                     blocking: r.asked.blocking,
-                    ghost: ghosts.get(&key(r)).map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
+                    ghost: ghosts
+                        .get(&key(r))
+                        .map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
                     bars,
                 }
             })
             .collect();
         page.waterfall_height = 18.0 + shown.len() as f64 * ROW + 46.0;
-        page.busy = step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
+        page.busy =
+            step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
         let v = &step.vitals;
         page.moments = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)]
             .into_iter()
@@ -264,7 +296,8 @@ fn line(r: &Request, site: &Site) -> Line {
         (None, false) => format!("{}: {}", t.name, t.says),
     };
     // The trace has a column of its own.
-    let server: Vec<String> = r.asked.server.iter().filter(|t| t.name != "traceparent").map(said).collect();
+    let server: Vec<String> =
+        r.asked.server.iter().filter(|t| t.name != "traceparent").map(said).collect();
     Line {
         url: r.url.clone(),
         cells: [
@@ -278,7 +311,9 @@ fn line(r: &Request, site: &Site) -> Line {
         .to_vec(),
         numbers: [r.status.to_string(), r.bytes.to_string(), format!("{:.0}", r.start_ms)]
             .into_iter()
-            .chain(phases(&r.phases).map(|ms| if ms > 0.0 { format!("{ms:.1}") } else { "–".into() }))
+            .chain(
+                phases(&r.phases).map(|ms| if ms > 0.0 { format!("{ms:.1}") } else { "–".into() }),
+            )
             .collect(),
         server: server.join(", "),
         trace: r.trace.clone().map(|id| (site.trace_address(&id), id.chars().take(8).collect())),
@@ -308,7 +343,11 @@ fn tidy_moments(moments: &mut Vec<(f64, String)>) {
 }
 
 fn shorten(text: &str, most: usize) -> String {
-    if text.chars().count() <= most { text.into() } else { text.chars().take(most - 1).chain(['…']).collect() }
+    if text.chars().count() <= most {
+        text.into()
+    } else {
+        text.chars().take(most - 1).chain(['…']).collect()
+    }
 }
 
 fn size(bytes: u64) -> String {
@@ -336,10 +375,19 @@ mod tests {
             request("http://a.example/three.svg", "image", 20.0, 200),
         ];
         let places = |narrow: Narrow| -> Vec<usize> {
-            narrow.shown(&all, &|host| host == "a.example").into_iter().map(|(place, _)| place).collect()
+            narrow
+                .shown(&all, &|host| host == "a.example")
+                .into_iter()
+                .map(|(place, _)| place)
+                .collect()
         };
         let by = |find: &str, kind: &str, party: &str, sort: &str| {
-            places(Narrow { find: find.into(), kind: kind.into(), party: party.into(), sort: sort.into() })
+            places(Narrow {
+                find: find.into(),
+                kind: kind.into(),
+                party: party.into(),
+                sort: sort.into(),
+            })
         };
         assert_eq!(by("", "", "", ""), [0, 1, 2]);
         assert_eq!(by("", "script", "", "wait"), [1, 0]);

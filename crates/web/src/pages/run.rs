@@ -147,7 +147,8 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<RunQuery>(&request)?;
-    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let run =
+        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let missing = || PageError::NotFound("the journey or location of this run".into());
     let (journeys, locations, record, pictures) = futures::try_join!(
         state.db.journeys(run.site_id),
@@ -164,11 +165,19 @@ pub async fn page(
         state.db.accepted(run.journey_id),
     )?;
     let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
-    let previous = near.iter().filter(here).rev().find(|r| r.due_at < run.due_at).map(|r| frame.run_link(&r.id));
-    let next = near.iter().filter(here).find(|r| r.due_at > run.due_at).map(|r| frame.run_link(&r.id));
+    let previous = near
+        .iter()
+        .filter(here)
+        .rev()
+        .find(|r| r.due_at < run.due_at)
+        .map(|r| frame.run_link(&r.id));
+    let next =
+        near.iter().filter(here).find(|r| r.due_at > run.due_at).map(|r| frame.run_link(&r.id));
     let others = locations.iter().filter(|l| l.id != run.location_id).filter_map(|l| {
-        let nearest =
-            near.iter().filter(|r| r.location_id == l.id).min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
+        let nearest = near
+            .iter()
+            .filter(|r| r.location_id == l.id)
+            .min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
         let took = if nearest.outcome.got_through() {
             format::seconds(nearest.duration_ms)
         } else {
@@ -178,17 +187,26 @@ pub async fn page(
     });
     let others = others.collect();
     let (version, script) = state.db.script_played(&run, journey).await?;
-    let played =
-        RunContext { run: &run, journey, location, version, script: &script, record: record.as_ref(), usual: &usual };
+    let played = RunContext {
+        run: &run,
+        journey,
+        location,
+        version,
+        script: &script,
+        record: record.as_ref(),
+        usual: &usual,
+    };
     let mut page = shown(frame, &played, &wanted);
     (page.previous, page.next, page.others) = (previous, next, others);
     page.tries = tries.map(|t| match t {
-        Try::First(id) => {
-            ("This is the second try; the first failed and does not count.".into(), Some(page.frame.run_link(&id)))
-        }
-        Try::Second(id) => {
-            ("It failed, was played once more, and does not count.".into(), Some(page.frame.run_link(&id)))
-        }
+        Try::First(id) => (
+            "This is the second try; the first failed and does not count.".into(),
+            Some(page.frame.run_link(&id)),
+        ),
+        Try::Second(id) => (
+            "It failed, was played once more, and does not count.".into(),
+            Some(page.frame.run_link(&id)),
+        ),
         Try::Waiting => ("It failed and is being played once more before it counts.".into(), None),
     });
     if let Some(record) = &record {
@@ -213,8 +231,11 @@ pub async fn trial(
     let id = *id;
     let gone = || PageError::NotFound(format!("the trial {id}: trials are kept for a day"));
     let trial = state.db.trial(id).await?.ok_or_else(gone)?;
-    let record = trial.record.ok_or_else(|| PageError::NotFound(format!("the trial {id} has not been played yet")))?;
-    let (journeys, locations) = futures::try_join!(state.db.journeys(trial.site_id), state.db.locations())?;
+    let record = trial
+        .record
+        .ok_or_else(|| PageError::NotFound(format!("the trial {id} has not been played yet")))?;
+    let (journeys, locations) =
+        futures::try_join!(state.db.journeys(trial.site_id), state.db.locations())?;
     let location = locations.iter().find(|l| l.id == trial.location_id).ok_or_else(gone)?;
     let name = cadentis_core::journey::parse(&trial.script).map(|j| j.name).unwrap_or_default();
     // What is usual is what the journey of the same name does.
@@ -231,7 +252,8 @@ pub async fn trial(
         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
         split_ms: None,
     };
-    let usual = if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
+    let usual =
+        if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
     let played = RunContext {
         run: &run,
         journey,
@@ -248,7 +270,8 @@ pub async fn trial(
         let frame = move |(i, f): (usize, &cadentis_core::run::Frame)| {
             (nth, Some(f.at_ms), format!("/api/trials/{id}/film/{nth}/{i}"))
         };
-        let end = s.picture.as_ref().map(|_| (nth, None, format!("/api/trials/{id}/film/{nth}/end")));
+        let end =
+            s.picture.as_ref().map(|_| (nth, None, format!("/api/trials/{id}/film/{nth}/end")));
         s.film.iter().enumerate().map(frame).chain(end)
     });
     show(&mut page, &record, frames.collect());
@@ -259,7 +282,8 @@ pub async fn trial(
 fn show(page: &mut Page, record: &RunRecord, pictures: Vec<(usize, Option<f64>, String)>) {
     let here = page.steps.iter().position(|s| s.here);
     let of_film = pictures.iter().filter(|(step, at, _)| Some(*step) == here && at.is_some());
-    let film: Vec<(f64, &String)> = of_film.filter_map(|(_, at, link)| Some(((*at)?, link))).collect();
+    let film: Vec<(f64, &String)> =
+        of_film.filter_map(|(_, at, link)| Some(((*at)?, link))).collect();
     let moments: Vec<f64> = film.iter().map(|(at, _)| *at).collect();
     page.film = film
         .iter()
@@ -305,14 +329,20 @@ fn download(name: &str, kind: &str, body: String) -> HttpResponse {
 }
 
 /// `GET /runs/{id}/har`, `GET /trials/{id}/har`: requests as HAR 1.2.
-pub async fn har(state: web::Data<State>, path: web::Path<(String, Uuid)>) -> Result<HttpResponse, PageError> {
+pub async fn har(
+    state: web::Data<State>,
+    path: web::Path<(String, Uuid)>,
+) -> Result<HttpResponse, PageError> {
     let (what, id) = path.into_inner();
     let record = kept(&state, &what, id).await?;
     Ok(download(&format!("{id}.har"), "application/json", Har::of_run(&record).write()))
 }
 
 /// `GET /runs/{id}/log`, `GET /trials/{id}/log`: steps, marks, console and failed requests, a line each.
-pub async fn log(state: web::Data<State>, path: web::Path<(String, Uuid)>) -> Result<HttpResponse, PageError> {
+pub async fn log(
+    state: web::Data<State>,
+    path: web::Path<(String, Uuid)>,
+) -> Result<HttpResponse, PageError> {
     let (what, id) = path.into_inner();
     let record = kept(&state, &what, id).await?;
     Ok(download(&format!("{id}.log"), "text/plain; charset=utf-8", record.log()))
@@ -335,7 +365,8 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
     let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
     let local = run.due_at.to_zoned(zone);
     let site_time = run.due_at.to_zoned(frame.site.zone.clone());
-    let usual_ms = Samples::new(usual.iter().map(|r| r.duration_ms)).percentile(0.5, Method::NearestRank);
+    let usual_ms =
+        Samples::new(usual.iter().map(|r| r.duration_ms)).percentile(0.5, Method::NearestRank);
     let mut page = Page {
         journey: journey.name.clone(),
         journey_slug: journey.slug.clone(),
@@ -351,7 +382,13 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         ),
         played_by: record.map_or(String::new(), |r| {
             let device = DeviceProfile::of(&r.device).unwrap_or(DeviceProfile::USUAL);
-            format!("played by {} in {}, {} ({})", r.runner, r.browser, device.name.to_lowercase(), device.says())
+            format!(
+                "played by {} in {}, {} ({})",
+                r.runner,
+                r.browser,
+                device.name.to_lowercase(),
+                device.says()
+            )
         }),
         tone: tone_of(run.outcome),
         verdict: format!("{}.", capital(run.outcome.word())),
@@ -359,7 +396,8 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         cause: String::new(),
         cause_sure: String::new(),
         duration: format!("{} s", format::seconds(run.duration_ms)),
-        usual_duration: usual_ms.map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
+        usual_duration: usual_ms
+            .map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
         failed_requests: 0,
         script_errors: 0,
         previous: None,
@@ -391,12 +429,22 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         fill(&mut page, record, usual, wanted, location);
     }
     let failing = record.and_then(|r| r.trouble.as_ref()).map_or(0, |t| t.line as usize);
-    page.script = played.script.lines().enumerate().map(|(i, l)| (i + 1, l.to_string(), i + 1 == failing)).collect();
+    page.script = played
+        .script
+        .lines()
+        .enumerate()
+        .map(|(i, l)| (i + 1, l.to_string(), i + 1 == failing))
+        .collect();
     page.version = played.version.map_or(String::new(), |v| format!("version {v}"));
     page.fell_back = record
         .iter()
         .flat_map(|r| r.steps.iter().flat_map(|s| &s.fell_back))
-        .map(|f| format!("Line {} fell back: found by {} instead of {}.", f.line, f.found_by, f.instead_of))
+        .map(|f| {
+            format!(
+                "Line {} fell back: found by {} instead of {}.",
+                f.line, f.found_by, f.instead_of
+            )
+        })
         .collect();
     page.repair = played.version.zip(record).and_then(|(version, record)| {
         let lines = diff(played.script, &repaired(played.script, record)?);
@@ -415,14 +463,23 @@ fn title_time(here: &Zoned, site: &Zoned) -> String {
     }
 }
 
-fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQuery, location: &Location) {
+fn fill(
+    page: &mut Page,
+    record: &RunRecord,
+    usual: &[RunRecord],
+    wanted: &RunQuery,
+    location: &Location,
+) {
     let narrow = &wanted.narrow;
     let owns = |host: &str| page.frame.site.owns(host);
-    page.failed_requests = record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
-    page.script_errors = record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
-    let troubled = cause::trouble_step(record).and_then(|t| record.steps.iter().position(|s| std::ptr::eq(s, t)));
-    let troubled_usual: Vec<Split> =
-        troubled.map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
+    page.failed_requests =
+        record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
+    page.script_errors =
+        record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
+    let troubled = cause::trouble_step(record)
+        .and_then(|t| record.steps.iter().position(|s| std::ptr::eq(s, t)));
+    let troubled_usual: Vec<Split> = troubled
+        .map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
     if let Some(c) = cause::likely_cause(record, &troubled_usual, owns) {
         page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
         page.cause = c.says;
@@ -449,7 +506,8 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQu
     page.step_name = step.name.clone();
     let carried = page.frame.query.split('&').filter_map(|pair| pair.split_once('='));
     let carried = carried.map(|(name, value)| (name.to_string(), value.replace("%3A", ":")));
-    page.filter_to = Some(carried.chain(shown.map(|i| ("step".to_string(), i.to_string()))).collect());
+    page.filter_to =
+        Some(carried.chain(shown.map(|i| ("step".to_string(), i.to_string()))).collect());
     page.step_took = format::seconds(step.duration_ms);
     page.parts = parts(&split, step.duration_ms);
     let differences = cause::differences(&split, &splits);
@@ -475,12 +533,17 @@ fn fill(page: &mut Page, record: &RunRecord, usual: &[RunRecord], wanted: &RunQu
         .collect();
     let steps: Vec<&StepRecord> = usual_steps(usual, &step.name).collect();
     let site = &page.frame.site;
-    page.asked = Requests::of(step, &split, &steps, &Whose { owns: &|host| site.owns(host), site }, narrow);
+    page.asked =
+        Requests::of(step, &split, &steps, &Whose { owns: &|host| site.owns(host), site }, narrow);
     page.console = step
         .console
         .iter()
         .map(|c| {
-            (format!("{:.0}", c.at_ms), if c.uncaught { "uncaught".into() } else { c.level.clone() }, c.text.clone())
+            (
+                format!("{:.0}", c.at_ms),
+                if c.uncaught { "uncaught".into() } else { c.level.clone() },
+                c.text.clone(),
+            )
         })
         .collect();
 }
@@ -511,14 +574,22 @@ fn looked_rows(record: &RunRecord, accepted: &[Accepted], zone: &TimeZone) -> Ve
             (None, Some(_)) => "As it was accepted.".into(),
         };
         let by = known.map_or(String::new(), |a| {
-            format!(" Accepted now: by {}, {}.", a.author, a.at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z"))
+            format!(
+                " Accepted now: by {}, {}.",
+                a.author,
+                a.at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z")
+            )
         });
         let old = known.map_or("", |a| a.seen.as_str());
         LookedRow {
             what: l.key.clone(),
             says: format!("{says}{by}"),
             tone: if l.changed.is_some() { "broken" } else { "within" },
-            lines: if l.look == Look::Picture || known.is_none() { Vec::new() } else { diff(old, &l.seen) },
+            lines: if l.look == Look::Picture || known.is_none() {
+                Vec::new()
+            } else {
+                diff(old, &l.seen)
+            },
         }
     };
     record.steps.iter().flat_map(|s| &s.looked).map(row).collect()
@@ -543,17 +614,20 @@ pub async fn repair(
     id: web::Path<Uuid>,
     by: web::Form<Accepting>,
 ) -> Result<HttpResponse, PageError> {
-    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let run =
+        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let record = kept(&state, "runs", *id).await?;
     let site = state.site().await?;
     let journeys = state.db.journeys(site.id).await?;
     let journey = journeys.into_iter().find(|j| j.id == run.journey_id);
-    let journey = journey.ok_or_else(|| PageError::NotFound(format!("the journey of the run {id}")))?;
+    let journey =
+        journey.ok_or_else(|| PageError::NotFound(format!("the journey of the run {id}")))?;
     let (Some(version), script) = state.db.script_played(&run, &journey).await? else {
         return Err(PageError::Refused("The version that was played is not kept any more.".into()));
     };
-    let script = repaired(&script, &record)
-        .ok_or_else(|| PageError::Refused("Nothing fell back in this run: there is nothing to repair.".into()))?;
+    let script = repaired(&script, &record).ok_or_else(|| {
+        PageError::Refused("Nothing fell back in this run: there is nothing to repair.".into())
+    })?;
     let note = format!("repaired from the run of {}", run.due_at.strftime("%Y-%m-%d %H:%M UTC"));
     let changed = Changed { script, based_on: version, author: by.author.clone(), note };
     match keep(&state, &site, &journey, &changed).await? {
@@ -568,7 +642,8 @@ pub async fn accept(
     id: web::Path<Uuid>,
     accepting: web::Form<Accepting>,
 ) -> Result<HttpResponse, PageError> {
-    let run = state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let run =
+        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let record = kept(&state, "runs", *id).await?;
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
     let author: String = accepting.author.trim().chars().take(80).collect();
@@ -605,18 +680,30 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
         );
     }
     let more: f64 = differences.iter().map(Difference::extra_ms).sum();
-    let rest =
-        if differences.iter().any(Difference::is_worth_naming) { "" } else { " No part differs by more than noise." };
-    format!("{} s against the medians of the last {usual} runs here that passed.{rest}", format::difference_s(more))
+    let rest = if differences.iter().any(Difference::is_worth_naming) {
+        ""
+    } else {
+        " No part differs by more than noise."
+    };
+    format!(
+        "{} s against the medians of the last {usual} runs here that passed.{rest}",
+        format::difference_s(more)
+    )
 }
 
 /// The picture at the end of a step.
-pub async fn picture(state: web::Data<State>, path: web::Path<(Uuid, i16, i16)>) -> Result<HttpResponse, PageError> {
+pub async fn picture(
+    state: web::Data<State>,
+    path: web::Path<(Uuid, i16, i16)>,
+) -> Result<HttpResponse, PageError> {
     let (id, step, nth) = path.into_inner();
     let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
     let run = state.db.run(id).await?.ok_or_else(missing)?;
     let (mime, image) = state.db.picture(&run, step, nth).await?.ok_or_else(missing)?;
     // Whatever a runner sends, a browser here will show it as a picture or not at all.
     let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };
-    Ok(HttpResponse::Ok().content_type(mime).insert_header(("cache-control", "max-age=86400")).body(image))
+    Ok(HttpResponse::Ok()
+        .content_type(mime)
+        .insert_header(("cache-control", "max-age=86400"))
+        .body(image))
 }

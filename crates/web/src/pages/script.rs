@@ -82,7 +82,11 @@ pub fn diff(old: &str, new: &str) -> Vec<DiffLine> {
                 ChangeTag::Insert => ("new", "+"),
                 ChangeTag::Equal => ("same", " "),
             };
-            lines.push(DiffLine { class, sign, text: change.value().trim_end_matches('\n').to_string() });
+            lines.push(DiffLine {
+                class,
+                sign,
+                text: change.value().trim_end_matches('\n').to_string(),
+            });
         }
     }
     lines
@@ -121,7 +125,8 @@ async fn show(
         None => None,
         Some(version) => {
             let old = state.db.script_of_version(j.id, version).await?;
-            let old = old.ok_or_else(|| PageError::NotFound(format!("version {version} of {slug}")))?;
+            let old =
+                old.ok_or_else(|| PageError::NotFound(format!("version {version} of {slug}")))?;
             let title = format!("From version {version} to version {}", j.version);
             Some(Compared { title, lines: diff(&old, &j.script) })
         }
@@ -150,7 +155,12 @@ async fn show(
         says: life_says(&j, &zone, places.len(), &silent)?,
         fields,
         editors: j.editors.join(", "),
-        environments: frame.site.environment_names().into_iter().filter(|e| *e != j.environment).collect(),
+        environments: frame
+            .site
+            .environment_names()
+            .into_iter()
+            .filter(|e| *e != j.environment)
+            .collect(),
         name: j.name,
         slug: j.slug,
         version: j.version,
@@ -181,19 +191,30 @@ fn statuses(status: &str) -> Vec<(&'static str, &'static str)> {
         ("paused" | "archived" | "finished", "active") => (to, "Start again"),
         _ => (to, word),
     };
-    all.into_iter().filter(|(to, _)| *to != status && !(status == "archived" && *to == "active")).map(named).collect()
+    all.into_iter()
+        .filter(|(to, _)| *to != status && !(status == "archived" && *to == "active"))
+        .map(named)
+        .collect()
 }
 
 /// One sentence on how a journey stands in its status.
-pub fn life_says(j: &Journey, zone: &TimeZone, locations: usize, silent: &[String]) -> Result<String, PageError> {
+pub fn life_says(
+    j: &Journey,
+    zone: &TimeZone,
+    locations: usize,
+    silent: &[String],
+) -> Result<String, PageError> {
     let pace = j.pace()?.words(zone);
-    let cadence = format!("{pace} from {locations} location{}", if locations == 1 { "" } else { "s" });
+    let cadence =
+        format!("{pace} from {locations} location{}", if locations == 1 { "" } else { "s" });
     Ok(match (j.status.as_str(), silent.len()) {
         ("paused", _) => format!("Paused: it would play {cadence}."),
         ("finished", _) => format!("Finished: it was to play {pace}, and has."),
         ("archived", _) => "Archived: it does not play; its runs and versions are kept.".into(),
         (_, 0) => format!("Active: it plays {cadence}."),
-        (_, waiting) if waiting == locations => format!("Waiting for its first run: it plays {cadence}."),
+        (_, waiting) if waiting == locations => {
+            format!("Waiting for its first run: it plays {cadence}.")
+        }
         _ => format!("Active: it plays {cadence}; still to answer: {}.", silent.join(", ")),
     })
 }
@@ -208,14 +229,20 @@ pub struct Changed {
 
 /// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
 /// cannot be played: nothing is lost, the page keeps what was written.
-pub async fn save(state: web::Data<State>, slug: web::Path<String>, changed: web::Json<Changed>) -> HttpResponse {
+pub async fn save(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+    changed: web::Json<Changed>,
+) -> HttpResponse {
     let kept = async {
         let none = || Ok(Problem::not_found("There is no such journey.").into());
         let Some(site) = state.first_site().await? else { return none() };
         let Some(j) = state.db.journey(site.id, &slug).await? else { return none() };
         let problems = journey::problems(&changed.script, &shared(&state).await?);
         Ok::<_, StoreError>(match keep(&state, &site, &j, &changed).await? {
-            Ok((version, says)) => HttpResponse::Ok().json(json!({ "version": version, "says": says })),
+            Ok((version, says)) => {
+                HttpResponse::Ok().json(json!({ "version": version, "says": says }))
+            }
             Err(NotKept::Nobody(says)) => Problem::invalid("/author", says).into(),
             Err(NotKept::Unplayable(says)) => Problem::script("/script", says, &problems).into(),
             Err(NotKept::NotTheirs(says)) => Problem::new(StatusCode::FORBIDDEN, says).into(),
@@ -260,7 +287,8 @@ pub async fn keep(
     }
     let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
     if !j.may_be_edited_by(&author) {
-        let who: Vec<_> = j.editors.iter().chain(Some(&j.owner).filter(|o| !o.is_empty())).cloned().collect();
+        let who: Vec<_> =
+            j.editors.iter().chain(Some(&j.owner).filter(|o| !o.is_empty())).cloned().collect();
         return Ok(Err(NotKept::NotTheirs(format!(
             "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
             j.name,
@@ -268,7 +296,13 @@ pub async fn keep(
         ))));
     }
     let note = cut(&changed.note, 200);
-    let edit = Edit { script: &changed.script, name: &name, based_on: changed.based_on, author: &author, note: &note };
+    let edit = Edit {
+        script: &changed.script,
+        name: &name,
+        based_on: changed.based_on,
+        author: &author,
+        note: &note,
+    };
     Ok(match state.db.save_script(j.id, &edit, Timestamp::now()).await? {
         Saved::Version(version) => Ok((version, format!("Saved as version {version}."))),
         Saved::Same(version) => Ok((version, format!("That is version {version} already."))),
@@ -320,7 +354,10 @@ pub async fn delete(
 ) -> Result<HttpResponse, PageError> {
     let j = the_journey(&state, &slug).await?;
     if asked.name.trim() != j.name {
-        return Err(PageError::Refused(format!("Nothing was deleted: type “{}”, its name, to delete it.", j.name)));
+        return Err(PageError::Refused(format!(
+            "Nothing was deleted: type “{}”, its name, to delete it.",
+            j.name
+        )));
     }
     match state.db.delete_journey(j.id).await? {
         Deleted::Gone => Ok(redirect("/journeys")),
@@ -381,7 +418,10 @@ pub async fn about(
         all
     };
     let (tags, editors) = (listed(&about.tags, 40), listed(&about.editors, 80));
-    state.db.set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some(), &editors).await?;
+    state
+        .db
+        .set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some(), &editors)
+        .await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
@@ -411,8 +451,11 @@ pub async fn duplicate(
     let j = the_journey(&state, &slug).await?;
     let site = state.db.sites().await?.into_iter().find(|s| s.id == j.site_id);
     let environments = site.as_ref().map(|s| s.environments.clone()).unwrap_or_default();
-    let address = |name: &str| environments.iter().find(|(n, _)| n == name).map(|(_, address)| address.as_str());
-    let elsewhere = copied.environment.as_deref().filter(|e| *e != j.environment && address(e).is_some());
+    let address = |name: &str| {
+        environments.iter().find(|(n, _)| n == name).map(|(_, address)| address.as_str())
+    };
+    let elsewhere =
+        copied.environment.as_deref().filter(|e| *e != j.environment && address(e).is_some());
     let environment = elsewhere.unwrap_or(&j.environment);
     let name = match elsewhere {
         Some(environment) => format!("{} ({environment})", j.name),
@@ -428,15 +471,21 @@ pub async fn duplicate(
         Err(_) => j.script.clone(),
     };
     let script = moved(&script, address(&j.environment), elsewhere.and_then(address));
-    let wanted = elsewhere.map_or_else(|| format!("copy-of-{}", j.slug), |e| format!("{}-{}", j.slug, slug_of(e)));
+    let wanted = elsewhere
+        .map_or_else(|| format!("copy-of-{}", j.slug), |e| format!("{}-{}", j.slug, slug_of(e)));
     let free = state.db.free_slug(j.site_id, &wanted).await?;
-    let author = Some(cut(&copied.author, 80)).filter(|a| !a.is_empty()).unwrap_or_else(|| "somebody".into());
+    let author = Some(cut(&copied.author, 80))
+        .filter(|a| !a.is_empty())
+        .unwrap_or_else(|| "somebody".into());
     state.db.duplicate(&j, &free, &script, &name, environment, &author, Timestamp::now()).await?;
     Ok(redirect(&format!("/journeys/{free}/script")))
 }
 
 /// `GET /journeys/{slug}/export`: the script as a file.
-pub async fn export(state: web::Data<State>, slug: web::Path<String>) -> Result<HttpResponse, PageError> {
+pub async fn export(
+    state: web::Data<State>,
+    slug: web::Path<String>,
+) -> Result<HttpResponse, PageError> {
     let j = the_journey(&state, &slug).await?;
     let disposition = format!("attachment; filename=\"{}.cadentis\"", j.slug);
     Ok(HttpResponse::Ok()
@@ -460,7 +509,10 @@ struct Word {
 }
 
 /// `GET /script-reference`: every sentence of the language, out of the table that reads scripts.
-pub async fn reference(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn reference(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let of = |group| {
         let forms = grammar::FORMS.iter().filter(|f| f.group == group);
@@ -479,7 +531,9 @@ mod tests {
         let old: String = (0..30).map(|n| format!("line {n}\n")).collect();
         let new = old.replace("line 3\n", "").replace("line 25\n", "line 25, better\n");
         let lines = diff(&old, &new);
-        let of = |class| lines.iter().filter(|l| l.class == class).map(|l| l.text.as_str()).collect::<Vec<_>>();
+        let of = |class| {
+            lines.iter().filter(|l| l.class == class).map(|l| l.text.as_str()).collect::<Vec<_>>()
+        };
         assert_eq!(of("gone"), ["line 3", "line 25"]);
         assert_eq!(of("new"), ["line 25, better"]);
         assert_eq!(of("gap"), ["…"]);

@@ -121,14 +121,18 @@ fn scripts_in(body: &[u8], file: &str) -> Result<Vec<Script>, String> {
         }
         return Ok(vec![(file.to_string(), text(body.to_vec()))]);
     }
-    let mut zip = ZipArchive::new(Cursor::new(body)).map_err(|e| format!("The archive cannot be read: {e}."))?;
+    let mut zip = ZipArchive::new(Cursor::new(body))
+        .map_err(|e| format!("The archive cannot be read: {e}."))?;
     if zip.len() > MOST {
         return Err(format!("An archive has at most {MOST} files."));
     }
     let mut scripts = Vec::new();
     for nth in 0..zip.len() {
         let entry = zip.by_index(nth).map_err(|e| format!("The archive cannot be read: {e}."))?;
-        let name = entry.name().map(|n| n.to_string()).map_err(|e| format!("The archive cannot be read: {e}."))?;
+        let name = entry
+            .name()
+            .map(|n| n.to_string())
+            .map_err(|e| format!("The archive cannot be read: {e}."))?;
         if !name.ends_with(".cadentis") {
             continue;
         }

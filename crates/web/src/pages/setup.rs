@@ -86,7 +86,8 @@ struct Place {
 
 /// Reads the fields of a place; those left empty are nothing.
 fn place(latitude: &str, longitude: &str, proxy: &str, denied: &str) -> Result<Place, String> {
-    let degrees = |text: &str, most: f64| text.trim().parse::<f64>().ok().filter(|d| d.abs() <= most);
+    let degrees =
+        |text: &str, most: f64| text.trim().parse::<f64>().ok().filter(|d| d.abs() <= most);
     let at =
         match (latitude.trim(), longitude.trim()) {
             ("", "") => None,
@@ -96,9 +97,12 @@ fn place(latitude: &str, longitude: &str, proxy: &str, denied: &str) -> Result<P
         };
     let proxy = Some(proxy.trim()).filter(|p| !p.is_empty());
     if proxy.is_some_and(|p| p.parse::<SocketAddr>().is_err()) {
-        return Err("A proxy is the address and port of a SOCKS5 server, such as 10.0.0.5:1080.".into());
+        return Err(
+            "A proxy is the address and port of a SOCKS5 server, such as 10.0.0.5:1080.".into()
+        );
     }
-    let denied = Denied::parse(denied.split_whitespace()).map_err(|says| format!("Denied networks: {says}."))?;
+    let denied = Denied::parse(denied.split_whitespace())
+        .map_err(|says| format!("Denied networks: {says}."))?;
     Ok(Place { at, proxy: proxy.map(String::from), denied })
 }
 
@@ -115,11 +119,22 @@ fn ago(at: Timestamp, now: Timestamp) -> String {
 }
 
 fn runner_says(r: &Runner, now: Timestamp) -> String {
-    let program = if r.program.is_empty() { "unknown version".into() } else { format!("version {}", r.program) };
+    let program = if r.program.is_empty() {
+        "unknown version".into()
+    } else {
+        format!("version {}", r.program)
+    };
     // Whoever plays does not ask: being busy and silent for a while belong together.
     let busy = r.busy_since.filter(|at| now.duration_since(*at) < SignedDuration::from_secs(120));
-    let doing = busy.map_or(String::new(), |at| format!(", playing for {} s", now.duration_since(at).as_secs().max(0)));
-    format!("{}: {program}, protocol {}, asked for work {}{doing}", r.name, r.protocol, ago(r.seen_at, now))
+    let doing = busy.map_or(String::new(), |at| {
+        format!(", playing for {} s", now.duration_since(at).as_secs().max(0))
+    });
+    format!(
+        "{}: {program}, protocol {}, asked for work {}{doing}",
+        r.name,
+        r.protocol,
+        ago(r.seen_at, now)
+    )
 }
 
 async fn show(
@@ -132,10 +147,14 @@ async fn show(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
     let now = frame.now;
-    let (locations, runners, secrets) =
-        futures::try_join!(state.db.locations(), state.db.runners(now), state.db.secrets(frame.site.id))?;
+    let (locations, runners, secrets) = futures::try_join!(
+        state.db.locations(),
+        state.db.runners(now),
+        state.db.secrets(frame.site.id)
+    )?;
     let row = |l: cadentis_store::sites::Location| {
-        let here: Vec<&Runner> = runners.iter().filter(|(id, _)| *id == l.id).map(|(_, r)| r).collect();
+        let here: Vec<&Runner> =
+            runners.iter().filter(|(id, _)| *id == l.id).map(|(_, r)| r).collect();
         let seen = here.iter().map(|r| r.seen_at).max();
         let (tone, words) = match seen {
             None => ("nodata", "no runner has asked for work yet".to_string()),
@@ -144,15 +163,20 @@ async fn show(
             }
             Some(at) => ("within", format!("there: asked {}", ago(at, now))),
         };
-        let runners =
-            here.iter().filter(|r| now.duration_since(r.seen_at).as_hours() < 24).map(|r| runner_says(r, now));
+        let runners = here
+            .iter()
+            .filter(|r| now.duration_since(r.seen_at).as_hours() < 24)
+            .map(|r| runner_says(r, now));
         LocationRow {
             name: l.name,
             slug: l.slug,
             kind: l.kind,
             country: l.country,
             zone: l.zone,
-            at: l.latitude.zip(l.longitude).map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
+            at: l
+                .latitude
+                .zip(l.longitude)
+                .map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
             proxy: l.proxy.unwrap_or_default(),
             denied: l.denied.join(" "),
             runners: runners.collect(),
@@ -161,11 +185,17 @@ async fn show(
         }
     };
     let locations: Vec<LocationRow> = locations.into_iter().map(row).collect();
-    let away: Vec<&str> = locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
+    let away: Vec<&str> =
+        locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
     let says = match away.len() {
         0 => "Every location has a runner that asks for work.".into(),
-        1..=3 => format!("{} has no runner that asks for work: its runs are missing.", away.join(", ")),
-        n => format!("{n} of {} locations have no runner that asks for work: their runs are missing.", locations.len()),
+        1..=3 => {
+            format!("{} has no runner that asks for work: its runs are missing.", away.join(", "))
+        }
+        n => format!(
+            "{n} of {} locations have no runner that asks for work: their runs are missing.",
+            locations.len()
+        ),
     };
     let zone = frame.site.zone.clone();
     let secrets = secrets.into_iter().map(|s| {
@@ -177,7 +207,8 @@ async fn show(
     let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
     let vault = state.vault.is_some();
     let server = ops::sentences(&ops::Pulse::of(state).await);
-    let environments: Vec<String> = frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
+    let environments: Vec<String> =
+        frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
     let environments = environments.join("\n");
     let secret = told.is_some();
     let page = html(&Page {
@@ -199,7 +230,10 @@ async fn show(
 }
 
 /// `GET /setup`
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     show(&state, &request, None, None, Typed::default(), None).await
 }
 
@@ -226,17 +260,22 @@ pub async fn secret(
         return Ok(redirect("/setup#secrets"));
     }
     let complaint = match &state.vault {
-        None => wrong("This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY."),
-        Some(_) if !journey::text::is_name(&kept.name) => {
-            wrong("A name is a small letter, then small letters, digits and _; 40 characters at most.")
-        }
+        None => wrong(
+            "This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY.",
+        ),
+        Some(_) if !journey::text::is_name(&kept.name) => wrong(
+            "A name is a small letter, then small letters, digits and _; 40 characters at most.",
+        ),
         Some(_) if kept.secret.chars().count() < 3 => wrong(
             "A secret has at least three characters: a shorter one could not be told from other text, and masked.",
         ),
         Some(_) if kept.author.trim().is_empty() => wrong("Say who you are."),
         Some(vault) => {
             let author: String = kept.author.trim().chars().take(80).collect();
-            state.db.set_secret(vault, site.id, &kept.name, &kept.secret, &author, Timestamp::now()).await?;
+            state
+                .db
+                .set_secret(vault, site.id, &kept.name, &kept.secret, &author, Timestamp::now())
+                .await?;
             return Ok(redirect("/setup#secrets"));
         }
     };
@@ -268,7 +307,9 @@ pub async fn parts(
         }
     };
     match complaint {
-        Some(says) => show(&state, &request, Some(("parts", says)), None, Typed::default(), Some(text)).await,
+        Some(says) => {
+            show(&state, &request, Some(("parts", says)), None, Typed::default(), Some(text)).await
+        }
         None => {
             state.db.set_parts(site.id, &text).await?;
             Ok(redirect("/setup#parts"))
@@ -301,10 +342,21 @@ pub async fn location(
         place.as_ref().err().cloned()
     };
     let (None, Ok(place)) = (&complaint, place) else {
-        return show(&state, &request, Some(("location", complaint.unwrap_or_default())), None, typed, None).await;
+        return show(
+            &state,
+            &request,
+            Some(("location", complaint.unwrap_or_default())),
+            None,
+            typed,
+            None,
+        )
+        .await;
     };
-    let wanted: String =
-        name.to_lowercase().chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect::<String>();
+    let wanted: String = name
+        .to_lowercase()
+        .chars()
+        .map(|c| if c.is_alphanumeric() { c } else { '-' })
+        .collect::<String>();
     let wanted = wanted.trim_matches('-');
     if wanted.is_empty() || state.db.locations().await?.iter().any(|l| l.slug == wanted) {
         let says = format!("There is a location of that name already: {name}.");
@@ -348,7 +400,9 @@ pub async fn move_location(
             state.db.set_where(&moved.slug, at, proxy.as_deref(), &denied).await?;
             Ok(redirect("/setup"))
         }
-        Err(says) => show(&state, &request, Some(("place", says)), None, Typed::default(), None).await,
+        Err(says) => {
+            show(&state, &request, Some(("place", says)), None, Typed::default(), None).await
+        }
     }
 }
 
@@ -363,15 +417,23 @@ pub struct About {
 /// The site as the form says it should be, or what is wrong with the form.
 fn about(site: Site, about: &About) -> Result<Site, String> {
     let mut environments = Vec::new();
-    for (nth, line) in about.environments.lines().map(str::trim).filter(|l| !l.is_empty()).enumerate() {
+    for (nth, line) in
+        about.environments.lines().map(str::trim).filter(|l| !l.is_empty()).enumerate()
+    {
         let wrong = || {
-            format!("Environment {}: a name and an address, such as production https://book.marram.example", nth + 1)
+            format!(
+                "Environment {}: a name and an address, such as production https://book.marram.example",
+                nth + 1
+            )
         };
         let (name, address) = line.rsplit_once(' ').ok_or_else(wrong)?;
-        if !address.starts_with("http://") && !address.starts_with("https://") || name.trim().is_empty() {
+        if !address.starts_with("http://") && !address.starts_with("https://")
+            || name.trim().is_empty()
+        {
             return Err(wrong());
         }
-        environments.push((name.trim().chars().take(40).collect(), address.chars().take(200).collect()));
+        environments
+            .push((name.trim().chars().take(40).collect(), address.chars().take(200).collect()));
     }
     let days = |text: &str, most: i32, what: &str| {
         let days = text.trim().parse::<i32>().ok().filter(|d| (1..=most).contains(d));
@@ -402,7 +464,9 @@ pub async fn site(
             state.db.set_site(&site).await?;
             Ok(redirect("/setup#site"))
         }
-        Err(says) => show(&state, &request, Some(("site", says)), None, Typed::default(), None).await,
+        Err(says) => {
+            show(&state, &request, Some(("site", says)), None, Typed::default(), None).await
+        }
     }
 }
 
@@ -419,7 +483,8 @@ pub async fn token(
 ) -> Result<HttpResponse, PageError> {
     let locations = state.db.locations().await?;
     let location = locations.into_iter().find(|l| l.slug == renewed.slug);
-    let location = location.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
+    let location =
+        location.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
     let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
     state.db.set_token(&location.slug, &token).await?;
     let told = NewToken { location: location.name, slug: location.slug, token };

@@ -109,13 +109,16 @@ struct StartForm {
 }
 
 /// `GET /journeys/new`, after a recording with its id.
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let wanted = query::<StartForm>(&request)?;
     let mut given = Vec::new();
     if let Some(id) = wanted.recorded {
         let recording = state.db.recording(id, Timestamp::now()).await?;
-        let recording =
-            recording.ok_or_else(|| PageError::NotFound("that recording; they are kept two days".into()))?;
+        let recording = recording
+            .ok_or_else(|| PageError::NotFound("that recording; they are kept two days".into()))?;
         let script = recorded::journey("Recorded", &recording.acts).to_string();
         given = vec![("starter".into(), WRITTEN.into()), ("script".into(), script)];
     }
@@ -147,12 +150,14 @@ pub async fn make(
     let author: String = of(&given, "author").unwrap_or("").chars().take(80).collect();
     let chosen = of(&given, "starter").unwrap_or("");
     let journey = match Starter::of(chosen) {
-        _ if chosen == WRITTEN => {
-            written(&given, &name, &shared(&state).await?).map_err(|says| Wrong { field: "script".into(), says })
-        }
+        _ if chosen == WRITTEN => written(&given, &name, &shared(&state).await?)
+            .map_err(|says| Wrong { field: "script".into(), says }),
         Some(starter) => starter
             .journey(&name, |field| of(&given, &format!("{}.{field}", starter.slug)))
-            .map_err(|e| Wrong { field: format!("{}.{}", starter.slug, e.field), says: format!("{e}.") }),
+            .map_err(|e| Wrong {
+                field: format!("{}.{}", starter.slug, e.field),
+                says: format!("{e}."),
+            }),
         None => Err(Wrong { field: "starter".into(), says: "Choose a starter.".into() }),
     };
     let journey = match journey {
@@ -163,7 +168,13 @@ pub async fn make(
         return show(&state, &request, &given, wrong("name", "A journey needs a name.")).await;
     }
     if author.is_empty() {
-        return show(&state, &request, &given, wrong("author", "Say who you are: versions have an author.")).await;
+        return show(
+            &state,
+            &request,
+            &given,
+            wrong("author", "Say who you are: versions have an author."),
+        )
+        .await;
     }
     let site = state.site().await?;
     let plays = match plays::read(&given, &site, &state.db.locations().await?) {

@@ -156,7 +156,11 @@ pub async fn part(
         sub: sub.into(),
         layers: layers
             .iter()
-            .map(|l| Layer { class: l.class.clone(), name: l.name.clone(), values: l.values.clone() })
+            .map(|l| Layer {
+                class: l.class.clone(),
+                name: l.name.clone(),
+                values: l.values.clone(),
+            })
             .collect(),
         known,
         from_s: buckets.from_s,
@@ -167,12 +171,28 @@ pub async fn part(
     };
     let seconds = format!("{} s", format::seconds(top).trim_end_matches('0').trim_end_matches('.'));
     let stacks = [
-        stack("Steps on each other", "medians over all locations", &steps, known_steps, top, seconds, &says_steps),
-        stack("Where time went", "share of all runs", &sides, known_sides, 100.0, "100 %".into(), &says_sides),
+        stack(
+            "Steps on each other",
+            "medians over all locations",
+            &steps,
+            known_steps,
+            top,
+            seconds,
+            &says_steps,
+        ),
+        stack(
+            "Where time went",
+            "share of all runs",
+            &sides,
+            known_sides,
+            100.0,
+            "100 %".into(),
+            &says_sides,
+        ),
     ];
-    let beside = theirs
-        .as_ref()
-        .map(|(o, their_runs)| Pair::of(&j, &script, &counted, o, their_runs.iter().collect(), &locations));
+    let beside = theirs.as_ref().map(|(o, their_runs)| {
+        Pair::of(&j, &script, &counted, o, their_runs.iter().collect(), &locations)
+    });
     let lines: Vec<Compared<'_>> = beside.iter().map(|pair| pair.course(&buckets)).collect();
     let lineup = LineUp::over(&frame, &maintenance, &stacks, &lines)?;
     html(&Part {
@@ -197,7 +217,10 @@ fn steps_of(script: &Script, split: &[Vec<&Run>]) -> Vec<Layer> {
     let layer = |(i, s): (usize, &journey::Step)| Layer {
         class: format!("layer layer-{}", i % 4),
         name: s.name.clone(),
-        values: split.iter().map(|runs| median(step_samples(runs.iter().copied(), i)).unwrap_or(0.0)).collect(),
+        values: split
+            .iter()
+            .map(|runs| median(step_samples(runs.iter().copied(), i)).unwrap_or(0.0))
+            .collect(),
     };
     script.counted_steps().enumerate().map(layer).collect()
 }
@@ -220,7 +243,12 @@ fn sides_of(split: &[Vec<&Run>]) -> Vec<Layer> {
         .collect()
 }
 
-fn sparks(script: &Script, counted: &[&Run], locations: &[Location], buckets: &Buckets) -> Vec<(String, Vec<Spark>)> {
+fn sparks(
+    script: &Script,
+    counted: &[&Run],
+    locations: &[Location],
+    buckets: &Buckets,
+) -> Vec<(String, Vec<Spark>)> {
     let here = by_location(counted.iter().copied());
     let row = |l: &Location| {
         let runs = here.get(&l.id).map_or(&[][..], Vec::as_slice);
@@ -275,9 +303,17 @@ impl<'a> Pair<'a> {
             title: if j.environment == other.environment {
                 other.name.clone()
             } else {
-                format!("{} ({})", other.name.trim_end_matches(&format!(" ({})", other.environment)), other.environment)
+                format!(
+                    "{} ({})",
+                    other.name.trim_end_matches(&format!(" ({})", other.environment)),
+                    other.environment
+                )
             },
-            places: locations.iter().filter(|l| both.contains(&l.id)).map(|l| l.name.as_str()).collect(),
+            places: locations
+                .iter()
+                .filter(|l| both.contains(&l.id))
+                .map(|l| l.name.as_str())
+                .collect(),
         }
     }
 
@@ -285,20 +321,30 @@ impl<'a> Pair<'a> {
         // Where one of two places was silent, the mix would move the median: each place is taken for itself.
         let course = |runs: &[&'a Run]| -> Vec<Option<f64>> {
             let by: HashMap<i32, Vec<&Run>> = by_location(runs.iter().copied());
-            let split: Vec<Vec<Vec<&Run>>> = by.values().map(|r| buckets.split(r.iter().copied())).collect();
-            let through =
-                |runs: &Vec<&Run>| Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
-            (0..buckets.count).map(|i| level::of_places(split.iter().map(|s| through(&s[i])))).collect()
+            let split: Vec<Vec<Vec<&Run>>> =
+                by.values().map(|r| buckets.split(r.iter().copied())).collect();
+            let through = |runs: &Vec<&Run>| {
+                Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms))
+            };
+            (0..buckets.count)
+                .map(|i| level::of_places(split.iter().map(|s| through(&s[i]))))
+                .collect()
         };
         let (ours, theirs) = (course(&self.ours), course(&self.theirs));
-        let points = ours.into_iter().zip(theirs).enumerate().map(|(i, (a, b))| (buckets.middle(i), a, b)).collect();
+        let points = ours
+            .into_iter()
+            .zip(theirs)
+            .enumerate()
+            .map(|(i, (a, b))| (buckets.middle(i), a, b))
+            .collect();
         Compared { title: "Here and beside", sub: "mean of the places’ medians".into(), points }
     }
 
     fn table(&self) -> Beside {
         let seconds = |v: Option<f64>| v.map_or(NO_DATA.into(), format::seconds);
-        let whole =
-            |runs: &[&Run]| Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
+        let whole = |runs: &[&Run]| {
+            Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms))
+        };
         let row = |name: &str, ours: Samples, theirs: Samples| {
             let of = |s: &Samples, p| s.percentile(p, Method::NearestRank);
             let shift = percentile_shift(&ours, &theirs, 0.75);
@@ -324,7 +370,11 @@ impl<'a> Pair<'a> {
             .iter()
             .enumerate()
             .map(|(i, name)| {
-                row(name, step_samples(self.ours.iter().copied(), i), step_samples(self.theirs.iter().copied(), i))
+                row(
+                    name,
+                    step_samples(self.ours.iter().copied(), i),
+                    step_samples(self.theirs.iter().copied(), i),
+                )
             })
             .collect();
         rows.push(row("Whole run", whole(&self.ours), whole(&self.theirs)));

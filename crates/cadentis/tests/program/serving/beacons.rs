@@ -28,7 +28,13 @@ pub fn beacon(id: Uuid) -> Value {
 
 pub const BROWSER: &str = "Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile Safari/537.36";
 
-pub async fn send(server: &str, key: &str, body: String, origin: &str, agent: &str) -> (u16, Value) {
+pub async fn send(
+    server: &str,
+    key: &str,
+    body: String,
+    origin: &str,
+    agent: &str,
+) -> (u16, Value) {
     let answer = reqwest::Client::new()
         .post(format!("{server}/beacons/{key}"))
         .header("content-type", "text/plain")

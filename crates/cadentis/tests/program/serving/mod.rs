@@ -10,7 +10,8 @@ use std::sync::LazyLock;
 use std::time::Duration;
 use uuid::Uuid;
 
-pub static CLUSTER: LazyLock<Cluster> = LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
+pub static CLUSTER: LazyLock<Cluster> =
+    LazyLock::new(|| Cluster::scratch().expect("PostgreSQL is installed"));
 
 /// What the tests' servers seal secrets with.
 pub const KEY: &str = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef";
@@ -30,7 +31,8 @@ impl Drop for Server {
 
 /// An empty, migrated database and its address.
 pub async fn database() -> (Db, String) {
-    let url = CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let url =
+        CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
     let db = Db::connect(&url).expect("an address");
     db.migrate().await.expect("migrations");
     (db, url)
@@ -70,7 +72,14 @@ pub async fn location(db: &Db, slug: &str, name: &str, token: &str) -> i32 {
 fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))
         .env("CADENTIS_SECRET_KEY", key)
-        .args(["serve", "--no-cadence", "--listen", address.trim_start_matches("http://"), "--database-url", url])
+        .args([
+            "serve",
+            "--no-cadence",
+            "--listen",
+            address.trim_start_matches("http://"),
+            "--database-url",
+            url,
+        ])
         // The tests forward for made-up visitors.
         .args(["--trusted-proxy", "127.0.0.0/8"])
         .args(more)
@@ -84,7 +93,9 @@ fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
 pub fn page_of_its_own() -> reqwest::Client {
     let mut headers = reqwest::header::HeaderMap::new();
     headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
-    let client = reqwest::Client::builder().default_headers(headers).redirect(reqwest::redirect::Policy::none());
+    let client = reqwest::Client::builder()
+        .default_headers(headers)
+        .redirect(reqwest::redirect::Policy::none());
     client.build().expect("a client")
 }
 

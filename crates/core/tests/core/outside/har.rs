@@ -56,7 +56,14 @@ fn run() -> RunRecord {
         kind: "script".into(),
         status,
         start_ms: 12.5,
-        phases: Phases { queue_ms: 1.0, connect_ms: 20.0, tls_ms, wait_ms: 80.0, receive_ms: 4.0, ..Phases::default() },
+        phases: Phases {
+            queue_ms: 1.0,
+            connect_ms: 20.0,
+            tls_ms,
+            wait_ms: 80.0,
+            receive_ms: 4.0,
+            ..Phases::default()
+        },
         bytes: 12_000,
         protocol: String::new(),
         from_cache: status == 304,
@@ -76,7 +83,11 @@ fn run() -> RunRecord {
         duration_ms: 1_800.0,
         trouble: None,
         steps: vec![
-            step("Open the site", 0.0, vec![request("https://fjordline.example/?a=1&b", 200, 31.5, None)]),
+            step(
+                "Open the site",
+                0.0,
+                vec![request("https://fjordline.example/?a=1&b", 200, 31.5, None)],
+            ),
             step(
                 "Search",
                 900.0,

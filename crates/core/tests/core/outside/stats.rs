@@ -20,7 +20,10 @@ fn all_nine_quantile_types_and_nearest_rank_agree_with_numpy() {
             let got = data.percentile(p, Method::HyndmanFan(kind)).unwrap();
             close(got, number(want), 1e-10, &format!("type {kind} of {} at {p}", row[0]));
         }
-        assert_eq!(data.percentile(p, Method::NearestRank), data.percentile(p, Method::HyndmanFan(1)));
+        assert_eq!(
+            data.percentile(p, Method::NearestRank),
+            data.percentile(p, Method::HyndmanFan(1))
+        );
         cases += 1;
     }
     assert!(cases >= 1_000);
@@ -63,7 +66,12 @@ fn intervals_of_shares_agree_with_scipy_and_of_their_difference_with_statsmodels
 #[test]
 fn intervals_of_shares_hold_out_where_numbers_are_large() {
     // Beyond the vectors: the exact interval and the score interval meet as samples grow.
-    for (k, n) in [(1, 1_000_000_000), (500_000_000, 1_000_000_000), (999_999_999, 1_000_000_000), (43, 864_000)] {
+    for (k, n) in [
+        (1, 1_000_000_000),
+        (500_000_000, 1_000_000_000),
+        (999_999_999, 1_000_000_000),
+        (43, 864_000),
+    ] {
         let (w, c) = (wilson(k as f64, n as f64).unwrap(), clopper_pearson(k, n).unwrap());
         let share = k as f64 / n as f64;
         assert!(c.low <= share && share <= c.high, "{k} of {n}: {c:?}");
@@ -81,9 +89,14 @@ fn the_interval_of_a_percentile_shift_holds_the_true_shift_as_often_as_it_says()
     let truth = p75(7.1, 0.6) - p75(7.0, 0.5);
     let held = (0..2_000)
         .filter(|_| {
-            let mut draw = |d: LogNormal<f64>, n| Samples::new((0..n).map(|_| d.sample(&mut rng)).collect::<Vec<_>>());
+            let mut draw = |d: LogNormal<f64>, n| {
+                Samples::new((0..n).map(|_| d.sample(&mut rng)).collect::<Vec<_>>())
+            };
             let (a, b) = (draw(old, 160), draw(new, 90));
-            percentile_shift(&a, &b, 0.75).unwrap().interval.is_some_and(|i| (i.low..=i.high).contains(&truth))
+            percentile_shift(&a, &b, 0.75)
+                .unwrap()
+                .interval
+                .is_some_and(|i| (i.low..=i.high).contains(&truth))
         })
         .count();
     eprintln!("{held} of 2,000 intervals hold the true shift");

@@ -52,7 +52,10 @@ struct ActionsQuery {
     name: Option<String>,
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let (site_id, range, past) = (frame.site.id, frame.range(), frame.past());
     let wanted = query::<ActionsQuery>(&request)?;
@@ -73,7 +76,10 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
     let says = match all.first().filter(|a| a.failed > 0) {
         None if all.is_empty() => "No action was told in this stretch.".to_string(),
-        None => format!("Each of {} actions worked.", format::thousands(all.iter().map(|a| a.attempts).sum())),
+        None => format!(
+            "Each of {} actions worked.",
+            format::thousands(all.iter().map(|a| a.attempts).sum())
+        ),
         Some(worst) => format!(
             "“{}” failed {} of {} times; {} tried again, and after {} of the failures the visit did nothing more.",
             worst.name,
@@ -106,9 +112,15 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
 }
 
 fn row(a: &Action, frame: &Frame) -> Row {
-    let ms = |nth: usize| a.ms.get(nth).and_then(|r| r.value).map_or(NO_DATA.into(), |v| format!("{v:.0}"));
-    let asked: Vec<String> =
-        a.asked.iter().take(2).map(|(name, n)| format!("{name} ({})", format::thousands(*n))).collect();
+    let ms = |nth: usize| {
+        a.ms.get(nth).and_then(|r| r.value).map_or(NO_DATA.into(), |v| format!("{v:.0}"))
+    };
+    let asked: Vec<String> = a
+        .asked
+        .iter()
+        .take(2)
+        .map(|(name, n)| format!("{name} ({})", format::thousands(*n)))
+        .collect();
     Row {
         link: format!("{}&{}", named_link(&frame.here, &[("name", &a.name)]), frame.query),
         name: a.name.clone(),

@@ -36,7 +36,10 @@ struct Row {
     says: &'static str,
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let range = frame.range();
     let (found, attributes) = futures::try_join!(
@@ -115,20 +118,27 @@ struct PlaceRow {
 
 /// `GET /visitors/family/beside?family=`: the steps that journeys spend on this family beside its visitors, over all
 /// and from each location's country.
-pub async fn beside_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn beside_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let wanted = query::<BlindSpotsQuery>(&request)?;
     let family = wanted.family.unwrap_or_default();
     let found = beside::family(&state.answers, &asked.site, &asked.range(), &family).await?;
     let step = |s: &beside::Step| {
-        let verdicts: Vec<(&str, Verdict)> = s.places.iter().map(|p| (p.name.as_str(), p.verdict)).collect();
+        let verdicts: Vec<(&str, Verdict)> =
+            s.places.iter().map(|p| (p.name.as_str(), p.verdict)).collect();
         let says = match only_here(&verdicts) {
             Some(place) => format!(
                 "Only at {place} the runner is slower than visitors of its country are: it is that place, not the site."
             ),
             None => {
                 let comparable = verdicts.iter().filter(|(_, v)| *v != Verdict::TooFew).count();
-                format!("{comparable} of {} locations can be compared with visitors of their country.", verdicts.len())
+                format!(
+                    "{comparable} of {} locations can be compared with visitors of their country.",
+                    verdicts.len()
+                )
             }
         };
         BesideStep {
@@ -147,7 +157,8 @@ fn place_row(place: &beside::Place) -> PlaceRow {
     let (ours, theirs, verdict) = (&place.ours, &place.theirs, place.verdict);
     let at = |s: &Samples, p: f64| s.percentile(p, Method::NearestRank);
     let text = |v: Option<f64>| v.map_or(NO_DATA.into(), |v| format!("{} s", format::seconds(v)));
-    let ratio = at(ours, 0.5).zip(at(theirs, 0.5)).filter(|(_, b)| *b > 0.0 && verdict != Verdict::TooFew);
+    let ratio =
+        at(ours, 0.5).zip(at(theirs, 0.5)).filter(|(_, b)| *b > 0.0 && verdict != Verdict::TooFew);
     PlaceRow {
         place: if place.name.is_empty() { "everywhere".into() } else { place.name.clone() },
         ours: text(at(ours, 0.5)),

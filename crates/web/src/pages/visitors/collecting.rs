@@ -71,8 +71,12 @@ fn lines(text: &str) -> Vec<String> {
 pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
     let domains = lines(text);
     match domains.iter().find(|d| d.contains(['/', ':', ' '])) {
-        _ if domains.is_empty() => Err("A site has at least one domain: anything else would be refused.".into()),
-        Some(wrong) => Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example.")),
+        _ if domains.is_empty() => {
+            Err("A site has at least one domain: anything else would be refused.".into())
+        }
+        Some(wrong) => {
+            Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example."))
+        }
         None => Ok(domains),
     }
 }
@@ -101,9 +105,9 @@ impl Typed {
     /// The site with what was typed, or what of it cannot be.
     fn on(&self, site: Site) -> Result<Site, String> {
         let percent = self.sample.trim().trim_end_matches('%').trim();
-        let sample = percent
-            .parse::<f64>()
-            .map_err(|_| format!("The share of visits is a number of per cent, not “{percent}”."))?;
+        let sample = percent.parse::<f64>().map_err(|_| {
+            format!("The share of visits is a number of per cent, not “{percent}”.")
+        })?;
         let collecting = Collecting {
             sample: sample / 100.0,
             before: vec![],
@@ -115,7 +119,8 @@ impl Typed {
         collecting.check()?;
         let days = self.people_days.trim().parse::<i32>().ok().filter(|d| (1..=800).contains(d));
         let keep_people_days = days.ok_or("What is known of people is kept from 1 to 800 days.")?;
-        let satisfied = self.satisfied.trim().parse::<f64>().ok().filter(|t| (0.1..=60.0).contains(t));
+        let satisfied =
+            self.satisfied.trim().parse::<f64>().ok().filter(|t| (0.1..=60.0).contains(t));
         let apdex_t_s = satisfied.ok_or("T is from 0.1 to 60 seconds.")?;
         let domains = domains_of(&self.domains)?;
         let patterns = families(&self.families)?;
@@ -126,7 +131,9 @@ impl Typed {
 /// Patterns and names, one on each line.
 fn families(text: &str) -> Result<Vec<(String, String)>, String> {
     let mut all = Vec::new();
-    for (nth, line) in text.lines().enumerate().map(|(i, l)| (i + 1, l.trim())).filter(|(_, l)| !l.is_empty()) {
+    for (nth, line) in
+        text.lines().enumerate().map(|(i, l)| (i + 1, l.trim())).filter(|(_, l)| !l.is_empty())
+    {
         match line.split_once(char::is_whitespace) {
             Some((pattern, name)) if pattern.starts_with('/') => {
                 all.push((pattern.to_string(), name.trim().to_string()))
@@ -141,7 +148,10 @@ fn families(text: &str) -> Result<Vec<(String, String)>, String> {
     Ok(all)
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     show(&state, &request, None, None, None).await
 }
 
@@ -165,7 +175,11 @@ async fn show(
         tabs: tabs("/setup/visitors"),
         says: sentence(&frame.site, &preview),
         server: state.door.address(request),
-        proposals: proposals(loose).into_iter().take(8).map(|(p, n)| (p, format::thousands(n))).collect(),
+        proposals: proposals(loose)
+            .into_iter()
+            .take(8)
+            .map(|(p, n)| (p, format::thousands(n)))
+            .collect(),
         columns: import::columns().join(", "),
         wrong,
         told,
@@ -182,15 +196,24 @@ fn sentence(site: &Site, preview: &Preview) -> String {
         s => format!("{} % of visits report", s * 100.0),
     };
     let consent = if site.collecting.consent { ", once the visitor has agreed" } else { "" };
-    format!("{share}{consent}, from {}; {} page views arrived in this stretch.", site.domains.join(", "), preview.whole)
+    format!(
+        "{share}{consent}, from {}; {} page views arrived in this stretch.",
+        site.domains.join(", "),
+        preview.whole
+    )
 }
 
 /// Paths of the stretch and how many page views each had.
-async fn paths(state: &State, site_id: i32, stretch: Stretch) -> Result<Vec<(String, u64)>, PageError> {
+async fn paths(
+    state: &State,
+    site_id: i32,
+    stretch: Stretch,
+) -> Result<Vec<(String, u64)>, PageError> {
     // A day is enough to see which pages there are.
     let day = SignedDuration::from_hours(24);
     let stretch = Stretch { from: stretch.from.max(stretch.to - day), to: stretch.to };
-    let sheets = state.db.sheets_of(Filed::PageViews, site_id, stretch, &["path".to_string()]).await?;
+    let sheets =
+        state.db.sheets_of(Filed::PageViews, site_id, stretch, &["path".to_string()]).await?;
     let mut counts: BTreeMap<String, u64> = BTreeMap::new();
     let count = |sheet: &Sheet, counts: &mut BTreeMap<String, u64>| {
         let Some(words) = sheet.words("path") else { return };
@@ -239,11 +262,17 @@ fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
     let row = |(name, (n, mut paths)): (&str, Taken<'_>)| {
         paths.sort_by_key(|p| std::cmp::Reverse(p.1));
         let examples: Vec<&str> = paths.iter().take(3).map(|p| p.0.as_str()).collect();
-        let more = if paths.len() > 3 { format!(" and {} more", paths.len() - 3) } else { String::new() };
+        let more =
+            if paths.len() > 3 { format!(" and {} more", paths.len() - 3) } else { String::new() };
         let share = format::percent(cadentis_core::stats::share(n, whole), 1, None);
         (name.to_string(), format::thousands(n), share, format!("{}{more}", examples.join(", ")))
     };
-    Preview { wrong: None, whole: format::thousands(whole), loose, rows: all.into_iter().map(row).collect() }
+    Preview {
+        wrong: None,
+        whole: format::thousands(whole),
+        loose,
+        rows: all.into_iter().map(row).collect(),
+    }
 }
 
 /// `POST /setup/visitors/families`: what the patterns in the form would take, without keeping them.
@@ -254,8 +283,15 @@ pub async fn preview_part(
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match families(&typed.families) {
-        Ok(patterns) => html(&preview(&patterns, &paths(&state, asked.site.id, asked.past()).await?)),
-        Err(says) => html(&Preview { wrong: Some(says), whole: String::new(), loose: String::new(), rows: vec![] }),
+        Ok(patterns) => {
+            html(&preview(&patterns, &paths(&state, asked.site.id, asked.past()).await?))
+        }
+        Err(says) => html(&Preview {
+            wrong: Some(says),
+            whole: String::new(),
+            loose: String::new(),
+            rows: vec![],
+        }),
     }
 }
 
@@ -290,10 +326,18 @@ pub async fn forget(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let who = who.who.trim();
     if who.is_empty() {
-        return show(&state, &request, Some("Type a person’s id, or the id of a visit.".into()), None, None).await;
+        return show(
+            &state,
+            &request,
+            Some("Type a person’s id, or the id of a visit.".into()),
+            None,
+            None,
+        )
+        .await;
     }
     let days = i64::from(asked.site.keep_people_days);
-    let stretch = Stretch { from: asked.now - SignedDuration::from_hours(24 * days), to: asked.now };
+    let stretch =
+        Stretch { from: asked.now - SignedDuration::from_hours(24 * days), to: asked.now };
     let (column, ids) = match uuid::Uuid::parse_str(who) {
         Ok(visit) => ("visit", vec![visit.as_u128()]),
         Err(_) => ("person", hashes(&state, &asked.site.key, who)),
@@ -330,7 +374,10 @@ struct LiveRow {
 
 /// `GET /setup/visitors/live`: what arrived last, each with what was kept and what was cut; what was turned away in the
 /// last hour.
-pub async fn live_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn live_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let lately = Stretch { from: asked.now - SignedDuration::from_hours(1), to: asked.now };
     let (newest, refused) = futures::try_join!(
@@ -340,7 +387,10 @@ pub async fn live_part(state: web::Data<State>, request: HttpRequest) -> Result<
     let zone = &asked.site.zone;
     let row = |v: &PageView| {
         let m = &v.beacon.more;
-        let vitals = [v.beacon.ttfb, v.beacon.fcp, v.beacon.lcp, v.beacon.inp, v.beacon.cls].iter().flatten().count();
+        let vitals = [v.beacon.ttfb, v.beacon.fcp, v.beacon.lcp, v.beacon.inp, v.beacon.cls]
+            .iter()
+            .flatten()
+            .count();
         let mut kept = vec![format!("{vitals} vitals")];
         if !m.happened.is_empty() {
             let n = m.happened.len();
@@ -371,7 +421,12 @@ pub async fn live_part(state: web::Data<State>, request: HttpRequest) -> Result<
             .iter()
             .map(|r| {
                 let when = r.last().map_or(String::new(), |at| format::clock(at, zone));
-                (r.reason.replace('-', " "), format::thousands(r.count.unsigned_abs()), r.example.clone(), when)
+                (
+                    r.reason.replace('-', " "),
+                    format::thousands(r.count.unsigned_abs()),
+                    r.example.clone(),
+                    when,
+                )
             })
             .collect(),
     })

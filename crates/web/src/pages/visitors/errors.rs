@@ -64,7 +64,10 @@ struct ErrorsQuery {
     name: Option<String>,
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let wanted = query::<ErrorsQuery>(&request)?;
     let family = wanted.family.filter(|f| !f.is_empty());
@@ -112,9 +115,20 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
             "Script errors and rejections that nobody handled; errors that the page writes on its console; phrases that must not appear; pictures, scripts and styles that did not come. Only the first two count as script errors of a page view.".into(),
         ],
     )];
-    let rows = kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site.zone)).collect();
+    let rows =
+        kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site.zone)).collect();
     let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &attributes));
-    html(&Page { tabs, filter, says, family, chosen: name.map(|n| (n, without)), lanes, rows, proof, frame })
+    html(&Page {
+        tabs,
+        filter,
+        says,
+        family,
+        chosen: name.map(|n| (n, without)),
+        lanes,
+        rows,
+        proof,
+        frame,
+    })
 }
 
 /// One kind in a table, on one page family or on all; `all` page views had errors.
@@ -123,8 +137,12 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
     let moment = |at| format::day_clock(at, zone);
     let browsers: Vec<String> =
         k.browsers.iter().take(3).map(|(b, n)| format!("{b} {}", format::thousands(*n))).collect();
-    let releases: Vec<String> =
-        k.releases.iter().take(3).map(|(r, n)| format!("{r} ({})", format::thousands(*n))).collect();
+    let releases: Vec<String> = k
+        .releases
+        .iter()
+        .take(3)
+        .map(|(r, n)| format!("{r} ({})", format::thousands(*n)))
+        .collect();
     Row {
         what: k.what.clone(),
         place: k.place.clone(),
@@ -146,7 +164,12 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
         share: format::percent(share(k.count, all), 0, None),
         first: moment(k.first),
         last: moment(k.last),
-        families: k.families.iter().take(4).map(|(f, n)| (f.clone(), format::thousands(*n), family_link(f))).collect(),
+        families: k
+            .families
+            .iter()
+            .take(4)
+            .map(|(f, n)| (f.clone(), format::thousands(*n), family_link(f)))
+            .collect(),
         browsers: browsers.join(", "),
         newest: k
             .newest

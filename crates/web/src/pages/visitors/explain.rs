@@ -33,7 +33,10 @@ struct Carriers {
 const NAMED: usize = 6;
 
 /// `GET /visitors/explain`: values that carry more of what is not good than of all page views.
-pub async fn carriers_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn carriers_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
     let found = breakdown::explained(&state.answers, asked.site.id, &asked.range(), vital).await?;
@@ -95,7 +98,10 @@ const ROWS: usize = 25;
 
 /// `GET /visitors/breakdown?by=…`: page views by one attribute, each value beside its own in the stretch compared with;
 /// as CSV with `csv=1`.
-pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn breakdown_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let (vital, site_id) = (wanted(&request)?, asked.site.id);
     let by = query::<By>(&request)?;
@@ -117,7 +123,8 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
     if request.query_string().split('&').any(|p| p == "csv=1") {
         return Ok(as_csv(&by, vital, &values, whole));
     }
-    let map = if places::is_place(&by) { Some(places::map(&state, &asked, vital).await?) } else { None };
+    let map =
+        if places::is_place(&by) { Some(places::map(&state, &asked, vital).await?) } else { None };
     let row = |Value { value, pool, before }: &Value| {
         let m = pool.measured(vital);
         let reading = m.reading(0.75);
@@ -151,7 +158,12 @@ pub async fn breakdown_part(state: web::Data<State>, request: HttpRequest) -> Re
         }
     };
     let address = |a: &Attribute| {
-        format!("/visitors/breakdown?by={}&vital={}&{}", a.name(), vital.name(), asked.query_with(&asked.filter))
+        format!(
+            "/visitors/breakdown?by={}&vital={}&{}",
+            a.name(),
+            vital.name(),
+            asked.query_with(&asked.filter)
+        )
     };
     let all = Attribute::ALL.into_iter().chain(attributes.into_iter().map(Attribute::Own));
     html(&Breakdown {
@@ -206,7 +218,10 @@ struct TroubleRow {
 }
 
 /// `GET /visitors/trouble`: the visits, and the people of whom pages told who they are, that had most trouble.
-pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn trouble_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let found = breakdown::trouble(&state.answers, asked.site.id, &asked.range(), 6).await?;
     let zone = &asked.site.zone;
@@ -217,9 +232,17 @@ pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Resu
             } else {
                 format!("/visitors/find?person={:016x}&{}", t.id, asked.query_with(&asked.filter))
             };
-            let counted = [(t.errors, "with errors"), (t.abandoned, "abandoned"), (t.blank, "blank"), (t.slow, "slow")];
-            let kinds: Vec<String> =
-                counted.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!("{n} {word}")).collect();
+            let counted = [
+                (t.errors, "with errors"),
+                (t.abandoned, "abandoned"),
+                (t.blank, "blank"),
+                (t.slow, "slow"),
+            ];
+            let kinds: Vec<String> = counted
+                .iter()
+                .filter(|(n, _)| *n > 0)
+                .map(|(n, word)| format!("{n} {word}"))
+                .collect();
             TroubleRow {
                 link,
                 last: format::day_clock(t.last, zone),
@@ -229,5 +252,8 @@ pub async fn trouble_part(state: web::Data<State>, request: HttpRequest) -> Resu
         };
         all.iter().map(row).collect::<Vec<_>>()
     };
-    html(&TroublePart { people: rows("person", &found.people), visits: rows("visit", &found.visits) })
+    html(&TroublePart {
+        people: rows("person", &found.people),
+        visits: rows("visit", &found.visits),
+    })
 }

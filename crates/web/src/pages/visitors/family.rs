@@ -50,7 +50,10 @@ fn wanted(request: &HttpRequest) -> Result<String, PageError> {
     named.ok_or_else(|| PageError::NotFound("a page family: the address names none".into()))
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let (site_id, range) = (frame.site.id, frame.range());
@@ -137,7 +140,10 @@ fn releases(frame: &Frame, views: &Views, link: &str) -> Vec<ReleaseRow> {
         };
         let (bad, of) = not_good(pool);
         ReleaseRow {
-            link: format!("{link}&{}", frame.query_with(&frame.filter.clone().and(Attribute::Release, name))),
+            link: format!(
+                "{link}&{}",
+                frame.query_with(&frame.filter.clone().and(Attribute::Release, name))
+            ),
             name: name.clone(),
             since: format::day_clock(at_second(*begin), &frame.site.zone),
             views: format::thousands(pool.page_views),
@@ -205,7 +211,9 @@ fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
     let table = |nth: usize| {
         let (vital, (title, columns)) = (ORIGINS[nth].vital, TITLES[nth]);
         let row = |n: &Named| {
-            let median = |ms: &Option<f64>| ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)));
+            let median = |ms: &Option<f64>| {
+                ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)))
+            };
             (
                 n.name.clone(),
                 format::thousands(n.p75.samples),
@@ -250,7 +258,10 @@ impl LoadBar {
 }
 
 /// `GET /visitors/family/load?family=`: what single page views tell; read after the page, which does not wait for it.
-pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn load_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let filter = frame.filter.clone().and(Attribute::Family, &name);
@@ -269,7 +280,12 @@ pub async fn load_part(state: web::Data<State>, request: HttpRequest) -> Result<
         LoadBar::of(&spent, says)
     });
     let zone = &frame.site.zone;
-    let kinds = loads.kinds.iter().take(5).map(|k| errors::row(k, loads.errors, Some(&name), zone)).collect();
+    let kinds = loads
+        .kinds
+        .iter()
+        .take(5)
+        .map(|k| errors::row(k, loads.errors, Some(&name), zone))
+        .collect();
     let slow = loads.slowest.iter().map(|s| slow_row(s, zone)).collect();
     let named = named_tables(&loads.named);
     let query = frame.query_with(&filter);

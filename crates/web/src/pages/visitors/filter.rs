@@ -28,21 +28,27 @@ pub struct FilterLine {
 
 impl FilterLine {
     pub fn of(frame: &Frame, attributes: &[String]) -> FilterLine {
-        let to = |filter: &Filter| format!("{}?{}{}", frame.here, frame.own, frame.query_with(filter));
+        let to =
+            |filter: &Filter| format!("{}?{}{}", frame.here, frame.own, frame.query_with(filter));
         let chips = frame.filter.parts().flat_map(|(attribute, values)| {
             values.iter().map(|value| {
                 let shown = if value.is_empty() { "not told" } else { value };
-                (format!("{} {shown}", attribute.title()), to(&frame.filter.clone().without(attribute, value)))
+                (
+                    format!("{} {shown}", attribute.title()),
+                    to(&frame.filter.clone().without(attribute, value)),
+                )
             })
         });
         let only = |device: Option<&str>| {
             let other = ["phone", "tablet", "desktop"];
-            let bare = other.iter().fold(frame.filter.clone(), |f, d| f.without(&Attribute::Device, d));
+            let bare =
+                other.iter().fold(frame.filter.clone(), |f, d| f.without(&Attribute::Device, d));
             device.map_or(bare.clone(), |d| bare.and(Attribute::Device, d))
         };
         let split = [("phone", Some("phone")), ("desktop", Some("desktop")), ("all", None)]
             .map(|(word, device)| (word, to(&only(device)), only(device) == frame.filter));
-        let attributes = Attribute::ALL.into_iter().chain(attributes.iter().map(|l| Attribute::Own(l.clone())));
+        let attributes =
+            Attribute::ALL.into_iter().chain(attributes.iter().map(|l| Attribute::Own(l.clone())));
         FilterLine {
             chips: chips.collect(),
             nothing: to(&Filter::default()),
@@ -67,7 +73,11 @@ impl FilterLine {
 fn sampled(frame: &Frame) -> Option<String> {
     let (least, most) = frame.site.collecting.shares_in(frame.past());
     let percent = |share: f64| format!("{} %", share * 100.0);
-    let share = if least == most { percent(least) } else { format!("{} to {}", percent(least), percent(most)) };
+    let share = if least == most {
+        percent(least)
+    } else {
+        format!("{} to {}", percent(least), percent(most))
+    };
     (least < 1.0).then(|| {
         format!("{share} of visits report in this stretch; counts are of those, but where ≈ stands before them.")
     })
@@ -92,25 +102,46 @@ const OFFERED: usize = 14;
 
 /// `GET /visitors/values?attribute=…`: the values of an attribute in the stretch, most page views first, each a link
 /// that narrows the page by it.
-pub async fn values_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn values_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let wanted = query::<FilterQuery>(&request)?;
     let attribute = wanted.attribute.as_deref().and_then(Attribute::parse);
-    let attribute = attribute.ok_or_else(|| PageError::NotFound("this attribute of page views".into()))?;
+    let attribute =
+        attribute.ok_or_else(|| PageError::NotFound("this attribute of page views".into()))?;
     // Only pages of ours are led back to.
-    let path = wanted.path.filter(|p| p.starts_with("/visitors")).unwrap_or_else(|| "/visitors".into());
-    let here: Vec<String> =
-        asked.filter.parts().filter(|(a, _)| **a == attribute).flat_map(|(_, values)| values.to_vec()).collect();
+    let path =
+        wanted.path.filter(|p| p.starts_with("/visitors")).unwrap_or_else(|| "/visitors".into());
+    let here: Vec<String> = asked
+        .filter
+        .parts()
+        .filter(|(a, _)| **a == attribute)
+        .flat_map(|(_, values)| values.to_vec())
+        .collect();
     // Alternatives of the same attribute are offered, too: it is left out of what narrows.
     let others = here.iter().fold(asked.filter.clone(), |f, value| f.without(&attribute, value));
-    let views =
-        Views::load(&state.answers, asked.site.id, asked.past(), &others, attribute.clone(), &[Vital::Lcp], 1).await?;
+    let views = Views::load(
+        &state.answers,
+        asked.site.id,
+        asked.past(),
+        &others,
+        attribute.clone(),
+        &[Vital::Lcp],
+        1,
+    )
+    .await?;
     let values = views.values();
     let own = own_parameters(&request, &["attribute", "path"]);
     let row = |(value, pool): &(String, cadentis_core::visitor::Pool)| {
         let filter = asked.filter.clone();
         let on = here.contains(value);
-        let filter = if on { filter.without(&attribute, value) } else { filter.and(attribute.clone(), value) };
+        let filter = if on {
+            filter.without(&attribute, value)
+        } else {
+            filter.and(attribute.clone(), value)
+        };
         (
             if value.is_empty() { "not told".to_string() } else { value.clone() },
             format::thousands(pool.page_views),
@@ -126,9 +157,12 @@ pub async fn values_part(state: web::Data<State>, request: HttpRequest) -> Resul
 /// The parameters of an address that belong to its page alone, each with an `&` behind it.
 pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
     let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
-    let own = pairs.filter(|(n, _)| !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n));
+    let own = pairs.filter(|(n, _)| {
+        !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n)
+    });
     own.map(|(n, v)| {
-        let encoded = |text: &str| url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
+        let encoded =
+            |text: &str| url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
         format!("{}={}&", encoded(&n), encoded(&v))
     })
     .collect()

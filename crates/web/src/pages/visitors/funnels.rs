@@ -84,11 +84,15 @@ pub struct Typed {
 
 impl Typed {
     fn steps(&self) -> [&str; 6] {
-        [&self.step1, &self.step2, &self.step3, &self.step4, &self.step5, &self.step6].map(|s| s.trim())
+        [&self.step1, &self.step2, &self.step3, &self.step4, &self.step5, &self.step6]
+            .map(|s| s.trim())
     }
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     show(&state, &request, None, Typed::default()).await
 }
 
@@ -116,7 +120,8 @@ async fn show(
         drawn(f, lanes::of_buckets(&frame, &words, &f.now.over, before, found.bucket_s))
     };
     let funnels: Vec<Drawn> = found.funnels.iter().map(drawn).collect();
-    let mut families: Vec<String> = frame.site.patterns.iter().map(|(_, name)| name.clone()).collect();
+    let mut families: Vec<String> =
+        frame.site.patterns.iter().map(|(_, name)| name.clone()).collect();
     families.dedup();
     let says = match funnels.first() {
         None => "No funnel yet: say below which page families follow one another.".to_string(),
@@ -165,7 +170,9 @@ fn drawn(followed: &Followed, lanes: Lanes) -> Drawn {
         ),
     };
     let reading = |r: &Option<Reading>| {
-        r.as_ref().and_then(|r| r.value).map_or(NO_DATA.into(), |v| format!("{} s", format::seconds(v)))
+        r.as_ref()
+            .and_then(|r| r.value)
+            .map_or(NO_DATA.into(), |v| format!("{} s", format::seconds(v)))
     };
     let mut before: Option<&Step> = None;
     let mut steps = Vec::new();
@@ -219,7 +226,8 @@ pub async fn save(
 ) -> Result<HttpResponse, PageError> {
     let typed = typed.into_inner();
     let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
-    let steps: Vec<String> = typed.steps().iter().filter(|s| !s.is_empty()).map(|s| s.to_string()).collect();
+    let steps: Vec<String> =
+        typed.steps().iter().filter(|s| !s.is_empty()).map(|s| s.to_string()).collect();
     let minutes = typed.minutes.trim().parse::<i32>().ok().filter(|m| (1..=1_440).contains(m));
     let twice = steps.iter().enumerate().any(|(i, s)| steps[..i].contains(s));
     let wrong = match (typed.name.trim(), steps.len(), minutes) {

@@ -34,35 +34,50 @@ fn shown(task: &Task, now: Timestamp) -> Shown {
     let ended = task.ended_at.unwrap_or(now);
     let took = length_text(ended.duration_since(task.begun_at).as_millis_f64());
     let changed = format!("{} page views changed their family", format::thousands(task.changed));
-    let hours = format!("{} of {} hours", format::thousands(task.done), format::thousands(task.whole));
+    let hours =
+        format!("{} of {} hours", format::thousands(task.done), format::thousands(task.whole));
     Shown {
         runs: task.state == TaskState::Runs,
         done: (100 * task.done).checked_div(task.whole).unwrap_or(100),
         says: match task.state {
             TaskState::Runs => format!("{hours}; {changed} so far."),
-            TaskState::Done => format!("All {} hours are in the families of then; {changed}, in {took}.", task.whole),
-            TaskState::Stopped => format!("Stopped after {hours}; {changed}. The others are in the families they had."),
+            TaskState::Done => format!(
+                "All {} hours are in the families of then; {changed}, in {took}.",
+                task.whole
+            ),
+            TaskState::Stopped => format!(
+                "Stopped after {hours}; {changed}. The others are in the families they had."
+            ),
             TaskState::Failed => format!("Ended after {hours}: {}. {changed}.", task.says),
         },
     }
 }
 
 /// `GET /setup/visitors/history`: how far the work on families is.
-pub async fn task_part(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn task_part(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let task = state.db.families_task(asked.site.id).await?;
     html(&TaskPart { task: task.map(|t| shown(&t, asked.now)) })
 }
 
 /// `POST /setup/visitors/history`: puts all history into the families of now.
-pub async fn begin(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn begin(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     state.db.begin_families(asked.site.id, asked.now).await?;
     Ok(redirect("/setup/visitors#families"))
 }
 
 /// `POST /setup/visitors/history/stop`
-pub async fn stop(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn stop(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     state.db.stop_families(asked.site.id).await?;
     Ok(redirect("/setup/visitors#families"))
@@ -100,7 +115,13 @@ pub async fn import(
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
     let wrong = |says: &str| {
-        let part = BroughtPart { says: says.into(), link: None, wrong: vec![], more_wrong: 0, ignored: String::new() };
+        let part = BroughtPart {
+            says: says.into(),
+            link: None,
+            wrong: vec![],
+            more_wrong: 0,
+            ignored: String::new(),
+        };
         refused(&part)
     };
     let Some(kind) = Format::of(&about.file) else {
@@ -112,8 +133,11 @@ pub async fn import(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let given = [("device", &about.device), ("country", &about.country)];
     let given = given.into_iter().filter(|(_, value)| !value.is_empty());
-    let defaults: Defaults = given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
-    let imported = import_file(&state.db, &asked.site, kind, text, defaults, state.persons.clone(), asked.now).await?;
+    let defaults: Defaults =
+        given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
+    let imported =
+        import_file(&state.db, &asked.site, kind, text, defaults, state.persons.clone(), asked.now)
+            .await?;
     let part = part(&asked, &imported);
     if imported.read == 0 { refused(&part) } else { html(&part) }
 }
@@ -130,13 +154,24 @@ fn part(asked: &Asked, b: &Imported) -> BroughtPart {
         (0, _) => "Nothing was taken.".to_string(),
         (_, 0) => format!("{} page views are there now.", format::thousands(b.new)),
         _ => {
-            format!("{} page views are new, {} were there already.", format::thousands(b.new), format::thousands(known))
+            format!(
+                "{} page views are new, {} were there already.",
+                format::thousands(b.new),
+                format::thousands(known)
+            )
         }
     };
-    let around =
-        |(first, last): (Timestamp, Timestamp)| Stretch { from: first, to: last + SignedDuration::from_mins(1) };
+    let around = |(first, last): (Timestamp, Timestamp)| Stretch {
+        from: first,
+        to: last + SignedDuration::from_mins(1),
+    };
     let link = b.stretch.map(around).map(|s| {
-        format!("/visitors?from={}&to={}&against={}", Stretch::moment(s.from), Stretch::moment(s.to), asked.kind.word())
+        format!(
+            "/visitors?from={}&to={}&against={}",
+            Stretch::moment(s.from),
+            Stretch::moment(s.to),
+            asked.kind.word()
+        )
     });
     BroughtPart {
         says,

@@ -75,24 +75,42 @@ fn axis(frame: &Frame) -> Axis {
 
 fn drawn(frame: &Frame, title: &'static str, of_what: &str, lanes: Vec<Lane>) -> Lanes {
     let axis = axis(frame);
-    let series: Vec<Series> = lanes.into_iter().enumerate().map(|(nth, l)| series(&axis, nth, of_what, l)).collect();
+    let series: Vec<Series> =
+        lanes.into_iter().enumerate().map(|(nth, l)| series(&axis, nth, of_what, l)).collect();
     let height = series.len() as f64 * LANE + 22.0;
-    let inside: Vec<_> = frame.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
-    Lanes { ticks: ticks(&axis, &frame.site.zone), markers: drawn_markers(&inside, &axis), series, height, title }
+    let inside: Vec<_> =
+        frame.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
+    Lanes {
+        ticks: ticks(&axis, &frame.site.zone),
+        markers: drawn_markers(&inside, &axis),
+        series,
+        height,
+        title,
+    }
 }
 
 fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
     let top = nth as f64 * LANE;
-    let most = lane.now.iter().chain(&lane.then).map(|p| p.value).fold(lane.limit.unwrap_or(0.01), f64::max);
+    let most = lane
+        .now
+        .iter()
+        .chain(&lane.then)
+        .map(|p| p.value)
+        .fold(lane.limit.unwrap_or(0.01), f64::max);
     // No share is more than all.
     let top_value = round_up(most * 1.08).min(lane.ceiling);
     let y = |v: f64| top + 42.0 - 36.0 * (v / top_value).min(1.0);
     let draw = |points: &[Point], bucket_s: i64| {
-        let places: Vec<_> = points.iter().map(|p| (p.at_s, axis.x(at_second(p.at_s)), y(p.value))).collect();
+        let places: Vec<_> =
+            points.iter().map(|p| (p.at_s, axis.x(at_second(p.at_s)), y(p.value))).collect();
         line(connected(&places, bucket_s, axis))
     };
-    let read =
-        |p: &Point| (p.at_s, format!("{}{} · {} {of_what}", (lane.text)(p.value), p.more, format::thousands(p.of)));
+    let read = |p: &Point| {
+        (
+            p.at_s,
+            format!("{}{} · {} {of_what}", (lane.text)(p.value), p.more, format::thousands(p.of)),
+        )
+    };
     Series {
         title: lane.title.into(),
         sub: lane.sub,
@@ -101,12 +119,19 @@ fn series(axis: &Axis, nth: usize, of_what: &str, lane: Lane) -> Series {
         line: draw(&lane.now, lane.bucket_s.0),
         against: draw(&lane.then, lane.bucket_s.1),
         budget: lane.limit.map(y),
-        reads: serde_json::to_string(&lane.now.iter().map(read).collect::<Vec<_>>()).unwrap_or_default(),
+        reads: serde_json::to_string(&lane.now.iter().map(read).collect::<Vec<_>>())
+            .unwrap_or_default(),
     }
 }
 
 /// Counts of all whole buckets of a stretch up to now.
-fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, shift_s: i64) -> Vec<Point> {
+fn counts(
+    buckets: &[Bucket],
+    stretch: Stretch,
+    now: Timestamp,
+    bucket_s: i64,
+    shift_s: i64,
+) -> Vec<Point> {
     let past = Stretch { from: stretch.from, to: stretch.to.min(now) };
     let point = |(begin, n): (i64, u64)| Point::at(begin + shift_s + bucket_s / 2, n as f64, n);
     whole_buckets(buckets, past, bucket_s).into_iter().map(point).collect()
@@ -115,9 +140,15 @@ fn counts(buckets: &[Bucket], stretch: Stretch, now: Timestamp, bucket_s: i64, s
 /// What a value of page views was over time.
 ///
 /// Only of whole buckets: a part of one has few page views and would draw a spike.
-fn points_of(views: &Views, past: Stretch, shift_s: i64, value: &dyn Fn(&Pool) -> Option<f64>) -> Vec<Point> {
+fn points_of(
+    views: &Views,
+    past: Stretch,
+    shift_s: i64,
+    value: &dyn Fn(&Pool) -> Option<f64>,
+) -> Vec<Point> {
     let at = |begin: i64| begin + shift_s + views.bucket_s / 2;
-    let point = |(begin, pool): (i64, Pool)| Some(Point::at(at(begin), value(&pool)?, pool.page_views));
+    let point =
+        |(begin, pool): (i64, Pool)| Some(Point::at(at(begin), value(&pool)?, pool.page_views));
     whole(views, past).filter_map(point).collect()
 }
 
@@ -153,7 +184,12 @@ fn percent(v: f64) -> String {
 pub(super) const LANES: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
 
 /// A lane for each of [`LANES`], the Apdex score, and the frustrated and the abandoned share.
-pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, limits: &[Budget]) -> Lanes {
+pub(super) fn of_views(
+    frame: &Frame,
+    views: &Views,
+    before: Option<&Views>,
+    limits: &[Budget],
+) -> Lanes {
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let all = views.all();
     let lane = |title, sub: String, limit, text, value: &dyn Fn(&Pool) -> Option<f64>| Lane {
@@ -175,8 +211,13 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
         .into_iter()
         .map(|v| {
             // The site's own budget where it has one, else what web.dev calls good.
-            let limit = budget::holding(limits, Metric::Vital(v), None).map_or(v.thresholds().0, |b| b.limit);
-            let sub = format!("p75 {} · budget {}", format::vital(v, &all.measured(v).reading(0.75)), v.text(limit));
+            let limit = budget::holding(limits, Metric::Vital(v), None)
+                .map_or(v.thresholds().0, |b| b.limit);
+            let sub = format!(
+                "p75 {} · budget {}",
+                format::vital(v, &all.measured(v).reading(0.75)),
+                v.text(limit)
+            );
             let text: fn(f64) -> String = match v {
                 Vital::Cls => |v| Vital::Cls.text(v),
                 Vital::Inp => |v| Vital::Inp.text(v),
@@ -188,7 +229,12 @@ pub(super) fn of_views(frame: &Frame, views: &Views, before: Option<&Views>, lim
     // The score as a line; who was satisfied, tolerated it or was frustrated is read at each moment.
     let of_three = |a: &Apdex| {
         let of = |n: u64| format::percent(share(n, a.samples()), 1, None);
-        format!("{} satisfied, {} tolerating, {} frustrated", of(a.satisfied), of(a.tolerating), of(a.frustrated))
+        format!(
+            "{} satisfied, {} tolerating, {} frustrated",
+            of(a.satisfied),
+            of(a.tolerating),
+            of(a.frustrated)
+        )
     };
     let sub = format!(
         "{} [{:.1}] by LCP",
@@ -222,13 +268,20 @@ pub(super) struct Words {
 }
 
 /// Three lanes: how often it happened, which share failed, how long it took.
-pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &[Bucket], bucket_s: i64) -> Lanes {
+pub(super) fn of_buckets(
+    frame: &Frame,
+    words: &Words,
+    now: &[Bucket],
+    before: &[Bucket],
+    bucket_s: i64,
+) -> Lanes {
     let (count, failed) = now.iter().fold((0, 0), |(n, bad), b| (n + b.count, bad + b.failed));
-    let points = |buckets: &[Bucket], shift_s: i64, value: fn(&Bucket) -> Option<f64>| -> Vec<Point> {
-        let at = |b: &Bucket| b.begin_s + shift_s + bucket_s / 2;
-        let point = |b: &Bucket| Some(Point::at(at(b), value(b)?, b.count));
-        buckets.iter().filter_map(point).collect()
-    };
+    let points =
+        |buckets: &[Bucket], shift_s: i64, value: fn(&Bucket) -> Option<f64>| -> Vec<Point> {
+            let at = |b: &Bucket| b.begin_s + shift_s + bucket_s / 2;
+            let point = |b: &Bucket| Some(Point::at(at(b), value(b)?, b.count));
+            buckets.iter().filter_map(point).collect()
+        };
     let lane = |title, sub: String, text, value: fn(&Bucket) -> Option<f64>| Lane {
         title,
         sub,
@@ -248,7 +301,12 @@ pub(super) fn of_buckets(frame: &Frame, words: &Words, now: &[Bucket], before: &
     let each = cadentis_core::calendar::stretch::length_text(bucket_s as f64 * 1_000.0);
     let lanes = vec![
         Lane { sub: format!("{} · each {each}", format::thousands(count)), ..counted },
-        lane(words.failed, format::percent(share(failed, count), 2, None), percent, Bucket::failed_share),
+        lane(
+            words.failed,
+            format::percent(share(failed, count), 2, None),
+            percent,
+            Bucket::failed_share,
+        ),
         lane(words.time, "at the 75th percentile".into(), seconds, |b| b.p75.value),
     ];
     drawn(frame, words.title, words.of_what, lanes)
@@ -282,7 +340,8 @@ pub(super) fn of_errors(
             title: "With script errors",
             sub: format!("{} of page views", format::percent(views.all().error_share(), 2, None)),
             now: points_of(views, frame.past(), 0, &Pool::error_share),
-            then: before.map_or(vec![], |b| points_of(b, against(frame), shift, &Pool::error_share)),
+            then: before
+                .map_or(vec![], |b| points_of(b, against(frame), shift, &Pool::error_share)),
             limit: None,
             ceiling: 1.0,
             text: percent,
@@ -297,7 +356,11 @@ fn whole_number(v: f64) -> String {
 }
 
 fn seconds(ms: f64) -> String {
-    if ms < 1_000.0 { format!("{ms:.0} ms") } else { cadentis_core::calendar::stretch::length_text(ms) }
+    if ms < 1_000.0 {
+        format!("{ms:.0} ms")
+    } else {
+        cadentis_core::calendar::stretch::length_text(ms)
+    }
 }
 
 #[cfg(test)]
@@ -321,6 +384,12 @@ mod tests {
         };
         let drawn = series(&axis, 0, "page views", lane);
         let parts = |path: &str| path.matches('M').count();
-        assert_eq!((parts(&drawn.line), parts(&drawn.against)), (2, 1), "{} {}", drawn.line, drawn.against);
+        assert_eq!(
+            (parts(&drawn.line), parts(&drawn.against)),
+            (2, 1),
+            "{} {}",
+            drawn.line,
+            drawn.against
+        );
     }
 }

@@ -154,12 +154,18 @@ fn wanted(request: &HttpRequest) -> Result<Vital, PageError> {
         None | Some("") => Ok(Vital::Lcp),
         Some(word) => Vital::parse(word).ok_or_else(|| PageError::Parameter {
             name: "vital".into(),
-            says: format!("`{}` is none of LCP, INP, CLS, FCP, TTFB", word.chars().take(40).collect::<String>()),
+            says: format!(
+                "`{}` is none of LCP, INP, CLS, FCP, TTFB",
+                word.chars().take(40).collect::<String>()
+            ),
         }),
     }
 }
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
     let (site_id, range) = (frame.site.id, frame.range());
@@ -232,7 +238,10 @@ fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
     vec![
         Working::new("Stretch", stretch),
         Working::of(format!("p75 of {}", vital.name()), &p75),
-        Working::of("Apdex by LCP", &all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof()),
+        Working::of(
+            "Apdex by LCP",
+            &all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof(),
+        ),
     ]
 }
 
@@ -246,7 +255,8 @@ fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
     let poor = |pool: &Pool| pool.measured(vital).not_good();
     let troubled: u64 = families.iter().map(|(_, p)| poor(p)).sum();
     let most = families.iter().max_by_key(|(_, p)| poor(p));
-    let mut says = format!("{} is {verdict}: {} at the 75th percentile.", vital.name(), vital.text(value));
+    let mut says =
+        format!("{} is {verdict}: {} at the 75th percentile.", vital.name(), vital.text(value));
     if let Some((name, pool)) = most.filter(|_| troubled > 0) {
         let part = share(poor(pool), troubled).unwrap_or(0.0);
         let of_views = share(pool.page_views, all.page_views).unwrap_or(0.0);
@@ -270,7 +280,12 @@ fn estimated_total(frame: &Frame, views: &Views) -> Option<f64> {
     (whole > reported as f64).then_some(whole)
 }
 
-pub(super) fn readings(frame: &Frame, views: &Views, before: Option<&Views>, visits: Option<Visits>) -> Vec<Figure> {
+pub(super) fn readings(
+    frame: &Frame,
+    views: &Views,
+    before: Option<&Views>,
+    visits: Option<Visits>,
+) -> Vec<Figure> {
     let all = &views.all();
     let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
@@ -287,7 +302,8 @@ pub(super) fn readings(frame: &Frame, views: &Views, before: Option<&Views>, vis
     };
     let mut figures = vec![figure];
     if let Some(Visits { visits, .. }) = visits {
-        let reporting = if estimated_total(frame, views).is_some() { "visits that report" } else { "visits" };
+        let reporting =
+            if estimated_total(frame, views).is_some() { "visits that report" } else { "visits" };
         figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
     // Satisfied and tolerating by LCP: the moment the visitor sees the page.
@@ -302,7 +318,8 @@ pub(super) fn readings(frame: &Frame, views: &Views, before: Option<&Views>, vis
         "within",
     ));
     let of = |count: fn(&Pool) -> u64, label: &str| {
-        let (now, before) = ((count(all), all.page_views), then.as_ref().map(|p| (count(p), p.page_views)));
+        let (now, before) =
+            ((count(all), all.page_views), then.as_ref().map(|p| (count(p), p.page_views)));
         let tone = if before.is_some_and(|b| has_risen(now, b)) { "strained" } else { "within" };
         let was = versus(before.and_then(|b| share(b.0, b.1)));
         Figure::new(format::percent(share(now.0, now.1), 2, None), format!("{label}{was}"), tone)
@@ -358,7 +375,8 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
         .collect()
 }
 
-type Histogram = (Vec<(f64, f64, &'static str)>, f64, Vec<(f64, String, f64, bool)>, Vec<(f64, String)>);
+type Histogram =
+    (Vec<(f64, f64, &'static str)>, f64, Vec<(f64, String, f64, bool)>, Vec<(f64, String)>);
 
 fn histogram(vital: Vital, m: &Measured) -> Histogram {
     let (low, high, marks): (f64, f64, &[f64]) = match vital {
@@ -390,7 +408,12 @@ fn histogram(vital: Vital, m: &Measured) -> Histogram {
         .filter_map(|(i, p)| {
             let v = m.reading(p).value?;
             let at = x(v);
-            Some((at, format!("p{:.0} {}", p * 100.0, vital.text(v)), 10.0 + 13.0 * i as f64, at > 300.0))
+            Some((
+                at,
+                format!("p{:.0} {}", p * 100.0, vital.text(v)),
+                10.0 + 13.0 * i as f64,
+                at > 300.0,
+            ))
         })
         .collect();
     (bars, width - 0.8, quantiles, marks.iter().map(|v| (x(*v), vital.text(*v))).collect())
@@ -414,7 +437,12 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
         cells.push((format::percent(share, 1, None), "plain"));
     }
-    FamilyRow { link: family_link(name), name: name.into(), views: format::thousands(pool.page_views), cells }
+    FamilyRow {
+        link: family_link(name),
+        name: name.into(),
+        views: format::thousands(pool.page_views),
+        cells,
+    }
 }
 
 /// An address with these parameters, with room for more behind it.
@@ -465,15 +493,22 @@ struct Slowest {
 }
 
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
-pub async fn slowest(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn slowest(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let vital = wanted(&request)?;
-    let slowest = visitors::slowest(&state.answers, asked.site.id, &asked.range(), vital, 12).await?;
+    let slowest =
+        visitors::slowest(&state.answers, asked.site.id, &asked.range(), vital, 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 
 /// The newest page views of the stretch, read again every few seconds.
-pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn arrivals(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let mut stretch = asked.stretch;
     // A stretch that ended a moment ago is one that goes on.
@@ -491,7 +526,8 @@ pub async fn arrivals(state: web::Data<State>, request: HttpRequest) -> Result<H
         };
         let time = s.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string();
         let device = s.beacon.device.word().to_string();
-        let cells = vec![time, s.path.clone(), device, s.country.clone(), s.browser.to_string(), lcp];
+        let cells =
+            vec![time, s.path.clone(), device, s.country.clone(), s.browser.to_string(), lcp];
         (view_link(s.at, s.beacon.visit, s.beacon.id), cells)
     };
     html(&Arrivals {

@@ -50,7 +50,8 @@ pub(super) fn is_place(attribute: &Attribute) -> bool {
 /// A filter that says nothing of places.
 fn anywhere(filter: &Filter) -> Filter {
     let placed = filter.parts().filter(|(a, _)| is_place(a));
-    let all: Vec<(Attribute, String)> = placed.flat_map(|(a, v)| v.iter().map(|v| (a.clone(), v.clone()))).collect();
+    let all: Vec<(Attribute, String)> =
+        placed.flat_map(|(a, v)| v.iter().map(|v| (a.clone(), v.clone()))).collect();
     all.iter().fold(filter.clone(), |f, (a, v)| f.without(a, v))
 }
 
@@ -74,14 +75,23 @@ pub(super) fn country_name(code: &str) -> String {
 pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Map, PageError> {
     let (elsewhere, vitals) = (anywhere(&asked.filter), [vital]);
     let (views, locations) = futures::try_join!(
-        Views::load(&state.answers, asked.site.id, asked.past(), &elsewhere, Attribute::Country, &vitals, 1),
+        Views::load(
+            &state.answers,
+            asked.site.id,
+            asked.past(),
+            &elsewhere,
+            Attribute::Country,
+            &vitals,
+            1
+        ),
         state.db.locations().err_into(),
     )?;
     let values = views.values();
     let chosen = only(&asked.filter, &Attribute::Country);
     let shown = WORLD.around(chosen.unwrap_or(""));
     let unit = shown[2] / WIDTH;
-    let link = |filter: &Filter| format!("/visitors?vital={}&{}", vital.name(), asked.query_with(filter));
+    let link =
+        |filter: &Filter| format!("/visitors?vital={}&{}", vital.name(), asked.query_with(filter));
     let of = |code: &str| values.iter().find(|(value, _)| value == code).map(|(_, pool)| pool);
     let land = |c: &Country| {
         let pool = of(c.code).filter(|_| !c.code.is_empty());
@@ -137,13 +147,21 @@ fn class(vital: Vital, pool: &Pool) -> &'static str {
 }
 
 /// The way back: each place that the filter narrows to, but the last, with the address of its page.
-fn crumbs(filter: &Filter, elsewhere: &Filter, link: &dyn Fn(&Filter) -> String) -> Vec<(String, Option<String>)> {
+fn crumbs(
+    filter: &Filter,
+    elsewhere: &Filter,
+    link: &dyn Fn(&Filter) -> String,
+) -> Vec<(String, Option<String>)> {
     let mut crumbs = vec![("World".to_string(), Some(link(elsewhere)))];
     let mut narrowed = elsewhere.clone();
     for attribute in [Attribute::Country, Attribute::Region, Attribute::City] {
         if let Some(value) = only(filter, &attribute) {
             narrowed = narrowed.and(attribute.clone(), value);
-            let name = if attribute == Attribute::Country { country_name(value) } else { value.to_string() };
+            let name = if attribute == Attribute::Country {
+                country_name(value)
+            } else {
+                value.to_string()
+            };
             crumbs.push((name, Some(link(&narrowed))));
         }
     }

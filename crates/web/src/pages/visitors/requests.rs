@@ -67,7 +67,10 @@ struct RequestsQuery {
 /// From this share of failed calls on a family is worth pointing at.
 const TROUBLE: f64 = 0.01;
 
-pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let wanted = query::<RequestsQuery>(&request)?;
     let resources = wanted.what.as_deref() == Some("resource");
@@ -82,7 +85,13 @@ pub async fn page(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let all = found.families;
     let lanes = lanes::of_buckets(
         &frame,
-        &Words { title: "Requests over time", count: "Calls", failed: "Failed", time: "Time", of_what: "calls" },
+        &Words {
+            title: "Requests over time",
+            count: "Calls",
+            failed: "Failed",
+            time: "Time",
+            of_what: "calls",
+        },
         &found.over,
         &found.over_before,
         found.bucket_s,
@@ -120,7 +129,8 @@ fn sentence(all: &[Calls], what: &str) -> String {
             _ => format!("None of {} {what}s failed.", format::thousands(count)),
         };
     };
-    let whose = Fault::ALL.iter().zip(worst.faults).max_by_key(|(_, n)| *n).map_or("", |(f, _)| f.words());
+    let whose =
+        Fault::ALL.iter().zip(worst.faults).max_by_key(|(_, n)| *n).map_or("", |(f, _)| f.words());
     format!(
         "{} of {} {what}s failed. “{}” failed most: {} of {}, mostly the {whose}’s doing, for {} visits.",
         format::percent(share(failed, count), 2, None),
@@ -135,8 +145,11 @@ fn sentence(all: &[Calls], what: &str) -> String {
 fn row(c: &Calls, what: &str, frame: &Frame) -> Row {
     let ms = |r: &Reading| r.value.map_or(NO_DATA.into(), |v| format!("{v:.0}"));
     let listed = |list: &[(String, u64)], most: usize| {
-        let some: Vec<String> =
-            list.iter().take(most).map(|(name, n)| format!("{name} ({})", format::thousands(*n))).collect();
+        let some: Vec<String> = list
+            .iter()
+            .take(most)
+            .map(|(name, n)| format!("{name} ({})", format::thousands(*n)))
+            .collect();
         some.join(", ")
     };
     let bad = share(c.failed, c.count).unwrap_or(0.0);
@@ -146,11 +159,17 @@ fn row(c: &Calls, what: &str, frame: &Frame) -> Row {
             time: format::day_clock(f.at, &frame.site.zone),
             link: format!("{}&{}", view_link(f.at, f.visit, f.view), frame.query),
             says: format!("{status} {}", f.code).trim_end().to_string(),
-            trace: Some(f.trace.as_str()).filter(|t| !t.is_empty()).and_then(|t| frame.site.trace_address(t)),
+            trace: Some(f.trace.as_str())
+                .filter(|t| !t.is_empty())
+                .and_then(|t| frame.site.trace_address(t)),
         }
     });
     Row {
-        link: format!("{}&{}", named_link(&frame.here, &[("what", what), ("name", &c.name)]), frame.query),
+        link: format!(
+            "{}&{}",
+            named_link(&frame.here, &[("what", what), ("name", &c.name)]),
+            frame.query
+        ),
         name: c.name.clone(),
         count: format::thousands(c.count),
         failed: format::percent(share(c.failed, c.count), 2, None),

@@ -105,13 +105,16 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let wanted = query::<VisitQuery>(&request)?;
-    let near = wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
+    let near =
+        wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
     let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
     // What is said is said of what is shown.
     let cut = views.len() > MOST;
     views.truncate(MOST);
     let (Some(first), Some(last)) = (views.first(), views.last()) else {
-        return Err(PageError::NotFound(format!("page views of the visit {id} within a day of {near}")));
+        return Err(PageError::NotFound(format!(
+            "page views of the visit {id} within a day of {near}"
+        )));
     };
     let begun = first.at;
     let told = state.db.told_of_visit(frame.site.id, *id, &views).await?;
@@ -119,9 +122,16 @@ pub async fn page(
     // The line ends when the last page had loaded, as far as that is known.
     let last_ms = [last.load, last.lcp, last.ttfb].into_iter().flatten().fold(0.0f32, f32::max);
     // What happened on it later belongs to the visit, too.
-    let told_ms = told.iter().filter(|t| t.view == last.id).map(|t| t.after).fold(f64::from(last_ms), f64::max);
+    let told_ms = told
+        .iter()
+        .filter(|t| t.view == last.id)
+        .map(|t| t.after)
+        .fold(f64::from(last_ms), f64::max);
     let length_ms = (last.at.duration_since(begun).as_millis_f64() + told_ms).max(1.0);
-    let chosen = views.iter().find(|v| Some(v.id) == wanted.view).or(views.iter().find(|v| !wrong(v).is_empty()));
+    let chosen = views
+        .iter()
+        .find(|v| Some(v.id) == wanted.view)
+        .or(views.iter().find(|v| !wrong(v).is_empty()));
     let chosen_id = chosen.map(|v| v.id);
     let zone = frame.site.zone.clone();
     let scale = (WIDTH - LABEL - 10.0) / length_ms;
@@ -140,16 +150,29 @@ pub async fn page(
                 after: format!("+{}", length_text(after)),
                 path: v.path.clone(),
                 family: (v.family.clone(), format!("{}&{}", family_link(&v.family), frame.query)),
-                cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)].map(vital_cell).to_vec(),
+                cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)]
+                    .map(vital_cell)
+                    .to_vec(),
                 wrong: wrong.join(", "),
                 y: nth as f64 * LANE,
                 x: LABEL + after * scale,
                 w: (took * scale).max(3.0),
-                told: told.iter().filter(|t| t.view == v.id && is_shown(t, all)).map(|t| told_row(t, &frame)).collect(),
+                told: told
+                    .iter()
+                    .filter(|t| t.view == v.id && is_shown(t, all))
+                    .map(|t| told_row(t, &frame))
+                    .collect(),
                 ticks: told
                     .iter()
                     .filter(|t| t.view == v.id && (t.what != Happened::Resource || t.failed))
-                    .map(|t| (LABEL + (after + t.after) * scale, t.what.word(), told_tone(t), t.name.clone()))
+                    .map(|t| {
+                        (
+                            LABEL + (after + t.after) * scale,
+                            t.what.word(),
+                            told_tone(t),
+                            t.name.clone(),
+                        )
+                    })
                     .collect(),
             }
         })
@@ -171,7 +194,8 @@ pub async fn page(
     let page = Page {
         id: *id,
         who: format!("{} · {} · {} on {}", first.device, first.country, first.browser, first.os),
-        person: (first.person != 0).then(|| format!("/visitors/find?person={:016x}&{}", first.person, frame.query)),
+        person: (first.person != 0)
+            .then(|| format!("/visitors/find?person={:016x}&{}", first.person, frame.query)),
         says,
         cut,
         all,
@@ -220,7 +244,9 @@ fn told_row(t: &HappeningRow, frame: &Frame) -> ToldRow {
         name: if t.what == Happened::Request { t.name.clone() } else { t.text.clone() },
         says: says.join(", "),
         tone: told_tone(t),
-        trace: Some(t.trace.as_str()).filter(|t| !t.is_empty()).and_then(|t| frame.site.trace_address(t)),
+        trace: Some(t.trace.as_str())
+            .filter(|t| !t.is_empty())
+            .and_then(|t| frame.site.trace_address(t)),
     }
 }
 
@@ -241,7 +267,10 @@ struct Sought {
 }
 
 /// `GET /visitors/find?who=…`: the visits of a person by the id that pages gave, or a visit by its own id.
-pub async fn find(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+pub async fn find(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let sought = query::<Sought>(&request)?;
     let typed = sought.who.unwrap_or_default().trim().to_string();
@@ -288,7 +317,9 @@ pub async fn find(state: web::Data<State>, request: HttpRequest) -> Result<HttpR
     let says = match (is_asked, rows.len()) {
         (false, _) => "Type the id that pages give for a person, or the id of a visit.".to_string(),
         (_, 0) => format!("Nobody of this id visited {}.", frame.words),
-        (_, n) => format!("{n} visit{} in this stretch, newest first.", if n == 1 { "" } else { "s" }),
+        (_, n) => {
+            format!("{n} visit{} in this stretch, newest first.", if n == 1 { "" } else { "s" })
+        }
     };
     html(&FindPage { says, typed, rows, frame })
 }
@@ -321,7 +352,8 @@ fn wrong(v: &Seen) -> Vec<String> {
         wrong.push(format!("{} script error{}", v.errors, if v.errors == 1 { "" } else { "s" }));
     }
     for (vital, value) in [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)] {
-        if let Some(value) = value.map(f64::from).filter(|value| vital.rate(*value) == Rating::Poor) {
+        if let Some(value) = value.map(f64::from).filter(|value| vital.rate(*value) == Rating::Poor)
+        {
             wrong.push(format!("{} {} is poor", vital.name(), vital.text(value)));
         }
     }
@@ -337,7 +369,9 @@ fn tone_of(v: &Seen) -> &'static str {
 }
 
 fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
-    let seconds = |ms: Option<f32>| ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))));
+    let seconds = |ms: Option<f32>| {
+        ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))))
+    };
     let vital = |vital: Vital, value: Option<f32>| match value.map(f64::from) {
         None => (vital.name(), "not told".to_string(), "nodata"),
         Some(value) => (vital.name(), vital.text(value), rated(vital, value)),
@@ -354,7 +388,11 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
             ("loaded", seconds(v.load), "within"),
             vital(Vital::Inp, v.inp),
             vital(Vital::Cls, v.cls),
-            ("connection", if v.connection.is_empty() { "not told".into() } else { v.connection.clone() }, "within"),
+            (
+                "connection",
+                if v.connection.is_empty() { "not told".into() } else { v.connection.clone() },
+                "within",
+            ),
         ],
         error: v.error.clone(),
         elements: elements(v),
@@ -374,25 +412,33 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
 
 /// Which elements and scripts the vitals come from.
 fn elements(v: &Seen) -> Vec<(&'static str, String)> {
-    let part = |name: &str, ms: Option<f32>| ms.map(|ms| format!("{} s {name}", format::seconds(f64::from(ms))));
+    let part = |name: &str, ms: Option<f32>| {
+        ms.map(|ms| format!("{} s {name}", format::seconds(f64::from(ms))))
+    };
     let mut all = Vec::new();
     if v.background {
-        let says =
-            "opened in a tab that nobody looked at: FCP and LCP would tell when it was turned to, and are left out";
+        let says = "opened in a tab that nobody looked at: FCP and LCP would tell when it was turned to, and are left out";
         all.push(("in the background", says.into()));
     }
     if !v.lcp_element.is_empty() {
-        let parts =
-            [part("until it was asked for", v.lcp_delay), part("to fetch", v.lcp_fetch), part("to show", v.lcp_render)];
+        let parts = [
+            part("until it was asked for", v.lcp_delay),
+            part("to fetch", v.lcp_fetch),
+            part("to show", v.lcp_render),
+        ];
         let parts: Vec<String> = parts.into_iter().flatten().collect();
-        let parts = if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
+        let parts =
+            if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
         all.push(("largest paint (LCP)", format!("{}{parts}", v.lcp_element)));
     }
     if !v.cls_element.is_empty() {
         all.push(("largest shift (CLS)", v.cls_element.clone()));
     }
     if !v.inp_element.is_empty() {
-        all.push(("slowest interaction (INP)", format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string()));
+        all.push((
+            "slowest interaction (INP)",
+            format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string(),
+        ));
     }
     if let Some(ms) = v.long_frames.filter(|ms| *ms > 0.0) {
         all.push(("long frames before it had loaded", format!("{ms:.0} ms")));
