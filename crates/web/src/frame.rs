@@ -157,6 +157,7 @@ pub struct Quick {
 }
 
 /// The time strip, ready to draw on 1248 × 36 units.
+#[derive(Default)]
 pub struct Strip {
     pub from_s: i64,
     pub to_s: i64,
@@ -200,8 +201,32 @@ impl Frame {
         place: &str,
         default_s: i64,
     ) -> Result<Frame, PageError> {
-        let Asked { site, stretch, kind, now, filter } =
-            Asked::load(state, request, default_s).await?;
+        let asked = Asked::load(state, request, default_s).await?;
+        let against = asked.stretch.against(asked.kind, &asked.site.zone);
+        let (strip, markers) =
+            Strip::load(state, &asked.site, asked.stretch, against, asked.now).await?;
+        Ok(Frame::around(asked, request, place, strip, markers))
+    }
+
+    /// The same for a part of a page, which is put into one that has its time strip already.
+    pub async fn part(
+        state: &State,
+        request: &HttpRequest,
+        place: &str,
+        default_s: i64,
+    ) -> Result<Frame, PageError> {
+        let asked = Asked::load(state, request, default_s).await?;
+        Ok(Frame::around(asked, request, place, Strip::default(), Vec::new()))
+    }
+
+    fn around(
+        asked: Asked,
+        request: &HttpRequest,
+        place: &str,
+        strip: Strip,
+        markers: Vec<Marker>,
+    ) -> Frame {
+        let Asked { site, stretch, kind, now, filter } = asked;
         let against = stretch.against(kind, &site.zone);
         let query_of = |s: &Stretch| with_filter(when(s, kind), &filter);
         let quick = QUICK
@@ -219,8 +244,7 @@ impl Frame {
             }
             _ => "not compared".into(),
         };
-        let (strip, markers) = Strip::load(state, &site, stretch, against, now).await?;
-        Ok(Frame {
+        Frame {
             kind,
             query: query_of(&stretch),
             markers,
@@ -240,7 +264,7 @@ impl Frame {
             filter,
             here: request.path().to_string(),
             own: own_parameters(request, &[]),
-        })
+        }
     }
 
     /// The address of this stretch with another filter.
@@ -381,4 +405,34 @@ pub fn tone_of(outcome: Outcome) -> &'static str {
 
 pub fn tone(standing: Standing) -> &'static str {
     standing.word()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::path::{Path, PathBuf};
+
+    fn sources(folder: &Path) -> Vec<PathBuf> {
+        let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+        entries.flat_map(|p| if p.is_dir() { sources(&p) } else { vec![p] }).collect()
+    }
+
+    #[test]
+    fn no_part_of_a_page_reads_what_its_page_has_read_for_the_time_strip() {
+        // What is told apart by its name: handlers of parts end in `part`.
+        let pages = Path::new(env!("CARGO_MANIFEST_DIR")).join("src/pages");
+        let mut parts = 0;
+        for path in sources(&pages) {
+            let text = fs::read_to_string(&path).unwrap();
+            for handler in text.split("\npub async fn ").skip(1) {
+                let name = handler.split('(').next().unwrap_or_default();
+                let body = handler.split("\n}\n").next().unwrap_or_default();
+                if name == "part" || name.ends_with("_part") {
+                    parts += 1;
+                    assert!(!body.contains("Frame::load("), "{}: {name}", path.display());
+                }
+            }
+        }
+        assert!(parts >= 8, "{parts}");
+    }
 }

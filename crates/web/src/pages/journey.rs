@@ -282,7 +282,7 @@ pub async fn places_part(
     slug: web::Path<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let frame = Frame::part(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let (site_id, past) = (frame.site.id, frame.past());
     let j = journey_of(&state, site_id, &slug).await?;
     let script = journey::parse(&j.script).map_err(|e| PageError::Script {

@@ -105,7 +105,7 @@ pub async fn part(
     slug: web::Path<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let frame = Frame::part(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<WeeksQuery>(&request)?;
     let (site, past) = (frame.site.id, frame.past());
     let j = journey_of(&state, site, &slug).await?;

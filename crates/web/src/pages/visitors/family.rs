@@ -262,7 +262,7 @@ pub async fn load_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let frame = Frame::part(&state, &request, "Visitors", TWELVE_HOURS).await?;
     let name = wanted(&request)?;
     let filter = frame.filter.clone().and(Attribute::Family, &name);
     let loads = family::loads(&state.answers, &frame.site, &frame.range(), &name, &LANES).await?;
