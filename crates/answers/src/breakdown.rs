@@ -1,7 +1,6 @@
 //! Page views told apart by an attribute, which values explain what is not good, and whose visits had most trouble.
 
 use crate::views::Views;
-use crate::visitors::compared;
 use crate::{Answers, Range, Result};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::acts::{Trouble, troubled};
@@ -9,6 +8,7 @@ use cadentis_core::visitor::slices::{Carrier, carriers};
 use cadentis_core::visitor::{Attribute, Pool};
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
+use futures::future::OptionFuture;
 use serde::Serialize;
 
 /// One value of an attribute.
@@ -32,11 +32,12 @@ pub async fn ask(
     by: &Attribute,
     vital: Vital,
 ) -> Result<Vec<Value>> {
-    let (range, vitals) = (Range { points: 1, ..range.clone() }, [vital]);
-    let (views, before) = futures::try_join!(
-        Views::load(answers, site_id, range.stretch, &range.filter, by.clone(), &vitals, 1),
-        compared(answers, site_id, &range, by.clone(), &vitals),
-    )?;
+    let (filter, vitals) = (&range.filter, [vital]);
+    let load = |stretch| Views::load(answers, site_id, stretch, filter, by.clone(), &vitals, 1);
+    // Values beside each other: both from the same moments to the second, not from whole hours as lines are.
+    let before = OptionFuture::from(range.against.map(load));
+    let (views, before) =
+        futures::try_join!(load(range.stretch), async { before.await.transpose() })?;
     let mut then = before.map(|b| b.values()).unwrap_or_default();
     let mut taken = |value: &str| {
         let nth = then.iter().position(|(v, _)| v == value)?;
@@ -66,20 +67,11 @@ pub async fn explained(
     range: &Range,
     vital: Vital,
 ) -> Result<Explained> {
-    let read = Attribute::ROLLED.map(async |attribute| {
-        let vitals = [vital];
-        let views = Views::load(
-            answers,
-            site_id,
-            range.stretch,
-            &range.filter,
-            attribute.clone(),
-            &vitals,
-            1,
-        );
-        crate::Result::Ok((attribute, views.await?.values()))
-    });
-    let parts = futures::future::try_join_all(read).await?;
+    let (stretch, filter) = (range.stretch, &range.filter);
+    let views =
+        Views::by_each(answers, site_id, stretch, filter, &Attribute::ROLLED, &[vital]).await?;
+    let parts: Vec<(Attribute, Vec<(String, Pool)>)> =
+        Attribute::ROLLED.into_iter().zip(views.iter().map(Views::values)).collect();
     let (samples, not_good) = parts.first().map_or((0, 0), |(_, values)| {
         let measured = values.iter().map(|(_, pool)| pool.measured(vital));
         measured.fold((0, 0), |(n, bad), m| (n + m.samples(), bad + m.not_good()))

@@ -70,6 +70,61 @@ impl Views {
         Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect() })
     }
 
+    /// The whole stretch in one bucket, told apart by each of these attributes: columns that several of them need are
+    /// read once.
+    ///
+    /// # Errors
+    /// When the database does not answer or too much waits.
+    pub async fn by_each(
+        answers: &Answers,
+        site_id: i32,
+        stretch: Stretch,
+        filter: &Filter,
+        attributes: &[Attribute],
+        vitals: &[Vital],
+    ) -> Result<Vec<Views>> {
+        if filter.is_empty() && !is_read_exactly(stretch) {
+            let by = |a: &Attribute| {
+                Views::load(answers, site_id, stretch, filter, a.clone(), vitals, 1)
+            };
+            return futures::future::try_join_all(attributes.iter().map(by)).await;
+        }
+        let exact = is_read_exactly(stretch);
+        let bucket_s =
+            if exact { stretch.bucket_seconds(1) } else { stretch.bucket_seconds(1).max(3_600) };
+        let (filter, vitals, attributes) = (filter.clone(), vitals.to_vec(), attributes.to_vec());
+        let mut columns: Vec<String> = Vec::new();
+        for by in &attributes {
+            let wanted = Selection {
+                stretch,
+                filter: &filter,
+                bucket_s,
+                by: Some(by),
+                vitals: &vitals,
+                exact,
+            };
+            columns.extend(wanted.columns());
+        }
+        columns.sort();
+        columns.dedup();
+        let sheets = answers.db.sheets_of(Filed::PageViews, site_id, stretch, &columns).await?;
+        let computing = answers.computed(move || {
+            let of = |by: &Attribute| {
+                let wanted = Selection {
+                    stretch,
+                    filter: &filter,
+                    bucket_s,
+                    by: Some(by),
+                    vitals: &vitals,
+                    exact,
+                };
+                Views { bucket_s, pools: pooled(&sheets, &wanted) }
+            };
+            attributes.iter().map(of).collect()
+        });
+        computing.await
+    }
+
     /// Reads the columns that are asked about, page view by page view.
     async fn filed(
         answers: &Answers,

@@ -1,6 +1,7 @@
 //! Answers from a real PostgreSQL.
 
 mod statements;
+mod visitors;
 
 use cadentis_answers::Answers;
 use cadentis_answers::compute::Compute;
