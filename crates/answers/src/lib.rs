@@ -7,6 +7,7 @@
 //! - [`compute`]: where all heavy arithmetic runs
 //! - [`range`]: what a question is about: stretch, comparison, filter
 //! - [`views`]: page views pooled by time and by an attribute, which most questions about visitors begin with
+//! - [`changes`]: what somebody changes, with who it was
 //! - [`visitors`], [`family`], [`breakdown`], [`requests`], [`actions`], [`errors`], [`funnels`], [`beside`]: what real
 //!   people had
 //! - [`played`], [`steps`]: runs, which [`now`], [`journeys`] and [`location`] begin with; [`goals`]: what is promised of
@@ -17,6 +18,7 @@
 pub mod actions;
 pub mod beside;
 pub mod breakdown;
+pub mod changes;
 pub mod compute;
 pub mod errors;
 pub mod family;

@@ -96,7 +96,7 @@ fn new_key(file: &Path) -> std::io::Result<String> {
 /// Threads that compute answers. Each may use another one while it follows visits, and two cores are the least there is.
 const COMPUTE_THREADS: usize = 2;
 /// So many questions wait for them; more are told to come again.
-const COMPUTE_WAITING: usize = 64;
+const COMPUTE_WAITING: usize = 256;
 /// Connections of beacons alone.
 const INTAKE_CONNECTIONS: u32 = 4;
 /// So long a question may take, with waiting.

@@ -75,6 +75,29 @@ fn clean_text(text: &mut String, limits: &JsonLimits) -> u64 {
     changed
 }
 
+/// The most characters of a name in addresses.
+const SLUG: usize = 60;
+
+/// A name as it stands in addresses: letters and digits of any script in small letters, with one hyphen for whatever
+/// stands between. Empty when nothing is left.
+///
+/// ```
+/// use cadentis_core::text::slug;
+/// assert_eq!(slug("  Überfahrt: 08:15! "), "überfahrt-08-15");
+/// ```
+pub fn slug(name: &str) -> String {
+    let mut slug = String::new();
+    for c in name.chars().flat_map(char::to_lowercase) {
+        match c {
+            c if c.is_alphanumeric() => slug.push(c),
+            _ if !slug.ends_with('-') && !slug.is_empty() => slug.push('-'),
+            _ => {}
+        }
+    }
+    let cut: String = slug.chars().take(SLUG).collect();
+    cut.trim_end_matches('-').to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -122,6 +145,17 @@ mod tests {
             let escapes = text.contains("\\u00") && !text.contains("\\\\u00");
             prop_assert!(!escapes, "{}", text);
             prop_assert_eq!(clean_json(&mut value, &JsonLimits { text: 20, picture: 20, members: 4 }), 0);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_slug_is_short_has_no_two_hyphens_together_and_is_its_own(name in "\\PC{0,90}") {
+            let slug = slug(&name);
+            prop_assert!(slug.chars().count() <= SLUG && !slug.contains("--"));
+            prop_assert!(!slug.starts_with('-') && !slug.ends_with('-'));
+            prop_assert!(slug.chars().all(|c| c == '-' || c.is_alphanumeric()), "{}", slug);
+            prop_assert_eq!(super::slug(&slug), slug.clone());
         }
     }
 }

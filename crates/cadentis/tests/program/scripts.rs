@@ -511,7 +511,7 @@ async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
         .form("/setup/locations", "name=Nowhere&country=NO&kind=public&zone=Europe%2FAtlantis")
         .await;
     assert!(
-        page.contains("A zone is a name of the IANA database")
+        page.contains("is no time zone: write one as Europe/Oslo or UTC.")
             && page.contains("value=\"Nowhere\"")
     );
     assert_eq!(w.form("/setup/token", "slug=bergen").await.0, 200);

@@ -417,3 +417,29 @@ fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
     }
     event.done()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whole_days_follow_the_calendar_and_anything_with_hours_is_exact() {
+        let exact = |hours: i64| Some(Length::Exact(SignedDuration::from_hours(hours)));
+        for (text, want) in [
+            ("P1D", Some(Length::Days(1))),
+            ("P2W", Some(Length::Days(14))),
+            ("P1DT2H", exact(26)),
+            ("PT48H", exact(48)),
+            ("+PT3H", exact(3)),
+            ("P399DT23H", exact(399 * 24 + 23)),
+            ("P400DT1H", None),
+            ("PT0S", None),
+            ("-P1D", None),
+            ("P1M", None),
+            ("PT1.5H", None),
+            ("1D", None),
+        ] {
+            assert_eq!(length_of(text), want, "{text}");
+        }
+    }
+}

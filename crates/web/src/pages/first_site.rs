@@ -6,9 +6,9 @@ use crate::State;
 use crate::error::PageError;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use cadentis_core::calendar;
 use cadentis_core::text;
 use cadentis_store::sites::NewSite;
-use jiff::tz::TimeZone;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -50,12 +50,10 @@ pub async fn make(
     }
     let typed = typed.into_inner();
     let name = text::clean(typed.name.trim(), 80, None);
-    let domains = match domains_of(&typed.domains) {
+    let domains = match (calendar::zone(&typed.zone), domains_of(&typed.domains)) {
         _ if name.is_empty() => Err("A site has a name.".into()),
-        _ if TimeZone::get(&typed.zone).is_err() => {
-            Err(format!("“{}” is no time zone: write one as Europe/Oslo or UTC.", typed.zone))
-        }
-        domains => domains,
+        (Err(e), _) => Err(format!("{e}.")),
+        (Ok(_), domains) => domains,
     };
     let domains = match domains {
         Ok(domains) => domains,

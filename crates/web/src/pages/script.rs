@@ -1,6 +1,6 @@
 //! The script of a journey: written, checked, played, saved, compared; and the journey's status.
 
-use super::start::{Given, Wrong, slug as slug_of};
+use super::start::{Given, Wrong};
 use super::with_header;
 use super::{TWELVE_HOURS, html, journey_of, plays, redirect};
 use crate::State;
@@ -16,6 +16,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_core::journey;
 use cadentis_core::journey::grammar;
+use cadentis_core::text::slug as slug_of;
 use cadentis_store::StoreError;
 use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
 use cadentis_store::sites::{Journey, Site};

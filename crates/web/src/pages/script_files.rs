@@ -1,16 +1,15 @@
 //! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
-use super::start::slug as slug_of;
 use crate::State;
 use crate::api::scripts::shared;
 use crate::error::PageError;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::changes;
 use cadentis_core::calendar::Pace;
 use cadentis_core::journey::{self, MAX_SCRIPT_BYTES};
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{NewJourney, PlaceAndPace};
+use cadentis_store::sites::PlaceAndPace;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{Cursor, Read, Write};
@@ -89,18 +88,9 @@ pub async fn import(
                 continue;
             }
         };
-        let slug = state.db.free_slug(site.id, &slug_of(&name)).await?;
-        let new = NewJourney {
-            site_id: site.id,
-            slug: &slug,
-            name: &name,
-            script: &script,
-            apdex_t_s: site.apdex_t_s,
-            author: &author,
-            plays: PlaceAndPace::usual(&pace, &locations),
-            status: Status::Paused,
-        };
-        state.db.add_journey(&new).await?;
+        let plays = PlaceAndPace::usual(&pace, &locations);
+        let answers = &state.answers;
+        let slug = changes::add_journey(answers, &site, &author, &name, &script, plays).await?;
         told.push(json!({ "file": file, "journey": name, "slug": slug }));
     }
     Ok(HttpResponse::Ok().json(json!({ "files": told })))

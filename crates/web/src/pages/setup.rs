@@ -9,12 +9,13 @@ use crate::ops;
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_core::calendar;
 use cadentis_core::journey;
 use cadentis_core::run::reach::Denied;
+use cadentis_core::text::slug;
 use cadentis_store::sites::NewLocation;
 use cadentis_store::sites::Site;
 use cadentis_store::work::Runner;
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use std::net::SocketAddr;
@@ -336,8 +337,8 @@ pub async fn location(
         Some("A country is two letters, as ISO 3166 has them: NO, CA, JP.".into())
     } else if !["public", "in-house"].contains(&typed.kind.as_str()) {
         Some("A location is public or in-house.".into())
-    } else if TimeZone::get(&typed.zone).is_err() {
-        Some("A zone is a name of the IANA database, such as Europe/Oslo.".into())
+    } else if let Err(e) = calendar::zone(&typed.zone) {
+        Some(format!("{e}."))
     } else {
         place.as_ref().err().cloned()
     };
@@ -352,19 +353,14 @@ pub async fn location(
         )
         .await;
     };
-    let wanted: String = name
-        .to_lowercase()
-        .chars()
-        .map(|c| if c.is_alphanumeric() { c } else { '-' })
-        .collect::<String>();
-    let wanted = wanted.trim_matches('-');
-    if wanted.is_empty() || state.db.locations().await?.iter().any(|l| l.slug == wanted) {
+    let wanted = slug(name);
+    if wanted.is_empty() || state.db.locations().await?.iter().any(|l| l.slug == *wanted) {
         let says = format!("There is a location of that name already: {name}.");
         return show(&state, &request, Some(("location", says)), None, typed, None).await;
     }
     let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
     let new = NewLocation {
-        slug: wanted,
+        slug: &wanted,
         name,
         country: &country,
         kind: &typed.kind,
@@ -375,7 +371,7 @@ pub async fn location(
         denied: place.denied,
     };
     state.db.add_location(&new).await?;
-    let told = NewToken { location: name.into(), slug: wanted.into(), token };
+    let told = NewToken { location: name.into(), slug: wanted, token };
     show(&state, &request, None, Some(told), Typed::default(), None).await
 }
 

@@ -9,10 +9,9 @@ use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes;
 use cadentis_core::journey::starter::{STARTERS, Starter};
 use cadentis_core::journey::{self, Journey, Part, recorded};
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::NewJourney;
 use jiff::Timestamp;
 use serde::Deserialize;
 use uuid::Uuid;
@@ -181,49 +180,8 @@ pub async fn make(
         Ok(plays) => plays,
         Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
     };
-    let slug = state.db.free_slug(site.id, &slug(&name)).await?;
-    let script = journey.to_string();
-    let new = NewJourney {
-        site_id: site.id,
-        slug: &slug,
-        name: &name,
-        script: &script,
-        apdex_t_s: site.apdex_t_s,
-        author: &author,
-        plays: plays.as_kept(),
-        status: Status::Paused,
-    };
-    state.db.add_journey(&new).await?;
+    let (answers, script) = (&state.answers, journey.to_string());
+    let slug =
+        changes::add_journey(answers, &site, &author, &name, &script, plays.as_kept()).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
-}
-
-/// A name as it stands in an address.
-pub fn slug(name: &str) -> String {
-    let mut slug = String::new();
-    for c in name.to_lowercase().chars() {
-        match c {
-            c if c.is_alphanumeric() => slug.push(c),
-            _ if !slug.ends_with('-') && !slug.is_empty() => slug.push('-'),
-            _ => {}
-        }
-    }
-    let slug: String = slug.trim_end_matches('-').chars().take(60).collect();
-    // These are pages beside the journeys.
-    if slug.is_empty() || ["new", "record", "import", "export"].contains(&slug.as_str()) {
-        "journey".into()
-    } else {
-        slug
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::slug;
-
-    #[test]
-    fn a_name_becomes_an_address() {
-        assert_eq!(slug("Book a crossing"), "book-a-crossing");
-        assert_eq!(slug("  Überfahrt: 08:15! "), "überfahrt-08-15");
-        assert_eq!((slug("!?"), slug("New")), ("journey".to_string(), "journey".to_string()));
-    }
 }
