@@ -190,8 +190,10 @@ async fn show(
         locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
     let says = match away.len() {
         0 => "Every location has a runner that asks for work.".into(),
-        1..=3 => {
-            format!("{} has no runner that asks for work: its runs are missing.", away.join(", "))
+        1 => format!("{} has no runner that asks for work: its runs are missing.", away[0]),
+        2 | 3 => {
+            let all = away.join(" and ");
+            format!("{all} have no runner that asks for work: their runs are missing.")
         }
         n => format!(
             "{n} of {} locations have no runner that asks for work: their runs are missing.",
