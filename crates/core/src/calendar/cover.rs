@@ -113,4 +113,12 @@ mod tests {
             }
         }
     }
+
+    #[test]
+    fn a_cover_of_nothing_is_empty_and_one_of_a_moment_is_not() {
+        let at = |s: i64| crate::calendar::stretch::at_second(s);
+        assert!(Cover::of([]).is_empty());
+        let one = Cover::of([Stretch { from: at(0), to: at(1) }]);
+        assert!(!one.is_empty() && one.contains(at(0)) && !one.contains(at(1)));
+    }
 }

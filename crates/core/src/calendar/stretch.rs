@@ -341,4 +341,18 @@ mod tests {
             [at("2026-11-22T23:00:00Z")]
         );
     }
+
+    #[test]
+    fn the_last_seconds_end_with_the_minute_that_goes_on() {
+        let now = at("2026-11-22T09:30:17Z");
+        let hour = Stretch::last(3_600, now);
+        assert_eq!((hour.from, hour.to), (at("2026-11-22T08:31:00Z"), at("2026-11-22T09:31:00Z")));
+        let on_the_minute = Stretch::last(60, at("2026-11-22T09:30:00Z"));
+        assert_eq!(
+            on_the_minute.to,
+            at("2026-11-22T09:31:00Z"),
+            "what comes in this minute is in it"
+        );
+        assert!(hour.contains(now) && !hour.contains(hour.to));
+    }
 }

@@ -297,4 +297,21 @@ mod tests {
         assert!(says(1.5).contains("worth 1.5 times fewer"));
         assert!(says(1.0).contains("never to never"), "{}", says(1.0));
     }
+
+    #[test]
+    fn a_burn_just_at_its_trigger_burns_and_both_windows_have_to() {
+        let pair = PAIRS[0];
+        let burn = |long: f64, short: f64| Burn { pair, long: Some(long), short: Some(short) };
+        let (at, below) = (pair.trigger, pair.trigger * 0.999);
+        assert!(
+            burn(at, at).is_burning(),
+            "a tenth of a percent that is not whole in binary must not hide it"
+        );
+        assert!(burn(at - 1e-12, at).is_burning());
+        assert!(!burn(at, below).is_burning() && !burn(below, at).is_burning());
+        assert!(
+            !Burn { pair, long: None, short: Some(at) }.is_burning(),
+            "nothing known is no alarm"
+        );
+    }
 }

@@ -73,3 +73,22 @@ fn halving(holds: impl Fn(f64) -> bool) -> f64 {
     }
     (low + high) / 2.0
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_of_few_may_be_less_and_more_than_all_is_nothing() {
+        // All of n: the lower end is the n-th root of one in forty (Clopper and Pearson 1934).
+        for n in [1_u64, 5, 50] {
+            let interval = clopper_pearson(n, n).unwrap();
+            assert!(
+                (interval.low - 0.025_f64.powf(1.0 / n as f64)).abs() < 1e-9,
+                "{n}: {interval:?}"
+            );
+            assert_eq!(interval.high, 1.0);
+        }
+        assert!(clopper_pearson(6, 5).is_none() && clopper_pearson(0, 0).is_none());
+    }
+}

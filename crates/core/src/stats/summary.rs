@@ -234,4 +234,13 @@ mod tests {
             }
         }
     }
+
+    #[test]
+    fn it_says_whether_its_percentiles_are_exact() {
+        let (mut exact, mut sketched) = (Summary::exact(None), Summary::sketched(None));
+        exact.add(1.0).unwrap();
+        sketched.add(1.0).unwrap();
+        assert_eq!(exact.method(), "nearest rank over all samples, exact");
+        assert_eq!(sketched.method(), "nearest rank over a sketch, within 1 %");
+    }
 }
