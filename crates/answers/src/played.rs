@@ -80,12 +80,12 @@ pub async fn likely_causes(
     let computing = answers.computed(move || {
         let cause = |record: &RunRecord| {
             let usual = usual.remove(&record.id).unwrap_or_default();
-            let step = cause::trouble_step(record).filter(|_| !usual.is_empty());
-            let alike = |name: &str| {
-                usual.iter().filter_map(|r| r.steps.iter().find(|s| s.name == *name)).collect()
+            let of_step =
+                |r: &RunRecord, name: &str| r.steps.iter().find(|s| s.name == *name).map(Split::of);
+            let splits: Vec<Split> = match cause::trouble_step(record) {
+                Some(step) => usual.iter().filter_map(|r| of_step(r, &step.name)).collect(),
+                None => Vec::new(),
             };
-            let alike: Vec<_> = step.map_or_else(Vec::new, |step| alike(&step.name));
-            let splits: Vec<Split> = alike.into_iter().map(Split::of).collect();
             Some((record.id, cause::likely_cause(record, &splits, |host| site.owns(host))?))
         };
         records.iter().filter_map(cause).collect()
