@@ -123,15 +123,17 @@ fn row(frame: &Frame, p: &JourneyRuns) -> Row {
         Samples::new(runs.through().map(|r| r.duration_ms)).reading(0.75).value
     };
     let (now, then) = (p75(&p.here), p75(&p.before));
-    let newest = &p.here.all()[p.here.all().len().saturating_sub(BARS)..];
-    let most = newest.iter().map(|r| r.duration_ms).fold(1.0, f64::max);
-    let bar = |(i, r): (usize, &Run)| {
+    let mut newest: Vec<(&Run, bool)> = p.here.drawn().rev().take(BARS).collect();
+    newest.reverse();
+    let most = newest.iter().map(|(r, _)| r.duration_ms).fold(1.0, f64::max);
+    let bar = |(i, (r, counts)): (usize, &(&Run, bool))| {
         let low = if r.outcome.got_through() {
             16.0 * (1.0 - (r.duration_ms / most).min(1.0))
         } else {
             6.0
         };
-        (i as f64 * 4.0, r.outcome.word(), low.min(13.0))
+        let word = if *counts { r.outcome.word() } else { "left-out" };
+        (i as f64 * 4.0, word, low.min(13.0))
     };
     Row {
         link: format!("/journeys/{}?{}", p.journey.slug, frame.query),

@@ -192,8 +192,10 @@ async fn show(
         0 => "Every location has a runner that asks for work.".into(),
         1 => format!("{} has no runner that asks for work: its runs are missing.", away[0]),
         2 | 3 => {
-            let all = away.join(" and ");
-            format!("{all} have no runner that asks for work: their runs are missing.")
+            let (last, others) = (away[away.len() - 1], away[..away.len() - 1].join(", "));
+            format!(
+                "{others} and {last} have no runner that asks for work: their runs are missing."
+            )
         }
         n => format!(
             "{n} of {} locations have no runner that asks for work: their runs are missing.",
