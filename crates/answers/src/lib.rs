@@ -9,9 +9,12 @@
 //! - [`views`]: page views pooled by time and by an attribute, which most questions about visitors begin with
 //! - [`changes`]: what somebody changes, with who it was
 //! - [`visitors`], [`family`], [`breakdown`], [`requests`], [`actions`], [`errors`], [`funnels`], [`beside`]: what real
-//!   people had
-//! - [`played`], [`steps`]: runs, which [`now`], [`journeys`] and [`location`] begin with; [`goals`]: what is promised of
-//!   them
+//!   people had; [`visit`]: single ones; [`collecting`]: how it is collected
+//! - [`played`], [`steps`]: runs, which [`now`], [`journeys`] and [`location`] begin with; [`journey`], [`weeks`],
+//!   [`runs`], [`run`]: one journey and one run; [`goals`]: what is promised of them
+//! - [`scripts`], [`trials`], [`recordings`]: writing a journey; [`runners`]: what plays it
+//! - [`sites`], [`strip`], [`setup`]: what every page has, and what is set up
+//! - [`kept`]: what answers hold whole
 
 #![warn(missing_docs)]
 
@@ -19,21 +22,37 @@ pub mod actions;
 pub mod beside;
 pub mod breakdown;
 pub mod changes;
+pub mod collecting;
 pub mod compute;
 pub mod errors;
 pub mod family;
 pub mod funnels;
 pub mod goals;
+pub mod journey;
 pub mod journeys;
+pub mod kept;
 pub mod location;
 pub mod now;
 pub mod played;
 pub mod range;
+pub mod recordings;
 pub mod requests;
+pub mod run;
+pub mod runners;
+pub mod runs;
+pub mod scripts;
+pub mod setup;
+pub mod sites;
 pub mod steps;
+pub mod strip;
+pub mod trials;
 pub mod views;
+pub mod visit;
 pub mod visitors;
+pub mod weeks;
 
+use cadentis_core::visitor::privacy::PersonKey;
+use cadentis_store::secrets::Vault;
 use cadentis_store::{Db, StoreError};
 use compute::{Compute, ComputeError};
 
@@ -44,6 +63,10 @@ pub use range::Range;
 pub struct Answers {
     db: Db,
     compute: Compute,
+    /// Opens secrets; without it none can be kept.
+    vault: Option<Vault>,
+    /// Makes of people's ids what is kept of them; without it nothing is.
+    persons: Option<PersonKey>,
 }
 
 /// Why a question was not answered.
@@ -55,15 +78,52 @@ pub enum AnswerError {
     /// It was not computed.
     #[error(transparent)]
     Compute(#[from] ComputeError),
+    /// It is about a journey whose script cannot be read.
+    #[error("the script of {journey} cannot be read: {says}")]
+    Script {
+        /// The journey's name.
+        journey: String,
+        /// Its name in addresses.
+        slug: String,
+        /// What is wrong, and where.
+        says: String,
+    },
+}
+
+impl AnswerError {
+    /// Whether the database answered something that cannot be read.
+    pub fn is_unreadable(&self) -> bool {
+        matches!(self, AnswerError::Store(StoreError::Content { .. }))
+    }
+
+    /// Whether the same would be answered however often it were tried.
+    pub fn is_permanent(&self) -> bool {
+        matches!(self, AnswerError::Store(e) if e.is_permanent())
+    }
 }
 
 /// What a question gives.
 pub type Result<T> = std::result::Result<T, AnswerError>;
 
 impl Answers {
-    /// Answers from this database, computed there.
+    /// Answers from this database, computed there, without keys for secrets and people.
     pub fn new(db: Db, compute: Compute) -> Answers {
-        Answers { db, compute }
+        Answers { db, compute, vault: None, persons: None }
+    }
+
+    /// The same with the keys of an installation.
+    pub fn with_keys(self, vault: Option<Vault>, persons: Option<PersonKey>) -> Answers {
+        Answers { vault, persons, ..self }
+    }
+
+    /// Whether secrets can be kept.
+    pub fn has_vault(&self) -> bool {
+        self.vault.is_some()
+    }
+
+    /// Connections to the database: open ones, and those of them that are idle.
+    pub fn connections(&self) -> (u32, u32) {
+        self.db.connections()
     }
 
     /// What the compute pool has done, and what waits for it.

@@ -1,12 +1,13 @@
 //! Journeys with what was played of them: what every question about runs begins with, in as many statements for a hundred
 //! journeys as for one.
 
+use crate::run::cause_of;
 use crate::{Answers, Result};
 use cadentis_core::calendar::{Cadence, Stretch};
 use cadentis_core::finding::LocationChecks;
 use cadentis_core::goal::Counted;
 use cadentis_core::journey;
-use cadentis_core::run::{Outcome, RunRecord, Split, cause};
+use cadentis_core::run::{Outcome, RunRecord, cause};
 use cadentis_store::runs::Run;
 use cadentis_store::sites::{Journey, Location, Site};
 use std::collections::HashMap;
@@ -80,13 +81,7 @@ pub async fn likely_causes(
     let computing = answers.computed(move || {
         let cause = |record: &RunRecord| {
             let usual = usual.remove(&record.id).unwrap_or_default();
-            let of_step =
-                |r: &RunRecord, name: &str| r.steps.iter().find(|s| s.name == *name).map(Split::of);
-            let splits: Vec<Split> = match cause::trouble_step(record) {
-                Some(step) => usual.iter().filter_map(|r| of_step(r, &step.name)).collect(),
-                None => Vec::new(),
-            };
-            Some((record.id, cause::likely_cause(record, &splits, |host| site.owns(host))?))
+            Some((record.id, cause_of(record, &usual, |host| site.owns(host))?))
         };
         records.iter().filter_map(cause).collect()
     });

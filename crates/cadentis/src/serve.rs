@@ -6,6 +6,7 @@ use cadentis_answers::Answers;
 use cadentis_answers::compute::Compute;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
+use cadentis_intake::import::Importer;
 use cadentis_store::Db;
 use cadentis_store::forgetting::Forgotten;
 use cadentis_store::secrets::Vault;
@@ -112,24 +113,21 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     }
     let db = Db::connect(&args.database_url)?;
     let compute = Compute::start(COMPUTE_THREADS, COMPUTE_WAITING, COMPUTE_PATIENCE)?;
-    let answers = Answers::new(db.clone(), compute);
+    let answers = Answers::new(db.clone(), compute).with_keys(vault, persons.clone());
     let workers = Workers::default();
     // Beacons wait for no page that reads much.
     let intake_db = Db::connect_with(&args.database_url, INTAKE_CONNECTIONS)?;
-    let intake = Intake::start(intake_db.clone(), args.queue, persons.clone(), &workers);
+    let intake = Intake::start(intake_db, args.queue, persons.clone(), &workers);
     let ready = Arc::new(AtomicBool::new(false));
     tokio::spawn(begin_work(db.clone(), !args.no_cadence, ready.clone(), workers.clone()));
     let meter = cadentis_web::ops::PageMeter::default();
     let state = cadentis_web::State {
         meter,
-        intake_db,
         answers,
-        db: db.clone(),
+        importer: Importer::new(db.clone(), persons),
         intake: intake.clone(),
         ready,
         door,
-        vault,
-        persons,
         workers,
     };
     let ops_state = state.clone();

@@ -28,29 +28,43 @@ pub struct Imported {
 /// Page views older than this are not taken: each hour of them would be written by itself.
 const OLDEST_DAYS: i64 = 800;
 
-/// Takes the page views of a file; what cannot be taken is told, the rest is there.
-///
-/// # Errors
-/// When the database is away. Hours that were written stay; bringing the file again adds what is missing.
-pub async fn import_file(
-    db: &Db,
-    site: &Site,
-    format: Format,
-    text: String,
-    defaults: Defaults,
+/// Takes page views from files.
+#[derive(Clone)]
+pub struct Importer {
+    db: Db,
     persons: Option<PersonKey>,
-    now: Timestamp,
-) -> cadentis_store::Result<Imported> {
-    let (of, id) = (site.clone(), site.id);
-    // Half a second for a large file: beside what else is answered.
-    let read = tokio::task::spawn_blocking(move || {
-        views_of(format, &text, &defaults, &of, persons.as_ref(), now)
-    });
-    let (mut imported, views) = read
-        .await
-        .map_err(|e| StoreError::Content { place: "file of page views", says: e.to_string() })?;
-    imported.new = db.import_page_views(id, views).await?;
-    Ok(imported)
+}
+
+impl Importer {
+    /// Takes them into this database; `persons` makes of people's ids what is kept of them.
+    pub fn new(db: Db, persons: Option<PersonKey>) -> Importer {
+        Importer { db, persons }
+    }
+
+    /// Takes the page views of a file; what cannot be taken is told, the rest is there.
+    ///
+    /// # Errors
+    /// When the database is away. Hours that were written stay; bringing the file again adds what is missing.
+    pub async fn file(
+        &self,
+        site: &Site,
+        format: Format,
+        text: String,
+        defaults: Defaults,
+        now: Timestamp,
+    ) -> cadentis_store::Result<Imported> {
+        let (of, id, persons) = (site.clone(), site.id, self.persons.clone());
+        // Half a second for a large file: beside what else is answered.
+        let read = tokio::task::spawn_blocking(move || {
+            views_of(format, &text, &defaults, &of, persons.as_ref(), now)
+        });
+        let (mut imported, views) = read.await.map_err(|e| StoreError::Content {
+            place: "file of page views",
+            says: e.to_string(),
+        })?;
+        imported.new = self.db.import_page_views(id, views).await?;
+        Ok(imported)
+    }
 }
 
 /// What a file holds, and what of it may come.

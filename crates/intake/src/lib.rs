@@ -207,6 +207,11 @@ impl Intake {
         intake
     }
 
+    /// Connections to the database that beacons alone use: open ones, and those of them that are idle.
+    pub fn connections(&self) -> (u32, u32) {
+        self.db.connections()
+    }
+
     /// Takes one request's beacons. Returns when they are committed.
     ///
     /// # Errors

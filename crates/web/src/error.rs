@@ -9,7 +9,6 @@ use askama::Template;
 use cadentis_answers::AnswerError;
 use cadentis_answers::compute::ComputeError;
 use cadentis_core::calendar::stretch::StretchError;
-use cadentis_store::StoreError;
 
 #[derive(Debug, thiserror::Error)]
 pub enum PageError {
@@ -29,8 +28,8 @@ pub enum PageError {
     Unreadable(String),
     #[error("Too much at once: {0}.")]
     TooLarge(String),
-    #[error("{}", store_says(.0))]
-    Store(#[from] StoreError),
+    #[error("{}", database_says(.0))]
+    Database(AnswerError),
     /// Too much waits to be computed, or it took too long.
     #[error("This is more than can be computed just now: {0}.")]
     Compute(#[from] ComputeError),
@@ -53,29 +52,32 @@ struct ErrorPage<'a> {
 impl From<AnswerError> for PageError {
     fn from(e: AnswerError) -> PageError {
         match e {
-            AnswerError::Store(e) => e.into(),
             AnswerError::Compute(e) => e.into(),
+            AnswerError::Script { journey, slug, says } => {
+                PageError::Script { journey, slug, says }
+            }
+            e => PageError::Database(e),
         }
     }
 }
 
 /// A database that answers something we cannot read is another trouble than one that does not answer.
-fn store_says(e: &StoreError) -> &'static str {
-    match e {
-        StoreError::Content { .. } => "Something in the database cannot be read.",
-        _ => "The database does not answer just now.",
+fn database_says(e: &AnswerError) -> &'static str {
+    match e.is_unreadable() {
+        true => "Something in the database cannot be read.",
+        false => "The database does not answer just now.",
     }
 }
 
-/// The answer to a program when the store cannot do what it asked for.
-pub fn unavailable(e: &StoreError) -> HttpResponse {
+/// The answer to a program when what it asked for cannot be done.
+pub fn unavailable(e: &AnswerError) -> HttpResponse {
     tracing::warn!("not done: {e}");
-    match e {
-        StoreError::Content { .. } => {
+    match e.is_unreadable() {
+        true => {
             let says = "Something in the database cannot be read; nothing was changed. The log says where.";
             Problem::new(StatusCode::INTERNAL_SERVER_ERROR, says).into()
         }
-        _ => {
+        false => {
             let says = "The database does not answer just now; nothing was changed. Try again in a moment.";
             let mut answer =
                 HttpResponse::from(Problem::new(StatusCode::SERVICE_UNAVAILABLE, says));
@@ -95,10 +97,10 @@ impl ResponseError for PageError {
             }
             PageError::Script { .. } => StatusCode::UNPROCESSABLE_ENTITY,
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
-            PageError::Store(StoreError::Content { .. }) => StatusCode::INTERNAL_SERVER_ERROR,
+            PageError::Database(e) if e.is_unreadable() => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
             PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
-            PageError::Store(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
+            PageError::Database(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
             PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -124,11 +126,11 @@ impl ResponseError for PageError {
             PageError::Unreadable(_) | PageError::TooLarge(_) => {
                 "Nothing was changed. Go back; what you typed is still there."
             }
-            PageError::Store(e @ StoreError::Content { .. }) => {
+            PageError::Database(e) if e.is_unreadable() => {
                 tracing::error!("page not shown: {e}");
                 "It is there and something in it has a form we do not know; the log of the server says what and where."
             }
-            PageError::Store(e) => {
+            PageError::Database(e) => {
                 tracing::error!("page not shown: {e}");
                 "Page views are turned away until it does and runs wait; nothing that was acknowledged is lost. Try again in a moment."
             }

@@ -7,13 +7,13 @@ use crate::format;
 use crate::limits::query;
 use crate::pages::own_parameters;
 use actix_web::HttpRequest;
-use cadentis_answers::Range;
+use cadentis_answers::kept::{LeftOut, Marker, Site};
+use cadentis_answers::{Range, strip};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::Standing;
 use cadentis_core::run::Outcome;
 use cadentis_core::visitor::Filter;
-use cadentis_store::sites::{LeftOut, Marker, Site};
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 
@@ -335,12 +335,8 @@ impl Strip {
             to: at_second(to_s),
         };
         let axis = Axis { stretch: shown, left: 0.0, width: WIDTH };
-        let (traffic, hours, markers, maintenance) = futures::try_join!(
-            state.db.page_view_hours(site.id, shown),
-            state.db.failing_hours(site.id, shown),
-            state.db.markers(site.id, shown),
-            state.db.maintenance(site.id, shown),
-        )?;
+        let told = strip::ask(&state.answers, site.id, shown).await?;
+        let traffic = &told.page_views;
         let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
         let mut points = vec![Some((axis.x(traffic.first().map_or(shown.from, |t| t.0)), 36.0))];
         points.extend(
@@ -354,30 +350,22 @@ impl Strip {
             to_s: shown.to.as_second(),
             silhouette: format!("{}Z", line(points)),
             days: shown.days(&site.zone).iter().map(|at| (axis.x(*at), day_name(at))).collect(),
-            markers: drawn_markers(&markers, &axis),
-            maintenance: drawn_windows(&maintenance, &axis),
-            troubles: hours
+            markers: drawn_markers(&told.markers, &axis),
+            maintenance: drawn_windows(&told.maintenance, &axis),
+            troubles: told
+                .troubled
                 .iter()
-                .filter(|(hour, t)| {
-                    let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
-                    let planned = maintenance.iter().any(|m| m.stretch.common(&window).is_some());
-                    !planned && t.is_troubled()
-                })
-                .filter_map(|(hour, t)| {
-                    let window = Stretch { from: *hour, to: *hour + SignedDuration::from_hours(1) };
-                    let (x, w) = axis.window(&window)?;
-                    let at = format::day_clock(*hour, &site.zone);
-                    Some((
-                        x,
-                        w.max(3.0),
-                        format!("{at}: {} of {} runs failed", t.failed, t.counted()),
-                    ))
+                .filter_map(|t| {
+                    let (x, w) = axis.window(&t.stretch)?;
+                    let at = format::day_clock(t.stretch.from, &site.zone);
+                    let (failed, counted) = (t.tally.failed, t.tally.counted());
+                    Some((x, w.max(3.0), format!("{at}: {failed} of {counted} runs failed")))
                 })
                 .collect(),
             stretch: axis.window(&stretch).unwrap_or((0.0, 1.5)),
             against: against.and_then(|a| axis.window(&a)),
         };
-        Ok((strip, markers))
+        Ok((strip, told.markers))
     }
 }
 

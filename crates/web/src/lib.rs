@@ -1,4 +1,4 @@
-//! Pages, API and static files. Handlers are thin: parse, ask the store, ask the core, render.
+//! Pages, API and static files. Handlers are thin: read what is asked, ask `answers`, word, draw.
 //!
 //! - [`api`]: health, collecting beacons, runners
 //! - [`frame`]: what every page has: places, the time strip, the stretch
@@ -30,11 +30,10 @@ use actix_web::http::header::CONTENT_ENCODING;
 use actix_web::middleware::{Compress, Next, from_fn};
 use actix_web::{App, HttpServer, web};
 use cadentis_answers::Answers;
-use cadentis_core::visitor::privacy::PersonKey;
+use cadentis_answers::kept::Site;
+use cadentis_answers::sites;
 use cadentis_intake::Intake;
-use cadentis_store::secrets::Vault;
-use cadentis_store::sites::Site;
-use cadentis_store::{Db, StoreError};
+use cadentis_intake::import::Importer;
 use cadentis_workers::Workers;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -44,11 +43,10 @@ use std::sync::atomic::AtomicBool;
 /// What handlers share. Everything in it is a handle: servers keep no state of their own.
 #[derive(Clone)]
 pub struct State {
-    /// Whatever is read to be shown or judged.
+    /// Whatever is read to be shown or judged, and changed by somebody.
     pub answers: Answers,
-    pub db: Db,
-    /// What beacons alone use; it is only looked at here.
-    pub intake_db: Db,
+    /// Takes page views from files.
+    pub importer: Importer,
     /// How long pages took.
     pub meter: ops::PageMeter,
     pub intake: Intake,
@@ -56,23 +54,14 @@ pub struct State {
     pub ready: Arc<AtomicBool>,
     /// Names that are answered, proxies that are believed.
     pub door: door::Door,
-    /// Opens secrets; without it none can be kept.
-    pub vault: Option<Vault>,
-    /// Makes of people's ids what is kept of them; without it nothing is.
-    pub persons: Option<PersonKey>,
     /// What goes on in this process beside answering.
     pub workers: Workers,
 }
 
 impl State {
-    /// The site of this installation, once there is one.
-    pub async fn first_site(&self) -> Result<Option<Site>, StoreError> {
-        Ok(self.db.sites().await?.into_iter().next())
-    }
-
-    /// The same for a page: without a site it asks for one.
+    /// The site of this installation; without one a page asks for it.
     async fn site(&self) -> Result<Site, error::PageError> {
-        self.first_site().await?.ok_or(error::PageError::NoSite)
+        sites::first(&self.answers).await?.ok_or(error::PageError::NoSite)
     }
 }
 

@@ -5,6 +5,8 @@ use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
 use askama::Template;
+use cadentis_answers::kept::Run;
+use cadentis_answers::kept::{LeftOut, Location, Marker};
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -13,8 +15,6 @@ use cadentis_core::run::Outcome;
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::timeline::is_whole;
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{LeftOut, Location, Marker};
 use jiff::SignedDuration;
 use std::collections::{BTreeMap, HashMap};
 
@@ -185,7 +185,7 @@ pub struct Stack<'a> {
     pub bucket_s: i64,
     pub top: f64,
     pub scale: String,
-    pub says: &'a dyn Fn(usize) -> String,
+    pub says: Box<dyn Fn(usize) -> String + 'a>,
 }
 
 impl LineUp {

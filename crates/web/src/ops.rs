@@ -10,8 +10,9 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::Next;
 use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_answers::compute::Load;
+use cadentis_answers::kept::Backlog;
+use cadentis_answers::setup;
 use cadentis_core::calendar::stretch::length_text;
-use cadentis_store::work::Backlog;
 use cadentis_workers::Report;
 use jiff::Timestamp;
 use prometheus_client::encoding::EncodeLabelSet;
@@ -94,7 +95,7 @@ pub struct Pulse {
 
 impl Pulse {
     pub async fn of(state: &State) -> Pulse {
-        let backlog = state.db.backlog(Timestamp::now()).await;
+        let backlog = setup::backlog(&state.answers, Timestamp::now()).await;
         if let Err(e) = &backlog {
             tracing::warn!("what waits in the database is not known: {e}");
         }
@@ -102,7 +103,7 @@ impl Pulse {
             queue: state.intake.queue(),
             compute: state.answers.compute().load(),
             workers: state.workers.report(),
-            connections: [state.db.connections(), state.intake_db.connections()],
+            connections: [state.answers.connections(), state.intake.connections()],
             backlog: backlog.ok(),
         }
     }
@@ -260,65 +261,74 @@ pub fn bind(state: State, address: SocketAddr) -> io::Result<Web> {
     Ok(Web { server, address })
 }
 
+/// Something to say of this server, and how it stands.
+pub struct Sentence {
+    pub says: String,
+    pub tone: &'static str,
+}
+
+impl Sentence {
+    fn new(says: String, tone: &'static str) -> Sentence {
+        Sentence { says, tone }
+    }
+}
+
 /// The same in sentences, for people.
-pub fn sentences(pulse: &Pulse) -> Vec<(String, &'static str)> {
+pub fn sentences(pulse: &Pulse) -> Vec<Sentence> {
     let (waiting, capacity) = pulse.queue;
-    let mut all = vec![(
+    let mut all = vec![Sentence::new(
         format!("Beacons: {waiting} of at most {capacity} batches wait to be written."),
         if waiting * 2 > capacity { "strained" } else { "within" },
     )];
     match &pulse.backlog {
-        None => all.push(("The database does not say what waits.".into(), "broken")),
-        Some(b) => {
-            let late = b.due_for_s.unwrap_or(0.0);
-            all.push((
-                match b.due {
-                    0 => format!("Runs: none waits for a runner; runners have {}.", b.leased),
-                    n => format!(
-                        "Runs: {n} wait for a runner, the oldest for {}; runners have {}.",
-                        length_text(late * 1_000.0),
-                        b.leased
-                    ),
-                },
-                if late > LATE_S { "strained" } else { "within" },
-            ));
-            let lag = b.hours_for_s.unwrap_or(0.0);
-            all.push((
-                match b.hours {
-                    0 => "Page views: every hour is filed.".into(),
-                    n => format!(
-                        "Page views: {n} hours are to be filed anew, the oldest marked {} ago.",
-                        length_text(lag * 1_000.0)
-                    ),
-                },
-                if lag > LATE_S { "strained" } else { "within" },
-            ));
-        }
+        None => all.push(Sentence::new("The database does not say what waits.".into(), "broken")),
+        Some(b) => all.extend(waiting_says(b)),
     }
     let load = pulse.compute;
-    all.push((
+    all.push(Sentence::new(
         format!(
             "Computing: {} questions answered, {} refused, {} left since nobody waited any more; {} wait now.",
             load.done, load.refused, load.left, load.waiting
         ),
         if load.waiting > 0 { "strained" } else { "within" },
     ));
-    let worker = |w: &Report| {
-        let last = w
-            .last_success
-            .map_or("not yet".into(), |age: Duration| format!("{} s ago", age.as_secs()));
-        let restarts = if w.restarts > 0 {
-            format!(", begun again {} times", w.restarts)
-        } else {
-            String::new()
-        };
-        (
-            format!("Worker “{}”: last done {last}{restarts}.", w.name),
-            if w.is_well { "within" } else { "broken" },
-        )
-    };
-    all.extend(pulse.workers.iter().map(worker));
+    all.extend(pulse.workers.iter().map(worker_says));
     all
+}
+
+fn waiting_says(b: &Backlog) -> [Sentence; 2] {
+    let late = b.due_for_s.unwrap_or(0.0);
+    let runs = match b.due {
+        0 => format!("Runs: none waits for a runner; runners have {}.", b.leased),
+        n => format!(
+            "Runs: {n} wait for a runner, the oldest for {}; runners have {}.",
+            length_text(late * 1_000.0),
+            b.leased
+        ),
+    };
+    let lag = b.hours_for_s.unwrap_or(0.0);
+    let hours = match b.hours {
+        0 => "Page views: every hour is filed.".into(),
+        n => format!(
+            "Page views: {n} hours are to be filed anew, the oldest marked {} ago.",
+            length_text(lag * 1_000.0)
+        ),
+    };
+    let tone = |s: f64| if s > LATE_S { "strained" } else { "within" };
+    [Sentence::new(runs, tone(late)), Sentence::new(hours, tone(lag))]
+}
+
+fn worker_says(w: &Report) -> Sentence {
+    let last =
+        w.last_success.map_or("not yet".into(), |age: Duration| format!("{} s ago", age.as_secs()));
+    let restarts = match w.restarts {
+        0 => String::new(),
+        n => format!(", begun again {n} times"),
+    };
+    Sentence::new(
+        format!("Worker “{}”: last done {last}{restarts}.", w.name),
+        if w.is_well { "within" } else { "broken" },
+    )
 }
 
 /// What waits for longer than this is told as trouble, in seconds: a cadence is a minute at the least.

@@ -4,6 +4,7 @@ use crate::State;
 use crate::error::PageError;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use actix_web::{HttpResponse, web};
+use cadentis_answers::sites;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::LazyLock;
 
@@ -100,11 +101,8 @@ async fn own_snippet(
     state: web::Data<State>,
     key: web::Path<String>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state
-        .db
-        .site_by_key(&key)
-        .await?
-        .ok_or_else(|| PageError::NotFound(format!("the site {key}")))?;
+    let site = sites::by_key(&state.answers, &key).await?;
+    let site = site.ok_or_else(|| PageError::NotFound(format!("the site {key}")))?;
     let c = &site.collecting;
     let settings = serde_json::json!({
         "site": site.key, "sample": c.sample, "keep": c.keep, "phrases": c.phrases, "trace": c.trace,

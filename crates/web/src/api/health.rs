@@ -2,6 +2,7 @@
 
 use crate::State;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::setup;
 use cadentis_workers::Report;
 use jiff::Timestamp;
 use serde_json::{Map, Value, json};
@@ -21,7 +22,7 @@ pub async fn healthz(state: web::Data<State>) -> HttpResponse {
         "intake": { "waiting": waiting, "capacity": capacity },
         "workers": workers.iter().map(worker).collect::<Vec<_>>(),
     });
-    let status = match state.db.last_runs(now).await {
+    let status = match setup::last_runs(&state.answers, now).await {
         Ok(locations) => {
             let ages: Map<String, Value> = locations
                 .into_iter()

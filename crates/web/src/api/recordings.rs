@@ -5,9 +5,9 @@ use crate::error::unavailable;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::{AnswerError, recordings, sites};
 use cadentis_core::journey::recorded::{self, Act, Input};
 use cadentis_core::journey::{self, Journey};
-use cadentis_store::StoreError;
 use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -40,13 +40,13 @@ pub async fn ask(state: web::Data<State>, new: web::Json<NewRecording>) -> HttpR
         Err(says) => return Problem::invalid("/address", says).into(),
     };
     let asked = async {
-        let (sites, locations) = (state.db.sites().await?, state.db.locations().await?);
-        let location = locations.iter().find(|l| l.slug == new.location);
-        let (Some(site), Some(location)) = (sites.first(), location) else {
-            return Ok(Problem::not_found("There is no such location.").into());
-        };
-        let id = state.db.ask_recording(site.id, location.id, &address, Timestamp::now()).await?;
-        Ok::<_, StoreError>(HttpResponse::Ok().json(json!({ "id": id })))
+        let none = || Ok(Problem::not_found("There is no such location.").into());
+        let answers = &state.answers;
+        let Some(site) = sites::first(answers).await? else { return none() };
+        match recordings::begin(answers, &site, &new.location, &address).await? {
+            Some(id) => Ok::<_, AnswerError>(HttpResponse::Ok().json(json!({ "id": id }))),
+            None => none(),
+        }
     };
     asked.await.unwrap_or_else(|e| unavailable(&e))
 }
@@ -71,10 +71,10 @@ pub async fn look(
     seen: web::Query<Seen>,
 ) -> HttpResponse {
     let looked = async {
-        state.db.recording_looked(*id, Timestamp::now()).await?;
+        recordings::looked(&state.answers, *id).await?;
         let mut waited = 0;
         loop {
-            let Some(r) = state.db.recording(*id, Timestamp::now()).await? else {
+            let Some(r) = recordings::ask(&state.answers, *id).await? else {
                 return Ok(Problem::not_found("There is no such recording any more.").into());
             };
             let told = format!("{:x}", fingerprint(&json!([r.acts, r.about])));
@@ -85,7 +85,7 @@ pub async fn look(
                 continue;
             }
             let picture = match r.picture != seen.picture {
-                true => state.db.recording_picture(*id).await?,
+                true => recordings::picture(&state.answers, *id).await?,
                 false => None,
             };
             let journey = recorded::journey("Recorded", &r.acts);
@@ -96,7 +96,7 @@ pub async fn look(
             })));
         }
     };
-    looked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
+    looked.await.unwrap_or_else(|e: AnswerError| unavailable(&e))
 }
 
 /// Enough to see that something is new.
@@ -129,7 +129,7 @@ pub async fn inputs(
     {
         return Problem::invalid(&format!("/{nth}"), says).into();
     }
-    match state.db.recording_inputs(*id, &inputs).await {
+    match recordings::inputs(&state.answers, *id, &inputs).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }
@@ -148,7 +148,7 @@ pub async fn act(
     id: web::Path<Uuid>,
     change: web::Json<Change>,
 ) -> HttpResponse {
-    let changed = state.db.change_acts(*id, |acts| match change.into_inner() {
+    let changed = recordings::change(&state.answers, *id, |acts| match change.into_inner() {
         Change::Add(act) => recorded::add(acts, act),
         // The address it began with stays.
         Change::UndoLast if acts.len() > 1 => {
@@ -165,7 +165,7 @@ pub async fn act(
 
 /// `DELETE /api/recordings/{id}`: the browser ends; what was done stays for a while.
 pub async fn end(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
-    match state.db.end_recording(*id).await {
+    match recordings::end(&state.answers, *id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }

@@ -5,10 +5,11 @@ use crate::error::unavailable;
 use crate::format;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::changes::journeys::parts_of;
+use cadentis_answers::run::{self, Which, repaired};
+use cadentis_answers::trials::{self, NewTrial as Wish};
+use cadentis_answers::{AnswerError, sites};
 use cadentis_core::journey::{self, LineRead, Part, ScriptError};
-use cadentis_core::run::DeviceProfile;
-use cadentis_core::run::RunRecord;
-use cadentis_store::StoreError;
 use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -23,10 +24,9 @@ fn complaint(e: &ScriptError) -> Value {
     })
 }
 
-/// The common parts of the site; parts that cannot be read are as good as none.
-pub async fn shared(state: &State) -> Result<Vec<Part>, StoreError> {
-    let site = state.first_site().await?;
-    Ok(site.and_then(|s| journey::parts(&s.parts).ok()).unwrap_or_default())
+/// The common parts of the site.
+async fn shared(state: &State) -> Result<Vec<Part>, AnswerError> {
+    Ok(sites::first(&state.answers).await?.as_ref().map(parts_of).unwrap_or_default())
 }
 
 #[derive(Deserialize)]
@@ -95,49 +95,32 @@ pub struct NewTrial {
 /// `POST /api/trials`: plays a script once from a location, saved or not.
 pub async fn ask(state: web::Data<State>, new: web::Json<NewTrial>) -> HttpResponse {
     let asked = async {
-        let shared = shared(&state).await?;
-        if let Some(e) = journey::problems(&new.script, &shared).first() {
+        let none = || Ok(Problem::not_found("There is no such location.").into());
+        let Some(site) = sites::first(&state.answers).await? else { return none() };
+        if let Some(e) = journey::problems(&new.script, &parts_of(&site)).first() {
             let says = format!("The script cannot be played yet: {e}.");
             return Ok(Problem::script("/script", says, std::slice::from_ref(e)).into());
         }
-        let sites = state.db.sites().await?;
-        let locations = state.db.locations().await?;
-        let location = locations.iter().find(|l| l.slug == new.location);
-        let (Some(site), Some(location)) = (sites.first(), location) else {
-            return Ok(Problem::not_found("There is no such location.").into());
-        };
-        let device = DeviceProfile::of(&new.device).unwrap_or(DeviceProfile::USUAL).slug;
-        let id =
-            state.db.ask_trial(site.id, location.id, &new.script, device, Timestamp::now()).await?;
-        Ok(HttpResponse::Ok().json(json!({ "id": id })))
+        let wish = Wish { script: &new.script, location: &new.location, device: &new.device };
+        match trials::begin(&state.answers, &site, &wish).await? {
+            Some(id) => Ok(HttpResponse::Ok().json(json!({ "id": id }))),
+            None => none(),
+        }
     };
-    asked.await.unwrap_or_else(|e: StoreError| unavailable(&e))
-}
-
-/// The script with what held on top, if playing it fell back anywhere.
-pub fn repaired(script: &str, record: &RunRecord) -> Option<String> {
-    let fell: Vec<_> = record.steps.iter().flat_map(|s| s.fell_back.clone()).collect();
-    let journey = journey::parse(script).ok().filter(|_| !fell.is_empty())?;
-    Some(journey::repaired(&journey, &fell).to_string())
+    asked.await.unwrap_or_else(|e: AnswerError| unavailable(&e))
 }
 
 /// `GET /api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
 /// a page of its own.
 pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
-    let trial = match state.db.trial(*id).await {
-        Ok(Some(trial)) => trial,
+    let now = Timestamp::now();
+    let told = match trials::ask(&state.answers, *id, now).await {
+        Ok(Some(told)) => told,
         Ok(None) => return Problem::not_found("There is no such trial any more.").into(),
         Err(e) => return unavailable(&e),
     };
-    let waits_s = Timestamp::now().duration_since(trial.asked_at).as_secs();
-    let runner_seen = match state.db.runners(Timestamp::now()).await {
-        Ok(runners) => runners
-            .into_iter()
-            .filter(|(l, _)| *l == trial.location_id)
-            .map(|(_, r)| r.seen_at)
-            .max(),
-        Err(e) => return unavailable(&e),
-    };
+    let (trial, runner_seen) = (told.status, told.runner_seen);
+    let waits_s = now.duration_since(trial.asked_at).as_secs();
     let steps = trial.record.as_ref().map(|r| {
         let steps = r.steps.iter().enumerate().map(|(nth, s)| {
             json!({
@@ -162,11 +145,10 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
 /// `GET /api/trials/{id}/film/{step}/{frame}`: one picture; `end` is the one at the step's end.
 pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)>) -> HttpResponse {
     let (id, step, frame) = path.into_inner();
-    let trial = match state.db.trial(id).await {
-        Ok(trial) => trial,
+    let record = match run::record(&state.answers, Which::Trial, id).await {
+        Ok(record) => record,
         Err(e) => return unavailable(&e),
     };
-    let record = trial.and_then(|t| t.record);
     let step = record.as_ref().and_then(|r| r.steps.get(step));
     let picture = match frame.parse::<usize>() {
         Ok(nth) => step.and_then(|s| s.film.get(nth)).map(|f| &f.picture),
@@ -187,7 +169,7 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)
 
 /// `DELETE /api/trials/{id}`: the runner breaks it off as soon as it hears.
 pub async fn cancel(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
-    match state.db.cancel_trial(*id).await {
+    match trials::cancel(&state.answers, *id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }

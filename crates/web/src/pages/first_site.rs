@@ -6,17 +6,13 @@ use crate::State;
 use crate::error::PageError;
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::sites;
 use cadentis_core::calendar;
 use cadentis_core::text;
-use cadentis_store::sites::NewSite;
 use serde::Deserialize;
-use uuid::Uuid;
 
 pub const ADDRESS: &str = "/setup/first-site";
-
-/// Who waits this long at most for the largest paint is satisfied: where the good values of LCP end (web.dev, "Largest
-/// Contentful Paint"). It can be changed on Collecting.
-const SATISFIED_S: f64 = 2.5;
 
 #[derive(Template)]
 #[template(path = "first_site.html")]
@@ -34,7 +30,7 @@ pub struct Typed {
 
 /// `GET /setup/first-site`: where every page of an empty installation leads.
 pub async fn page(state: web::Data<State>) -> Result<HttpResponse, PageError> {
-    if state.first_site().await?.is_some() {
+    if sites::first(&state.answers).await?.is_some() {
         return Ok(redirect("/setup"));
     }
     html(&Page { wrong: None, typed: Typed { zone: "UTC".into(), ..Typed::default() } })
@@ -45,7 +41,7 @@ pub async fn make(
     state: web::Data<State>,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    if state.first_site().await?.is_some() {
+    if sites::first(&state.answers).await?.is_some() {
         return Err(PageError::Refused("There is a site already; it stays as it is.".into()));
     }
     let typed = typed.into_inner();
@@ -59,15 +55,7 @@ pub async fn make(
         Ok(domains) => domains,
         Err(says) => return html(&Page { wrong: Some(says), typed }),
     };
-    let key = Uuid::new_v4().simple().to_string();
-    let new = NewSite {
-        key: &key,
-        name: &name,
-        zone: &typed.zone,
-        domains: &domains,
-        families: &[],
-        apdex_t_s: SATISFIED_S,
-    };
-    state.db.add_site(&new).await?;
+    let (answers, by) = (&state.answers, Author::somebody());
+    changes::installation::add_site(answers, &by, &name, &typed.zone, &domains).await?;
     Ok(redirect("/setup"))
 }

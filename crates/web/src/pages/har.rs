@@ -1,6 +1,6 @@
 //! An archive of requests (HAR) that somebody brings, read like a run and not kept.
 
-use super::requests::{Narrow, Requests, Whose};
+use super::requests::{Carried, Narrow, Requests, Whose};
 use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
@@ -9,8 +9,8 @@ use crate::format;
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Site;
 use cadentis_core::run::{Har, Split, Where};
-use cadentis_store::sites::Site;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -30,7 +30,7 @@ struct Read {
     took: String,
     parts: Vec<(&'static str, String, String)>,
     asked: Requests,
-    filter_to: Option<Vec<(String, String)>>,
+    filter_to: Option<Vec<Carried>>,
 }
 
 /// `GET /har`

@@ -9,11 +9,11 @@ use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::journeys::{self, StepTrouble, TroubledStep};
+use cadentis_answers::kept::Run;
+use cadentis_answers::kept::{Journey, Location};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Standing;
 use cadentis_core::stats::Reading;
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, Location};
 use serde::Deserialize;
 
 #[derive(Template)]

@@ -7,6 +7,8 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Location;
+use cadentis_answers::kept::Run;
 use cadentis_answers::location::{self, JourneyRuns};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
@@ -14,8 +16,6 @@ use cadentis_core::goal::{Counted, Standing};
 use cadentis_core::run::TroubleKind;
 use cadentis_core::run::place::Whose;
 use cadentis_core::stats::Samples;
-use cadentis_store::runs::Run;
-use cadentis_store::sites::Location;
 use jiff::SignedDuration;
 
 #[derive(Template)]

@@ -28,9 +28,10 @@ use crate::frame::Frame;
 use actix_web::HttpResponse;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use askama::Template;
+use cadentis_answers::kept::{Journey, Location};
+use cadentis_answers::sites;
 use cadentis_core::finding::Finding;
 use cadentis_core::stats::Proof;
-use cadentis_store::sites::Journey;
 
 crate::routes::routes! {
     get "/" => now::page,
@@ -98,11 +99,8 @@ fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
 
 /// The journey of the site at this address.
 async fn journey_of(state: &State, site_id: i32, slug: &str) -> Result<Journey, PageError> {
-    state
-        .db
-        .journey(site_id, slug)
-        .await?
-        .ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
+    let journey = sites::journey(&state.answers, site_id, slug).await?;
+    journey.ok_or_else(|| PageError::NotFound(format!("the journey {slug}")))
 }
 
 /// Since when what is the matter, or from when to when it was.
@@ -114,6 +112,18 @@ fn extent_words(frame: &Frame, finding: &Finding) -> String {
         (Some(since), Some(until)) => format!("From {} to {}.", at(since), at(until)),
         (None, Some(until)) => format!("Until {}.", at(until)),
         (None, None) => "Throughout this stretch.".into(),
+    }
+}
+
+/// Something that can be chosen, by its name in addresses.
+pub struct Named {
+    pub slug: String,
+    pub name: String,
+}
+
+impl Named {
+    fn location(l: Location) -> Named {
+        Named { slug: l.slug, name: l.name }
     }
 }
 

@@ -8,12 +8,12 @@ use crate::frame::{Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Location;
+use cadentis_answers::kept::Run;
 use cadentis_answers::now::{self, At, First, Matter, Silence};
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::finding::Finding;
 use cadentis_core::run::cause::Cause;
-use cadentis_store::runs::Run;
-use cadentis_store::sites::Location;
 
 #[derive(Template)]
 #[template(path = "now.html")]

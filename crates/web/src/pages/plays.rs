@@ -7,9 +7,10 @@ use crate::frame::Frame;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::kept::{Journey, Location, PlaceAndPace, Site};
+use cadentis_answers::{AnswerError, scripts, sites};
 use cadentis_core::calendar::Pace;
 use cadentis_core::run::{DeviceProfile, PROFILES};
-use cadentis_store::sites::{Journey, Location, PlaceAndPace, Site};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
@@ -45,7 +46,7 @@ pub struct LocationRow {
 pub fn as_given(j: &Journey, locations: &[String], zone: &TimeZone) -> Result<Given, PageError> {
     let mut given: Given = locations.iter().map(|l| ("location".to_string(), l.clone())).collect();
     let mut add = |name: &str, value: String| given.push((name.into(), value));
-    match j.pace()? {
+    match j.pace().map_err(AnswerError::from)? {
         Pace::Every(seconds) => {
             add("pace", "every".into());
             add("every", (seconds / 60).to_string());
@@ -75,8 +76,11 @@ pub async fn fields(
     given: &Given,
     wrong: Option<String>,
 ) -> Result<Fields, PageError> {
-    let (locations, cost) =
-        futures::try_join!(state.db.locations(), state.db.mean_run(frame.site.id, frame.now))?;
+    let answers = &state.answers;
+    let (locations, cost) = futures::try_join!(
+        sites::locations(answers),
+        scripts::mean_run(answers, frame.site.id, frame.now)
+    )?;
     let first = !given.iter().any(|(n, _)| n == "pace");
     let value = |name: &str, usual: &str| of(given, name).unwrap_or(usual).to_string();
     let kind = value("pace", "every");
@@ -110,8 +114,8 @@ pub async fn fields(
             .collect(),
         retry: of(given, "retry").is_some(),
         locations: locations.into_iter().map(row).collect(),
-        mean_s: cost.map_or(String::new(), |(ms, _)| format!("{:.2}", ms / 1000.0)),
-        mean_bytes: cost.map_or(String::new(), |(_, bytes)| format!("{bytes:.0}")),
+        mean_s: cost.as_ref().map_or(String::new(), |m| format!("{:.2}", m.ms / 1000.0)),
+        mean_bytes: cost.map_or(String::new(), |m| format!("{:.0}", m.bytes)),
         keep_days: frame.site.keep_days,
         wrong,
     })

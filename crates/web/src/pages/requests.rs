@@ -2,12 +2,12 @@
 //! order as the address says.
 
 use crate::format;
+use cadentis_answers::kept::Site;
 use cadentis_core::run::cause;
 use cadentis_core::run::har::hosts;
-use cadentis_core::run::{Request, RunRecord, ServerTiming, Split, StepRecord};
+use cadentis_core::run::{Request, ServerTiming, Split, StepRecord};
 use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
-use cadentis_store::sites::Site;
 use serde::Deserialize;
 use std::collections::HashMap;
 
@@ -135,17 +135,15 @@ fn phases(p: &Phases) -> [f64; 7] {
     [p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.request_ms, p.wait_ms, p.receive_ms]
 }
 
-/// The same step of other runs.
-pub fn usual_steps<'a>(
-    usual: &'a [RunRecord],
-    name: &'a str,
-) -> impl Iterator<Item = &'a StepRecord> {
-    usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == name))
-}
-
 /// What makes two requests the same: method, host and path without the query.
 fn key(r: &Request) -> String {
     format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
+}
+
+/// A parameter that a form has to carry on.
+pub struct Carried {
+    pub name: String,
+    pub value: String,
 }
 
 /// Which hosts are the first party, and where traces of theirs are looked at.

@@ -2,11 +2,10 @@
 
 use super::now::capital;
 use super::redirect;
-use super::requests::{Narrow, Requests, Whose, usual_steps};
-use super::script::{Changed, DiffLine, diff, keep};
+use super::requests::{Carried, Narrow, Requests, Whose};
+use super::script::{DiffLine, NOBODY, diff, not_saved_says};
 use super::{TWELVE_HOURS, html};
 use crate::State;
-use crate::api::scripts::repaired;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -14,14 +13,15 @@ use crate::frame::{Frame, tone_of};
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::journeys::NotRepaired;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::kept::{Accepted, Location, Try};
+use cadentis_answers::run::{self, AtRun, ExaminedStep, Which, usual_steps};
 use cadentis_core::run::film::first_showing;
 use cadentis_core::run::{
-    DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where, cause,
+    DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where,
 };
-use cadentis_core::stats::{Method, Samples};
-use cadentis_store::runs::{Accepted, Run, Steps, Try};
-use cadentis_store::sites::{Journey, Location};
-use jiff::{Timestamp, Zoned, tz::TimeZone};
+use jiff::{Zoned, tz::TimeZone};
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -46,27 +46,25 @@ struct Page {
     script_errors: usize,
     previous: Option<String>,
     next: Option<String>,
-    /// Location, link, outcome, duration.
-    others: Vec<(String, String, &'static str, String)>,
+    others: Vec<Elsewhere>,
     kept: bool,
     steps: Vec<StepTab>,
     step_name: String,
     step_took: String,
     parts: Vec<PartBar>,
     against_usual: String,
-    differences: Vec<(String, String)>,
+    differences: Vec<DifferenceRow>,
     /// The film of the step that is shown, and the end of each step.
     film: Vec<Picture>,
     ends: Vec<Picture>,
     /// The requests of the step that is shown.
     asked: Requests,
-    console: Vec<(String, String, String)>,
+    console: Vec<ConsoleRow>,
     links: Vec<LinkRow>,
     looked: Vec<LookedRow>,
-    /// The other of two tries, in words.
-    tries: Option<(String, Option<String>)>,
-    /// The script as it was played: line, text, whether it is the one that failed.
-    script: Vec<(usize, String, bool)>,
+    tries: Option<OtherTry>,
+    /// The script as it was played.
+    script: Vec<ScriptLine>,
     version: String,
     fell_back: Vec<String>,
     /// What the script would be with the rungs that held on top.
@@ -74,7 +72,38 @@ struct Page {
     /// Address of this page, for downloads.
     here: String,
     /// What a form that narrows the requests has to carry on.
-    filter_to: Option<Vec<(String, String)>>,
+    filter_to: Option<Vec<Carried>>,
+}
+
+/// The nearest run at another location.
+struct Elsewhere {
+    name: String,
+    link: String,
+    tone: &'static str,
+    took: String,
+}
+
+struct DifferenceRow {
+    more: String,
+    says: String,
+}
+
+struct ConsoleRow {
+    ms: String,
+    level: String,
+    text: String,
+}
+
+/// The other of two tries, in words.
+struct OtherTry {
+    says: &'static str,
+    link: Option<String>,
+}
+
+struct ScriptLine {
+    text: String,
+    /// Whether it is the one that failed.
+    failed: bool,
 }
 
 struct LinkRow {
@@ -128,8 +157,6 @@ struct RunQuery {
     narrow: Narrow,
 }
 
-/// Usual runs a run is compared with.
-const USUAL: i64 = 20;
 fn class_of(what: Where) -> &'static str {
     match what {
         Where::Queueing => "queueing",
@@ -147,73 +174,46 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<RunQuery>(&request)?;
-    let run =
-        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
-    let missing = || PageError::NotFound("the journey or location of this run".into());
-    let (journeys, locations, record, pictures) = futures::try_join!(
-        state.db.journeys(run.site_id),
-        state.db.locations(),
-        state.db.record(&run),
-        state.db.pictures(&run),
-    )?;
-    let journey = journeys.iter().find(|j| j.id == run.journey_id).ok_or_else(missing)?;
-    let location = locations.iter().find(|l| l.id == run.location_id).ok_or_else(missing)?;
-    let (near, usual, tries, accepted) = futures::try_join!(
-        state.db.runs_around(&run, i64::from(journey.every_s) * 2),
-        state.db.usual_records(&run, USUAL),
-        state.db.other_try(run.id),
-        state.db.accepted(run.journey_id),
-    )?;
-    let here = |r: &&cadentis_store::runs::Run| r.location_id == run.location_id;
-    let previous = near
+    let at = run::ask(&state.answers, &frame.site, *id, wanted.step).await?;
+    let at = at.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
+    let mut page = shown(frame, &at, &wanted.narrow);
+    let link = |id: &Uuid| page.frame.run_link(id);
+    page.previous = at.near.previous.as_ref().map(link);
+    page.next = at.near.next.as_ref().map(link);
+    page.others = at
+        .near
+        .elsewhere
         .iter()
-        .filter(here)
-        .rev()
-        .find(|r| r.due_at < run.due_at)
-        .map(|r| frame.run_link(&r.id));
-    let next =
-        near.iter().filter(here).find(|r| r.due_at > run.due_at).map(|r| frame.run_link(&r.id));
-    let others = locations.iter().filter(|l| l.id != run.location_id).filter_map(|l| {
-        let nearest = near
-            .iter()
-            .filter(|r| r.location_id == l.id)
-            .min_by_key(|r| r.due_at.duration_since(run.due_at).abs())?;
-        let took = if nearest.outcome.got_through() {
-            format::seconds(nearest.duration_ms)
-        } else {
-            nearest.outcome.word().into()
-        };
-        Some((l.name.clone(), frame.run_link(&nearest.id), tone_of(nearest.outcome), took))
+        .map(|(location, r)| Elsewhere {
+            name: location.name.clone(),
+            link: link(&r.id),
+            tone: tone_of(r.outcome),
+            took: match r.outcome.got_through() {
+                true => format::seconds(r.duration_ms),
+                false => r.outcome.word().into(),
+            },
+        })
+        .collect();
+    page.tries = at.tries.map(|t| match t {
+        Try::First(id) => OtherTry {
+            says: "This is the second try; the first failed and does not count.",
+            link: Some(link(&id)),
+        },
+        Try::Second(id) => OtherTry {
+            says: "It failed, was played once more, and does not count.",
+            link: Some(link(&id)),
+        },
+        Try::Waiting => OtherTry {
+            says: "It failed and is being played once more before it counts.",
+            link: None,
+        },
     });
-    let others = others.collect();
-    let (version, script) = state.db.script_played(&run, journey).await?;
-    let played = RunContext {
-        run: &run,
-        journey,
-        location,
-        version,
-        script: &script,
-        record: record.as_ref(),
-        usual: &usual,
-    };
-    let mut page = shown(frame, &played, &wanted);
-    (page.previous, page.next, page.others) = (previous, next, others);
-    page.tries = tries.map(|t| match t {
-        Try::First(id) => (
-            "This is the second try; the first failed and does not count.".into(),
-            Some(page.frame.run_link(&id)),
-        ),
-        Try::Second(id) => (
-            "It failed, was played once more, and does not count.".into(),
-            Some(page.frame.run_link(&id)),
-        ),
-        Try::Waiting => ("It failed and is being played once more before it counts.".into(), None),
-    });
-    if let Some(record) = &record {
-        page.looked = looked_rows(record, &accepted, &page.frame.site.zone);
-        let shown = pictures.into_iter().map(|p| {
-            let link = format!("/runs/{}/pictures/{}/{}", run.id, p.step, p.nth);
-            (p.step as usize, p.at_ms.map(f64::from), link)
+    if let Some(record) = &at.record {
+        page.looked = looked_rows(record, &at.accepted, &page.frame.site.zone);
+        let shown = at.pictures.iter().map(|p| Shown {
+            step: p.step as usize,
+            at_ms: p.at_ms.map(f64::from),
+            link: format!("/runs/{}/pictures/{}/{}", at.run.id, p.step, p.nth),
         });
         show(&mut page, record, shown.collect());
     }
@@ -228,62 +228,44 @@ pub async fn trial(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<RunQuery>(&request)?;
-    let id = *id;
-    let gone = || PageError::NotFound(format!("the trial {id}: trials are kept for a day"));
-    let trial = state.db.trial(id).await?.ok_or_else(gone)?;
-    let record = trial
-        .record
-        .ok_or_else(|| PageError::NotFound(format!("the trial {id} has not been played yet")))?;
-    let (journeys, locations) =
-        futures::try_join!(state.db.journeys(trial.site_id), state.db.locations())?;
-    let location = locations.iter().find(|l| l.id == trial.location_id).ok_or_else(gone)?;
-    let name = cadentis_core::journey::parse(&trial.script).map(|j| j.name).unwrap_or_default();
-    // What is usual is what the journey of the same name does.
-    let journey = journeys.iter().find(|j| j.name == name).or(journeys.first()).ok_or_else(gone)?;
-    let run = Run {
-        id,
-        site_id: trial.site_id,
-        journey_id: journey.id,
-        location_id: location.id,
-        due_at: trial.asked_at,
-        outcome: record.outcome,
-        duration_ms: record.duration_ms,
-        steps_ms: Steps::new(),
-        trouble: record.trouble.as_ref().map(|t| t.says.clone()),
-        split_ms: None,
+    let at = run::trial(&state.answers, &frame.site, *id, wanted.step).await?;
+    let gone = || {
+        let says = "it is kept for a day, and there is nothing of it before it was played";
+        PageError::NotFound(format!("the trial {id}: {says}"))
     };
-    let usual =
-        if journey.name == name { state.db.usual_records(&run, USUAL).await? } else { Vec::new() };
-    let played = RunContext {
-        run: &run,
-        journey,
-        location,
-        version: None,
-        script: &trial.script,
-        record: Some(&record),
-        usual: &usual,
-    };
-    let mut page = shown(frame, &played, &wanted);
-    page.journey = format!("{name} (trial)");
+    let at = at.ok_or_else(gone)?;
+    let mut page = shown(frame, &at, &wanted.narrow);
+    page.journey = format!("{} (trial)", at.name);
     page.here = format!("/trials/{id}");
-    let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
-        let frame = move |(i, f): (usize, &cadentis_core::run::Frame)| {
-            (nth, Some(f.at_ms), format!("/api/trials/{id}/film/{nth}/{i}"))
-        };
-        let end =
-            s.picture.as_ref().map(|_| (nth, None, format!("/api/trials/{id}/film/{nth}/end")));
-        s.film.iter().enumerate().map(frame).chain(end)
-    });
-    show(&mut page, &record, frames.collect());
+    if let Some(record) = &at.record {
+        let film = |nth: usize, name: &str| format!("/api/trials/{id}/film/{nth}/{name}");
+        let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
+            let of_film = s.film.iter().enumerate().map(move |(i, f)| Shown {
+                step: nth,
+                at_ms: Some(f.at_ms),
+                link: film(nth, &i.to_string()),
+            });
+            let end = s.picture.as_ref();
+            of_film.chain(end.map(|_| Shown { step: nth, at_ms: None, link: film(nth, "end") }))
+        });
+        show(&mut page, record, frames.collect());
+    }
     html(&page)
 }
 
-/// Puts pictures on the page: of which step, when (`None` at its end), and the address.
-fn show(page: &mut Page, record: &RunRecord, pictures: Vec<(usize, Option<f64>, String)>) {
+/// A picture of a step: when it was taken (`None` at the step's end), and its address.
+struct Shown {
+    step: usize,
+    at_ms: Option<f64>,
+    link: String,
+}
+
+/// Puts pictures on the page.
+fn show(page: &mut Page, record: &RunRecord, pictures: Vec<Shown>) {
     let here = page.steps.iter().position(|s| s.here);
-    let of_film = pictures.iter().filter(|(step, at, _)| Some(*step) == here && at.is_some());
-    let film: Vec<(f64, &String)> =
-        of_film.filter_map(|(_, at, link)| Some(((*at)?, link))).collect();
+    let of_film = pictures.iter().filter(|p| Some(p.step) == here);
+    let film: Vec<(f64, &str)> =
+        of_film.filter_map(|p| Some((p.at_ms?, p.link.as_str()))).collect();
     let moments: Vec<f64> = film.iter().map(|(at, _)| *at).collect();
     page.film = film
         .iter()
@@ -300,25 +282,20 @@ fn show(page: &mut Page, record: &RunRecord, pictures: Vec<(usize, Option<f64>, 
             }
         }
     }
-    let ends = pictures.into_iter().filter(|(_, at, _)| at.is_none());
+    let ends = pictures.into_iter().filter(|p| p.at_ms.is_none());
     page.ends = ends
-        .map(|(step, _, link)| {
-            let says = record.steps.get(step).map_or(String::new(), |s| s.name.clone());
-            Picture { link, says, tags: Vec::new() }
+        .map(|p| {
+            let says = record.steps.get(p.step).map_or(String::new(), |s| s.name.clone());
+            Picture { link: p.link, says, tags: Vec::new() }
         })
         .collect();
 }
 
 /// The record of a run, or of a trial.
 async fn kept(state: &State, what: &str, id: Uuid) -> Result<RunRecord, PageError> {
-    let gone = || PageError::NotFound(format!("details of {id}: they were not kept"));
-    match what {
-        "trials" => state.db.trial(id).await?.and_then(|t| t.record).ok_or_else(gone),
-        _ => {
-            let run = state.db.run(id).await?.ok_or_else(gone)?;
-            state.db.record(&run).await?.ok_or_else(gone)
-        }
-    }
+    let which = if what == "trials" { Which::Trial } else { Which::Run };
+    let record = run::record(&state.answers, which, id).await?;
+    record.ok_or_else(|| PageError::NotFound(format!("details of {id}: they were not kept")))
 }
 
 fn download(name: &str, kind: &str, body: String) -> HttpResponse {
@@ -348,25 +325,21 @@ pub async fn log(
     Ok(download(&format!("{id}.log"), "text/plain; charset=utf-8", record.log()))
 }
 
-/// A run or trial, and what it is read beside.
-struct RunContext<'a> {
-    run: &'a Run,
-    journey: &'a Journey,
-    location: &'a Location,
-    /// The version of the script; `None` when it was not kept, or never saved.
-    version: Option<i32>,
-    script: &'a str,
-    record: Option<&'a RunRecord>,
-    usual: &'a [RunRecord],
-}
-
-fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
-    let RunContext { run, journey, location, record, usual, .. } = *played;
+/// The page without what only runs, or only trials, have.
+fn shown(frame: Frame, at: &AtRun, narrow: &Narrow) -> Page {
+    let AtRun { run, journey, location, .. } = at;
+    let record = at.record.as_ref();
     let zone = TimeZone::get(&location.zone).unwrap_or(TimeZone::UTC);
     let local = run.due_at.to_zoned(zone);
     let site_time = run.due_at.to_zoned(frame.site.zone.clone());
-    let usual_ms =
-        Samples::new(usual.iter().map(|r| r.duration_ms)).percentile(0.5, Method::NearestRank);
+    let failing = record.and_then(|r| r.trouble.as_ref()).map_or(0, |t| t.line as usize);
+    let line =
+        |(i, text): (usize, &str)| ScriptLine { text: text.into(), failed: i + 1 == failing };
+    let repair = at.version.zip(at.repaired.as_ref()).map(|(version, repaired)| Repair {
+        lines: diff(&at.script, repaired),
+        version,
+        newest: journey.version,
+    });
     let mut page = Page {
         journey: journey.name.clone(),
         journey_slug: journey.slug.clone(),
@@ -380,36 +353,28 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
             frame.zone,
             run.due_at.strftime("%Y-%m-%d %H:%M:%S")
         ),
-        played_by: record.map_or(String::new(), |r| {
-            let device = DeviceProfile::of(&r.device).unwrap_or(DeviceProfile::USUAL);
-            format!(
-                "played by {} in {}, {} ({})",
-                r.runner,
-                r.browser,
-                device.name.to_lowercase(),
-                device.says()
-            )
-        }),
+        played_by: record.map_or(String::new(), played_by),
         tone: tone_of(run.outcome),
         verdict: format!("{}.", capital(run.outcome.word())),
         trouble: run.trouble.clone().unwrap_or_default(),
+        duration: format!("{} s", format::seconds(run.duration_ms)),
+        usual_duration: at
+            .usual_ms
+            .map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
+        script: at.script.lines().enumerate().map(line).collect(),
+        version: at.version.map_or(String::new(), |v| format!("version {v}")),
+        fell_back: record.map_or(Vec::new(), fell_back),
+        repair,
+        here: format!("/runs/{}", run.id),
+        kept: record.is_some(),
+        frame,
         cause: String::new(),
         cause_sure: String::new(),
-        duration: format!("{} s", format::seconds(run.duration_ms)),
-        usual_duration: usual_ms
-            .map_or("unknown".into(), |ms| format!("{} s", format::seconds(ms))),
         failed_requests: 0,
         script_errors: 0,
         previous: None,
         next: None,
         others: vec![],
-        script: vec![],
-        version: String::new(),
-        fell_back: vec![],
-        repair: None,
-        here: format!("/runs/{}", run.id),
-        filter_to: None,
-        kept: record.is_some(),
         steps: vec![],
         step_name: String::new(),
         step_took: String::new(),
@@ -423,34 +388,47 @@ fn shown(frame: Frame, played: &RunContext<'_>, wanted: &RunQuery) -> Page {
         links: vec![],
         looked: vec![],
         tries: None,
-        frame,
+        filter_to: None,
     };
-    if let Some(record) = record {
-        fill(&mut page, record, usual, wanted, location);
+    if let (Some(record), Some(examined)) = (record, &at.examined) {
+        page.failed_requests = examined.failed_requests;
+        page.script_errors = examined.script_errors;
+        if let Some(c) = &examined.cause {
+            page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
+            page.cause = c.says.clone();
+        }
+        page.steps = step_tabs(record, examined.step.as_ref().map(|s| s.nth));
+        if let Some(step) = &examined.step {
+            fill(&mut page, &record.steps[step.nth], step, &at.usual, narrow, location);
+        }
     }
-    let failing = record.and_then(|r| r.trouble.as_ref()).map_or(0, |t| t.line as usize);
-    page.script = played
-        .script
-        .lines()
-        .enumerate()
-        .map(|(i, l)| (i + 1, l.to_string(), i + 1 == failing))
-        .collect();
-    page.version = played.version.map_or(String::new(), |v| format!("version {v}"));
-    page.fell_back = record
-        .iter()
-        .flat_map(|r| r.steps.iter().flat_map(|s| &s.fell_back))
-        .map(|f| {
-            format!(
-                "Line {} fell back: found by {} instead of {}.",
-                f.line, f.found_by, f.instead_of
-            )
-        })
-        .collect();
-    page.repair = played.version.zip(record).and_then(|(version, record)| {
-        let lines = diff(played.script, &repaired(played.script, record)?);
-        Some(Repair { lines, version, newest: journey.version })
-    });
     page
+}
+
+fn played_by(r: &RunRecord) -> String {
+    let device = DeviceProfile::of(&r.device).unwrap_or(DeviceProfile::USUAL);
+    let name = device.name.to_lowercase();
+    format!("played by {} in {}, {name} ({})", r.runner, r.browser, device.says())
+}
+
+fn fell_back(r: &RunRecord) -> Vec<String> {
+    let says = |f: &cadentis_core::journey::FellBack| {
+        format!("Line {} fell back: found by {} instead of {}.", f.line, f.found_by, f.instead_of)
+    };
+    r.steps.iter().flat_map(|s| &s.fell_back).map(says).collect()
+}
+
+fn step_tabs(record: &RunRecord, shown: Option<usize>) -> Vec<StepTab> {
+    let longest = record.steps.iter().map(|s| s.duration_ms).fold(0.0, f64::max);
+    let tab = |(i, s): (usize, &StepRecord)| StepTab {
+        name: s.name.clone(),
+        took: format::seconds(s.duration_ms),
+        of: s.budget_ms.map_or(String::new(), |b| format!(" of {:.1} s", b / 1000.0)),
+        tone: tone_of(s.outcome),
+        grow: (12.0 * s.duration_ms / longest.max(1.0)).round().clamp(1.0, 12.0) as u64,
+        here: Some(i) == shown,
+    };
+    record.steps.iter().enumerate().map(tab).collect()
 }
 
 /// The moment at the location and, where clocks differ, at the site.
@@ -463,89 +441,55 @@ fn title_time(here: &Zoned, site: &Zoned) -> String {
     }
 }
 
+/// Puts the step that is looked at on the page.
 fn fill(
     page: &mut Page,
-    record: &RunRecord,
+    step: &StepRecord,
+    examined: &ExaminedStep,
     usual: &[RunRecord],
-    wanted: &RunQuery,
+    narrow: &Narrow,
     location: &Location,
 ) {
-    let narrow = &wanted.narrow;
-    let owns = |host: &str| page.frame.site.owns(host);
-    page.failed_requests =
-        record.steps.iter().flat_map(|s| &s.requests).filter(|r| r.is_failed()).count();
-    page.script_errors =
-        record.steps.iter().flat_map(|s| &s.console).filter(|c| c.uncaught).count();
-    let troubled = cause::trouble_step(record)
-        .and_then(|t| record.steps.iter().position(|s| std::ptr::eq(s, t)));
-    let troubled_usual: Vec<Split> = troubled
-        .map_or(vec![], |i| usual_steps(usual, &record.steps[i].name).map(Split::of).collect());
-    if let Some(c) = cause::likely_cause(record, &troubled_usual, owns) {
-        page.cause_sure = format!("{}, {}", capital(c.sure.words()), c.who.words());
-        page.cause = c.says;
-    }
-    let shown = wanted.step.filter(|i| *i < record.steps.len()).or(troubled);
-    let longest = record.steps.iter().map(|s| s.duration_ms).fold(0.0, f64::max);
-    page.steps = record
-        .steps
-        .iter()
-        .enumerate()
-        .map(|(i, s)| StepTab {
-            name: s.name.clone(),
-            took: format::seconds(s.duration_ms),
-            of: s.budget_ms.map_or(String::new(), |b| format!(" of {:.1} s", b / 1000.0)),
-            tone: tone_of(s.outcome),
-            grow: (12.0 * s.duration_ms / longest.max(1.0)).round().clamp(1.0, 12.0) as u64,
-            here: Some(i) == shown,
-        })
-        .collect();
-    let Some(step) = shown.map(|i| &record.steps[i]) else { return };
     page.links = link_rows(&step.links);
-    let splits: Vec<Split> = usual_steps(usual, &step.name).map(Split::of).collect();
-    let split = Split::of(step);
     page.step_name = step.name.clone();
     let carried = page.frame.query.split('&').filter_map(|pair| pair.split_once('='));
-    let carried = carried.map(|(name, value)| (name.to_string(), value.replace("%3A", ":")));
-    page.filter_to =
-        Some(carried.chain(shown.map(|i| ("step".to_string(), i.to_string()))).collect());
+    let carried = carried
+        .map(|(name, value)| Carried { name: name.into(), value: value.replace("%3A", ":") });
+    let of_step = Carried { name: "step".into(), value: examined.nth.to_string() };
+    page.filter_to = Some(carried.chain([of_step]).collect());
     page.step_took = format::seconds(step.duration_ms);
-    page.parts = parts(&split, step.duration_ms);
-    let differences = cause::differences(&split, &splits);
-    page.against_usual = against_usual(&differences, splits.len(), &location.name);
-    page.differences = differences
-        .iter()
-        .filter(|d| d.is_worth_naming() && !splits.is_empty())
-        .take(4)
-        .map(|d| {
-            let host = if d.host.is_empty() { String::new() } else { format!(" · {}", d.host) };
-            (
-                format!("{} s", format::difference_s(d.extra_ms())),
-                format!(
-                    "{}{host}: {} s, usually {} s ({} of {} needed less)",
-                    d.what.words(),
-                    format::seconds(d.ms),
-                    format::seconds(d.usual_ms),
-                    d.less,
-                    d.of
-                ),
-            )
-        })
-        .collect();
+    page.parts = parts(&examined.split, step.duration_ms);
+    page.against_usual = against_usual(&examined.differences, examined.usual, &location.name);
+    let named = examined.differences.iter().filter(|d| d.is_worth_naming() && examined.usual > 0);
+    page.differences = named.take(4).map(difference_row).collect();
     let steps: Vec<&StepRecord> = usual_steps(usual, &step.name).collect();
     let site = &page.frame.site;
-    page.asked =
-        Requests::of(step, &split, &steps, &Whose { owns: &|host| site.owns(host), site }, narrow);
+    let whose = Whose { owns: &|host| site.owns(host), site };
+    page.asked = Requests::of(step, &examined.split, &steps, &whose, narrow);
     page.console = step
         .console
         .iter()
-        .map(|c| {
-            (
-                format!("{:.0}", c.at_ms),
-                if c.uncaught { "uncaught".into() } else { c.level.clone() },
-                c.text.clone(),
-            )
+        .map(|c| ConsoleRow {
+            ms: format!("{:.0}", c.at_ms),
+            level: if c.uncaught { "uncaught".into() } else { c.level.clone() },
+            text: c.text.clone(),
         })
         .collect();
+}
+
+fn difference_row(d: &Difference) -> DifferenceRow {
+    let host = if d.host.is_empty() { String::new() } else { format!(" · {}", d.host) };
+    DifferenceRow {
+        more: format!("{} s", format::difference_s(d.extra_ms())),
+        says: format!(
+            "{}{host}: {} s, usually {} s ({} of {} needed less)",
+            d.what.words(),
+            format::seconds(d.ms),
+            format::seconds(d.usual_ms),
+            d.less,
+            d.of
+        ),
+    }
 }
 
 /// Broken ones first.
@@ -614,25 +558,19 @@ pub async fn repair(
     id: web::Path<Uuid>,
     by: web::Form<Accepting>,
 ) -> Result<HttpResponse, PageError> {
-    let run =
-        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
-    let record = kept(&state, "runs", *id).await?;
     let site = state.site().await?;
-    let journeys = state.db.journeys(site.id).await?;
-    let journey = journeys.into_iter().find(|j| j.id == run.journey_id);
-    let journey =
-        journey.ok_or_else(|| PageError::NotFound(format!("the journey of the run {id}")))?;
-    let (Some(version), script) = state.db.script_played(&run, &journey).await? else {
-        return Err(PageError::Refused("The version that was played is not kept any more.".into()));
-    };
-    let script = repaired(&script, &record).ok_or_else(|| {
-        PageError::Refused("Nothing fell back in this run: there is nothing to repair.".into())
-    })?;
-    let note = format!("repaired from the run of {}", run.due_at.strftime("%Y-%m-%d %H:%M UTC"));
-    let changed = Changed { script, based_on: version, author: by.author.clone(), note };
-    match keep(&state, &site, &journey, &changed).await? {
-        Ok(_) => Ok(redirect(&format!("/journeys/{}/script?compare={version}", journey.slug))),
-        Err(why) => Err(PageError::Refused(why.says())),
+    let author = Author::named(&by.author).ok_or_else(|| PageError::Refused(NOBODY.into()))?;
+    let refused = |says: &str| Err(PageError::Refused(says.into()));
+    match changes::journeys::repair(&state.answers, &author, &site, *id).await? {
+        Ok((slug, version)) => Ok(redirect(&format!("/journeys/{slug}/script?compare={version}"))),
+        Err(NotRepaired::NoRun) => Err(PageError::NotFound(format!("details of the run {id}"))),
+        Err(NotRepaired::NoVersion) => refused("The version that was played is not kept any more."),
+        Err(NotRepaired::NothingToDo) => {
+            refused("Nothing fell back in this run: there is nothing to repair.")
+        }
+        Err(NotRepaired::NotSaved(journey, why)) => {
+            refused(&not_saved_says(&journey, &why, &site.zone))
+        }
     }
 }
 
@@ -642,14 +580,11 @@ pub async fn accept(
     id: web::Path<Uuid>,
     accepting: web::Form<Accepting>,
 ) -> Result<HttpResponse, PageError> {
-    let run =
-        state.db.run(*id).await?.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
-    let record = kept(&state, "runs", *id).await?;
-    let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
-    let author: String = accepting.author.trim().chars().take(80).collect();
-    let author = if author.is_empty() { "somebody" } else { &author };
-    state.db.accept(run.journey_id, &looked, author, Timestamp::now()).await?;
-    Ok(redirect(&format!("/runs/{id}")))
+    let author = Author::named(&accepting.author).unwrap_or_else(Author::somebody);
+    match changes::journeys::accept(&state.answers, &author, *id).await? {
+        true => Ok(redirect(&format!("/runs/{id}"))),
+        false => Err(PageError::NotFound(format!("details of the run {id}"))),
+    }
 }
 
 fn parts(split: &Split, whole_ms: f64) -> Vec<PartBar> {
@@ -698,8 +633,8 @@ pub async fn picture(
 ) -> Result<HttpResponse, PageError> {
     let (id, step, nth) = path.into_inner();
     let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
-    let run = state.db.run(id).await?.ok_or_else(missing)?;
-    let (mime, image) = state.db.picture(&run, step, nth).await?.ok_or_else(missing)?;
+    let picture = run::picture(&state.answers, id, step, nth).await?;
+    let (mime, image) = picture.ok_or_else(missing)?;
     // Whatever a runner sends, a browser here will show it as a picture or not at all.
     let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };
     Ok(HttpResponse::Ok()

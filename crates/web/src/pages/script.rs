@@ -2,9 +2,8 @@
 
 use super::start::{Given, Wrong};
 use super::with_header;
-use super::{TWELVE_HOURS, html, journey_of, plays, redirect};
+use super::{Named, TWELVE_HOURS, html, journey_of, plays, redirect};
 use crate::State;
-use crate::api::scripts::shared;
 use crate::door;
 use crate::error::{PageError, unavailable};
 use crate::frame::Frame;
@@ -14,12 +13,11 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_core::journey;
+use cadentis_answers::changes::journeys::{NewScript, NotSaved, SavedAs};
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::kept::{Deleted, Journey, Status, Version};
+use cadentis_answers::{AnswerError, scripts, sites};
 use cadentis_core::journey::grammar;
-use cadentis_core::text::slug as slug_of;
-use cadentis_store::StoreError;
-use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
-use cadentis_store::sites::{Journey, Site};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
@@ -36,7 +34,7 @@ struct Page {
     says: String,
     version: i32,
     script: String,
-    locations: Vec<(String, String)>,
+    locations: Vec<Named>,
     versions: Vec<VersionRow>,
     compared: Option<Compared>,
     owner: String,
@@ -46,7 +44,13 @@ struct Page {
     editors: String,
     fields: plays::Fields,
     environments: Vec<String>,
-    statuses: Vec<(&'static str, &'static str)>,
+    statuses: Vec<NextStatus>,
+}
+
+/// A status that the journey can be given, and what to call doing so.
+struct NextStatus {
+    status: &'static str,
+    does: &'static str,
 }
 
 struct VersionRow {
@@ -116,20 +120,15 @@ async fn show(
     let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<ScriptQuery>(request)?;
     let j = journey_of(state, frame.site.id, slug).await?;
-    let (versions, all, silent, places) = futures::try_join!(
-        state.db.versions(j.id),
-        state.db.locations(),
-        state.db.still_to_answer(j.id),
-        state.db.locations_of(&j),
-    )?;
-    let compared = match wanted.compare {
-        None => None,
-        Some(version) => {
-            let old = state.db.script_of_version(j.id, version).await?;
-            let old =
-                old.ok_or_else(|| PageError::NotFound(format!("version {version} of {slug}")))?;
+    let told = scripts::ask(&state.answers, &j, wanted.compare).await?;
+    let compared = match (wanted.compare, &told.old) {
+        (None, _) => None,
+        (Some(version), None) => {
+            return Err(PageError::NotFound(format!("version {version} of {slug}")));
+        }
+        (Some(version), Some(old)) => {
             let title = format!("From version {version} to version {}", j.version);
-            Some(Compared { title, lines: diff(&old, &j.script) })
+            Some(Compared { title, lines: diff(old, &j.script) })
         }
     };
     let zone = frame.site.zone.clone();
@@ -144,7 +143,7 @@ async fn show(
     let fields = match given {
         Some((given, wrong)) => plays::fields(state, &frame, given, Some(wrong.says)).await?,
         None => {
-            let slugs: Vec<String> = places.iter().map(|(l, _)| l.slug.clone()).collect();
+            let slugs: Vec<String> = told.plays_at.iter().map(|l| l.slug.clone()).collect();
             plays::fields(state, &frame, &plays::as_given(&j, &slugs, &zone)?, None).await?
         }
     };
@@ -153,7 +152,7 @@ async fn show(
     let policy = door::policy_with_style_nonce(&nonce);
     let page = html(&Page {
         nonce,
-        says: life_says(&j, &zone, places.len(), &silent)?,
+        says: life_says(&j, &zone, told.plays_at.len(), &told.still_to_answer)?,
         fields,
         editors: j.editors.join(", "),
         environments: frame
@@ -166,8 +165,8 @@ async fn show(
         slug: j.slug,
         version: j.version,
         script: j.script,
-        locations: all.into_iter().map(|l| (l.slug, l.name)).collect(),
-        versions: versions.into_iter().map(row).collect(),
+        locations: told.locations.into_iter().map(Named::location).collect(),
+        versions: told.versions.into_iter().map(row).collect(),
         compared,
         statuses: statuses(&j.status),
         owner: j.owner,
@@ -183,14 +182,16 @@ fn when(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string()
 }
 
-/// What can be made of a journey, and what to call doing so.
-/// Nobody makes a journey finished; it becomes so.
-fn statuses(status: &str) -> Vec<(&'static str, &'static str)> {
+/// What can be made of a journey. Nobody makes a journey finished; it becomes so.
+fn statuses(status: &str) -> Vec<NextStatus> {
     let all = [("active", "Start"), ("paused", "Pause"), ("archived", "Archive")];
-    let named = |(to, word): (&'static str, &'static str)| match (status, to) {
-        ("archived", "paused") => (to, "Restore"),
-        ("paused" | "archived" | "finished", "active") => (to, "Start again"),
-        _ => (to, word),
+    let named = |(to, word): (&'static str, &'static str)| NextStatus {
+        status: to,
+        does: match (status, to) {
+            ("archived", "paused") => "Restore",
+            ("paused" | "archived" | "finished", "active") => "Start again",
+            _ => word,
+        },
     };
     all.into_iter()
         .filter(|(to, _)| *to != status && !(status == "archived" && *to == "active"))
@@ -205,7 +206,7 @@ pub fn life_says(
     locations: usize,
     silent: &[String],
 ) -> Result<String, PageError> {
-    let pace = j.pace()?.words(zone);
+    let pace = j.pace().map_err(AnswerError::from)?.words(zone);
     let cadence =
         format!("{pace} from {locations} location{}", if locations == 1 { "" } else { "s" });
     Ok(match (j.status.as_str(), silent.len()) {
@@ -228,6 +229,9 @@ pub struct Changed {
     pub note: String,
 }
 
+/// What is said to whoever saves a script without a name.
+pub const NOBODY: &str = "Say who you are: versions have an author.";
+
 /// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
 /// cannot be played: nothing is lost, the page keeps what was written.
 pub async fn save(
@@ -237,90 +241,58 @@ pub async fn save(
 ) -> HttpResponse {
     let kept = async {
         let none = || Ok(Problem::not_found("There is no such journey.").into());
-        let Some(site) = state.first_site().await? else { return none() };
-        let Some(j) = state.db.journey(site.id, &slug).await? else { return none() };
-        let problems = journey::problems(&changed.script, &shared(&state).await?);
-        Ok::<_, StoreError>(match keep(&state, &site, &j, &changed).await? {
-            Ok((version, says)) => {
+        let Some(site) = sites::first(&state.answers).await? else { return none() };
+        let Some(j) = sites::journey(&state.answers, site.id, &slug).await? else { return none() };
+        let Some(by) = Author::named(&changed.author) else {
+            return Ok(Problem::invalid("/author", NOBODY).into());
+        };
+        let Changed { script, based_on, note, .. } = &*changed;
+        let new = NewScript { script, based_on: *based_on, note };
+        let saved = changes::journeys::save_script(&state.answers, &by, &site, &j, &new).await?;
+        Ok::<_, AnswerError>(match saved {
+            Ok(SavedAs::New(version)) => {
+                let says = format!("Saved as version {version}.");
                 HttpResponse::Ok().json(json!({ "version": version, "says": says }))
             }
-            Err(NotKept::Nobody(says)) => Problem::invalid("/author", says).into(),
-            Err(NotKept::Unplayable(says)) => Problem::script("/script", says, &problems).into(),
-            Err(NotKept::NotTheirs(says)) => Problem::new(StatusCode::FORBIDDEN, says).into(),
-            Err(NotKept::Overtaken { says, newest }) => {
-                Problem::new(StatusCode::CONFLICT, says).with("newest", newest).into()
+            Ok(SavedAs::Same(version)) => {
+                let says = format!("That is version {version} already.");
+                HttpResponse::Ok().json(json!({ "version": version, "says": says }))
+            }
+            Err(why) => {
+                let says = not_saved_says(&j, &why, &site.zone);
+                match why {
+                    NotSaved::Unplayable(problems) => {
+                        Problem::script("/script", says, &problems).into()
+                    }
+                    NotSaved::NotTheirs(_) => Problem::new(StatusCode::FORBIDDEN, says).into(),
+                    NotSaved::Overtaken(by) => {
+                        Problem::new(StatusCode::CONFLICT, says).with("newest", by.version).into()
+                    }
+                }
             }
         })
     };
     kept.await.unwrap_or_else(|e| unavailable(&e))
 }
 
-/// Why a script did not become the next version, in words.
-pub enum NotKept {
-    Nobody(String),
-    Unplayable(String),
-    NotTheirs(String),
-    Overtaken { says: String, newest: i32 },
-}
-
-impl NotKept {
-    pub fn says(self) -> String {
-        match self {
-            NotKept::Nobody(says) | NotKept::Unplayable(says) | NotKept::NotTheirs(says) => says,
-            NotKept::Overtaken { says, .. } => says,
+/// Why a script did not become the next version of its journey.
+pub fn not_saved_says(j: &Journey, why: &NotSaved, zone: &TimeZone) -> String {
+    match why {
+        NotSaved::Unplayable(problems) => {
+            problems.first().map_or(String::new(), |first| format!("Not saved: {first}."))
         }
-    }
-}
-
-/// Makes a script the next version of its journey, if it may be: wherever it was changed. Its number, and words for it.
-pub async fn keep(
-    state: &State,
-    site: &Site,
-    j: &Journey,
-    changed: &Changed,
-) -> Result<Result<(i32, String), NotKept>, StoreError> {
-    let author = cut(&changed.author, 80);
-    if author.is_empty() {
-        return Ok(Err(NotKept::Nobody("Say who you are: versions have an author.".into())));
-    }
-    if let Some(first) = journey::problems(&changed.script, &shared(state).await?).first() {
-        return Ok(Err(NotKept::Unplayable(format!("Not saved: {first}."))));
-    }
-    let name = journey::parse(&changed.script).map(|j| j.name).unwrap_or_default();
-    if !j.may_be_edited_by(&author) {
-        let who: Vec<_> =
-            j.editors.iter().chain(Some(&j.owner).filter(|o| !o.is_empty())).cloned().collect();
-        return Ok(Err(NotKept::NotTheirs(format!(
+        NotSaved::NotTheirs(who) => format!(
             "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
             j.name,
             who.join(", ")
-        ))));
+        ),
+        NotSaved::Overtaken(by) => format!(
+            "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
+            by.author,
+            by.version,
+            when(by.saved_at, zone)
+        ),
     }
-    let note = cut(&changed.note, 200);
-    let edit = Edit {
-        script: &changed.script,
-        name: &name,
-        based_on: changed.based_on,
-        author: &author,
-        note: &note,
-    };
-    Ok(match state.db.save_script(j.id, &edit, Timestamp::now()).await? {
-        Saved::Version(version) => Ok((version, format!("Saved as version {version}."))),
-        Saved::Same(version) => Ok((version, format!("That is version {version} already."))),
-        Saved::Overtaken(by) => Err(NotKept::Overtaken {
-            says: format!(
-                "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
-                by.author,
-                by.version,
-                when(by.saved_at, &site.zone)
-            ),
-            newest: by.version,
-        }),
-    })
-}
-
-fn cut(text: &str, most: usize) -> String {
-    text.trim().chars().take(most).collect()
 }
 
 #[derive(Deserialize)]
@@ -337,7 +309,7 @@ pub async fn set_status(
     let status = Status::parse(&new.status)
         .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
     let j = the_journey(&state, &slug).await?;
-    state.db.set_status(j.id, status).await?;
+    changes::journeys::set_status(&state.answers, &Author::somebody(), &j, status).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
@@ -360,7 +332,7 @@ pub async fn delete(
             j.name
         )));
     }
-    match state.db.delete_journey(j.id).await? {
+    match changes::journeys::delete(&state.answers, &Author::somebody(), &j).await? {
         Deleted::Gone => Ok(redirect("/journeys")),
         Deleted::NotArchived => Err(PageError::Refused(format!(
             "Nothing was deleted: archive “{}” first, so that it stops playing.",
@@ -396,9 +368,10 @@ pub async fn plays(
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
-    match plays::read(&given, &site, &state.db.locations().await?) {
+    match plays::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => {
-            state.db.set_place_and_pace(j.id, &plays.as_kept()).await?;
+            let by = Author::somebody();
+            changes::journeys::set_plays(&state.answers, &by, &j, &plays.as_kept()).await?;
             Ok(redirect(&format!("/journeys/{slug}/script#plays")))
         }
         Err(wrong) => show(&state, &slug, &request, Some((&given, wrong))).await,
@@ -412,17 +385,13 @@ pub async fn about(
     about: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
     let j = the_journey(&state, &slug).await?;
-    let listed = |text: &str, longest: usize| {
-        let mut all: Vec<String> =
-            text.split(',').map(|t| cut(t, longest)).filter(|t| !t.is_empty()).take(20).collect();
-        all.dedup();
-        all
+    let about = changes::journeys::About {
+        owner: &about.owner,
+        tags: &about.tags,
+        editors: &about.editors,
+        essential: about.essential.is_some(),
     };
-    let (tags, editors) = (listed(&about.tags, 40), listed(&about.editors, 80));
-    state
-        .db
-        .set_about(j.id, &cut(&about.owner, 80), &tags, about.essential.is_some(), &editors)
-        .await?;
+    changes::journeys::set_about(&state.answers, &Author::somebody(), &j, &about).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
@@ -433,52 +402,17 @@ pub struct Copied {
     environment: Option<String>,
 }
 
-/// The script with every address of one environment turned into that of another.
-fn moved(script: &str, from: Option<&str>, to: Option<&str>) -> String {
-    match (from, to) {
-        (Some(from), Some(to)) if !from.is_empty() => {
-            script.replace(from.trim_end_matches('/'), to.trim_end_matches('/'))
-        }
-        _ => script.to_string(),
-    }
-}
-
 /// `POST /journeys/{slug}/duplicate`: a copy, paused; for another environment with its addresses.
 pub async fn duplicate(
     state: web::Data<State>,
     slug: web::Path<String>,
     copied: web::Form<Copied>,
 ) -> Result<HttpResponse, PageError> {
-    let j = the_journey(&state, &slug).await?;
-    let site = state.db.sites().await?.into_iter().find(|s| s.id == j.site_id);
-    let environments = site.as_ref().map(|s| s.environments.clone()).unwrap_or_default();
-    let address = |name: &str| {
-        environments.iter().find(|(n, _)| n == name).map(|(_, address)| address.as_str())
-    };
-    let elsewhere =
-        copied.environment.as_deref().filter(|e| *e != j.environment && address(e).is_some());
-    let environment = elsewhere.unwrap_or(&j.environment);
-    let name = match elsewhere {
-        Some(environment) => format!("{} ({environment})", j.name),
-        None => format!("Copy of {}", j.name),
-    };
-    let name: String = name.chars().take(80).collect();
-    // The name stands in the script; a script that cannot be read any more is copied as it is.
-    let script = match journey::parse(&j.script) {
-        Ok(mut script) => {
-            script.name.clone_from(&name);
-            script.to_string()
-        }
-        Err(_) => j.script.clone(),
-    };
-    let script = moved(&script, address(&j.environment), elsewhere.and_then(address));
-    let wanted = elsewhere
-        .map_or_else(|| format!("copy-of-{}", j.slug), |e| format!("{}-{}", j.slug, slug_of(e)));
-    let free = state.db.free_slug(j.site_id, &wanted).await?;
-    let author = Some(cut(&copied.author, 80))
-        .filter(|a| !a.is_empty())
-        .unwrap_or_else(|| "somebody".into());
-    state.db.duplicate(&j, &free, &script, &name, environment, &author, Timestamp::now()).await?;
+    let site = state.site().await?;
+    let j = journey_of(&state, site.id, &slug).await?;
+    let by = Author::named(&copied.author).unwrap_or_else(Author::somebody);
+    let environment = copied.environment.as_deref();
+    let free = changes::journeys::duplicate(&state.answers, &by, &site, &j, environment).await?;
     Ok(redirect(&format!("/journeys/{free}/script")))
 }
 

@@ -1,15 +1,16 @@
 //! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
+use super::script::NOBODY;
 use crate::State;
-use crate::api::scripts::shared;
 use crate::error::PageError;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
-use cadentis_answers::changes;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::kept::PlaceAndPace;
+use cadentis_answers::sites;
 use cadentis_core::calendar::Pace;
 use cadentis_core::journey::{self, MAX_SCRIPT_BYTES};
-use cadentis_store::sites::PlaceAndPace;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{Cursor, Read, Write};
@@ -23,7 +24,7 @@ const MOST: usize = 500;
 /// `GET /journeys/export`: every journey that is not archived, as one zip.
 pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
-    let journeys = state.db.journeys(site.id).await?;
+    let journeys = sites::journeys(&state.answers, site.id).await?;
     let cannot = |e: String| PageError::Broken(format!("the archive cannot be written: {e}"));
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
     for j in journeys.iter().filter(|j| j.status != "archived") {
@@ -55,17 +56,16 @@ pub async fn import(
     brought: web::Query<Upload>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    let author: String = brought.author.trim().chars().take(80).collect();
-    if author.is_empty() {
-        let says = "Say who you are: versions have an author.";
-        return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into());
-    }
+    let Some(author) = Author::named(&brought.author) else {
+        return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, NOBODY).into());
+    };
     let scripts = match scripts_in(&body, &brought.file) {
         Ok(scripts) => scripts,
         Err(says) => return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into()),
     };
     let site = state.site().await?;
-    let (parts, locations) = (shared(&state).await?, state.db.locations().await?);
+    let parts = changes::journeys::parts_of(&site);
+    let locations = sites::locations(&state.answers).await?;
     let locations: Vec<i32> = locations.iter().map(|l| l.id).collect();
     let pace = Pace::Every(300);
     let mut told: Vec<Value> = Vec::new();
@@ -90,7 +90,7 @@ pub async fn import(
         };
         let plays = PlaceAndPace::usual(&pace, &locations);
         let answers = &state.answers;
-        let slug = changes::add_journey(answers, &site, &author, &name, &script, plays).await?;
+        let slug = changes::journeys::add(answers, &author, &site, &name, &script, plays).await?;
         told.push(json!({ "file": file, "journey": name, "slug": slug }));
     }
     Ok(HttpResponse::Ok().json(json!({ "files": told })))

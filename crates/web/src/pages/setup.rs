@@ -9,17 +9,16 @@ use crate::ops;
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::installation::{Located, NotKept, Token};
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::kept::{Runner, Secret, Site};
+use cadentis_answers::setup::{self, Manned, Presence};
 use cadentis_core::calendar;
 use cadentis_core::journey;
 use cadentis_core::run::reach::Denied;
-use cadentis_core::text::slug;
-use cadentis_store::sites::NewLocation;
-use cadentis_store::sites::Site;
-use cadentis_store::work::Runner;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use std::net::SocketAddr;
-use uuid::Uuid;
 
 #[derive(Template)]
 #[template(path = "setup.html")]
@@ -27,17 +26,30 @@ struct Page {
     frame: Frame,
     says: String,
     locations: Vec<LocationRow>,
-    secrets: Vec<(String, String, String)>,
+    secrets: Vec<SecretRow>,
     vault: bool,
     parts: String,
-    wrong: Option<(&'static str, String)>,
+    wrong: Option<Wrong>,
     /// A new runner's token: shown once.
-    told: Option<NewToken>,
+    told: Option<Token>,
     address: String,
     typed: Typed,
     environments: String,
     /// How this server is: sentence, tone.
-    server: Vec<(String, &'static str)>,
+    server: Vec<ops::Sentence>,
+}
+
+/// What is wrong with one of the forms.
+struct Wrong {
+    form: &'static str,
+    says: String,
+}
+
+impl Page {
+    /// What is wrong with the form of this name, if anything is.
+    fn wrong_in(&self, form: &str) -> Option<&str> {
+        self.wrong.as_ref().filter(|w| w.form == form).map(|w| w.says.as_str())
+    }
 }
 
 struct LocationRow {
@@ -54,10 +66,11 @@ struct LocationRow {
     state: String,
 }
 
-struct NewToken {
-    location: String,
-    slug: String,
-    token: String,
+/// A secret of the site, without what it is.
+struct SecretRow {
+    name: String,
+    author: String,
+    at: String,
 }
 
 /// What was typed into the form for a new location.
@@ -107,9 +120,6 @@ fn place(latitude: &str, longitude: &str, proxy: &str, denied: &str) -> Result<P
     Ok(Place { at, proxy: proxy.map(String::from), denied })
 }
 
-/// A runner that has not asked for so long is away.
-const AWAY_S: i64 = 180;
-
 fn ago(at: Timestamp, now: Timestamp) -> String {
     match now.duration_since(at).as_secs() {
         s if s < 90 => format!("{} s ago", s.max(0)),
@@ -138,79 +148,72 @@ fn runner_says(r: &Runner, now: Timestamp) -> String {
     )
 }
 
+fn location_row(manned: Manned, now: Timestamp) -> LocationRow {
+    let l = manned.location;
+    let (tone, words) = match manned.presence {
+        Presence::Never => ("nodata", "no runner has asked for work yet".to_string()),
+        Presence::Away(at) => ("broken", format!("away: last asked {}", ago(at, now))),
+        Presence::There(at) => ("within", format!("there: asked {}", ago(at, now))),
+    };
+    let at = l.latitude.zip(l.longitude);
+    LocationRow {
+        name: l.name,
+        slug: l.slug,
+        kind: l.kind,
+        country: l.country,
+        zone: l.zone,
+        at: at.map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
+        proxy: l.proxy.unwrap_or_default(),
+        denied: l.denied.join(" "),
+        runners: manned.runners.iter().map(|r| runner_says(r, now)).collect(),
+        tone,
+        state: words,
+    }
+}
+
+/// Which locations have nobody who plays there.
+fn absent_says(locations: &[LocationRow]) -> String {
+    let away: Vec<&str> =
+        locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
+    match away.as_slice() {
+        [] => "Every location has a runner that asks for work.".into(),
+        [one] => format!("{one} has no runner that asks for work: its runs are missing."),
+        [others @ .., last] if away.len() <= 3 => format!(
+            "{} and {last} have no runner that asks for work: their runs are missing.",
+            others.join(", ")
+        ),
+        _ => format!(
+            "{} of {} locations have no runner that asks for work: their runs are missing.",
+            away.len(),
+            locations.len()
+        ),
+    }
+}
+
 async fn show(
     state: &State,
     request: &HttpRequest,
-    wrong: Option<(&'static str, String)>,
-    told: Option<NewToken>,
+    wrong: Option<Wrong>,
+    told: Option<Token>,
     typed: Typed,
     parts: Option<String>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
     let now = frame.now;
-    let (locations, runners, secrets) = futures::try_join!(
-        state.db.locations(),
-        state.db.runners(now),
-        state.db.secrets(frame.site.id)
-    )?;
-    let row = |l: cadentis_store::sites::Location| {
-        let here: Vec<&Runner> =
-            runners.iter().filter(|(id, _)| *id == l.id).map(|(_, r)| r).collect();
-        let seen = here.iter().map(|r| r.seen_at).max();
-        let (tone, words) = match seen {
-            None => ("nodata", "no runner has asked for work yet".to_string()),
-            Some(at) if now.duration_since(at).as_secs() > AWAY_S => {
-                ("broken", format!("away: last asked {}", ago(at, now)))
-            }
-            Some(at) => ("within", format!("there: asked {}", ago(at, now))),
-        };
-        let runners = here
-            .iter()
-            .filter(|r| now.duration_since(r.seen_at).as_hours() < 24)
-            .map(|r| runner_says(r, now));
-        LocationRow {
-            name: l.name,
-            slug: l.slug,
-            kind: l.kind,
-            country: l.country,
-            zone: l.zone,
-            at: l
-                .latitude
-                .zip(l.longitude)
-                .map_or(String::new(), |(lat, lon)| format!("{lat:.2}, {lon:.2}")),
-            proxy: l.proxy.unwrap_or_default(),
-            denied: l.denied.join(" "),
-            runners: runners.collect(),
-            tone,
-            state: words,
-        }
-    };
-    let locations: Vec<LocationRow> = locations.into_iter().map(row).collect();
-    let away: Vec<&str> =
-        locations.iter().filter(|l| l.tone != "within").map(|l| l.name.as_str()).collect();
-    let says = match away.len() {
-        0 => "Every location has a runner that asks for work.".into(),
-        1 => format!("{} has no runner that asks for work: its runs are missing.", away[0]),
-        2 | 3 => {
-            let (last, others) = (away[away.len() - 1], away[..away.len() - 1].join(", "));
-            format!(
-                "{others} and {last} have no runner that asks for work: their runs are missing."
-            )
-        }
-        n => format!(
-            "{n} of {} locations have no runner that asks for work: their runs are missing.",
-            locations.len()
-        ),
-    };
+    let set_up = setup::ask(&state.answers, frame.site.id, now).await?;
+    let locations: Vec<LocationRow> =
+        set_up.locations.into_iter().map(|l| location_row(l, now)).collect();
+    let says = absent_says(&locations);
     let zone = frame.site.zone.clone();
-    let secrets = secrets.into_iter().map(|s| {
-        let at = s.set_at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string();
-        (s.name, s.author, at)
-    });
-    let secrets = secrets.collect();
+    let secret = |s: Secret| SecretRow {
+        name: s.name,
+        author: s.author,
+        at: s.set_at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string(),
+    };
+    let secrets = set_up.secrets.into_iter().map(secret).collect();
     let address = state.door.address(request);
     let parts = parts.unwrap_or_else(|| frame.site.parts.clone());
-    let vault = state.vault.is_some();
+    let vault = state.answers.has_vault();
     let server = ops::sentences(&ops::Pulse::of(state).await);
     let environments: Vec<String> =
         frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
@@ -258,31 +261,37 @@ pub async fn secret(
     request: HttpRequest,
     kept: web::Form<Kept>,
 ) -> Result<HttpResponse, PageError> {
-    let wrong = |says: &str| Some(("secret", says.to_string()));
+    let wrong = |says: &str| Some(Wrong { form: "secret", says: says.to_string() });
     let site = state.site().await?;
     if kept.remove.is_some() {
-        state.db.remove_secret(site.id, &kept.name).await?;
+        changes::installation::remove_secret(
+            &state.answers,
+            &Author::somebody(),
+            &site,
+            &kept.name,
+        )
+        .await?;
         return Ok(redirect("/setup#secrets"));
     }
-    let complaint = match &state.vault {
-        None => wrong(
-            "This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY.",
-        ),
-        Some(_) if !journey::text::is_name(&kept.name) => wrong(
-            "A name is a small letter, then small letters, digits and _; 40 characters at most.",
-        ),
-        Some(_) if kept.secret.chars().count() < 3 => wrong(
+    let no_key = wrong(
+        "This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY.",
+    );
+    let complaint = if !state.answers.has_vault() {
+        no_key
+    } else if !journey::text::is_name(&kept.name) {
+        wrong("A name is a small letter, then small letters, digits and _; 40 characters at most.")
+    } else if kept.secret.chars().count() < 3 {
+        wrong(
             "A secret has at least three characters: a shorter one could not be told from other text, and masked.",
-        ),
-        Some(_) if kept.author.trim().is_empty() => wrong("Say who you are."),
-        Some(vault) => {
-            let author: String = kept.author.trim().chars().take(80).collect();
-            state
-                .db
-                .set_secret(vault, site.id, &kept.name, &kept.secret, &author, Timestamp::now())
-                .await?;
-            return Ok(redirect("/setup#secrets"));
+        )
+    } else if let Some(by) = Author::named(&kept.author) {
+        let (answers, secret) = (&state.answers, &kept.secret);
+        match changes::installation::set_secret(answers, &by, &site, &kept.name, secret).await? {
+            true => return Ok(redirect("/setup#secrets")),
+            false => no_key,
         }
+    } else {
+        wrong("Say who you are.")
     };
     show(&state, &request, complaint, None, Typed::default(), None).await
 }
@@ -301,25 +310,16 @@ pub async fn parts(
 ) -> Result<HttpResponse, PageError> {
     let text = given.into_inner().parts.replace("\r\n", "\n");
     let site = state.site().await?;
-    let complaint = match journey::parts(&text) {
-        Err(e) => Some(format!("Not kept: {e}.")),
-        Ok(shared) => {
-            let journeys = state.db.journeys(site.id).await?;
-            journeys.iter().filter(|j| j.status != "archived").find_map(|j| {
-                let e = journey::problems(&j.script, &shared).into_iter().next()?;
-                Some(format!("Not kept: {} would not play any more: {e}.", j.name))
-            })
+    let (answers, by) = (&state.answers, Author::somebody());
+    let complaint = match changes::installation::set_parts(answers, &by, &site, &text).await? {
+        Ok(()) => return Ok(redirect("/setup#parts")),
+        Err(NotKept::Unreadable(e)) => format!("Not kept: {e}."),
+        Err(NotKept::Needed(journey, e)) => {
+            format!("Not kept: {journey} would not play any more: {e}.")
         }
     };
-    match complaint {
-        Some(says) => {
-            show(&state, &request, Some(("parts", says)), None, Typed::default(), Some(text)).await
-        }
-        None => {
-            state.db.set_parts(site.id, &text).await?;
-            Ok(redirect("/setup#parts"))
-        }
-    }
+    let wrong = Some(Wrong { form: "parts", says: complaint });
+    show(&state, &request, wrong, None, Typed::default(), Some(text)).await
 }
 
 /// `POST /setup/locations`: a new location and the token of its runner, shown once.
@@ -350,33 +350,30 @@ pub async fn location(
         return show(
             &state,
             &request,
-            Some(("location", complaint.unwrap_or_default())),
+            Some(Wrong { form: "location", says: complaint.unwrap_or_default() }),
             None,
             typed,
             None,
         )
         .await;
     };
-    let wanted = slug(name);
-    if wanted.is_empty() || state.db.locations().await?.iter().any(|l| l.slug == *wanted) {
-        let says = format!("There is a location of that name already: {name}.");
-        return show(&state, &request, Some(("location", says)), None, typed, None).await;
-    }
-    let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
-    let new = NewLocation {
-        slug: &wanted,
+    let new = Located {
         name,
         country: &country,
         kind: &typed.kind,
         zone: &typed.zone,
-        token: &token,
         at: place.at,
         proxy: place.proxy.as_deref(),
         denied: place.denied,
     };
-    state.db.add_location(&new).await?;
-    let told = NewToken { location: name.into(), slug: wanted, token };
-    show(&state, &request, None, Some(told), Typed::default(), None).await
+    let by = Author::somebody();
+    match changes::installation::add_location(&state.answers, &by, new).await? {
+        Some(told) => show(&state, &request, None, Some(told), Typed::default(), None).await,
+        None => {
+            let says = format!("There is a location of that name already: {name}.");
+            show(&state, &request, Some(Wrong { form: "location", says }), None, typed, None).await
+        }
+    }
 }
 
 #[derive(Deserialize)]
@@ -397,11 +394,28 @@ pub async fn move_location(
 ) -> Result<HttpResponse, PageError> {
     match place(&moved.latitude, &moved.longitude, &moved.proxy, &moved.denied) {
         Ok(Place { at, proxy, denied }) => {
-            state.db.set_where(&moved.slug, at, proxy.as_deref(), &denied).await?;
+            let (by, proxy) = (Author::somebody(), proxy.as_deref());
+            changes::installation::move_location(
+                &state.answers,
+                &by,
+                &moved.slug,
+                at,
+                proxy,
+                &denied,
+            )
+            .await?;
             Ok(redirect("/setup"))
         }
         Err(says) => {
-            show(&state, &request, Some(("place", says)), None, Typed::default(), None).await
+            show(
+                &state,
+                &request,
+                Some(Wrong { form: "place", says }),
+                None,
+                Typed::default(),
+                None,
+            )
+            .await
         }
     }
 }
@@ -461,11 +475,12 @@ pub async fn site(
     let site = state.site().await?;
     match about(site, &given) {
         Ok(site) => {
-            state.db.set_site(&site).await?;
+            changes::installation::set_site(&state.answers, &Author::somebody(), &site).await?;
             Ok(redirect("/setup#site"))
         }
         Err(says) => {
-            show(&state, &request, Some(("site", says)), None, Typed::default(), None).await
+            show(&state, &request, Some(Wrong { form: "site", says }), None, Typed::default(), None)
+                .await
         }
     }
 }
@@ -481,12 +496,8 @@ pub async fn token(
     request: HttpRequest,
     renewed: web::Form<Renewed>,
 ) -> Result<HttpResponse, PageError> {
-    let locations = state.db.locations().await?;
-    let location = locations.into_iter().find(|l| l.slug == renewed.slug);
-    let location =
-        location.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
-    let token = Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string();
-    state.db.set_token(&location.slug, &token).await?;
-    let told = NewToken { location: location.name, slug: location.slug, token };
+    let by = Author::somebody();
+    let told = changes::installation::renew_token(&state.answers, &by, &renewed.slug).await?;
+    let told = told.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
     show(&state, &request, None, Some(told), Typed::default(), None).await
 }

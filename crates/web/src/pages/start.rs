@@ -1,18 +1,17 @@
 //! A new journey: a starter and its fields, where and how often, what that costs.
 
-use super::redirect;
-use super::{TWELVE_HOURS, html, plays};
+use super::script::NOBODY;
+use super::{TWELVE_HOURS, html, plays, redirect};
 use crate::State;
-use crate::api::scripts::shared;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::{recordings, sites};
 use cadentis_core::journey::starter::{STARTERS, Starter};
 use cadentis_core::journey::{self, Journey, Part, recorded};
-use jiff::Timestamp;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -115,7 +114,7 @@ pub async fn page(
     let wanted = query::<StartForm>(&request)?;
     let mut given = Vec::new();
     if let Some(id) = wanted.recorded {
-        let recording = state.db.recording(id, Timestamp::now()).await?;
+        let recording = recordings::ask(&state.answers, id).await?;
         let recording = recording
             .ok_or_else(|| PageError::NotFound("that recording; they are kept two days".into()))?;
         let script = recorded::journey("Recorded", &recording.acts).to_string();
@@ -146,10 +145,11 @@ pub async fn make(
 ) -> Result<HttpResponse, PageError> {
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
     let name: String = of(&given, "name").unwrap_or("").chars().take(80).collect();
-    let author: String = of(&given, "author").unwrap_or("").chars().take(80).collect();
+    let author = of(&given, "author").and_then(Author::named);
     let chosen = of(&given, "starter").unwrap_or("");
+    let site = state.site().await?;
     let journey = match Starter::of(chosen) {
-        _ if chosen == WRITTEN => written(&given, &name, &shared(&state).await?)
+        _ if chosen == WRITTEN => written(&given, &name, &changes::journeys::parts_of(&site))
             .map_err(|says| Wrong { field: "script".into(), says }),
         Some(starter) => starter
             .journey(&name, |field| of(&given, &format!("{}.{field}", starter.slug)))
@@ -166,22 +166,15 @@ pub async fn make(
     if name.is_empty() {
         return show(&state, &request, &given, wrong("name", "A journey needs a name.")).await;
     }
-    if author.is_empty() {
-        return show(
-            &state,
-            &request,
-            &given,
-            wrong("author", "Say who you are: versions have an author."),
-        )
-        .await;
-    }
-    let site = state.site().await?;
-    let plays = match plays::read(&given, &site, &state.db.locations().await?) {
+    let Some(author) = author else {
+        return show(&state, &request, &given, wrong("author", NOBODY)).await;
+    };
+    let plays = match plays::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => plays,
         Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
     };
     let (answers, script) = (&state.answers, journey.to_string());
-    let slug =
-        changes::add_journey(answers, &site, &author, &name, &script, plays.as_kept()).await?;
+    let (by, plays) = (&author, plays.as_kept());
+    let slug = changes::journeys::add(answers, by, &site, &name, &script, plays).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }

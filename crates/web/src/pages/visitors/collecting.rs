@@ -3,25 +3,22 @@
 
 use super::super::redirect;
 use super::super::{TWELVE_HOURS, html};
-use super::{Tabs, hashes, tabs, view_link};
+use super::{Tabs, tabs, view_link};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::collecting::{self, Taken};
+use cadentis_answers::kept::{ROWS_DAYS, Site};
+use cadentis_answers::visit;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::visitor::beside::proposals;
-use cadentis_core::visitor::privacy;
-use cadentis_core::visitor::slices::rows;
-use cadentis_core::visitor::{Collecting, Families, Filter, PageView, Sheet};
-use cadentis_core::visitor::{family, import};
-use cadentis_store::filed::Filed;
-use cadentis_store::forgetting::ROWS_DAYS;
-use cadentis_store::sites::Site;
+use cadentis_core::visitor::import;
+use cadentis_core::visitor::{Collecting, PageView};
 use jiff::SignedDuration;
 use serde::Deserialize;
-use std::collections::BTreeMap;
 
 #[derive(Template)]
 #[template(path = "collecting.html")]
@@ -33,11 +30,17 @@ struct Page {
     wrong: Option<String>,
     told: Option<String>,
     typed: Typed,
-    /// Pattern, page views that it would take: of pages that no family takes.
-    proposals: Vec<(String, String)>,
+    /// For pages that no family takes.
+    proposals: Vec<Proposal>,
     preview: Preview,
     /// Columns that a table of page views may have.
     columns: String,
+}
+
+/// A pattern, and the page views that it would take.
+struct Proposal {
+    pattern: String,
+    page_views: String,
 }
 
 /// What was typed, or what is kept.
@@ -164,21 +167,20 @@ async fn show(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
     let typed = typed.unwrap_or_else(|| Typed::of(&frame.site));
-    let paths = paths(state, frame.site.id, frame.past()).await?;
-    let loose: Vec<(&str, u64)> = paths
-        .iter()
-        .filter(|(path, _)| frame.site.families.of(path) == family::OTHER)
-        .map(|(p, n)| (p.as_str(), *n))
-        .collect();
-    let preview = preview(&families(&typed.families).unwrap_or_default(), &paths);
+    let patterns = families(&typed.families).unwrap_or_default();
+    let seen = collecting::preview(&state.answers, &frame.site, frame.past(), &patterns).await?;
+    let preview = preview(&seen);
     let page = Page {
         tabs: tabs("/setup/visitors"),
         says: sentence(&frame.site, &preview),
         server: state.door.address(request),
-        proposals: proposals(loose)
-            .into_iter()
-            .take(8)
-            .map(|(p, n)| (p, format::thousands(n)))
+        proposals: seen
+            .proposals
+            .iter()
+            .map(|(pattern, n)| Proposal {
+                pattern: pattern.clone(),
+                page_views: format::thousands(*n),
+            })
             .collect(),
         columns: import::columns().join(", "),
         wrong,
@@ -203,31 +205,6 @@ fn sentence(site: &Site, preview: &Preview) -> String {
     )
 }
 
-/// Paths of the stretch and how many page views each had.
-async fn paths(
-    state: &State,
-    site_id: i32,
-    stretch: Stretch,
-) -> Result<Vec<(String, u64)>, PageError> {
-    // A day is enough to see which pages there are.
-    let day = SignedDuration::from_hours(24);
-    let stretch = Stretch { from: stretch.from.max(stretch.to - day), to: stretch.to };
-    let sheets =
-        state.db.sheets_of(Filed::PageViews, site_id, stretch, &["path".to_string()]).await?;
-    let mut counts: BTreeMap<String, u64> = BTreeMap::new();
-    let count = |sheet: &Sheet, counts: &mut BTreeMap<String, u64>| {
-        let Some(words) = sheet.words("path") else { return };
-        let mut of = vec![0u64; words.values.len()];
-        let keep = rows(sheet, stretch, &Filter::default());
-        words.codes.iter().zip(keep).filter(|(_, keep)| *keep).for_each(|(code, _)| of[code] += 1);
-        for (path, n) in words.values.iter().zip(of) {
-            *counts.entry(privacy::cut_query(path).to_string()).or_default() += n;
-        }
-    };
-    sheets.iter().for_each(|s| count(s, &mut counts));
-    Ok(counts.into_iter().collect())
-}
-
 #[derive(Template)]
 #[template(path = "families_preview.html")]
 struct Preview {
@@ -235,43 +212,38 @@ struct Preview {
     whole: String,
     /// How many addresses no family takes, in words.
     loose: String,
-    /// Name, page views, share, examples.
-    rows: Vec<(String, String, String, String)>,
+    rows: Vec<TakenRow>,
 }
 
-/// Page views of a family, and its paths.
-type Taken<'a> = (u64, Vec<&'a (String, u64)>);
+/// What a family would take.
+struct TakenRow {
+    family: String,
+    page_views: String,
+    share: String,
+    examples: String,
+}
 
-/// What each family would take of these paths.
-fn preview(patterns: &[(String, String)], paths: &[(String, u64)]) -> Preview {
-    let families = Families::new(patterns.iter().cloned());
-    let mut by: BTreeMap<&str, Taken<'_>> = BTreeMap::new();
-    for path in paths {
-        let held = by.entry(families.of(&path.0)).or_default();
-        held.0 += path.1;
-        held.1.push(path);
-    }
-    let whole: u64 = paths.iter().map(|(_, n)| n).sum();
-    let loose = match by.get(family::OTHER).map_or(0, |(_, paths)| paths.len() as u64) {
-        0 => "none".to_string(),
-        1 => "one address".into(),
-        n => format!("{} addresses", format::thousands(n)),
-    };
-    let mut all: Vec<_> = by.into_iter().collect();
-    all.sort_by_key(|(_, (n, _))| std::cmp::Reverse(*n));
-    let row = |(name, (n, mut paths)): (&str, Taken<'_>)| {
-        paths.sort_by_key(|p| std::cmp::Reverse(p.1));
-        let examples: Vec<&str> = paths.iter().take(3).map(|p| p.0.as_str()).collect();
-        let more =
-            if paths.len() > 3 { format!(" and {} more", paths.len() - 3) } else { String::new() };
-        let share = format::percent(cadentis_core::stats::share(n, whole), 1, None);
-        (name.to_string(), format::thousands(n), share, format!("{}{more}", examples.join(", ")))
+fn preview(told: &collecting::Preview) -> Preview {
+    let row = |t: &Taken| {
+        let more = t.paths - t.examples.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let share = cadentis_core::stats::share(t.page_views, told.page_views);
+        TakenRow {
+            family: t.family.clone(),
+            page_views: format::thousands(t.page_views),
+            share: format::percent(share, 1, None),
+            examples: format!("{}{more}", t.examples.join(", ")),
+        }
     };
     Preview {
         wrong: None,
-        whole: format::thousands(whole),
-        loose,
-        rows: all.into_iter().map(row).collect(),
+        whole: format::thousands(told.page_views),
+        loose: match told.loose {
+            0 => "none".to_string(),
+            1 => "one address".into(),
+            n => format!("{} addresses", format::thousands(n as u64)),
+        },
+        rows: told.families.iter().map(row).collect(),
     }
 }
 
@@ -284,7 +256,8 @@ pub async fn preview_part(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match families(&typed.families) {
         Ok(patterns) => {
-            html(&preview(&patterns, &paths(&state, asked.site.id, asked.past()).await?))
+            let (site, past) = (&asked.site, asked.past());
+            html(&preview(&collecting::preview(&state.answers, site, past, &patterns).await?))
         }
         Err(says) => html(&Preview {
             wrong: Some(says),
@@ -305,7 +278,8 @@ pub async fn save(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match typed.on(asked.site) {
         Ok(site) => {
-            state.db.set_collecting(&site, asked.now).await?;
+            let by = Author::somebody();
+            changes::visitors::set_collecting(&state.answers, &by, &site, asked.now).await?;
             Ok(redirect("/setup/visitors"))
         }
         Err(says) => show(&state, &request, Some(says), None, Some(typed)).await,
@@ -335,21 +309,13 @@ pub async fn forget(
         )
         .await;
     }
-    let days = i64::from(asked.site.keep_people_days);
-    let stretch =
-        Stretch { from: asked.now - SignedDuration::from_hours(24 * days), to: asked.now };
-    let (column, ids) = match uuid::Uuid::parse_str(who) {
-        Ok(visit) => ("visit", vec![visit.as_u128()]),
-        Err(_) => ("person", hashes(&state, &asked.site.key, who)),
-    };
-    let mut gone = 0;
-    for id in ids {
-        gone += state.db.forget_person(asked.site.id, column, id, stretch).await?;
-    }
+    let by = Author::somebody();
+    let gone = changes::visitors::forget(&state.answers, &by, &asked.site, who, asked.now).await?;
     let told = format!(
-        "{} page views of this {column} were erased. Figures of the last {} days do not count them any more; older ones are \
+        "{} page views of this {} were erased. Figures of the last {} days do not count them any more; older ones are \
          counts and percentiles that tell of nobody, and stay.",
-        format::thousands(gone),
+        format::thousands(gone.page_views),
+        gone.what,
         ROWS_DAYS
     );
     show(&state, &request, None, Some(told), None).await
@@ -360,8 +326,16 @@ pub async fn forget(
 struct Live {
     rows: Vec<LiveRow>,
     complete: String,
-    /// Reason, how many, the newest in words, when.
-    refused: Vec<(String, String, String, String)>,
+    refused: Vec<RefusedRow>,
+}
+
+/// What was turned away for one reason.
+struct RefusedRow {
+    reason: String,
+    count: String,
+    /// The newest, in words.
+    newest: String,
+    at: String,
 }
 
 struct LiveRow {
@@ -372,6 +346,9 @@ struct LiveRow {
     cut: String,
 }
 
+/// The most arrivals that are shown.
+const LIVE: i64 = 8;
+
 /// `GET /setup/visitors/live`: what arrived last, each with what was kept and what was cut; what was turned away in the
 /// last hour.
 pub async fn live_part(
@@ -380,10 +357,8 @@ pub async fn live_part(
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     let lately = Stretch { from: asked.now - SignedDuration::from_hours(1), to: asked.now };
-    let (newest, refused) = futures::try_join!(
-        state.db.newest_page_views(asked.site.id, lately, 8),
-        state.db.refused_lately(asked.site.id, lately),
-    )?;
+    let visit::Live { newest, refused } =
+        visit::live(&state.answers, &asked.site, lately, LIVE).await?;
     let zone = &asked.site.zone;
     let row = |v: &PageView| {
         let m = &v.beacon.more;
@@ -421,12 +396,12 @@ pub async fn live_part(
             .iter()
             .map(|r| {
                 let when = r.last().map_or(String::new(), |at| format::clock(at, zone));
-                (
-                    r.reason.replace('-', " "),
-                    format::thousands(r.count.unsigned_abs()),
-                    r.example.clone(),
-                    when,
-                )
+                RefusedRow {
+                    reason: r.reason.replace('-', " "),
+                    count: format::thousands(r.count.unsigned_abs()),
+                    newest: r.example.clone(),
+                    at: when,
+                }
             })
             .collect(),
     })

@@ -12,12 +12,13 @@ use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::{self, Author};
 use cadentis_answers::funnels::{self, Followed};
+use cadentis_answers::kept::SavedFunnel;
 use cadentis_answers::visitors;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::visitor::funnel::Step;
-use cadentis_store::sites::SavedFunnel;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -243,7 +244,8 @@ pub async fn save(
     }
     let name = typed.name.trim().to_string();
     let funnel = SavedFunnel { name, steps, within_s: minutes.unwrap_or(60) * 60 };
-    state.db.save_funnel(site.id, &funnel).await?;
+    let by = Author::somebody();
+    changes::visitors::save_funnel(&state.answers, &by, &site, &funnel).await?;
     Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }
 
@@ -259,6 +261,7 @@ pub async fn delete(
     named: web::Form<Named>,
 ) -> Result<HttpResponse, PageError> {
     let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
-    state.db.delete_funnel(site.id, &named.name).await?;
+    let by = Author::somebody();
+    changes::visitors::delete_funnel(&state.answers, &by, &site, &named.name).await?;
     Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }

@@ -8,11 +8,13 @@ use crate::format;
 use crate::frame::Asked;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::{self, Author};
+use cadentis_answers::kept::{Task, TaskState};
+use cadentis_answers::{AnswerError, collecting};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::visitor::import::{Defaults, Format};
-use cadentis_intake::import::{Imported, import_file};
-use cadentis_store::history::{Task, TaskState};
+use cadentis_intake::import::Imported;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use serde_json::Value;
@@ -59,7 +61,7 @@ pub async fn task_part(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let task = state.db.families_task(asked.site.id).await?;
+    let task = collecting::families_task(&state.answers, asked.site.id).await?;
     html(&TaskPart { task: task.map(|t| shown(&t, asked.now)) })
 }
 
@@ -69,7 +71,8 @@ pub async fn begin(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    state.db.begin_families(asked.site.id, asked.now).await?;
+    let by = Author::somebody();
+    changes::visitors::begin_families(&state.answers, &by, &asked.site, asked.now).await?;
     Ok(redirect("/setup/visitors#families"))
 }
 
@@ -79,7 +82,7 @@ pub async fn stop(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    state.db.stop_families(asked.site.id).await?;
+    changes::visitors::stop_families(&state.answers, &Author::somebody(), &asked.site).await?;
     Ok(redirect("/setup/visitors#families"))
 }
 
@@ -135,9 +138,8 @@ pub async fn import(
     let given = given.into_iter().filter(|(_, value)| !value.is_empty());
     let defaults: Defaults =
         given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
-    let imported =
-        import_file(&state.db, &asked.site, kind, text, defaults, state.persons.clone(), asked.now)
-            .await?;
+    let imported = state.importer.file(&asked.site, kind, text, defaults, asked.now).await;
+    let imported = imported.map_err(AnswerError::from)?;
     let part = part(&asked, &imported);
     if imported.read == 0 { refused(&part) } else { html(&part) }
 }

@@ -27,6 +27,7 @@ use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::views::Views;
+use cadentis_answers::visit as visits;
 use cadentis_answers::visitors::{self, Visits};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
@@ -34,7 +35,6 @@ use cadentis_core::goal::Standing;
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
-use cadentis_core::visitor::privacy;
 use cadentis_core::visitor::slices::Minute;
 use cadentis_core::visitor::{Measured, PageView, Pool, Seen, has_risen};
 use filter::FilterLine;
@@ -134,13 +134,6 @@ struct FamilyRow {
     name: String,
     views: String,
     cells: Vec<(String, &'static str)>,
-}
-
-/// What may be kept of a person's id: made with the server's key, and without it as it was before there was one, until the
-/// last of those have left with their time.
-fn hashes(state: &State, site_key: &str, id: &str) -> Vec<u128> {
-    let now = state.persons.as_ref().map(|key| key.person(site_key, id));
-    now.into_iter().chain([privacy::person_of_before(site_key, id)]).map(u128::from).collect()
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -504,6 +497,9 @@ pub async fn slowest(
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
 }
 
+/// The most arrivals that are shown.
+const ARRIVALS: i64 = 9;
+
 /// The newest page views of the stretch, read again every few seconds.
 pub async fn arrivals(
     state: web::Data<State>,
@@ -515,8 +511,8 @@ pub async fn arrivals(
     if asked.now.duration_since(stretch.to).as_mins() < 10 {
         stretch.to = asked.now;
     }
-    let newest = state.db.newest_page_views(asked.site.id, stretch, 9).await?;
-    let refused = state.db.refused(asked.site.id, stretch).await?;
+    let told = visits::arrivals(&state.answers, asked.site.id, stretch, ARRIVALS).await?;
+    let (newest, refused) = (&told.newest, &told.refused);
     let zone = &asked.site.zone;
     let row = |s: &PageView| {
         let lcp = match (s.beacon.lcp, s.beacon.abandoned, s.beacon.blank) {

@@ -5,10 +5,10 @@ use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
 use crate::map::{Country, WORLD};
+use cadentis_answers::sites;
 use cadentis_answers::views::Views;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
-use futures::TryFutureExt;
 
 /// The map, ready to draw.
 pub(super) struct Map {
@@ -84,7 +84,7 @@ pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Ma
             &vitals,
             1
         ),
-        state.db.locations().err_into(),
+        sites::locations(&state.answers),
     )?;
     let values = views.values();
     let chosen = only(&asked.filter, &Attribute::Country);

@@ -4,7 +4,7 @@
 use super::super::redirect;
 use super::super::{TWELVE_HOURS, html};
 use super::family::LoadBar;
-use super::{family_link, hashes, view_link};
+use super::{family_link, view_link};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
@@ -13,6 +13,7 @@ use crate::frame::Frame;
 use crate::limits::query;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::visit;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::load_parts::load_parts;
@@ -20,9 +21,6 @@ use cadentis_core::visitor::{Happened, HappeningRow, Seen};
 use jiff::Timestamp;
 use serde::Deserialize;
 use uuid::Uuid;
-
-/// No visit is shown longer than this.
-const MOST: usize = 300;
 
 #[derive(Template)]
 #[template(path = "visit.html")]
@@ -107,17 +105,12 @@ pub async fn page(
     let wanted = query::<VisitQuery>(&request)?;
     let near =
         wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
-    let mut views = state.db.visit(frame.site.id, *id, near, MOST + 1).await?;
-    // What is said is said of what is shown.
-    let cut = views.len() > MOST;
-    views.truncate(MOST);
-    let (Some(first), Some(last)) = (views.first(), views.last()) else {
-        return Err(PageError::NotFound(format!(
-            "page views of the visit {id} within a day of {near}"
-        )));
-    };
+    let none =
+        || PageError::NotFound(format!("page views of the visit {id} within a day of {near}"));
+    let asked = visit::ask(&state.answers, frame.site.id, *id, near).await?;
+    let visit::Visit { views, told, is_cut: cut } = asked.ok_or_else(none)?;
+    let (Some(first), Some(last)) = (views.first(), views.last()) else { return Err(none()) };
     let begun = first.at;
-    let told = state.db.told_of_visit(frame.site.id, *id, &views).await?;
     let all = wanted.all.is_some();
     // The line ends when the last page had loaded, as far as that is known.
     let last_ms = [last.load, last.lcp, last.ttfb].into_iter().flatten().fold(0.0f32, f32::max);
@@ -280,15 +273,10 @@ pub async fn find(
     let is_asked = !typed.is_empty() || sought.person.is_some();
     let persons = match sought.person.as_deref().and_then(|p| u64::from_str_radix(p, 16).ok()) {
         Some(person) => vec![u128::from(person)],
-        None => hashes(&state, &frame.site.key, &typed),
+        None => visit::persons(&state.answers, &frame.site.key, &typed),
     };
     let past = frame.past();
-    let mut views = Vec::new();
-    for person in persons.into_iter().filter(|p| *p != 0) {
-        views.extend(state.db.of_one(frame.site.id, "person", person, past, MOST).await?);
-    }
-    views.sort_by_key(|v| v.at);
-    views.truncate(MOST);
+    let views = visit::of_persons(&state.answers, frame.site.id, &persons, past).await?;
     let zone = &frame.site.zone;
     let mut visits: Vec<(Uuid, Vec<&Seen>)> = Vec::new();
     for v in &views {

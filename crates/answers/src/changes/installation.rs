@@ -1,0 +1,194 @@
+//! Sites, locations, secrets, common parts.
+
+use super::{Author, noted};
+use crate::{Answers, Result};
+use cadentis_core::journey::{self, ScriptError};
+use cadentis_core::run::reach::Denied;
+use cadentis_core::text::slug;
+use cadentis_store::scripts::Status;
+use cadentis_store::sites::{NewLocation, NewSite, Site};
+use jiff::Timestamp;
+use uuid::Uuid;
+
+/// Who waits this long at most for the largest paint is satisfied: where the good values of LCP end (web.dev, "Largest
+/// Contentful Paint"). It can be changed on Collecting.
+const SATISFIED_S: f64 = 2.5;
+
+/// Adds a site; what it is called in addresses of beacons is drawn by lot.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add_site(
+    answers: &Answers,
+    by: &Author,
+    name: &str,
+    zone: &str,
+    domains: &[String],
+) -> Result<()> {
+    let key = Uuid::new_v4().simple().to_string();
+    let families = &[];
+    let new = NewSite { key: &key, name, zone, domains, families, apdex_t_s: SATISFIED_S };
+    answers.db.add_site(&new).await?;
+    noted(by, "added the site", name);
+    Ok(())
+}
+
+/// Changes environments of a site, how long evidence is kept, where traces are.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_site(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
+    answers.db.set_site(site).await?;
+    noted(by, "changed the site", &site.name);
+    Ok(())
+}
+
+/// Why common parts are not kept.
+pub enum NotKept {
+    /// They cannot be read.
+    Unreadable(ScriptError),
+    /// A journey that plays would lose what it follows: its name, and what would be wrong with its script.
+    Needed(String, ScriptError),
+}
+
+/// Keeps the common parts of a site's scripts.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_parts(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    text: &str,
+) -> Result<std::result::Result<(), NotKept>> {
+    let shared = match journey::parts(text) {
+        Ok(shared) => shared,
+        Err(e) => return Ok(Err(NotKept::Unreadable(e))),
+    };
+    let journeys = answers.db.journeys(site.id).await?;
+    let playing = journeys.iter().filter(|j| j.status != Status::Archived.word());
+    for j in playing {
+        if let Some(e) = journey::problems(&j.script, &shared).into_iter().next() {
+            return Ok(Err(NotKept::Needed(j.name.clone(), e)));
+        }
+    }
+    answers.db.set_parts(site.id, text).await?;
+    noted(by, "changed the common parts of", &site.name);
+    Ok(Ok(()))
+}
+
+/// Keeps a secret, or replaces it; `false` when this server has no key to seal it with.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_secret(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    name: &str,
+    secret: &str,
+) -> Result<bool> {
+    let Some(vault) = &answers.vault else { return Ok(false) };
+    answers.db.set_secret(vault, site.id, name, secret, by.name(), Timestamp::now()).await?;
+    noted(by, "set the secret", name);
+    Ok(true)
+}
+
+/// Removes a secret.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn remove_secret(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
+    answers.db.remove_secret(site.id, name).await?;
+    noted(by, "removed the secret", name);
+    Ok(())
+}
+
+/// A location that is to be.
+pub struct Located<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// ISO 3166 code of its country.
+    pub country: &'a str,
+    /// `public` or `in-house`.
+    pub kind: &'a str,
+    /// Its time zone.
+    pub zone: &'a str,
+    /// Latitude and longitude, in degrees.
+    pub at: Option<(f64, f64)>,
+    /// SOCKS5 proxy that leads out of it.
+    pub proxy: Option<&'a str>,
+    /// Networks that its runner must not reach.
+    pub denied: Denied,
+}
+
+/// A location and what its runners show; the token is told this once.
+pub struct Token {
+    /// The location's name.
+    pub name: String,
+    /// Its name in addresses.
+    pub slug: String,
+    /// What its runners show.
+    pub token: String,
+}
+
+fn new_token() -> String {
+    Uuid::new_v4().simple().to_string() + &Uuid::new_v4().simple().to_string()
+}
+
+/// Adds a location; `None` when there is one of that name already, or the name has no letter that an address could have.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add_location(answers: &Answers, by: &Author, l: Located<'_>) -> Result<Option<Token>> {
+    let wanted = slug(l.name);
+    let known = answers.db.locations().await?;
+    if wanted.is_empty() || known.iter().any(|k| k.slug == wanted) {
+        return Ok(None);
+    }
+    let token = new_token();
+    let new = NewLocation {
+        slug: &wanted,
+        name: l.name,
+        country: l.country,
+        kind: l.kind,
+        zone: l.zone,
+        token: &token,
+        at: l.at,
+        proxy: l.proxy,
+        denied: l.denied,
+    };
+    answers.db.add_location(&new).await?;
+    noted(by, "added the location", &wanted);
+    Ok(Some(Token { name: l.name.into(), slug: wanted, token }))
+}
+
+/// Changes where a location is, which proxy leads out of it, what must not be reached from there.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn move_location(
+    answers: &Answers,
+    by: &Author,
+    slug: &str,
+    at: Option<(f64, f64)>,
+    proxy: Option<&str>,
+    denied: &Denied,
+) -> Result<()> {
+    answers.db.set_where(slug, at, proxy, denied).await?;
+    noted(by, "moved the location", slug);
+    Ok(())
+}
+
+/// Gives a location a new token; the old one is worth nothing from now on. `None` when there is no such location.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn renew_token(answers: &Answers, by: &Author, slug: &str) -> Result<Option<Token>> {
+    let locations = answers.db.locations().await?;
+    let Some(location) = locations.into_iter().find(|l| l.slug == slug) else { return Ok(None) };
+    let token = new_token();
+    answers.db.set_token(&location.slug, &token).await?;
+    noted(by, "renewed the token of", &location.slug);
+    Ok(Some(Token { name: location.name, slug: location.slug, token }))
+}

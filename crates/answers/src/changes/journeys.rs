@@ -1,0 +1,355 @@
+//! Journeys: made, written anew, moved through their life, copied, deleted; what is promised of them.
+
+use super::{Author, cut, noted};
+use crate::run::{self, repaired};
+use crate::{Answers, Result};
+use cadentis_core::journey::{self, Part, ScriptError};
+use cadentis_core::run::Looked;
+use cadentis_core::text::slug;
+use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
+use cadentis_store::sites::{Journey, NewJourney, PlaceAndPace, Site};
+use jiff::Timestamp;
+use uuid::Uuid;
+
+/// Names in addresses that stand for pages beside the journeys.
+const PAGES: [&str; 4] = ["new", "record", "import", "export"];
+/// The longest name of a journey, note of a version, and tag, in characters.
+const LONGEST_NAME: usize = 80;
+const LONGEST_NOTE: usize = 200;
+const LONGEST_TAG: usize = 40;
+/// The most tags, and the most editors.
+const MOST_NAMES: usize = 20;
+
+/// The common parts of a site; parts that cannot be read are as good as none.
+pub fn parts_of(site: &Site) -> Vec<Part> {
+    journey::parts(&site.parts).unwrap_or_default()
+}
+
+/// What a journey of this name is called in addresses, if nobody has that already.
+fn slug_of_journey(name: &str) -> String {
+    match slug(name) {
+        slug if slug.is_empty() || PAGES.contains(&slug.as_str()) => "journey".into(),
+        slug => slug,
+    }
+}
+
+/// Adds a journey, paused, whose script can be played. What it is called in addresses.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    name: &str,
+    script: &str,
+    plays: PlaceAndPace<'_>,
+) -> Result<String> {
+    let slug = answers.db.free_slug(site.id, &slug_of_journey(name)).await?;
+    let new = NewJourney {
+        site_id: site.id,
+        slug: &slug,
+        name,
+        script,
+        apdex_t_s: site.apdex_t_s,
+        author: by.name(),
+        plays,
+        status: Status::Paused,
+    };
+    answers.db.add_journey(&new).await?;
+    noted(by, "added the journey", &slug);
+    Ok(slug)
+}
+
+/// A script that is to become the next version of its journey.
+pub struct NewScript<'a> {
+    /// The script.
+    pub script: &'a str,
+    /// The version that was changed.
+    pub based_on: i32,
+    /// Why.
+    pub note: &'a str,
+}
+
+/// Why a script did not become the next version.
+pub enum NotSaved {
+    /// It cannot be played.
+    Unplayable(Vec<ScriptError>),
+    /// Only these may change it.
+    NotTheirs(Vec<String>),
+    /// Somebody saved another version meanwhile.
+    Overtaken(Version),
+}
+
+/// What became of a script that was to be saved.
+pub enum SavedAs {
+    /// It is a new version, of this number.
+    New(i32),
+    /// The newest version was the same already.
+    Same(i32),
+}
+
+/// Makes a script the next version of its journey, if it may be: wherever it was changed.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn save_script(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    j: &Journey,
+    new: &NewScript<'_>,
+) -> Result<std::result::Result<SavedAs, NotSaved>> {
+    let problems = journey::problems(new.script, &parts_of(site));
+    if !problems.is_empty() {
+        return Ok(Err(NotSaved::Unplayable(problems)));
+    }
+    if !j.may_be_edited_by(by.name()) {
+        let owner = Some(&j.owner).filter(|o| !o.is_empty());
+        return Ok(Err(NotSaved::NotTheirs(j.editors.iter().chain(owner).cloned().collect())));
+    }
+    let name = journey::parse(new.script).map(|j| j.name).unwrap_or_default();
+    let note = cut(new.note, LONGEST_NOTE);
+    let edit = Edit {
+        script: new.script,
+        name: &name,
+        based_on: new.based_on,
+        author: by.name(),
+        note: &note,
+    };
+    Ok(match answers.db.save_script(j.id, &edit, Timestamp::now()).await? {
+        Saved::Version(version) => {
+            noted(by, "saved a script of", &j.slug);
+            Ok(SavedAs::New(version))
+        }
+        Saved::Same(version) => Ok(SavedAs::Same(version)),
+        Saved::Overtaken(other) => Err(NotSaved::Overtaken(other)),
+    })
+}
+
+/// Why a script was not repaired.
+pub enum NotRepaired {
+    /// There is no such run, or nothing of it was kept.
+    NoRun,
+    /// The version that was played is not kept any more.
+    NoVersion,
+    /// Nothing fell back.
+    NothingToDo,
+    /// It was not saved.
+    NotSaved(Box<Journey>, NotSaved),
+}
+
+/// Makes the script of a run, with what held in it on top, the next version, unless it was changed since. The journey's
+/// name in addresses, and the version that was played.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn repair(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    id: Uuid,
+) -> Result<std::result::Result<(String, i32), NotRepaired>> {
+    let Some(run) = answers.db.run(id).await? else { return Ok(Err(NotRepaired::NoRun)) };
+    let record = answers.db.record(&run).await?;
+    let journeys = answers.db.journeys(site.id).await?;
+    let journey = journeys.into_iter().find(|j| j.id == run.journey_id);
+    let (Some(record), Some(journey)) = (record, journey) else {
+        return Ok(Err(NotRepaired::NoRun));
+    };
+    let (Some(version), script) = answers.db.script_played(&run, &journey).await? else {
+        return Ok(Err(NotRepaired::NoVersion));
+    };
+    let Some(script) = repaired(&script, &record) else {
+        return Ok(Err(NotRepaired::NothingToDo));
+    };
+    let note = format!("repaired from the run of {}", run.due_at.strftime("%Y-%m-%d %H:%M UTC"));
+    let new = NewScript { script: &script, based_on: version, note: &note };
+    Ok(match save_script(answers, by, site, &journey, &new).await? {
+        Ok(_) => Ok((journey.slug, version)),
+        Err(why) => Err(NotRepaired::NotSaved(Box::new(journey), why)),
+    })
+}
+
+/// Takes what a run saw of the pages as what later runs are compared with; `false` when nothing of it was kept.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn accept(answers: &Answers, by: &Author, id: Uuid) -> Result<bool> {
+    let Some(run) = answers.db.run(id).await? else { return Ok(false) };
+    let Some(record) = run::record(answers, run::Which::Run, id).await? else { return Ok(false) };
+    let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
+    answers.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
+    noted(by, "accepted what was seen in the run", id);
+    Ok(true)
+}
+
+/// Starts, pauses or archives a journey.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Status) -> Result<()> {
+    answers.db.set_status(j.id, status).await?;
+    noted(by, &format!("made {} the journey", status.word()), &j.slug);
+    Ok(())
+}
+
+/// Deletes an archived journey for good.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn delete(answers: &Answers, by: &Author, j: &Journey) -> Result<Deleted> {
+    let deleted = answers.db.delete_journey(j.id).await?;
+    if matches!(deleted, Deleted::Gone) {
+        noted(by, "deleted the journey", &j.slug);
+    }
+    Ok(deleted)
+}
+
+/// Where, how often and on what a journey plays from now on.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_plays(
+    answers: &Answers,
+    by: &Author,
+    j: &Journey,
+    plays: &PlaceAndPace<'_>,
+) -> Result<()> {
+    answers.db.set_place_and_pace(j.id, plays).await?;
+    noted(by, "changed where and when plays", &j.slug);
+    Ok(())
+}
+
+/// What is said of a journey, as it was typed.
+pub struct About<'a> {
+    /// Whose it is.
+    pub owner: &'a str,
+    /// Tags, parted by commas.
+    pub tags: &'a str,
+    /// Who may save its script, parted by commas.
+    pub editors: &'a str,
+    /// Whether its failure stops the visitor's business.
+    pub essential: bool,
+}
+
+/// Changes what is said of a journey.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_about(
+    answers: &Answers,
+    by: &Author,
+    j: &Journey,
+    about: &About<'_>,
+) -> Result<()> {
+    let (tags, editors) = (listed(about.tags, LONGEST_TAG), listed(about.editors, LONGEST_NAME));
+    let owner = cut(about.owner, LONGEST_NAME);
+    answers.db.set_about(j.id, &owner, &tags, about.essential, &editors).await?;
+    noted(by, "changed what is said of", &j.slug);
+    Ok(())
+}
+
+/// Names parted by commas, none of them twice in a row, none too long and not too many.
+fn listed(text: &str, longest: usize) -> Vec<String> {
+    let names = text.split(',').map(|t| cut(t, longest)).filter(|t| !t.is_empty());
+    let mut all: Vec<String> = names.take(MOST_NAMES).collect();
+    all.dedup();
+    all
+}
+
+/// Copies a journey, paused; for another environment of its site with its addresses. What the copy is called in
+/// addresses.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn duplicate(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    j: &Journey,
+    environment: Option<&str>,
+) -> Result<String> {
+    let address = |name: &str| {
+        site.environments.iter().find(|(n, _)| n == name).map(|(_, address)| address.as_str())
+    };
+    let elsewhere = environment.filter(|e| *e != j.environment && address(e).is_some());
+    let name = match elsewhere {
+        Some(environment) => format!("{} ({environment})", j.name),
+        None => format!("Copy of {}", j.name),
+    };
+    let name = cut(&name, LONGEST_NAME);
+    // The name stands in the script; a script that cannot be read any more is copied as it is.
+    let script = match journey::parse(&j.script) {
+        Ok(mut script) => {
+            script.name.clone_from(&name);
+            script.to_string()
+        }
+        Err(_) => j.script.clone(),
+    };
+    let script = moved(&script, address(&j.environment), elsewhere.and_then(address));
+    let wanted = match elsewhere {
+        Some(e) => format!("{}-{}", j.slug, slug(e)),
+        None => format!("copy-of-{}", j.slug),
+    };
+    let free = answers.db.free_slug(j.site_id, &wanted).await?;
+    let (environment, now) = (elsewhere.unwrap_or(&j.environment), Timestamp::now());
+    answers.db.duplicate(j, &free, &script, &name, environment, by.name(), now).await?;
+    noted(by, "copied a journey as", &free);
+    Ok(free)
+}
+
+/// The script with every address of one environment turned into that of another.
+fn moved(script: &str, from: Option<&str>, to: Option<&str>) -> String {
+    match (from, to) {
+        (Some(from), Some(to)) if !from.is_empty() => {
+            script.replace(from.trim_end_matches('/'), to.trim_end_matches('/'))
+        }
+        _ => script.to_string(),
+    }
+}
+
+/// Promises a share of a journey's runs that get through.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add_goal(
+    answers: &Answers,
+    by: &Author,
+    j: &Journey,
+    name: &str,
+    promised: f64,
+) -> Result<()> {
+    answers.db.add_goal(j.site_id, j.id, name, promised).await?;
+    noted(by, "promised", name);
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_journey_is_never_called_as_a_page_beside_it_is() {
+        assert_eq!(slug_of_journey("Book a crossing"), "book-a-crossing");
+        for name in ["!?", "New", "record", "  Import "] {
+            assert_eq!(slug_of_journey(name), "journey", "{name}");
+        }
+    }
+
+    #[test]
+    fn names_in_a_list_are_cut_and_counted() {
+        assert_eq!(listed(" a, ,b ,b,", 40), ["a", "b"]);
+        assert_eq!(listed(&"x".repeat(100), 40)[0].len(), 40);
+        assert_eq!(listed(&vec!["a,b"; 50].join(","), 40).len(), MOST_NAMES);
+    }
+
+    #[test]
+    fn a_copy_for_another_environment_looks_there_and_nowhere_else() {
+        let script = "  open https://a.example/x\n  open https://other.example/\n";
+        let copy = moved(script, Some("https://a.example/"), Some("https://b.example"));
+        assert_eq!(copy, "  open https://b.example/x\n  open https://other.example/\n");
+        assert_eq!(moved(script, Some("https://a.example"), None), script);
+        assert_eq!(moved(script, Some(""), Some("https://b.example")), script);
+    }
+}

@@ -1,0 +1,108 @@
+//! How page views are collected, what is looked at of them, and who is forgotten.
+
+use super::{Author, noted};
+use crate::visit::persons;
+use crate::{Answers, Result};
+use cadentis_core::calendar::Stretch;
+use cadentis_store::sites::{SavedFunnel, Site};
+use jiff::{SignedDuration, Timestamp};
+use uuid::Uuid;
+
+/// Changes how page views of a site are collected.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_collecting(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    now: Timestamp,
+) -> Result<()> {
+    answers.db.set_collecting(site, now).await?;
+    noted(by, "changed how page views are collected of", &site.name);
+    Ok(())
+}
+
+/// Saves a funnel under its name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn save_funnel(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    funnel: &SavedFunnel,
+) -> Result<()> {
+    answers.db.save_funnel(site.id, funnel).await?;
+    noted(by, "saved the funnel", &funnel.name);
+    Ok(())
+}
+
+/// Deletes the funnel of this name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn delete_funnel(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
+    answers.db.delete_funnel(site.id, name).await?;
+    noted(by, "deleted the funnel", name);
+    Ok(())
+}
+
+/// Who was forgotten.
+pub struct Forgotten {
+    /// `person` or `visit`.
+    pub what: &'static str,
+    /// Page views that were erased.
+    pub page_views: u64,
+}
+
+/// Takes out what is known of a person, by the id that pages gave, or of a visit, by its own.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn forget(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    who: &str,
+    now: Timestamp,
+) -> Result<Forgotten> {
+    let kept = SignedDuration::from_hours(24 * i64::from(site.keep_people_days));
+    let stretch = Stretch { from: now - kept, to: now };
+    let (what, ids) = match Uuid::parse_str(who) {
+        Ok(visit) => ("visit", vec![visit.as_u128()]),
+        Err(_) => ("person", persons(answers, &site.key, who)),
+    };
+    let mut page_views = 0;
+    for id in ids {
+        page_views += answers.db.forget_person(site.id, what, id, stretch).await?;
+    }
+    // Who it was is what is to be forgotten: the log does not say it.
+    noted(by, "had forgotten a", what);
+    Ok(Forgotten { what, page_views })
+}
+
+/// Begins to put all history into the page families of now.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn begin_families(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    now: Timestamp,
+) -> Result<()> {
+    answers.db.begin_families(site.id, now).await?;
+    noted(by, "began to put history into the families of", &site.name);
+    Ok(())
+}
+
+/// Stops that; what is done stays done.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn stop_families(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
+    answers.db.stop_families(site.id).await?;
+    noted(by, "stopped putting history into the families of", &site.name);
+    Ok(())
+}

@@ -1,0 +1,75 @@
+//! Recordings: a person at work on a page in a browser at a location.
+
+use crate::{Answers, Result};
+use cadentis_core::journey::recorded::{Act, Input};
+use cadentis_store::recordings::Recording;
+use cadentis_store::sites::Site;
+use jiff::Timestamp;
+use uuid::Uuid;
+
+/// Asks for a browser at a location that opens an address; `None` when there is no such location.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn begin(
+    answers: &Answers,
+    site: &Site,
+    location: &str,
+    address: &str,
+) -> Result<Option<Uuid>> {
+    let locations = answers.db.locations().await?;
+    let Some(location) = locations.iter().find(|l| l.slug == location) else { return Ok(None) };
+    Ok(Some(answers.db.ask_recording(site.id, location.id, address, Timestamp::now()).await?))
+}
+
+/// Says that somebody still looks at a recording: nobody's browsers end.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn looked(answers: &Answers, id: Uuid) -> Result<()> {
+    Ok(answers.db.recording_looked(id, Timestamp::now()).await?)
+}
+
+/// How a recording stands; `None` when it is not kept any more.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn ask(answers: &Answers, id: Uuid) -> Result<Option<Recording>> {
+    Ok(answers.db.recording(id, Timestamp::now()).await?)
+}
+
+/// The newest picture of its page, as an address that holds it.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn picture(answers: &Answers, id: Uuid) -> Result<Option<String>> {
+    Ok(answers.db.recording_picture(id).await?)
+}
+
+/// Takes what somebody did with mouse and keys, in its order.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn inputs(answers: &Answers, id: Uuid, inputs: &[Input]) -> Result<()> {
+    Ok(answers.db.recording_inputs(id, inputs).await?)
+}
+
+/// Changes what was recorded so far; `false` when it is not kept any more.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn change(
+    answers: &Answers,
+    id: Uuid,
+    change: impl FnOnce(&mut Vec<Act>) + Send,
+) -> Result<bool> {
+    Ok(answers.db.change_acts(id, change).await?)
+}
+
+/// Ends the browser; what was done stays for a while.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn end(answers: &Answers, id: Uuid) -> Result<()> {
+    Ok(answers.db.end_recording(id).await?)
+}

@@ -1,0 +1,44 @@
+//! Which sites there are, and what each question about one begins with.
+
+use crate::{Answers, Result};
+use cadentis_store::sites::{Journey, Location, Site};
+
+/// The site of this installation, once there is one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn first(answers: &Answers) -> Result<Option<Site>> {
+    Ok(answers.db.sites().await?.into_iter().next())
+}
+
+/// The site with this key, which pages and beacons show.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn by_key(answers: &Answers, key: &str) -> Result<Option<Site>> {
+    Ok(answers.db.site_by_key(key).await?)
+}
+
+/// Every location, in its order.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn locations(answers: &Answers) -> Result<Vec<Location>> {
+    Ok(answers.db.locations().await?)
+}
+
+/// Every journey of a site, in its order.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn journeys(answers: &Answers, site_id: i32) -> Result<Vec<Journey>> {
+    Ok(answers.db.journeys(site_id).await?)
+}
+
+/// The journey of a site with this name in addresses.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn journey(answers: &Answers, site_id: i32, slug: &str) -> Result<Option<Journey>> {
+    Ok(answers.db.journey(site_id, slug).await?)
+}
