@@ -1,7 +1,7 @@
 //! Requests that pages make, by family: how many, how long, what became of them, whose fault.
 
 use crate::{Answers, Range, Result};
-use cadentis_core::visitor::calls::{COLUMNS, Calls, calls, calls_over};
+use cadentis_core::visitor::calls::{COLUMNS, Calls, calls};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
@@ -59,13 +59,14 @@ pub async fn ask(
     let (range, name) = (range.clone(), name.map(String::from));
     let computing = answers.computed(move || {
         let bucket_s = range.bucket_s();
-        let over = |sheets, stretch| {
-            calls_over(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
+        let of = |sheets, stretch| {
+            calls(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
         };
+        let now = of(&sheets, range.stretch);
         Requests {
-            families: calls(&sheets, range.stretch, &range.filter, kind.word()),
-            over: over(&sheets, range.stretch),
-            over_before: range.against.map_or(vec![], |a| over(&before, a)),
+            families: now.families,
+            over: now.over,
+            over_before: range.against.map_or(vec![], |a| of(&before, a).over),
             bucket_s,
         }
     });

@@ -2,7 +2,7 @@
 
 use super::attribute::Filter;
 use super::calls::most_first;
-use super::sheet::{Coded, IdHasher, IdMap, IdSet, Sheet};
+use super::sheet::{Coded, IdMap, IdSet, Sheet};
 use super::slices::{at_once, in_halves, rows};
 use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
@@ -10,7 +10,6 @@ use crate::stats::{Reading, readings};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::HashMap;
-use std::hash::BuildHasherDefault;
 
 /// The same action again within this time of one that failed is another try.
 pub const AGAIN_MS: f64 = 30_000.0;
@@ -90,8 +89,38 @@ impl Words {
     }
 }
 
-/// By page view and place in what it told.
-type Places = HashMap<(u128, u16), usize, BuildHasherDefault<IdHasher>>;
+/// Actions of an hour by their page view and place in what it told: for each page view its newest action, for each action
+/// its place and the one before it of the same page view.
+struct Places {
+    newest: Vec<u32>,
+    before: Vec<(u16, u32)>,
+}
+
+/// No action.
+const NONE: u32 = u32::MAX;
+
+impl Places {
+    fn of(page_views: usize) -> Places {
+        Places { newest: vec![NONE; page_views], before: Vec::new() }
+    }
+
+    fn put(&mut self, page_view: usize, nth: u16) {
+        let newest = &mut self.newest[page_view];
+        self.before.push((nth, *newest));
+        *newest = self.before.len() as u32 - 1;
+    }
+
+    fn find(&self, page_view: usize, nth: u16) -> Option<usize> {
+        let mut at = self.newest[page_view];
+        while let Some((of, before)) = self.before.get(at as usize) {
+            if *of == nth {
+                return Some(at as usize);
+            }
+            at = *before;
+        }
+        None
+    }
+}
 
 /// Everything that visitors of a stretch did.
 #[derive(Default)]
@@ -121,9 +150,8 @@ impl Attempts {
     /// within a second of an action. Common practice, no published source.)
     pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
         let (mut all, more) = in_halves(sheets, |half| {
-            let (mut attempts, mut places) = (Attempts::default(), Places::default());
-            half.iter()
-                .for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter), &mut places));
+            let mut attempts = Attempts::default();
+            half.iter().for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter)));
             attempts
         });
         all.absorb(more);
@@ -157,56 +185,48 @@ impl Attempts {
         self.hours.iter().flatten()
     }
 
-    /// Takes in what was done in one hour; `of` is filled anew.
-    fn take(&mut self, sheet: &Sheet, keep: &[bool], of: &mut Places) {
-        let Some(whats) = sheet.words("what") else { return };
+    /// Takes in what was done in one hour.
+    fn take(&mut self, sheet: &Sheet, keep: &[bool]) {
+        let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else { return };
         let is = |word: &str| whats.values.iter().position(|w| w == word);
-        let (action, request) = (is("action"), is("request"));
-        let (names, pages) = (sheet.words("name"), sheet.words("family"));
-        let (name_of, page_of) = (self.words.codes(names), self.words.codes(pages));
-        let code = |codes: &[u32], column: Option<&Coded<String>>, row: usize| {
-            column.and_then(|c| codes.get(c.codes.at(row)?)).copied()
-        };
+        let (Some(action), request) = (is("action"), is("request")) else { return };
+        let pages = sheet.words("family");
+        let (name_of, page_of) = (self.words.codes(Some(names)), self.words.codes(pages));
+        let nameless = self.words.code("");
         let (nths, bys, ms, failed) =
-            (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.texts("failed"));
+            (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.words("failed"));
+        let is_failure: Vec<bool> =
+            failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
         // Which visit it was is forgotten after a while.
-        let (visits, views) = (sheet.ids("visit"), sheet.ids("view"));
-        let id = |ids: Option<&Coded<u128>>, row: usize| {
-            ids.and_then(|i| i.get(row)).copied().unwrap_or(0)
-        };
+        let (visits, Some(views)) = (sheet.ids("visit"), sheet.ids("view")) else { return };
         let at = moments(sheet);
-        of.clear();
+        let mut places = Places::of(views.values.len());
         let mut hour: Vec<One> = Vec::new();
         let here = || (0..sheet.rows).filter(|row| keep[*row]);
-        for row in here().filter(|row| action.is_some() && whats.codes.at(*row) == action) {
-            let (visit, view, nth) =
-                (id(visits, row), id(views, row), nths.at(row).unwrap_or(0.0) as u16);
-            let (Some(name), page) = (code(&name_of, names, row), code(&page_of, pages, row))
-            else {
+        for row in here().filter(|row| whats.codes.at(*row) == Some(action)) {
+            let (Some(view), Some(name)) = (views.codes.at(row), names.codes.at(row)) else {
                 continue;
             };
-            let page = page.unwrap_or_else(|| self.words.code(""));
-            of.insert((view, nth), hour.len());
+            let page = pages.and_then(|p| page_of.get(p.codes.at(row)?)).copied();
+            places.put(view, nths.at(row).unwrap_or(0.0) as u16);
             hour.push(One {
-                visit,
+                visit: visits.and_then(|v| v.get(row)).copied().unwrap_or(0),
                 at: at(row),
                 until: f32::NAN,
-                name,
-                page,
+                name: name_of[name],
+                page: page.unwrap_or(nameless),
                 requests: 0,
                 failed: false,
             });
         }
         for row in here() {
             let Some(by) = bys.at(row) else { continue };
-            let Some(one) = of.get(&(id(views, row), by as u16)).and_then(|i| hour.get_mut(*i))
-            else {
-                continue;
-            };
-            one.failed |= !failed.at(row).is_empty();
+            let place = views.codes.at(row).and_then(|view| places.find(view, by as u16));
+            let Some(one) = place.and_then(|i| hour.get_mut(i)) else { continue };
+            one.failed |= failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
             if request.is_some() && whats.codes.at(row) == request {
-                if let Some(asked) = code(&name_of, names, row) {
-                    *self.asked.entry((one.name, asked)).or_default() += 1;
+                if let Some(name) = names.codes.at(row) {
+                    *self.asked.entry((one.name, name_of[name])).or_default() += 1;
                 }
                 one.requests += 1;
                 let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;

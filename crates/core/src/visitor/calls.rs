@@ -2,8 +2,8 @@
 
 use super::attribute::Filter;
 use super::happening::Fault;
-use super::sheet::Sheet;
-use super::slices::rows;
+use super::sheet::{Coded, IdSet, Sheet};
+use super::slices::{in_halves, rows};
 use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
@@ -63,101 +63,193 @@ struct Gathered {
     pages: HashMap<String, u64>,
     faults: [u64; 4],
     newest: Vec<Failed>,
-    visits: std::collections::HashSet<u128>,
+    visits: IdSet,
 }
 
-/// Everything of one kind (`request` or `resource`) in the stretch, those that failed most often first.
-pub fn calls(sheets: &[Sheet], stretch: Stretch, filter: &Filter, what: &str) -> Vec<Calls> {
-    let mut by: HashMap<String, Gathered> = HashMap::new();
-    for sheet in sheets {
-        let keep = rows(sheet, stretch, filter);
-        let (whats, names, pages) =
-            (sheet.texts("what"), sheet.texts("name"), sheet.texts("family"));
-        let (failed, codes, faults) =
-            (sheet.texts("failed"), sheet.texts("code"), sheet.texts("fault"));
-        let (ms, statuses) = (sheet.figures("ms"), sheet.figures("status"));
-        for row in (0..sheet.rows).filter(|row| keep[*row] && whats.at(*row) == what) {
-            let name = names.at(row);
-            if !by.contains_key(name) {
-                by.insert(name.to_string(), Gathered::default());
-            }
-            let Some(g) = by.get_mut(name) else { continue };
-            let status = statuses.at(row).map_or(0, |s| s as u16);
-            g.count += 1;
-            g.ms.extend(ms.at(row).map(f64::from));
-            *g.statuses.entry(status).or_default() += 1;
-            bump(&mut g.pages, pages.at(row));
-            if failed.at(row).is_empty() {
-                continue;
-            }
-            g.failed += 1;
-            let code = codes.at(row);
-            if !code.is_empty() {
-                bump(&mut g.codes, code);
-            }
-            let fault = faults.at(row);
-            if let Some(nth) = Fault::ALL.iter().position(|f| f.words() == fault) {
-                g.faults[nth] += 1;
-            }
-            let visit = sheet.id("visit", row).unwrap_or(0);
-            g.visits.insert(visit);
-            if let (Some(at), Some(view)) = (sheet.at_ms(row), sheet.id("view", row)) {
-                let at = Timestamp::from_millisecond(at).unwrap_or_default();
-                let (view, visit) = (Uuid::from_u128(view), Uuid::from_u128(visit));
-                let trace = sheet.text("trace", row).to_string();
-                g.newest.push(Failed { at, view, visit, status, code: code.to_string(), trace });
-                if g.newest.len() > 64 {
-                    newest_first(&mut g.newest);
-                }
-            }
-        }
+impl Gathered {
+    fn absorb(&mut self, other: Gathered) {
+        self.count += other.count;
+        self.failed += other.failed;
+        self.ms.extend(other.ms);
+        other.statuses.into_iter().for_each(|(s, n)| *self.statuses.entry(s).or_default() += n);
+        other.codes.into_iter().for_each(|(c, n)| bump(&mut self.codes, &c, n));
+        other.pages.into_iter().for_each(|(p, n)| bump(&mut self.pages, &p, n));
+        self.faults.iter_mut().zip(other.faults).for_each(|(ours, theirs)| *ours += theirs);
+        self.newest.extend(other.newest);
+        self.visits.extend(other.visits);
     }
-    let mut all: Vec<Calls> = by
-        .into_iter()
-        .map(|(name, mut g)| {
-            newest_first(&mut g.newest);
-            let status = |s: u16| if s == 0 { "no answer".to_string() } else { s.to_string() };
-            Calls {
-                name,
-                count: g.count,
-                failed: g.failed,
-                ms: readings(&g.ms, &[0.5, 0.75, 0.95]).0,
-                statuses: most_first(g.statuses.into_iter().map(|(s, n)| (status(s), n))),
-                codes: most_first(g.codes),
-                pages: most_first(g.pages),
-                faults: g.faults,
-                newest: g.newest,
-                visits: g.visits.len() as u64,
-            }
-        })
-        .collect();
-    all.sort_by(|a, b| (b.failed, b.count, &a.name).cmp(&(a.failed, a.count, &b.name)));
-    all
 }
 
-/// The same by bucket of time; of one family only, if `name` says which.
-pub fn calls_over(
+/// Calls of one kind in a stretch, by family and by time.
+pub struct AllCalls {
+    /// Those that failed most often first.
+    pub families: Vec<Calls>,
+    /// The course of all of them, or of one family.
+    pub over: Vec<Bucket>,
+}
+
+/// Everything of one kind (`request` or `resource`) in the stretch; the course of one family, if `name` says which.
+pub fn calls(
     sheets: &[Sheet],
     stretch: Stretch,
     filter: &Filter,
     what: &str,
     name: Option<&str>,
     bucket_s: i64,
-) -> Vec<Bucket> {
-    let mut over = Timeline::new(bucket_s);
-    for sheet in sheets {
-        let keep = rows(sheet, stretch, filter);
-        let (whats, names, failed) =
-            (sheet.texts("what"), sheet.texts("name"), sheet.texts("failed"));
-        let ms = sheet.figures("ms");
-        let wanted =
-            |row: &usize| whats.at(*row) == what && name.is_none_or(|n| names.at(*row) == n);
-        for row in (0..sheet.rows).filter(|row| keep[*row]).filter(wanted) {
-            let Some(at_ms) = sheet.at_ms(row) else { continue };
-            over.add(at_ms, !failed.at(row).is_empty(), ms.at(row).map(f64::from));
+) -> AllCalls {
+    let (mut all, more) = in_halves(sheets, |half| {
+        let mut all = Gathering { by: HashMap::new(), over: Timeline::new(bucket_s), name };
+        half.iter().for_each(|sheet| all.take(sheet, &rows(sheet, stretch, filter), what));
+        all
+    });
+    all.over.absorb(more.over);
+    for (name, gathered) in more.by {
+        all.by.entry(name).or_default().absorb(gathered);
+    }
+    let mut families: Vec<Calls> = all.by.into_iter().map(|(name, g)| family(name, g)).collect();
+    families.sort_by(|a, b| (b.failed, b.count, &a.name).cmp(&(a.failed, a.count, &b.name)));
+    AllCalls { families, over: all.over.buckets() }
+}
+
+fn family(name: String, mut g: Gathered) -> Calls {
+    newest_first(&mut g.newest);
+    let status = |s: u16| if s == 0 { "no answer".to_string() } else { s.to_string() };
+    Calls {
+        name,
+        count: g.count,
+        failed: g.failed,
+        ms: readings(&g.ms, &[0.5, 0.75, 0.95]).0,
+        statuses: most_first(g.statuses.into_iter().map(|(s, n)| (status(s), n))),
+        codes: most_first(g.codes),
+        pages: most_first(g.pages),
+        faults: g.faults,
+        newest: g.newest,
+        visits: g.visits.len() as u64,
+    }
+}
+
+struct Gathering<'a> {
+    by: HashMap<String, Gathered>,
+    over: Timeline,
+    /// The family whose course is told; of all without one.
+    name: Option<&'a str>,
+}
+
+impl Gathering<'_> {
+    /// Takes in the calls of an hour. What there are few of (names, statuses, pages) is counted by its code.
+    fn take(&mut self, sheet: &Sheet, keep: &[bool], what: &str) {
+        let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else { return };
+        let Some(what) = whats.values.iter().position(|w| w == what) else { return };
+        let (failed, ms) = (sheet.words("failed"), sheet.figures("ms"));
+        let is_failure: Vec<bool> =
+            failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
+        let coded = sheet.coded("status");
+        let mut pages = Counts::of(sheet.words("family"), names);
+        let mut statuses = Counts::of(coded.as_deref(), names);
+        let wanted: Vec<bool> =
+            names.values.iter().map(|n| self.name.is_none_or(|name| name == n)).collect();
+        let mut counts = vec![0u64; names.values.len()];
+        let mut times: Vec<Vec<f64>> = vec![Vec::new(); names.values.len()];
+        let mut failures: Vec<usize> = Vec::new();
+        for row in (0..sheet.rows).filter(|row| keep[*row]) {
+            let Some(name) = names.codes.at(row).filter(|_| whats.codes.at(row) == Some(what))
+            else {
+                continue;
+            };
+            let took = ms.at(row).map(f64::from);
+            let is_failed = failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
+            counts[name] += 1;
+            times[name].extend(took);
+            pages.add(name, row);
+            statuses.add(name, row);
+            if is_failed {
+                failures.push(row);
+            }
+            if let Some(at_ms) = sheet.at_ms(row).filter(|_| wanted[name]) {
+                self.over.add(at_ms, is_failed, took);
+            }
+        }
+        let gathered = counts.into_iter().zip(times).enumerate().filter(|(_, (n, _))| *n > 0);
+        for (name, (count, times)) in gathered {
+            let g = self.by.entry(names.values[name].clone()).or_default();
+            g.count += count;
+            g.ms.extend(times);
+            pages.of_name(name).for_each(|(page, n)| bump(&mut g.pages, page, n));
+            for (status, n) in statuses.of_name(name) {
+                *g.statuses.entry(status_of(*status)).or_default() += n;
+            }
+            // Without a status in the whole hour nobody was answered.
+            if statuses.column.is_none() {
+                *g.statuses.entry(0).or_default() += count;
+            }
+            if pages.column.is_none() {
+                bump(&mut g.pages, "", count);
+            }
+        }
+        for row in failures {
+            if let Some(g) = names.get(row).and_then(|name| self.by.get_mut(name)) {
+                take_failure(g, sheet, row);
+            }
         }
     }
-    over.buckets()
+}
+
+/// How often each name comes with each value of another column.
+struct Counts<'a, T> {
+    column: Option<&'a Coded<T>>,
+    names: usize,
+    counts: Vec<u64>,
+}
+
+impl<'a, T> Counts<'a, T> {
+    fn of(column: Option<&'a Coded<T>>, names: &Coded<String>) -> Counts<'a, T> {
+        let (names, values) = (names.values.len(), column.map_or(0, |c| c.values.len()));
+        Counts { column, names, counts: vec![0; names * values] }
+    }
+
+    fn add(&mut self, name: usize, row: usize) {
+        if let Some(value) = self.column.and_then(|c| c.codes.at(row)) {
+            self.counts[value * self.names + name] += 1;
+        }
+    }
+
+    fn of_name(&self, name: usize) -> impl Iterator<Item = (&'a T, u64)> + '_ {
+        let values = self.column.into_iter().flat_map(|c| &c.values).enumerate();
+        values
+            .map(move |(value, of)| (of, self.counts[value * self.names + name]))
+            .filter(|(_, n)| *n > 0)
+    }
+}
+
+/// A status as it is kept among numbers; what is unknown is 0.
+fn status_of(bits: u32) -> u16 {
+    Some(f32::from_bits(bits)).filter(|s| !s.is_nan()).map_or(0, |s| s as u16)
+}
+
+fn take_failure(g: &mut Gathered, sheet: &Sheet, row: usize) {
+    g.failed += 1;
+    let (code, fault) = (sheet.text("code", row), sheet.text("fault", row));
+    if !code.is_empty() {
+        bump(&mut g.codes, code, 1);
+    }
+    if let Some(nth) = Fault::ALL.iter().position(|f| f.words() == fault) {
+        g.faults[nth] += 1;
+    }
+    let visit = sheet.id("visit", row).unwrap_or(0);
+    g.visits.insert(visit);
+    if let (Some(at), Some(view)) = (sheet.at_ms(row), sheet.id("view", row)) {
+        g.newest.push(Failed {
+            at: Timestamp::from_millisecond(at).unwrap_or_default(),
+            view: Uuid::from_u128(view),
+            visit: Uuid::from_u128(visit),
+            status: sheet.number("status", row).map_or(0, |s| s as u16),
+            code: code.to_string(),
+            trace: sheet.text("trace", row).to_string(),
+        });
+        if g.newest.len() > 64 {
+            newest_first(&mut g.newest);
+        }
+    }
 }
 
 fn newest_first(failed: &mut Vec<Failed>) {
@@ -165,11 +257,11 @@ fn newest_first(failed: &mut Vec<Failed>) {
     failed.truncate(NAMED);
 }
 
-fn bump(counts: &mut HashMap<String, u64>, key: &str) {
+fn bump(counts: &mut HashMap<String, u64>, key: &str, more: u64) {
     match counts.get_mut(key) {
-        Some(n) => *n += 1,
+        Some(n) => *n += more,
         None => {
-            counts.insert(key.to_string(), 1);
+            counts.insert(key.to_string(), more);
         }
     }
 }
@@ -191,11 +283,12 @@ mod tests {
     const HOUR: i64 = 1_795_000_000 / 3_600 * 3_600;
 
     /// Name, status, milliseconds, code.
-    fn sheet(rows: &[(usize, u16, f32, &str)]) -> Sheet {
+    fn sheet(rows: &[(usize, u16, f32, &str)], first: usize) -> Sheet {
+        let nth = first..first + rows.len();
         let mut s = Sheet::new(HOUR);
         let failed = |r: &(usize, u16, f32, &str)| r.1 >= 400;
         let columns = [
-            ("at", Column::Moments((0..rows.len() as u32).collect())),
+            ("at", Column::Moments(nth.clone().map(|n| n as u32).collect())),
             ("what", Column::words(rows.iter().map(|_| "request"))),
             ("name", Column::words(rows.iter().map(|r| format!("GET /{}", r.0)))),
             ("status", Column::numbers(rows.iter().map(|r| Some(f32::from(r.1))))),
@@ -208,15 +301,19 @@ mod tests {
                     rows.iter().map(|r| if failed(r) { Fault::Gateway.words() } else { "" }),
                 ),
             ),
-            ("view", Column::ids((0..rows.len() as u128).collect::<Vec<_>>())),
+            ("view", Column::ids(nth.map(|n| n as u128))),
             ("visit", Column::ids(rows.iter().map(|r| r.0 as u128))),
         ];
         columns.into_iter().for_each(|(name, column)| s.put(name, column).unwrap());
         s
     }
 
-    fn hour() -> Stretch {
-        Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) }
+    fn of_all(rows: &[(usize, u16, f32, &str)], what: &str, name: Option<&str>) -> AllCalls {
+        let hour = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
+        // Once in two sheets, so that halves are brought together, too.
+        let (front, back) = rows.split_at(rows.len() / 2);
+        let sheets = [sheet(front, 0), sheet(back, front.len())];
+        calls(&sheets, hour, &Filter::default(), what, name, 60)
     }
 
     #[test]
@@ -227,7 +324,7 @@ mod tests {
             (1, 503, 30.0, "BUSY"),
             (2, 200, 10.0, ""),
         ];
-        let all = calls(&[sheet(&rows)], hour(), &Filter::default(), "request");
+        let all = of_all(&rows, "request", None).families;
         assert_eq!(
             all.iter().map(|c| (c.name.as_str(), c.count, c.failed)).collect::<Vec<_>>(),
             [("GET /1", 3, 2), ("GET /2", 1, 0)]
@@ -240,9 +337,8 @@ mod tests {
             (vec![("BUSY".to_string(), 2)], [0, 2, 0, 0], 1)
         );
         assert_eq!(first.newest.iter().map(|f| f.view.as_u128()).collect::<Vec<_>>(), [2, 1]);
-        assert!(calls(&[sheet(&rows)], hour(), &Filter::default(), "resource").is_empty());
-        let of =
-            |name| calls_over(&[sheet(&rows)], hour(), &Filter::default(), "request", name, 60);
+        assert!(of_all(&rows, "resource", None).families.is_empty());
+        let of = |name| of_all(&rows, "request", name).over;
         assert_eq!((of(None)[0].count, of(None)[0].failed), (4, 2));
         assert_eq!((of(Some("GET /2"))[0].count, of(Some("GET /2"))[0].p75.value), (1, Some(10.0)));
     }
@@ -253,7 +349,7 @@ mod tests {
             rows in prop::collection::vec((0..4usize, prop::sample::select(vec![200u16, 404, 503]), 1f32..900.0), 0..60),
         ) {
             let rows: Vec<_> = rows.into_iter().map(|(n, s, ms)| (n, s, ms, "")).collect();
-            let all = calls(&[sheet(&rows)], hour(), &Filter::default(), "request");
+            let all = of_all(&rows, "request", None).families;
             prop_assert_eq!(all.iter().map(|c| c.count).sum::<u64>(), rows.len() as u64);
             for c in &all {
                 prop_assert_eq!(c.faults.iter().sum::<u64>(), c.failed);

@@ -6,7 +6,7 @@
 //! a page that had.
 
 use super::attribute::Filter;
-use super::sheet::{IdSet, Sheet};
+use super::sheet::{IdMap, IdSet, Sheet};
 use super::slices::{at_once, rows};
 use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
@@ -67,15 +67,33 @@ impl Funnel {
 /// The columns that [`funnel`] reads.
 pub const COLUMNS: [&str; 7] = ["at", "visit", "person", "family", "lcp", "errors", "ended"];
 
+/// A page view that belongs to a step of the funnel.
 #[derive(Clone, Copy)]
 struct View {
+    /// Milliseconds since 1970.
     at: i64,
     /// Hash of who it was; 0 when nobody said.
     person: u64,
-    lcp: f32,
     step: u8,
+    decided: Decided,
+}
+
+/// How it was for a visit on a page: of several views of a page, the last before going on or giving up decides.
+#[derive(Clone, Copy)]
+struct Decided {
+    lcp: f32,
     abandoned: bool,
     troubled: bool,
+}
+
+/// Where a visit is.
+#[derive(Clone, Copy)]
+struct Visit {
+    /// When it came to the first step, and to the one where it is.
+    first: i64,
+    here: i64,
+    step: u8,
+    decided: Decided,
 }
 
 /// How the visits of the stretch went through these families, in order, other pages between allowed; from the first to
@@ -91,11 +109,12 @@ pub fn funnel(
 ) -> Funnel {
     // Visits do not meet: those with even ids are followed at the same time as those with odd ones.
     let (mut all, odd) = at_once(|part| {
-        let views = views_of(sheets, stretch, filter, families, u128::from(part));
-        followed(views, families, within_ms, bucket_s)
+        let mut followed = Followed::new(families.len(), within_ms, bucket_s);
+        sheets.iter().for_each(|s| followed.take(s, stretch, filter, families, u128::from(part)));
+        followed.over()
     });
     all.absorb(odd);
-    let Followed { held, over } = all;
+    let Followed { held, over, .. } = all;
     let read = |values: &[f64], p: f64| {
         readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some())
     };
@@ -128,13 +147,123 @@ struct Held {
     left: Vec<f64>,
 }
 
-/// Visits that were followed through the steps.
+/// Visits that are followed through the steps, page view by page view in order of time.
 struct Followed {
+    within_ms: i64,
+    /// Those that have come to the first step, and where to find them.
+    visits: Vec<Visit>,
+    known: IdMap<u32>,
     held: Vec<Held>,
     over: Timeline,
 }
 
+/// A visit that has not come to the first step yet.
+const UNKNOWN: u32 = u32::MAX;
+
 impl Followed {
+    fn new(steps: usize, within_ms: i64, bucket_s: i64) -> Followed {
+        Followed {
+            within_ms,
+            visits: Vec::new(),
+            known: IdMap::default(),
+            held: (0..steps).map(|_| Held::default()).collect(),
+            over: Timeline::new(bucket_s),
+        }
+    }
+
+    /// Follows the page views of an hour, of visits whose ids are even (0) or odd (1).
+    fn take(
+        &mut self,
+        sheet: &Sheet,
+        stretch: Stretch,
+        filter: &Filter,
+        families: &[String],
+        odd: u128,
+    ) {
+        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else {
+            return;
+        };
+        let poor = Vital::Lcp.thresholds().1 as f32;
+        let mut keep = rows(sheet, stretch, filter);
+        let step = |v: &String| families.iter().position(|f| f == v).map(|n| n as u8);
+        let steps: Vec<Option<u8>> = words.values.iter().map(step).collect();
+        words.codes.narrow(&mut keep, &steps.iter().map(Option::is_some).collect::<Vec<_>>());
+        let ours: Vec<bool> = visits.values.iter().map(|v| *v != 0 && v % 2 == odd).collect();
+        visits.codes.narrow(&mut keep, &ours);
+        // Each visit of the hour is looked up once, not with each of its page views.
+        let known = |(v, ours): (&u128, &bool)| match ours {
+            true => self.known.get(v).copied().unwrap_or(UNKNOWN),
+            false => UNKNOWN,
+        };
+        let mut places: Vec<u32> = visits.values.iter().zip(&ours).map(known).collect();
+        let people = sheet.ids("person");
+        let (endings, lcps, errors) =
+            (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
+        for row in (0..sheet.rows).filter(|row| keep[*row]) {
+            let step = words.codes.at(row).and_then(|code| steps[code]);
+            let (Some(step), Some(code)) = (step, visits.codes.at(row)) else { continue };
+            if places[code] == UNKNOWN && step != 0 {
+                continue;
+            }
+            let Some(at) = sheet.at_ms(row) else { continue };
+            let (ended, lcp) = (endings.at(row), lcps.at(row).unwrap_or(f32::NAN));
+            let wrong = errors.at(row).is_some_and(|n| n > 0.0);
+            let view = View {
+                at,
+                step,
+                person: people.and_then(|p| p.get(row)).copied().unwrap_or(0) as u64,
+                decided: Decided {
+                    lcp,
+                    abandoned: ended.starts_with("abandoned"),
+                    troubled: wrong || ended.ends_with("blank") || lcp > poor,
+                },
+            };
+            if places[code] == UNKNOWN {
+                places[code] = self.visits.len() as u32;
+                self.known.insert(visits.values[code], places[code]);
+                self.visits.push(Visit { first: at, here: at, step, decided: view.decided });
+                self.held[0].reached(&view);
+            } else {
+                self.follow(places[code] as usize, &view);
+            }
+        }
+    }
+
+    /// One more page view of a visit that has begun.
+    fn follow(&mut self, place: usize, view: &View) {
+        let visit = &mut self.visits[place];
+        if view.step == visit.step {
+            visit.decided = view.decided;
+        } else if view.step == visit.step + 1 && view.at - visit.first <= self.within_ms {
+            let h = &mut self.held[usize::from(visit.step)];
+            h.onwards.push((view.at - visit.here) as f64);
+            h.went_on.extend(visit.decided.lcp());
+            h.step.troubled_on += u64::from(visit.decided.troubled);
+            self.held[usize::from(view.step)].reached(view);
+            (visit.here, visit.step, visit.decided) = (view.at, view.step, view.decided);
+        }
+    }
+
+    /// What became of all of them, when there are no more page views.
+    fn over(mut self) -> Followed {
+        self.known = IdMap::default();
+        let last = self.held.len().saturating_sub(1);
+        for visit in std::mem::take(&mut self.visits) {
+            let nth = usize::from(visit.step);
+            let lost = nth < last;
+            let took = (visit.here - visit.first) as f64;
+            self.over.add(visit.first, lost, (!lost).then_some(took));
+            if lost {
+                let (h, decided) = (&mut self.held[nth], visit.decided);
+                h.step.lost += 1;
+                h.step.abandoned += u64::from(decided.abandoned);
+                h.step.troubled += u64::from(decided.troubled && !decided.abandoned);
+                h.left.extend(decided.lcp());
+            }
+        }
+        self
+    }
+
     fn absorb(&mut self, other: Followed) {
         for (h, more) in self.held.iter_mut().zip(other.held) {
             h.step.reached += more.step.reached;
@@ -151,105 +280,19 @@ impl Followed {
     }
 }
 
-/// Page views of the families by visits whose ids are even (0) or odd (1), in order of visit and time.
-fn views_of(
-    sheets: &[Sheet],
-    stretch: Stretch,
-    filter: &Filter,
-    families: &[String],
-    odd: u128,
-) -> Vec<(u128, View)> {
-    let mut views = Vec::new();
-    let poor = Vital::Lcp.thresholds().1 as f32;
-    for sheet in sheets {
-        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else {
-            continue;
-        };
-        let mut keep = rows(sheet, stretch, filter);
-        let steps: Vec<Option<u8>> = words
-            .values
-            .iter()
-            .map(|v| families.iter().position(|f| f == v).map(|n| n as u8))
-            .collect();
-        words.codes.narrow(&mut keep, &steps.iter().map(Option::is_some).collect::<Vec<_>>());
-        visits.codes.narrow(
-            &mut keep,
-            &visits.values.iter().map(|v| *v != 0 && v % 2 == odd).collect::<Vec<_>>(),
-        );
-        let people = sheet.ids("person");
-        let (endings, lcps, errors) =
-            (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
-        for row in (0..sheet.rows).filter(|row| keep[*row]) {
-            let Some(step) = words.codes.at(row).and_then(|code| steps[code]) else { continue };
-            let (Some(visit), Some(at)) = (visits.get(row).copied(), sheet.at_ms(row)) else {
-                continue;
-            };
-            let ended = endings.at(row);
-            let lcp = lcps.at(row).unwrap_or(f32::NAN);
-            let wrong =
-                errors.at(row).is_some_and(|n| n > 0.0) || ended.ends_with("blank") || lcp > poor;
-            let person = people.and_then(|p| p.get(row)).copied().unwrap_or(0) as u64;
-            let abandoned = ended.starts_with("abandoned");
-            views.push((visit, View { at, step, person, lcp, abandoned, troubled: wrong }));
-        }
+impl Decided {
+    fn lcp(&self) -> Option<f64> {
+        Some(f64::from(self.lcp)).filter(|v| !v.is_nan())
     }
-    views.sort_by_key(|(visit, view)| (*visit, view.at));
-    views
 }
 
-fn followed(
-    views: Vec<(u128, View)>,
-    families: &[String],
-    within_ms: i64,
-    bucket_s: i64,
-) -> Followed {
-    let mut held: Vec<Held> = families.iter().map(|_| Held::default()).collect();
-    let mut over = Timeline::new(bucket_s);
-    for views in views.chunk_by(|a, b| a.0 == b.0) {
-        let views = || views.iter().map(|(_, view)| view);
-        let Some(first) = views().find(|v| v.step == 0).copied() else { continue };
-        let mut here = first;
-        for (nth, h) in held.iter_mut().enumerate() {
-            h.step.reached += 1;
-            if here.person != 0 {
-                h.people.insert(here.person.into());
-            }
-            let next = views()
-                .find(|v| {
-                    usize::from(v.step) == nth + 1
-                        && v.at >= here.at
-                        && v.at - first.at <= within_ms
-                })
-                .copied();
-            // Of several views of this page, the last before going on or giving up is the one that decided.
-            let until = next.map_or(i64::MAX, |n| n.at);
-            let decided = views()
-                .rfind(|v| usize::from(v.step) == nth && v.at >= here.at && v.at <= until)
-                .copied()
-                .unwrap_or(here);
-            let lcp = Some(f64::from(decided.lcp)).filter(|v| !v.is_nan());
-            match next {
-                Some(next) => {
-                    h.onwards.push((next.at - here.at) as f64);
-                    h.went_on.extend(lcp);
-                    h.step.troubled_on += u64::from(decided.troubled);
-                    here = next;
-                }
-                None => {
-                    let lost = nth + 1 < families.len();
-                    over.add(first.at, lost, (!lost).then_some((here.at - first.at) as f64));
-                    if lost {
-                        h.step.lost += 1;
-                        h.step.abandoned += u64::from(decided.abandoned);
-                        h.step.troubled += u64::from(decided.troubled && !decided.abandoned);
-                        h.left.extend(lcp);
-                    }
-                    break;
-                }
-            }
+impl Held {
+    fn reached(&mut self, view: &View) {
+        self.step.reached += 1;
+        if view.person != 0 {
+            self.people.insert(view.person.into());
         }
     }
-    Followed { held, over }
 }
 
 #[cfg(test)]
@@ -276,6 +319,34 @@ mod tests {
         ];
         columns.into_iter().for_each(|(name, column)| s.put(name, column).unwrap());
         s
+    }
+
+    /// The same by following one visit after the other, as it is said: what is measured against.
+    fn one_by_one(rows: &[Row], within_s: u32) -> Vec<(u64, u64, u64)> {
+        let mut told = vec![(0, 0, 0); 3];
+        let visits: std::collections::BTreeSet<u128> = rows.iter().map(|r| r.0).collect();
+        for visit in visits {
+            let of: Vec<&Row> = rows.iter().filter(|r| r.0 == visit).collect();
+            let Some(first) = of.iter().position(|r| r.1 == 0) else { continue };
+            let (mut here, begun) = (first, of[first].2);
+            for (step, told) in told.iter_mut().enumerate() {
+                told.0 += 1;
+                let rest = of.iter().enumerate().skip(here + 1);
+                let mut onwards = rest.filter(|(_, r)| r.1 == step + 1 && r.2 - begun <= within_s);
+                let next = onwards.next().map(|(i, _)| i).filter(|_| step < 2);
+                let until = next.unwrap_or(of.len());
+                let decided = of[here..until].iter().rfind(|r| r.1 == step).unwrap();
+                match next {
+                    Some(next) => here = next,
+                    None => {
+                        told.1 += u64::from(step < 2);
+                        told.2 += u64::from(step < 2 && decided.4);
+                        break;
+                    }
+                }
+            }
+        }
+        told
     }
 
     fn of(rows: &[Row], within_s: i64) -> Funnel {
@@ -347,6 +418,17 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn following_all_at_once_finds_what_following_each_visit_alone_finds(
+            rows in prop::collection::vec((1..6u128, 0..4usize, 0..3_000u32, 100f32..9e3, any::<bool>()), 0..80),
+            within_s in 1..3_000u32,
+        ) {
+            let mut rows = rows;
+            rows.sort_by_key(|r| r.2);
+            let told: Vec<_> = of(&rows, within_s.into()).steps.iter().map(|s| (s.reached, s.lost, s.abandoned)).collect();
+            prop_assert_eq!(told, one_by_one(&rows, within_s));
+        }
+
         #[test]
         fn completions_and_losses_add_up_to_all_who_began(
             rows in prop::collection::vec((1..12u128, 0..4usize, 0..3_000u32, 100f32..9e3, any::<bool>()), 0..80),

@@ -4,6 +4,7 @@
 //! column of texts keeps each text once and a code a row; numbers keep their four bytes, alike ones beside each other,
 //! so that whatever packs them finds the repetition. Everything is exact: what was measured is what is read.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::hash::{BuildHasherDefault, Hash, Hasher};
 use std::sync::Arc;
@@ -548,6 +549,18 @@ impl Sheet {
         match self.columns.get(name).map(Arc::as_ref) {
             Some(Column::Numbers(n)) => n.figures(),
             _ => Figures::default(),
+        }
+    }
+
+    /// A column of numbers as the bits of each different one, and for each row which of them it has.
+    pub fn coded(&self, name: &str) -> Option<Cow<'_, Coded<u32>>> {
+        match self.columns.get(name)?.as_ref() {
+            Column::Numbers(Numbers::Few(few)) => Some(Cow::Borrowed(few)),
+            Column::Numbers(n) => {
+                let bits = n.iter().map(|n| n.unwrap_or(f32::NAN).to_bits());
+                Some(Cow::Owned(Coded::of(bits)))
+            }
+            _ => None,
         }
     }
 

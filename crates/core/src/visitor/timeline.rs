@@ -26,41 +26,74 @@ impl Bucket {
 #[derive(Debug, Clone)]
 pub struct Timeline {
     bucket_s: i64,
-    held: BTreeMap<i64, (u64, u64, Vec<f64>)>,
+    held: BTreeMap<i64, Held>,
+    /// What is added comes nearly in order of time: the bucket at hand is kept out of the others.
+    here: Option<(i64, Held)>,
+}
+
+#[derive(Debug, Clone, Default)]
+struct Held {
+    count: u64,
+    failed: u64,
+    ms: Vec<f64>,
+}
+
+impl Held {
+    fn absorb(&mut self, other: Held) {
+        self.count += other.count;
+        self.failed += other.failed;
+        match self.ms.is_empty() {
+            true => self.ms = other.ms,
+            false => self.ms.extend(other.ms),
+        }
+    }
 }
 
 impl Timeline {
     /// `bucket_s` is the length of a bucket in seconds, at least one.
     pub fn new(bucket_s: i64) -> Timeline {
-        Timeline { bucket_s: bucket_s.max(1), held: BTreeMap::new() }
+        Timeline { bucket_s: bucket_s.max(1), held: BTreeMap::new(), here: None }
     }
 
     /// One more at this moment (milliseconds since 1970); `ms` is what it took, if it is known.
     pub fn add(&mut self, at_ms: i64, failed: bool, ms: Option<f64>) {
         let begin = at_ms.div_euclid(self.bucket_s * 1_000) * self.bucket_s;
-        let (count, bad, all) = self.held.entry(begin).or_default();
-        *count += 1;
-        *bad += u64::from(failed);
-        all.extend(ms);
+        let here = match &mut self.here {
+            Some((at, here)) if *at == begin => here,
+            _ => {
+                self.put_away();
+                let before = self.held.remove(&begin).unwrap_or_default();
+                &mut self.here.insert((begin, before)).1
+            }
+        };
+        here.count += 1;
+        here.failed += u64::from(failed);
+        here.ms.extend(ms);
+    }
+
+    fn put_away(&mut self) {
+        if let Some((begin, here)) = self.here.take() {
+            self.held.insert(begin, here);
+        }
     }
 
     /// Adds what another holds, whose buckets are as long.
-    pub fn absorb(&mut self, other: Timeline) {
-        for (begin, (count, failed, ms)) in other.held {
-            let held = self.held.entry(begin).or_default();
-            held.0 += count;
-            held.1 += failed;
-            held.2.extend(ms);
+    pub fn absorb(&mut self, mut other: Timeline) {
+        self.put_away();
+        other.put_away();
+        for (begin, held) in other.held {
+            self.held.entry(begin).or_default().absorb(held);
         }
     }
 
     /// In order of time; buckets in which nothing happened are left out.
-    pub fn buckets(self) -> Vec<Bucket> {
-        let bucket = |(begin_s, (count, failed, ms)): (i64, (u64, u64, Vec<f64>))| Bucket {
+    pub fn buckets(mut self) -> Vec<Bucket> {
+        self.put_away();
+        let bucket = |(begin_s, held): (i64, Held)| Bucket {
             begin_s,
-            count,
-            failed,
-            p75: readings(&ms, &[0.75]).0.first().copied().unwrap_or(Reading::NONE),
+            count: held.count,
+            failed: held.failed,
+            p75: readings(&held.ms, &[0.75]).0.first().copied().unwrap_or(Reading::NONE),
         };
         self.held.into_iter().map(bucket).collect()
     }
