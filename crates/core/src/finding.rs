@@ -10,6 +10,7 @@ use serde::Serialize;
 /// One thing that is the matter.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Finding {
+    /// How bad it is.
     pub state: Standing,
     /// Higher is worse.
     pub weight: f64,
@@ -26,7 +27,9 @@ pub struct Finding {
 /// What became of a journey's counted runs at one location in a stretch, in order of time.
 #[derive(Debug, Clone)]
 pub struct LocationChecks<'a> {
+    /// The location's name.
     pub location: &'a str,
+    /// What became of the runs there, in order of time.
     pub checks: Vec<Check>,
 }
 

@@ -15,6 +15,8 @@
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
 
+#![warn(missing_docs)]
+
 pub mod calendar;
 pub mod finding;
 pub mod goal;

@@ -10,6 +10,7 @@ use std::time::Duration;
 
 /// What can go wrong between us and the database.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum StoreError {
     #[error("database: {0}")]
     Database(#[from] sqlx::Error),
@@ -33,12 +34,14 @@ impl StoreError {
     }
 }
 
+/// What the store gives.
 pub type Result<T> = std::result::Result<T, StoreError>;
 
 pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
     StoreError::Content { place, says: says.to_string() }
 }
 
+/// A handle on the database, as cheap to clone as its pool.
 #[derive(Debug, Clone)]
 pub struct Db {
     pub(crate) pool: PgPool,
@@ -50,6 +53,7 @@ pub struct Db {
 pub struct Held(sqlx::Transaction<'static, sqlx::Postgres>);
 
 impl Held {
+    /// Lets go of it.
     pub async fn release(self) -> Result<()> {
         Ok(self.0.rollback().await?)
     }

@@ -17,6 +17,7 @@ use std::sync::Arc;
 /// Which of the two sheets of an hour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Filed {
+    /// The page views themselves.
     PageViews,
     /// What happened on them.
     Happenings,

@@ -20,23 +20,34 @@ use std::collections::{BTreeMap, HashSet};
 /// Work on history that takes minutes, hour by hour.
 #[derive(Debug, Clone)]
 pub struct Task {
+    /// Its id.
     pub id: i64,
     /// Hours that are done, and hours in all.
     pub done: u64,
+    /// Hours in all.
     pub whole: u64,
     /// Page views that were changed.
     pub changed: u64,
+    /// How it stands.
     pub state: TaskState,
+    /// Why it ended, when it failed.
     pub says: String,
+    /// When it began.
     pub begun_at: Timestamp,
+    /// When it ended.
     pub ended_at: Option<Timestamp>,
 }
 
+/// How work on history stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TaskState {
+    /// It is worked on.
     Runs,
+    /// It is done.
     Done,
+    /// Somebody stopped it.
     Stopped,
+    /// It could not be done.
     Failed,
 }
 

@@ -12,6 +12,8 @@
 //! - [`forgetting`]: what leaves when its time is over, and when the clock is not believed
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
+#![warn(missing_docs)]
+
 pub mod bulk;
 mod columns;
 pub mod db;

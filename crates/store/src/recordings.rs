@@ -19,13 +19,21 @@ const MOST_ACTS: usize = 2_000;
 /// How a recording stands.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Recording {
+    /// The site.
     pub site_id: i32,
+    /// The location.
     pub location_id: i32,
+    /// When it was asked for.
     pub asked_at: Timestamp,
+    /// The runner that has it.
     pub runner: Option<String>,
+    /// Whether it is over.
     pub ended: bool,
+    /// Why, when something went wrong.
     pub trouble: Option<String>,
+    /// What was done so far.
     pub acts: Vec<Act>,
+    /// The page's address, title and size.
     pub about: Value,
     /// Which picture is the newest; 0 before the first.
     pub picture: i32,
@@ -185,6 +193,7 @@ impl Db {
         Ok(())
     }
 
+    /// How a recording stands.
     pub async fn recording(&self, id: Uuid, now: Timestamp) -> Result<Option<Recording>> {
         let row: Option<Row> = sqlx::query_as(
             "SELECT site_id, location_id, asked_at, looked_at, runner, told_at, ended, trouble, acts, about,
@@ -237,6 +246,7 @@ impl Db {
         Ok(())
     }
 
+    /// The newest picture, as an address that holds it.
     pub async fn recording_picture(&self, id: Uuid) -> Result<Option<String>> {
         let sql = "SELECT picture FROM recording_picture WHERE recording_id = $1";
         Ok(sqlx::query_scalar(sql).bind(id).fetch_optional(&self.pool).await?)

@@ -21,6 +21,7 @@ use std::collections::{BTreeMap, HashSet};
 pub enum RolledUp {
     /// No hour was marked.
     Nothing,
+    /// By the hour.
     Hour,
     /// An hour that page views came into meanwhile: it is marked anew.
     StillComing,
@@ -32,8 +33,11 @@ const MOST_VALUES: usize = 200;
 /// The cell of one hour and one value of an attribute.
 #[derive(Debug, Clone)]
 pub struct HourCell {
+    /// The hour.
     pub hour: Timestamp,
+    /// The attribute's value.
     pub value: String,
+    /// What was counted.
     pub cell: Cell,
 }
 

@@ -19,20 +19,30 @@ pub type Steps = SmallVec<[f32; 8]>;
 /// One run without its record.
 #[derive(Debug, Clone)]
 pub struct Run {
+    /// Its id.
     pub id: Uuid,
+    /// The site.
     pub site_id: i32,
+    /// The journey.
     pub journey_id: i32,
+    /// The location.
     pub location_id: i32,
+    /// When it was due.
     pub due_at: Timestamp,
+    /// What became of it.
     pub outcome: Outcome,
+    /// How long it took, in milliseconds.
     pub duration_ms: f64,
+    /// Of each step, as far as it came.
     pub steps_ms: Steps,
+    /// What went wrong, if anything did.
     pub trouble: Option<String>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f32; 3]>,
 }
 
 impl Run {
+    /// When it was due and what became of it.
     pub fn check(&self) -> Check {
         Check { at: self.due_at, outcome: self.outcome }
     }
@@ -41,9 +51,13 @@ impl Run {
 /// What a page looked like when it was accepted.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Accepted {
+    /// Which look at which page.
     pub key: String,
+    /// What was seen.
     pub seen: String,
+    /// Who accepted it.
     pub author: String,
+    /// When.
     pub at: Timestamp,
 }
 
@@ -110,8 +124,11 @@ pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
 /// Which runs are wanted.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Like {
+    /// Only with this outcome.
     pub outcome: Option<Outcome>,
+    /// Only from this location.
     pub location_id: Option<i32>,
+    /// Only of this version of the script.
     pub version: Option<i32>,
     /// At least so long, in milliseconds.
     pub longer_ms: f64,
@@ -120,6 +137,7 @@ pub struct Like {
 /// What became of a record that a runner sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Finished {
+    /// It is stored now.
     Stored,
     /// The same work was finished before, by this runner or another: nothing was changed.
     Already,
@@ -609,8 +627,11 @@ impl Db {
 /// from the step's beginning.
 #[derive(Debug, Clone, Copy, PartialEq, sqlx::FromRow)]
 pub struct Shown {
+    /// The step's place.
     pub step: i16,
+    /// The picture's place in the step.
     pub nth: i16,
+    /// Milliseconds since the step began; `None` at its end.
     pub at_ms: Option<f32>,
 }
 

@@ -9,15 +9,20 @@ use jiff_sqlx::ToSqlx;
 /// One version of a script, without its text.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Version {
+    /// Its number.
     pub version: i32,
+    /// Who saved it.
     pub author: String,
+    /// Why.
     pub note: String,
+    /// When.
     pub saved_at: Timestamp,
 }
 
 /// What became of a wish to save.
 #[derive(Debug, PartialEq)]
 pub enum Saved {
+    /// It is a new version, of this number.
     Version(i32),
     /// It says what the newest version says already.
     Same(i32),
@@ -28,29 +33,37 @@ pub enum Saved {
 /// What is to be saved.
 #[derive(Debug, Clone, Copy)]
 pub struct Edit<'a> {
+    /// The new script.
     pub script: &'a str,
     /// The journey's name, as the script says it.
     pub name: &'a str,
     /// The version that was edited.
     pub based_on: i32,
+    /// Who saves it.
     pub author: &'a str,
+    /// Why.
     pub note: &'a str,
 }
 
 /// What a journey's owner can change beside its script.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Status {
+    /// It plays.
     Active,
+    /// It does not for now.
     Paused,
     /// Played once, as it was to.
     Finished,
+    /// It does not any more.
     Archived,
 }
 
 impl Status {
+    /// All of them.
     pub const ALL: [Status; 4] =
         [Status::Active, Status::Paused, Status::Finished, Status::Archived];
 
+    /// In one word.
     pub fn word(self) -> &'static str {
         match self {
             Status::Active => "active",
@@ -60,6 +73,7 @@ impl Status {
         }
     }
 
+    /// The one of this word.
     pub fn parse(word: &str) -> Option<Status> {
         Status::ALL.into_iter().find(|l| l.word() == word)
     }
@@ -68,6 +82,7 @@ impl Status {
 /// What became of deleting a journey.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Deleted {
+    /// It is gone.
     Gone,
     /// Only what is archived can be deleted.
     NotArchived,
@@ -91,6 +106,7 @@ impl Db {
         Ok(rows.into_iter().map(version).collect())
     }
 
+    /// The script of a version.
     pub async fn script_of_version(&self, journey_id: i32, version: i32) -> Result<Option<String>> {
         let sql = "SELECT script FROM script_version WHERE journey_id = $1 AND version = $2";
         Ok(sqlx::query_scalar(sql)
@@ -225,6 +241,7 @@ impl Db {
         Ok(())
     }
 
+    /// Changes owner, tags, weight and who may save its script.
     pub async fn set_about(
         &self,
         journey_id: i32,

@@ -28,6 +28,7 @@ impl std::fmt::Debug for Vault {
 
 /// Why a key or a sealed secret is of no use.
 #[derive(Debug, thiserror::Error, PartialEq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum VaultError {
     #[error("a key is 64 hexadecimal digits; this is something else")]
     NoKey,
@@ -84,12 +85,16 @@ fn place(site_id: i32, name: &str) -> String {
 /// A secret without what it is.
 #[derive(Debug, Clone)]
 pub struct Secret {
+    /// Its name.
     pub name: String,
+    /// Who set it.
     pub author: String,
+    /// When.
     pub set_at: Timestamp,
 }
 
 impl Db {
+    /// The secrets of a site, without what they are.
     pub async fn secrets(&self, site_id: i32) -> Result<Vec<Secret>> {
         let rows: Vec<(String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
             "SELECT name, author, set_at FROM secret WHERE site_id = $1 ORDER BY name",
@@ -127,6 +132,7 @@ impl Db {
         Ok(())
     }
 
+    /// Removes a secret.
     pub async fn remove_secret(&self, site_id: i32, name: &str) -> Result<()> {
         sqlx::query("DELETE FROM secret WHERE site_id = $1 AND name = $2")
             .bind(site_id)

@@ -19,13 +19,20 @@ use std::collections::HashMap;
 /// Patterns and names of page families, first match wins.
 pub type Patterns = Vec<(String, String)>;
 
+/// A site whose journeys are played and whose visitors report.
 #[derive(Debug, Clone)]
 pub struct Site {
+    /// Its id.
     pub id: i32,
+    /// What pages show to report to it.
     pub key: String,
+    /// Its name.
     pub name: String,
+    /// Whose midnight begins its days.
     pub zone: TimeZone,
+    /// Hosts that are its own, with everything below them.
     pub domains: Vec<String>,
+    /// Its page families.
     pub families: Families,
     /// Apdex target of page loads, in seconds.
     pub apdex_t_s: f64,
@@ -35,11 +42,13 @@ pub struct Site {
     pub environments: Vec<(String, String)>,
     /// How long evidence is kept, in days; of runs that failed.
     pub keep_days: i32,
+    /// Of runs that failed.
     pub keep_failed_days: i32,
     /// Where the back end shows a trace, with `{trace}` for its id; empty when it does not.
     pub trace_link: String,
     /// How long anything is known of people, in days.
     pub keep_people_days: i32,
+    /// How page views are collected.
     pub collecting: Collecting,
     /// Its page families as they are kept.
     pub patterns: Patterns,
@@ -70,6 +79,7 @@ impl Site {
         owns(&self.domains, host)
     }
 
+    /// Name of its zone.
     pub fn zone_name(&self) -> &str {
         self.zone.iana_name().unwrap_or("UTC")
     }
@@ -115,15 +125,24 @@ impl SiteRow {
     }
 }
 
+/// Where journeys are played.
 #[derive(Debug, Clone, FromRow)]
 pub struct Location {
+    /// Its id.
     pub id: i32,
+    /// Its name in addresses.
     pub slug: String,
+    /// Its name.
     pub name: String,
+    /// ISO 3166 code.
     pub country: String,
+    /// `public` or `in-house`.
     pub kind: String,
+    /// Name of its zone.
     pub zone: String,
+    /// In degrees.
     pub latitude: Option<f64>,
+    /// In degrees.
     pub longitude: Option<f64>,
     /// SOCKS5 proxy that leads out of it, as host and port.
     pub proxy: Option<String>,
@@ -134,12 +153,18 @@ pub struct Location {
 const LOCATION: &str =
     "l.id, l.slug, l.name, l.country, l.kind, l.zone, l.latitude, l.longitude, l.proxy, l.denied";
 
+/// A scripted journey.
 #[derive(Debug, Clone, FromRow)]
 pub struct Journey {
+    /// Its id.
     pub id: i32,
+    /// The site.
     pub site_id: i32,
+    /// Its name in addresses.
     pub slug: String,
+    /// Its name.
     pub name: String,
+    /// The newest version of its script.
     pub script: String,
     /// As it is kept; see [`Journey::pace`].
     #[sqlx(rename = "pace")]
@@ -148,6 +173,7 @@ pub struct Journey {
     pub every_s: i32,
     /// Slug of a device profile.
     pub device: String,
+    /// Where it looks.
     pub environment: String,
     /// Whether a failed run is played once more before it counts.
     pub retry: bool,
@@ -157,15 +183,20 @@ pub struct Journey {
     pub copied_from: Option<i32>,
     /// The newest version of its script.
     pub version: i32,
+    /// See [`Status`].
     pub status: String,
+    /// Words to find it by.
     pub tags: Vec<String>,
+    /// Whose it is.
     pub owner: String,
     /// Whether its failure stops the visitor's business.
     pub essential: bool,
+    /// Apdex target of a whole run, in seconds.
     pub apdex_t_s: f64,
 }
 
 impl Journey {
+    /// How often it plays.
     pub fn pace(&self) -> Result<Pace> {
         self.pace_kept.parse().map_err(|e| content("journey.pace", e))
     }
@@ -179,10 +210,15 @@ impl Journey {
 /// Where, how often and on what a journey plays.
 #[derive(Debug, Clone)]
 pub struct PlaceAndPace<'a> {
+    /// How often.
     pub pace: &'a Pace,
+    /// From where.
     pub locations: &'a [i32],
+    /// On what.
     pub device: &'a str,
+    /// Where it looks.
     pub environment: &'a str,
+    /// Whether a failed run is played once more before it counts.
     pub retry: bool,
 }
 
@@ -199,27 +235,38 @@ impl<'a> PlaceAndPace<'a> {
     }
 }
 
+/// A promise.
 #[derive(Debug, Clone, FromRow)]
 pub struct Goal {
+    /// Its id.
     pub id: i32,
+    /// The site.
     pub site_id: i32,
+    /// The journey.
     pub journey_id: i32,
+    /// Its name.
     pub name: String,
     /// The promised availability, 0 to 1.
     pub promised: f64,
 }
 
+/// Something that happened, pinned to the time axis.
 #[derive(Debug, Clone)]
 pub struct Marker {
+    /// When.
     pub at: Timestamp,
+    /// What, in a word or two.
     pub title: String,
+    /// More of it.
     pub detail: String,
 }
 
 /// Time that does not count: planned (maintenance) or taken out afterwards (a carve-out).
 #[derive(Debug, Clone)]
 pub struct LeftOut {
+    /// From when to when.
     pub stretch: Stretch,
+    /// Why it does not count.
     pub why: String,
     /// Who carved it out; `None` for maintenance.
     pub author: Option<String>,
@@ -245,12 +292,14 @@ fn left_out(rows: Vec<WindowRow>) -> Vec<LeftOut> {
 }
 
 impl Db {
+    /// All sites.
     pub async fn sites(&self) -> Result<Vec<Site>> {
         let rows: Vec<SiteRow> =
             sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
         rows.into_iter().map(SiteRow::site).collect()
     }
 
+    /// The site with this key.
     pub async fn site_by_key(&self, key: &str) -> Result<Option<Site>> {
         let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE key = $1")
             .bind(key)
@@ -259,6 +308,7 @@ impl Db {
         row.map(SiteRow::site).transpose()
     }
 
+    /// All locations.
     pub async fn locations(&self) -> Result<Vec<Location>> {
         let sql = AssertSqlSafe(format!("SELECT {LOCATION} FROM location l ORDER BY id"));
         Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
@@ -303,16 +353,19 @@ impl Db {
         Ok(all)
     }
 
+    /// The journeys of a site.
     pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {
         let sql = "SELECT * FROM journey WHERE site_id = $1 ORDER BY id";
         Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
     }
 
+    /// The journey with this name in addresses.
     pub async fn journey(&self, site_id: i32, slug: &str) -> Result<Option<Journey>> {
         let sql = "SELECT * FROM journey WHERE site_id = $1 AND slug = $2";
         Ok(sqlx::query_as(sql).bind(site_id).bind(slug).fetch_optional(&self.pool).await?)
     }
 
+    /// The goals of a site.
     pub async fn goals(&self, site_id: i32) -> Result<Vec<Goal>> {
         let sql = "SELECT * FROM goal WHERE site_id = $1 ORDER BY id";
         Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
@@ -334,6 +387,7 @@ impl Db {
             .collect()
     }
 
+    /// The markers in a stretch.
     pub async fn markers(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Marker>> {
         let rows: Vec<(jiff_sqlx::Timestamp, String, String)> = sqlx::query_as(
             "SELECT at, title, detail FROM marker WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at",
@@ -363,6 +417,7 @@ impl Db {
         Ok(left_out(rows))
     }
 
+    /// What was taken out of a goal.
     pub async fn carve_outs(&self, goal_id: i32) -> Result<Vec<LeftOut>> {
         let rows: Vec<WindowRow> = sqlx::query_as(
             "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at",
@@ -373,6 +428,7 @@ impl Db {
         Ok(left_out(rows))
     }
 
+    /// Adds a site; its id.
     pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
         let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s)
                    VALUES ($1, $2, $3, $4, $5, $6) RETURNING id";
@@ -554,6 +610,7 @@ impl Db {
         Ok(())
     }
 
+    /// Deletes a funnel.
     pub async fn delete_funnel(&self, site_id: i32, name: &str) -> Result<()> {
         let sql = "DELETE FROM funnel WHERE site_id = $1 AND name = $2";
         sqlx::query(sql).bind(site_id).bind(name).execute(&self.pool).await?;
@@ -574,6 +631,7 @@ impl Db {
         Ok(())
     }
 
+    /// Adds a goal; its id.
     pub async fn add_goal(
         &self,
         site_id: i32,
@@ -591,6 +649,7 @@ impl Db {
             .await?)
     }
 
+    /// Adds a budget.
     pub async fn add_budget(
         &self,
         site_id: i32,
@@ -610,6 +669,7 @@ impl Db {
         Ok(())
     }
 
+    /// Adds a marker.
     pub async fn add_marker(
         &self,
         site_id: i32,
@@ -620,6 +680,7 @@ impl Db {
         put_marker(&mut *self.pool.acquire().await?, site_id, at, title, detail).await
     }
 
+    /// Adds maintenance.
     pub async fn add_maintenance(&self, site_id: i32, stretch: Stretch, why: &str) -> Result<()> {
         sqlx::query(
             "INSERT INTO maintenance (site_id, from_at, to_at, why) VALUES ($1, $2, $3, $4)",
@@ -633,6 +694,7 @@ impl Db {
         Ok(())
     }
 
+    /// Takes time out of a goal.
     pub async fn add_carve_out(
         &self,
         goal_id: i32,
@@ -655,44 +717,70 @@ impl Db {
 /// A funnel as it is kept: page families in order, from the first to the last within so many seconds.
 #[derive(Debug, Clone, PartialEq, FromRow)]
 pub struct SavedFunnel {
+    /// Its name.
     pub name: String,
+    /// Its page families, in order.
     pub steps: Vec<String>,
+    /// From the first page to the last within so many seconds.
     pub within_s: i32,
 }
 
+/// A site that is to be.
 #[derive(Debug, Clone)]
 pub struct NewSite<'a> {
+    /// What pages show to report to it.
     pub key: &'a str,
+    /// Its name.
     pub name: &'a str,
+    /// Name of its zone.
     pub zone: &'a str,
+    /// Hosts that are its own.
     pub domains: &'a [String],
+    /// Patterns and names of its page families.
     pub families: &'a [(String, String)],
+    /// Apdex target of page loads, in seconds.
     pub apdex_t_s: f64,
 }
 
+/// A location that is to be.
 #[derive(Debug, Clone)]
 pub struct NewLocation<'a> {
+    /// Its name in addresses.
     pub slug: &'a str,
+    /// Its name.
     pub name: &'a str,
+    /// ISO 3166 code.
     pub country: &'a str,
+    /// `public` or `in-house`.
     pub kind: &'a str,
+    /// Name of its zone.
     pub zone: &'a str,
+    /// What its runners show.
     pub token: &'a str,
     /// Latitude and longitude, in degrees.
     pub at: Option<(f64, f64)>,
+    /// SOCKS5 proxy that leads out of it.
     pub proxy: Option<&'a str>,
     /// Networks that its runner must not reach; see [`Denied::to_public`].
     pub denied: Denied,
 }
 
+/// A journey that is to be.
 #[derive(Debug, Clone)]
 pub struct NewJourney<'a> {
+    /// The site.
     pub site_id: i32,
+    /// Its name in addresses.
     pub slug: &'a str,
+    /// Its name.
     pub name: &'a str,
+    /// Its script.
     pub script: &'a str,
+    /// Apdex target of a whole run, in seconds.
     pub apdex_t_s: f64,
+    /// Who adds it.
     pub author: &'a str,
+    /// Where, how often and on what it plays.
     pub plays: PlaceAndPace<'a>,
     /// What it is from the first moment on: nobody is given work of a journey that is still being made.
     pub status: Status,

@@ -17,11 +17,17 @@ const KEPT: SignedDuration = SignedDuration::from_hours(24);
 /// One trial to play.
 #[derive(Debug, Clone, FromRow)]
 pub struct Trial {
+    /// Its id.
     pub id: Uuid,
+    /// The site.
     pub site_id: i32,
+    /// The script.
     pub script: String,
+    /// The location's name.
     pub location: String,
+    /// The device profile.
     pub device: String,
+    /// SOCKS5 proxy that leads out of the location.
     pub proxy: Option<String>,
     /// Networks that must not be reached from the location.
     pub denied: Vec<String>,
@@ -30,14 +36,21 @@ pub struct Trial {
 /// How a trial stands.
 #[derive(Debug, Clone)]
 pub struct TrialStatus {
+    /// The site.
     pub site_id: i32,
+    /// The location.
     pub location_id: i32,
+    /// The script.
     pub script: String,
+    /// When it was asked for.
     pub asked_at: Timestamp,
     /// The runner that plays it.
     pub runner: Option<String>,
+    /// Whether somebody broke it off.
     pub cancelled: bool,
+    /// How far it is.
     pub progress: Option<Value>,
+    /// What was recorded, once it was played.
     pub record: Option<RunRecord>,
 }
 
@@ -133,6 +146,7 @@ impl Db {
         })
     }
 
+    /// Breaks it off as soon as its runner hears.
     pub async fn cancel_trial(&self, id: Uuid) -> Result<()> {
         sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1")
             .bind(id)
@@ -141,6 +155,7 @@ impl Db {
         Ok(())
     }
 
+    /// How a trial stands.
     pub async fn trial(&self, id: Uuid) -> Result<Option<TrialStatus>> {
         type Row = (
             i32,

@@ -147,13 +147,17 @@ impl Db {
 /// What was turned away for one reason.
 #[derive(Debug, Clone, sqlx::FromRow)]
 pub struct Refused {
+    /// Why.
     pub reason: String,
+    /// How many.
     pub count: i64,
     last_at: Option<jiff_sqlx::Timestamp>,
+    /// The newest, in words.
     pub example: String,
 }
 
 impl Refused {
+    /// When the newest came.
     pub fn last(&self) -> Option<Timestamp> {
         self.last_at.map(|at| at.to_jiff())
     }

@@ -43,27 +43,38 @@ pub(crate) async fn lock_due(
 /// One run to play.
 #[derive(Debug, Clone)]
 pub struct Work {
+    /// The run.
     pub id: Uuid,
+    /// The site.
     pub site_id: i32,
+    /// The journey's name.
     pub journey: String,
+    /// Its script.
     pub script: String,
+    /// The location's name.
     pub location: String,
+    /// When it is due.
     pub due_at: Timestamp,
     /// Slug of the device profile.
     pub device: String,
     /// The location's proxy, and networks that must not be reached from it.
     pub proxy: Option<String>,
+    /// Networks that must not be reached.
     pub denied: Vec<String>,
+    /// The journey.
     pub journey_id: i32,
 }
 
 /// A process that plays at a location.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Runner {
+    /// Its name.
     pub name: String,
     /// Version of its program, and of the protocol it speaks.
     pub program: String,
+    /// The protocol that it speaks.
     pub protocol: i32,
+    /// When it was last heard of.
     pub seen_at: Timestamp,
     /// When it was given what it plays now.
     pub busy_since: Option<Timestamp>,
@@ -270,9 +281,11 @@ fn free(now: &str, most: &str) -> String {
 pub struct Backlog {
     /// Hours of page views that are to be filed anew, and seconds since the oldest of them was marked.
     pub hours: i64,
+    /// For how many seconds the oldest of them.
     pub hours_for_s: Option<f64>,
     /// Runs that are due and that no runner has, and seconds since the oldest of them was due.
     pub due: i64,
+    /// For how many seconds the oldest of them.
     pub due_for_s: Option<f64>,
     /// Runs that runners have.
     pub leased: i64,

@@ -5,12 +5,18 @@ use super::stretch::{Stretch, at_second};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
+/// When a journey plays at one location.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Cadence {
     /// A single run.
     Once(Timestamp),
     /// Every so many seconds, begun at an offset of the location's own.
-    Every { every_s: i64, offset_s: i64 },
+    Every {
+        /// Seconds between two runs.
+        every_s: i64,
+        /// Seconds that this location plays after others do.
+        offset_s: i64,
+    },
     /// By a cron line, read on the clock of a zone.
     Cron(Cron, TimeZone),
 }
@@ -68,6 +74,7 @@ impl Cadence {
 /// How often a journey plays, as a person sets it; each of its locations has a cadence from it.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Pace {
+    /// Once, at this moment.
     Once(Timestamp),
     /// In seconds.
     Every(i64),
@@ -77,6 +84,7 @@ pub enum Pace {
 
 /// What is wrong with a pace.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum PaceError {
     #[error("every so many minutes: a whole number from 1 to 1440, not `{0}`")]
     Every(String),

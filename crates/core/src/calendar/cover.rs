@@ -22,14 +22,17 @@ impl Cover {
         Cover(merged)
     }
 
+    /// The stretches, apart from each other and in order of time.
     pub fn stretches(&self) -> &[Stretch] {
         &self.0
     }
 
+    /// Whether it covers nothing.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
 
+    /// Whether it covers this moment.
     pub fn contains(&self, at: Timestamp) -> bool {
         let after = self.0.partition_point(|s| s.from <= at);
         after > 0 && at < self.0[after - 1].to

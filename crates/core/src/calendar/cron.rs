@@ -10,6 +10,7 @@ use jiff::{Timestamp, ToSpan};
 use std::fmt;
 use std::str::FromStr;
 
+/// A line of five fields, as cron has them.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Cron {
     text: String,
@@ -25,6 +26,7 @@ pub struct Cron {
 
 /// What is wrong with a cron line, and where.
 #[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum CronError {
     #[error(
         "{0} fields: a cron line has five: minute, hour, day of the month, month, day of the week"

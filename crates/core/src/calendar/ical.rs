@@ -15,6 +15,7 @@ use jiff::{SignedDuration, Span, Timestamp};
 
 /// What is wrong with a calendar, and where.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum IcalError {
     #[error("no iCalendar text: it begins with BEGIN:VCALENDAR and ends with END:VCALENDAR")]
     NotOne,
@@ -22,7 +23,9 @@ pub enum IcalError {
     Event { nth: usize, name: String, what: What },
 }
 
+/// What is wrong with an event.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum What {
     #[error("no {0}")]
     Missing(&'static str),

@@ -19,6 +19,7 @@ pub struct Rule {
 
 /// Why a rule is none.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum RuleError {
     #[error("RRULE {text:?}: {says}")]
     Broken { text: String, says: String },

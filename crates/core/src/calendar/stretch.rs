@@ -2,9 +2,12 @@
 
 use jiff::{Timestamp, ToSpan, Unit, Zoned, tz::TimeZone};
 
+/// A stretch of time: what begins at its end belongs to the next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stretch {
+    /// When it begins.
     pub from: Timestamp,
+    /// When it ends; that moment is not in it.
     pub to: Timestamp,
 }
 
@@ -16,10 +19,12 @@ pub enum Against {
     Week,
     /// The stretch of the same length just before.
     Before,
+    /// With nothing.
     None,
 }
 
 impl Against {
+    /// As an address has it.
     pub fn word(self) -> &'static str {
         match self {
             Against::Week => "week",
@@ -28,12 +33,15 @@ impl Against {
         }
     }
 
+    /// The one that an address names.
     pub fn parse(word: &str) -> Option<Against> {
         [Against::Week, Against::Before, Against::None].into_iter().find(|a| a.word() == word)
     }
 }
 
+/// Why two moments are no stretch.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum StretchError {
     #[error("{0} is no moment: write UTC as 2026-11-22T05:00Z")]
     NoMoment(String),
@@ -88,14 +96,17 @@ impl Stretch {
         Stretch { from: at_second(to - seconds), to: at_second(to) }
     }
 
+    /// Whole seconds.
     pub fn seconds(&self) -> i64 {
         self.to.as_second() - self.from.as_second()
     }
 
+    /// Milliseconds.
     pub fn ms(&self) -> f64 {
         self.to.duration_since(self.from).as_secs_f64() * 1000.0
     }
 
+    /// Whether a moment lies in it.
     pub fn contains(&self, at: Timestamp) -> bool {
         self.from <= at && at < self.to
     }

@@ -13,7 +13,9 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 /// Whose clock the times of a window are read on.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Clock {
+    /// That of UTC.
     Utc,
+    /// That of a zone, with its changes.
     Zone(TimeZone),
     /// Each location's own.
     Location,
@@ -30,21 +32,29 @@ pub enum Length {
     Exact(SignedDuration),
 }
 
+/// How often a window comes again.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Repeat {
+    /// Not again.
     Once,
+    /// Every day.
     Daily,
     /// On these days of the week, by the day an occurrence begins on.
     Weekly(Vec<Weekday>),
+    /// As a rule says.
     Rule(Rule),
 }
 
+/// Time that comes once or again and again.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Window {
     /// When the first occurrence begins, by the window's clock.
     pub first: DateTime,
+    /// How long each one lasts.
     pub length: Length,
+    /// How often it comes again.
     pub repeat: Repeat,
+    /// Whose clock says when.
     pub clock: Clock,
     /// Occurrences are only those inside: a window in force is not a window happening now.
     pub in_force: (Option<Timestamp>, Option<Timestamp>),
@@ -52,11 +62,13 @@ pub struct Window {
     pub except: Vec<DateTime>,
     /// Starts besides the repetition.
     pub besides: Vec<DateTime>,
+    /// Why, in words.
     pub why: String,
 }
 
 /// Why a window cannot be one.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum WindowError {
     #[error("the window lasts no time at all")]
     Empty,
@@ -72,6 +84,7 @@ pub enum WindowError {
 const MOST_DAYS: i64 = 366;
 
 impl Window {
+    /// A window that comes once.
     pub fn once(first: DateTime, length: Length, clock: Clock, why: impl Into<String>) -> Window {
         let (repeat, in_force) = (Repeat::Once, (None, None));
         Window {
@@ -86,6 +99,7 @@ impl Window {
         }
     }
 
+    /// The same, coming again.
     pub fn repeating(self, repeat: Repeat) -> Window {
         Window { repeat, ..self }
     }

@@ -18,15 +18,20 @@ use serde::Serialize;
 pub struct Check {
     /// When it was due.
     pub at: Timestamp,
+    /// What became of it.
     pub outcome: Outcome,
 }
 
 /// Counts of runs by what became of them.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub struct Tally {
+    /// Runs that passed.
     pub passed: u64,
+    /// Runs that got through slowly.
     pub slow: u64,
+    /// Runs that failed.
     pub failed: u64,
+    /// Runs that say nothing of the site.
     pub unmeasured: u64,
     /// Inside maintenance or a carve-out: not counted, whatever the outcome.
     pub left_out: u64,
@@ -36,6 +41,7 @@ pub struct Tally {
 pub const TROUBLE_SHARE: f64 = 0.05;
 
 impl Tally {
+    /// Counts one more.
     pub fn add(&mut self, outcome: Outcome) {
         match outcome {
             Outcome::Passed => self.passed += 1,
@@ -45,6 +51,7 @@ impl Tally {
         }
     }
 
+    /// Counts what another has counted.
     pub fn merge(&mut self, other: &Tally) {
         self.passed += other.passed;
         self.slow += other.slow;
@@ -82,6 +89,7 @@ impl Tally {
         buckets.into_iter().collect()
     }
 
+    /// Runs that passed or got through slowly.
     pub fn got_through(&self) -> u64 {
         self.passed + self.slow
     }
@@ -91,6 +99,7 @@ impl Tally {
         self.got_through() + self.failed
     }
 
+    /// All runs, also those that do not count.
     pub fn all(&self) -> u64 {
         self.counted() + self.unmeasured + self.left_out
     }

@@ -35,6 +35,7 @@ impl Standing {
         }
     }
 
+    /// In one word.
     pub fn word(self) -> &'static str {
         match self {
             Standing::Within => "within",
@@ -76,6 +77,7 @@ impl Standing {
 /// What a budget limits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Metric {
+    /// A vital of visitors.
     Vital(Vital),
     /// Of a step or a whole run, in milliseconds.
     Duration,
@@ -97,6 +99,7 @@ pub enum Statistic {
 }
 
 impl Statistic {
+    /// The statistic of these samples.
     pub fn of(self, samples: &Samples) -> Reading {
         match self {
             Statistic::Percentile(p) => samples.reading(p),
@@ -108,6 +111,7 @@ impl Statistic {
         }
     }
 
+    /// As people say it.
     pub fn words(self) -> String {
         match self {
             Statistic::Percentile(p) => format!("p{}", (p * 1e6).round() / 1e4),
@@ -119,8 +123,11 @@ impl Statistic {
 /// Where a budget holds.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub enum Scope {
+    /// The whole site.
     Site,
+    /// A page family.
     Family(String),
+    /// A journey, by its name in addresses.
     Journey(String),
     /// One step of one journey.
     Step(String, String),
@@ -129,16 +136,20 @@ pub enum Scope {
 /// A limit: inside it is well, the limit itself included.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Budget {
+    /// What is limited.
     pub metric: Metric,
+    /// Which statistic of it.
     pub statistic: Statistic,
     /// In the metric's unit.
     pub limit: f64,
+    /// Where it holds.
     pub scope: Scope,
 }
 
 /// Where a reading stands to its budget.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Judged {
+    /// How the reading stands against the limit.
     pub state: Standing,
     /// How much of the limit is left, in the metric's unit; negative when it is over.
     pub margin: Option<f64>,
@@ -149,6 +160,7 @@ pub struct Judged {
 }
 
 impl Budget {
+    /// How a reading stands against the limit.
     pub fn judge(&self, reading: &Reading) -> Judged {
         let margin = reading.value.map(|v| self.limit - v);
         Judged {
@@ -208,7 +220,9 @@ impl Budget {
 /// When a budget was broken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Broken {
+    /// When it was over for the first time.
     pub first: Option<Timestamp>,
+    /// Since when it is over now.
     pub since: Option<Timestamp>,
 }
 

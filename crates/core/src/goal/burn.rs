@@ -12,7 +12,9 @@ use serde::Serialize;
 /// still goes on.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Pair {
+    /// Seconds of the long window.
     pub long_s: i64,
+    /// Seconds of the short one.
     pub short_s: i64,
     /// Both must burn at least this fast.
     pub trigger: f64,
@@ -29,12 +31,16 @@ pub const PAIRS: [Pair; 3] = [
 /// The burn of a pair of windows that end at a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Burn {
+    /// The windows.
     pub pair: Pair,
+    /// The rate over the long one, if anything was counted in it.
     pub long: Option<f64>,
+    /// The rate over the short one.
     pub short: Option<f64>,
 }
 
 impl Burn {
+    /// Whether both windows are over the trigger.
     pub fn is_burning(&self) -> bool {
         let over = |burn: Option<f64>| burn.is_some_and(|b| b >= self.pair.trigger - 1e-9);
         over(self.long) && over(self.short)
@@ -119,6 +125,7 @@ pub struct Forecast {
     pub at: Option<Timestamp>,
     /// 95 % interval of the pace, turned into moments: soonest and latest. `None`: never.
     pub soonest: Option<Timestamp>,
+    /// At the upper end of the pace's interval.
     pub latest: Option<Timestamp>,
     /// How many units the pace was read from.
     pub samples: u64,

@@ -82,7 +82,9 @@ impl ErrorBudget {
 pub struct Promise<'a> {
     /// The promised share, 0 to 1.
     pub promised: f64,
+    /// Over what it is promised.
     pub period: Period,
+    /// Whose midnight ends a day.
     pub zone: &'a TimeZone,
     /// Time that counts, wherever it was asked about.
     pub counted: &'a Cover,

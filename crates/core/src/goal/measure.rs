@@ -14,7 +14,9 @@ use std::collections::{BTreeMap, BTreeSet};
 /// What became of the units that a goal counts.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub struct Score {
+    /// Of what was counted, what was good.
     pub good: u64,
+    /// What was not.
     pub bad: u64,
     /// Our own trouble: says nothing about the site.
     pub unmeasured: u64,
@@ -45,6 +47,7 @@ impl Score {
         share::share(self.counted(), self.counted() + self.unmeasured + self.missing)
     }
 
+    /// Adds what another has counted.
     pub fn merge(&mut self, other: &Score) {
         self.good += other.good;
         self.bad += other.bad;
@@ -112,7 +115,12 @@ pub enum Measure {
     /// Share of time in which at least one location got through.
     Uptime,
     /// Share of runs within a limit.
-    Performance { limit_ms: f64, failed: FailedRuns },
+    Performance {
+        /// The limit in milliseconds.
+        limit_ms: f64,
+        /// What failed runs are taken for.
+        failed: FailedRuns,
+    },
 }
 
 /// What a run that failed is to a performance goal.
@@ -142,9 +150,13 @@ impl Measure {
 /// One run, seen by a goal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
+    /// It was as it should be.
     Good,
+    /// It was not.
     Bad,
+    /// It says nothing of the site.
     Unmeasured,
+    /// It lies in time that does not count.
     LeftOut,
 }
 
@@ -171,6 +183,7 @@ pub enum Combine {
 }
 
 impl Combine {
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Combine::Pooled => "every run of every journey counts alike",
@@ -193,8 +206,11 @@ impl Combine {
 /// The runs of one journey at one location, in order of time.
 #[derive(Debug, Clone, Copy)]
 pub struct Track<'a> {
+    /// The journey.
     pub journey: i32,
+    /// The location.
     pub location: i32,
+    /// What became of each run, in order of time.
     pub runs: &'a [(Timestamp, Verdict)],
 }
 

@@ -5,6 +5,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
+/// Over what something is promised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Period {
     /// The calendar month in the goal's zone.

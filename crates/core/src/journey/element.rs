@@ -12,22 +12,31 @@ pub struct Ladder(pub Vec<Element>);
 /// One way to find something: a rung of a ladder.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Element {
+    /// How it is found.
     pub by: By,
     /// Which of several, from 1.
     pub number: Option<u32>,
+    /// The element it is looked for in.
     pub inside: Option<Box<Element>>,
 }
 
+/// Ways to find an element.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum By {
     /// An ARIA role; without a name any element of the role.
     Role {
+        /// Its role.
         role: String,
+        /// Its accessible name.
         name: Option<String>,
     },
+    /// A field by its label.
     Field(String),
+    /// By the text in it.
     Text(String),
+    /// By its `data-testid`.
     TestId(String),
+    /// By a CSS selector.
     Css(String),
 }
 

@@ -41,6 +41,7 @@ fn expect(e: Expectation) -> Made {
     Made::Says(Says::Expect(e))
 }
 
+/// Every sentence of the language.
 pub static FORMS: &[Form] = &[
     // The frame
     form!(

@@ -11,7 +11,9 @@ use crate::timing::Vital;
 
 /// One form of a sentence.
 pub struct Form {
+    /// Where it stands in the reference.
     pub group: Group,
+    /// What it is made of.
     pub pieces: &'static [Piece],
     /// Whether `up to DURATION` may follow.
     pub waits: bool,
@@ -22,27 +24,40 @@ pub struct Form {
     pub(super) make: fn(&mut Slots) -> Made,
 }
 
+/// One piece of a sentence.
 #[derive(Debug, Clone, Copy)]
 pub enum Piece {
+    /// A word that stands there as it is.
     Word(&'static str),
+    /// Room for what differs from sentence to sentence.
     Slot(Slot),
 }
 
 /// The headings of the reference, in its order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Group {
+    /// Script, steps, parts.
     Frame,
+    /// What a visitor does.
     Acts,
+    /// Waiting for something.
     Waiting,
+    /// Windows, frames and dialogs.
     Windows,
+    /// Values that are kept and used again.
     Values,
+    /// What must be true.
     Expectations,
+    /// What must be less than a limit.
     Limits,
+    /// Names for moments.
     Marks,
+    /// Checks without a browser.
     Requests,
 }
 
 impl Group {
+    /// All of them, in the order of the reference.
     pub const ALL: [Group; 9] = [
         Group::Frame,
         Group::Acts,
@@ -55,6 +70,7 @@ impl Group {
         Group::Requests,
     ];
 
+    /// As the reference heads it.
     pub fn title(self) -> &'static str {
         match self {
             Group::Frame => "The frame of a script",

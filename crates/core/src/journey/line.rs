@@ -9,7 +9,9 @@ pub struct ScriptError {
     pub line: u32,
     /// In characters, from 1.
     pub column: u32,
+    /// What stands there.
     pub found: String,
+    /// What would be right.
     pub expected: String,
     /// What would be right, when it can be told.
     pub hint: Option<String>,
@@ -20,10 +22,13 @@ pub struct ScriptError {
 pub struct Span {
     /// From 1.
     pub column: u32,
+    /// Its length in characters.
     pub length: u32,
+    /// What it is.
     pub kind: Kind,
 }
 
+/// What a word of a line is, for its colour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     /// A word of the language.
@@ -32,10 +37,12 @@ pub enum Kind {
     Text,
     /// An address, number, duration, name: what the writer chose, without quotes.
     Value,
+    /// A note.
     Note,
 }
 
 impl Kind {
+    /// In one word, as pages have it.
     pub fn word(self) -> &'static str {
         match self {
             Kind::Word => "word",

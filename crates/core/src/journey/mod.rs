@@ -36,6 +36,7 @@ use crate::timing::Vital;
 /// A journey as its script says it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Journey {
+    /// Its name.
     pub name: String,
     /// Budget for all steps together, in milliseconds.
     pub within_ms: Option<u64>,
@@ -43,37 +44,50 @@ pub struct Journey {
     pub notes: Vec<String>,
     /// Common parts that steps may follow.
     pub parts: Vec<Part>,
+    /// Its steps, in order.
     pub steps: Vec<Step>,
 }
 
 /// Sentences with a name, to be followed from steps.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Part {
+    /// Its name, by which steps follow it.
     pub name: String,
+    /// Where it stands.
     pub line: Line,
+    /// What it does.
     pub sentences: Vec<Sentence>,
 }
 
+/// One step: what is done until a page is as it should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
+    /// Its name.
     pub name: String,
+    /// Where it stands.
     pub line: Line,
     /// Played even after a failure; neither its time nor its outcome is the journey's.
     pub clean_up: bool,
     /// Budget in milliseconds.
     pub within_ms: Option<u64>,
+    /// What is done and expected, in order.
     pub sentences: Vec<Sentence>,
 }
 
+/// One sentence of a script.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sentence {
+    /// Where it stands.
     pub line: Line,
+    /// What it says.
     pub says: Says,
     /// How long it may take to come true, in milliseconds, if not as long as usual.
     pub up_to_ms: Option<u64>,
 }
 
+/// What a sentence says.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub enum Says {
     Note(String),
     Open(String),
@@ -143,13 +157,16 @@ pub enum Says {
     Expect(Expectation),
 }
 
+/// An end of a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub enum End {
     Top,
     Bottom,
 }
 
 /// What an uploaded file holds: it is made when it is needed.
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Holds {
     Bytes(u64),
@@ -157,6 +174,7 @@ pub enum Holds {
 }
 
 /// What is said to a dialog of the page.
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Reply {
     Accept,
@@ -165,6 +183,7 @@ pub enum Reply {
 }
 
 /// Where the value of a variable comes from.
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Source {
     Text(String),
@@ -191,13 +210,19 @@ pub enum Moment {
 /// A request sent without the browser.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Send {
+    /// The method.
     pub method: String,
+    /// The address.
     pub address: String,
+    /// Names and values of headers.
     pub headers: Vec<(String, String)>,
+    /// What is sent along.
     pub body: Option<String>,
 }
 
+/// What must be true.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub enum Expectation {
     Text {
         text: String,
@@ -248,7 +273,9 @@ pub enum Expectation {
     },
 }
 
+/// How two counts are compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub enum Compare {
     AtLeast,
     AtMost,
@@ -256,6 +283,7 @@ pub enum Compare {
 }
 
 impl Compare {
+    /// Whether a count is as the limit says.
     pub fn holds(self, count: u32, limit: u32) -> bool {
         match self {
             Compare::AtLeast => count >= limit,
@@ -264,6 +292,7 @@ impl Compare {
         }
     }
 
+    /// As scripts say it.
     pub fn words(self) -> &'static str {
         match self {
             Compare::AtLeast => "at least",
@@ -274,6 +303,7 @@ impl Compare {
 }
 
 /// What is wanted of the values a JSONPath finds; numbers as they were written.
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum JsonIs {
     There,
@@ -283,6 +313,7 @@ pub enum JsonIs {
 }
 
 /// Something that takes time and may have a limit.
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Timed {
     Vital(Vital),
@@ -334,6 +365,7 @@ impl Journey {
         self.steps.iter().filter(|s| !s.clean_up)
     }
 
+    /// The common part of this name.
     pub fn part(&self, name: &str) -> Option<&Part> {
         self.parts.iter().find(|p| p.name == name)
     }

@@ -57,6 +57,7 @@ pub fn problems(script: &str, shared: &[Part]) -> Vec<ScriptError> {
 /// What an editor wants to know about one line.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LineRead {
+    /// Its words, each with what it is.
     pub spans: Vec<Span>,
     /// The form of its sentence as the reference writes it, if it could be read.
     pub form: Option<String>,

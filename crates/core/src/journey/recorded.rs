@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 /// One way to find an element, as the page tells it: a rung of a ladder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[serde(tag = "by", rename_all = "kebab-case")]
 pub enum Way {
     Role { role: String, name: Option<String>, number: Option<u32> },
@@ -26,6 +27,7 @@ pub type Ways = Vec<Way>;
 
 /// What was done.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[serde(tag = "act", rename_all = "kebab-case")]
 pub enum Act {
     Open {
@@ -351,6 +353,7 @@ fn tell_apart(steps: &mut [Step]) {
 
 /// What somebody does at the picture of the page. Places are pixels of the window.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 #[serde(tag = "do", rename_all = "kebab-case")]
 pub enum Input {
     Move {

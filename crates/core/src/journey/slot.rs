@@ -16,23 +16,37 @@ pub enum Slot {
     Name(&'static str),
     /// Any text, in quotes: what it is.
     Text(&'static str),
+    /// An element of the page.
     Element,
+    /// An address.
     Address,
+    /// A time, such as 2.5 s.
     Duration,
+    /// A size, such as 500 KB.
     Size,
+    /// A status of HTTP.
     Status,
+    /// A whole number.
     Count,
+    /// A number of days.
     Days,
+    /// A number.
     Number,
     /// A limit of the layout shift: 0 to 10 in steps of 0.0001.
     Score,
     /// A vital that is a time.
     Vital,
+    /// A name for a value.
     Variable,
+    /// Keys, such as Control+A.
     Keys,
+    /// A method of HTTP.
     Method,
+    /// A host name.
     Host,
+    /// A host name and a port.
     HostPort,
+    /// A path into JSON.
     JsonPath,
     /// A sentence of its own.
     Act,

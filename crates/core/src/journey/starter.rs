@@ -9,17 +9,24 @@ use crate::run::Look;
 /// A beginning, with what it asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Starter {
+    /// Its name in forms.
     pub slug: &'static str,
+    /// What it is called.
     pub title: &'static str,
+    /// What it is for.
     pub says: &'static str,
+    /// What has to be filled in.
     pub fields: &'static [Field],
 }
 
 /// One thing a starter asks for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Field {
+    /// Its name in forms.
     pub name: &'static str,
+    /// What stands beside it.
     pub label: &'static str,
+    /// What it could be filled in with.
     pub example: &'static str,
     /// May be left empty.
     pub optional: bool,
@@ -31,6 +38,7 @@ const fn field(name: &'static str, label: &'static str, example: &'static str) -
 
 const ADDRESS: Field = field("address", "Address", "http://book.marram.example/");
 
+/// All of them, in the order of the page.
 pub const STARTERS: [Starter; 6] = [
     Starter {
         slug: "page",
@@ -102,12 +110,16 @@ pub const STARTERS: [Starter; 6] = [
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{label}: {says}")]
 pub struct FieldError {
+    /// The field.
     pub field: &'static str,
+    /// What stands beside it.
     pub label: &'static str,
+    /// What is wrong with it.
     pub says: String,
 }
 
 impl Starter {
+    /// The one of this name.
     pub fn of(slug: &str) -> Option<Starter> {
         STARTERS.into_iter().find(|s| s.slug == slug)
     }

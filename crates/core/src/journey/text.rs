@@ -6,7 +6,9 @@
 /// What a text can name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Used<'a> {
+    /// A value that was kept, by its name.
     Variable(&'a str),
+    /// A secret, by its name.
     Secret(&'a str),
 }
 

@@ -7,8 +7,11 @@ use serde::Serialize;
 /// Whose doing it most likely was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Who {
+    /// The site's own.
     Site,
+    /// The way to it.
     Network,
+    /// Somebody else whom its pages ask.
     ThirdParty,
     /// The page's own work in the browser.
     Page,
@@ -17,6 +20,7 @@ pub enum Who {
 }
 
 impl Who {
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Who::Site => "the site",
@@ -28,13 +32,16 @@ impl Who {
     }
 }
 
+/// Why a run was in trouble.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Cause {
+    /// Whose doing it is.
     pub who: Who,
     /// One or two sentences with the figures behind it.
     pub says: String,
     /// Milliseconds more than usual that it explains; 0 for failures.
     pub extra_ms: f64,
+    /// How sure that is.
     pub sure: Sure,
 }
 
@@ -42,8 +49,11 @@ pub struct Cause {
 /// or not at all, when it explains too little, or something of another's doing explains nearly as much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Sure {
+    /// What is known leaves little room for another.
     Likely,
+    /// It fits, and others would, too.
     Possible,
+    /// Nothing fits well.
     NotSure,
 }
 
@@ -61,6 +71,7 @@ const SAYS_LITTLE: f64 = 0.25;
 pub const WORTH_NAMING_MS: f64 = 40.0;
 
 impl Sure {
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Sure::Likely => "likely cause",
@@ -76,16 +87,22 @@ pub const ENOUGH_USUAL: usize = 10;
 /// One host and kind of work of a step, compared with usual runs.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Difference {
+    /// The host; empty for what is no host's.
     pub host: String,
+    /// Which part of the time.
     pub what: Where,
+    /// Milliseconds in this run.
     pub ms: f64,
+    /// Milliseconds in usual runs.
     pub usual_ms: f64,
     /// How many of the usual runs needed less than this run.
     pub less: usize,
+    /// How many usual runs there are.
     pub of: usize,
 }
 
 impl Difference {
+    /// Milliseconds more than usual.
     pub fn extra_ms(&self) -> f64 {
         self.ms - self.usual_ms
     }

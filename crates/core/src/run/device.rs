@@ -7,10 +7,13 @@
 /// A device a browser passes itself off as.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct DeviceProfile {
+    /// Its name in forms.
     pub slug: &'static str,
+    /// What it is called.
     pub name: &'static str,
     /// Of the page, in CSS pixels.
     pub width: u32,
+    /// Height of the window, in CSS pixels.
     pub height: u32,
     /// Device pixels to a CSS pixel.
     pub scale: f64,
@@ -18,9 +21,11 @@ pub struct DeviceProfile {
     pub touches: u32,
     /// What stands in the user agent where the system is named; `None` leaves the browser's own words.
     pub system: Option<&'static str>,
+    /// Whether it is touched, and pages are told that it is mobile.
     pub mobile: bool,
     /// How many times slower the processor seems.
     pub slow_down: f64,
+    /// How slow its network is made.
     pub network: Option<Network>,
 }
 
@@ -31,6 +36,7 @@ pub struct Network {
     pub latency_ms: f64,
     /// In kilobits a second.
     pub down_kbit: f64,
+    /// Kilobits a second that it sends.
     pub up_kbit: f64,
 }
 
@@ -60,6 +66,7 @@ const PHONE: DeviceProfile = DeviceProfile {
     network: Some(Network { latency_ms: 80.0, down_kbit: 10_000.0, up_kbit: 2_000.0 }),
 };
 
+/// All there are.
 pub const PROFILES: [DeviceProfile; 5] = [
     DESKTOP,
     DeviceProfile {
@@ -95,6 +102,7 @@ impl DeviceProfile {
     /// What is played on when nothing is said.
     pub const USUAL: DeviceProfile = DESKTOP;
 
+    /// The one of this name.
     pub fn of(slug: &str) -> Option<DeviceProfile> {
         PROFILES.into_iter().find(|d| d.slug == slug)
     }

@@ -22,27 +22,37 @@ use std::fmt;
 pub struct Har {
     /// Name and version of the program that wrote it.
     pub creator: String,
+    /// The browser that it was recorded in.
     pub browser: String,
+    /// Its pages, in order of time.
     pub pages: Vec<Page>,
+    /// Its requests, in order of time.
     pub entries: Vec<Entry>,
     /// What in it could not be so, with its place; the entry is kept as far as it can be.
     pub remarks: Vec<String>,
 }
 
+/// A page of an archive.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Page {
+    /// Its id in the archive.
     pub id: String,
+    /// Its title.
     pub title: String,
+    /// When it began.
     pub started_at: Timestamp,
     /// DOMContentLoaded and load, in milliseconds from the page's start.
     pub content_load_ms: Option<f64>,
+    /// Milliseconds until it had loaded.
     pub load_ms: Option<f64>,
 }
 
+/// A request of an archive.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Entry {
     /// Place in [`Har::pages`].
     pub page: Option<usize>,
+    /// When it began.
     pub started_at: Timestamp,
     /// `start_ms` counts from the page's start, or from the archive's first entry without a page.
     pub request: Request,
@@ -50,6 +60,7 @@ pub struct Entry {
 
 /// Why a text is no archive.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum HarError {
     /// `serde_json` says where and what.
     #[error("HAR: {0}")]
@@ -489,9 +500,13 @@ impl Har {
 /// What requests to one host cost together.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Host {
+    /// Its name.
     pub name: String,
+    /// Requests to it.
     pub requests: u64,
+    /// Of them those that failed.
     pub failed: u64,
+    /// Bytes that came from it.
     pub bytes: u64,
     /// Phases summed over the requests; they may have run beside each other.
     pub phases: Phases,

@@ -10,8 +10,11 @@ use std::collections::HashMap;
 /// A run that got through.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Timing {
+    /// When it was due.
     pub at: Timestamp,
+    /// From where.
     pub location: i32,
+    /// How long it took, in milliseconds.
     pub ms: f64,
 }
 
@@ -59,7 +62,9 @@ pub fn of_places(places: impl Iterator<Item = Samples>) -> Option<f64> {
 /// A period in which a journey got through from everywhere, or did not from somewhere.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Period<'a> {
+    /// From when to when.
     pub stretch: Stretch,
+    /// What was wrong; `None` when it got through from everywhere.
     pub down: Option<Gathered<'a>>,
 }
 

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 /// One address that pages lead to.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Link {
+    /// Where it leads.
     pub address: String,
     /// Status of the answer, after redirects; 0 when none came.
     pub status: u16,

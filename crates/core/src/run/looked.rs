@@ -20,8 +20,10 @@ pub enum Look {
 }
 
 impl Look {
+    /// All of them.
     pub const ALL: [Look; 4] = [Look::Text, Look::Structure, Look::Hosts, Look::Picture];
 
+    /// In one word, as scripts have it.
     pub fn word(self) -> &'static str {
         match self {
             Look::Text => "text",
@@ -37,7 +39,9 @@ impl Look {
 pub struct Looked {
     /// What it is kept under: the step and what was looked at.
     pub key: String,
+    /// At what.
     pub look: Look,
+    /// What was seen.
     pub seen: String,
     /// One sentence on what is not as it was accepted; `None` when nothing was accepted yet or nothing changed.
     #[serde(default, skip_serializing_if = "Option::is_none")]

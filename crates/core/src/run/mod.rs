@@ -41,9 +41,11 @@ pub enum Outcome {
 }
 
 impl Outcome {
+    /// All of them, best first.
     pub const ALL: [Outcome; 4] =
         [Outcome::Passed, Outcome::Slow, Outcome::Failed, Outcome::Unmeasured];
 
+    /// In one word.
     pub fn word(self) -> &'static str {
         match self {
             Outcome::Passed => "passed",
@@ -53,6 +55,7 @@ impl Outcome {
         }
     }
 
+    /// The one of this word.
     pub fn parse(word: &str) -> Option<Outcome> {
         Outcome::ALL.into_iter().find(|o| o.word() == word)
     }

@@ -12,6 +12,7 @@ use std::collections::HashMap;
 /// Who is at fault, as far as the comparison tells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Whose {
+    /// The site's own.
     Site,
     /// Network or region around the location.
     Place,
@@ -19,10 +20,12 @@ pub enum Whose {
     Runner,
     /// One host that is not the site's.
     ThirdParty,
+    /// Nothing tells.
     NotSure,
 }
 
 impl Whose {
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Whose::Site => "the site",
@@ -39,10 +42,12 @@ impl Whose {
 pub struct Compared {
     /// In the same kind of trouble.
     pub troubled: u64,
+    /// Runs in all.
     pub all: u64,
 }
 
 impl Compared {
+    /// The share in trouble, if there was any run.
     pub fn share(self) -> Option<f64> {
         (self.all > 0).then(|| self.troubled as f64 / self.all as f64)
     }

@@ -58,6 +58,7 @@ impl Denied {
         Denied::parse(DENIED_TO_PUBLIC).unwrap_or_default()
     }
 
+    /// Whether everything may be reached.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
@@ -77,6 +78,7 @@ impl Denied {
         self.0.iter().any(|net| net.contains(&ip) || inside.is_some_and(|v4| net.contains(&v4)))
     }
 
+    /// As people write them.
     pub fn texts(&self) -> Vec<String> {
         self.0.iter().map(ToString::to_string).collect()
     }

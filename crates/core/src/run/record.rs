@@ -10,15 +10,20 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+/// Everything that was recorded of a run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct RunRecord {
     /// Given with the lease: a record sent twice is recognised by it.
     pub id: Uuid,
+    /// When it began.
     pub started_at: Timestamp,
+    /// What became of it.
     pub outcome: Outcome,
     /// All steps together, without the browser's own start.
     pub duration_ms: f64,
+    /// What went wrong, if anything did.
     pub trouble: Option<Trouble>,
+    /// Its steps, as far as it came.
     pub steps: Vec<StepRecord>,
     /// Name and version of the browser that played.
     pub browser: String,
@@ -45,14 +50,20 @@ pub struct Trouble {
     pub says: String,
 }
 
+/// Everything that was recorded of a step.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct StepRecord {
+    /// Its name.
     pub name: String,
+    /// What became of it.
     pub outcome: Outcome,
     /// From the beginning of the run, in milliseconds.
     pub start_ms: f64,
+    /// How long it took, in milliseconds.
     pub duration_ms: f64,
+    /// The limit in milliseconds, as the script says.
     pub budget_ms: Option<f64>,
+    /// What went wrong, if anything did.
     pub trouble: Option<Trouble>,
     /// Cleans up: neither its time nor its outcome is the run's.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -60,12 +71,16 @@ pub struct StepRecord {
     /// Elements that were found by a lower rung of their ladder.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub fell_back: Vec<FellBack>,
+    /// Vitals of the page it led to.
     #[serde(default)]
     pub vitals: StepVitals,
+    /// Moments that the script named.
     #[serde(default)]
     pub marks: Vec<Mark>,
+    /// What was asked for.
     #[serde(default)]
     pub requests: Vec<Request>,
+    /// What stood on the console.
     #[serde(default)]
     pub console: Vec<Console>,
     /// Stretches of more than 50 ms in which the page's main thread was busy: (start, length), in
@@ -100,9 +115,13 @@ pub struct Frame {
 /// are moments; `None` where the browser reported none.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct StepVitals {
+    /// First contentful paint, in milliseconds.
     pub fcp_ms: Option<f64>,
+    /// Largest contentful paint, in milliseconds.
     pub lcp_ms: Option<f64>,
+    /// Time to the first byte, in milliseconds.
     pub ttfb_ms: Option<f64>,
+    /// Cumulative layout shift.
     pub cls: Option<f64>,
 }
 
@@ -177,16 +196,21 @@ impl StepRecord {
     }
 }
 
+/// A moment that the script named.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Mark {
+    /// Its name.
     pub name: String,
     /// From the step's beginning.
     pub at_ms: f64,
 }
 
+/// One request of a page.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Request {
+    /// Its address.
     pub url: String,
+    /// Its method.
     pub method: String,
     /// What it was for: document, script, stylesheet, image, font, fetch, …
     pub kind: String,
@@ -194,10 +218,14 @@ pub struct Request {
     pub status: u16,
     /// From the step's beginning, in milliseconds.
     pub start_ms: f64,
+    /// Where its time went.
     pub phases: Phases,
+    /// Bytes that came, with headers.
     pub bytes: u64,
+    /// Such as `h2`.
     #[serde(default)]
     pub protocol: String,
+    /// Whether it came from the browser's own cache.
     #[serde(default)]
     pub from_cache: bool,
     /// The browser's words when no answer came.
@@ -206,6 +234,7 @@ pub struct Request {
     /// The trace id that the server answered with (W3C Trace Context).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trace: Option<String>,
+    /// Who asked for it.
     #[serde(default, skip_serializing_if = "Asked::is_empty")]
     pub asked: Asked,
 }
@@ -236,9 +265,12 @@ impl Asked {
 /// One metric of a Server-Timing header.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ServerTiming {
+    /// Its name.
     pub name: String,
+    /// Milliseconds, if it tells any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ms: Option<f64>,
+    /// Its description.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub says: String,
 }
@@ -323,10 +355,12 @@ fn unquoted(text: &str, separator: char) -> impl Iterator<Item = &str> {
 }
 
 impl Request {
+    /// When it was over, in milliseconds since the step began.
     pub fn end_ms(&self) -> f64 {
         self.start_ms + self.phases.total_ms()
     }
 
+    /// Its host.
     pub fn host(&self) -> &str {
         self.url
             .split_once("://")
@@ -353,9 +387,11 @@ impl Request {
 /// One line of the console, or one uncaught script error.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Console {
+    /// Milliseconds since the step began.
     pub at_ms: f64,
     /// error, warn, info, debug.
     pub level: String,
+    /// What stood there.
     pub text: String,
     /// An exception nobody caught.
     #[serde(default)]
@@ -364,6 +400,7 @@ pub struct Console {
 
 /// What came from outside is cut to these lengths on the way in.
 pub const MAX_TEXT: usize = 2_000;
+/// No step keeps more requests.
 pub const MAX_REQUESTS: usize = 2_000;
 
 impl RunRecord {

@@ -17,6 +17,7 @@ pub enum Trouble {
 }
 
 impl Trouble {
+    /// Both.
     pub const ALL: [Trouble; 2] = [Trouble::Failing, Trouble::Slow];
 
     /// The outcome of a run in it.
@@ -48,6 +49,7 @@ impl Trouble {
 /// Consecutive runs in trouble of one kind at one location.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Spell {
+    /// When the first of its runs was due.
     pub from: Timestamp,
     /// When the next run was over it; `None` while it lasts.
     pub to: Option<Timestamp>,

@@ -32,6 +32,7 @@ pub enum Where {
 }
 
 impl Where {
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Where::Queueing => "queueing",
@@ -55,14 +56,18 @@ impl Where {
 /// Time on one host and kind of work. The browser's own work has no host.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Part {
+    /// The host; empty for what is no host's.
     pub host: String,
+    /// Which part of the time.
     pub what: Where,
+    /// Milliseconds.
     pub ms: f64,
 }
 
 /// A step's time, split.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Split {
+    /// Its parts; together they are the step's time.
     pub parts: Vec<Part>,
     /// Positions, in the step's list, of the requests that the chain went through, last first.
     pub chain: Vec<usize>,
@@ -74,6 +79,7 @@ pub struct Split {
 /// Milliseconds that the requests to one host took together, without queueing: that depends on the page.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct HostTime {
+    /// The host.
     pub host: String,
     /// Looking up, connecting, securing, receiving: what is spent on the way.
     pub way_ms: f64,
@@ -82,12 +88,14 @@ pub struct HostTime {
 }
 
 impl HostTime {
+    /// All of it, in milliseconds.
     pub fn total_ms(&self) -> f64 {
         self.way_ms + self.wait_ms
     }
 }
 
 impl Split {
+    /// The split of a step.
     pub fn of(step: &StepRecord) -> Split {
         let mut split = Split { hosts: host_times(step), ..Split::default() };
         let mut at = step.duration_ms;
@@ -152,6 +160,7 @@ impl Split {
         }
     }
 
+    /// Milliseconds of one part of one host.
     pub fn ms(&self, host: &str, what: Where) -> f64 {
         self.parts.iter().find(|p| p.host == host && p.what == what).map_or(0.0, |p| p.ms)
     }

@@ -18,6 +18,7 @@ use serde::Serialize;
 pub struct Bucket {
     /// The reading of the bucket, above zero; `None` without samples.
     pub value: Option<f64>,
+    /// How many there are.
     pub samples: u64,
 }
 

@@ -11,7 +11,9 @@ use statrs::function::erf::{erfc, erfc_inv};
 /// How far something moved from `before` to `after`, in its own unit.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Shift {
+    /// The value before.
     pub before: f64,
+    /// The value after.
     pub after: f64,
     /// Of `after` − `before`; `None` where one side has too few samples.
     pub interval: Option<Interval>,
@@ -21,6 +23,7 @@ pub struct Shift {
 pub const NOTABLE: f64 = 0.05;
 
 impl Shift {
+    /// How far it moved.
     pub fn by(&self) -> f64 {
         self.after - self.before
     }

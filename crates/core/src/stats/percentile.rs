@@ -22,7 +22,9 @@ pub enum Method {
 /// A 95 % confidence interval, both ends being measured values.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Interval {
+    /// Its lower end.
     pub low: f64,
+    /// Its upper end.
     pub high: f64,
 }
 
@@ -72,6 +74,7 @@ fn in_order(values: &[f64]) -> Vec<f64> {
 }
 
 impl Samples {
+    /// Puts them in order; what is no finite number is counted and left out.
     pub fn new(values: impl IntoIterator<Item = f64>) -> Samples {
         let mut left_out = 0;
         let mut ordered: Vec<f64> = values
@@ -90,10 +93,12 @@ impl Samples {
         Samples { ordered, left_out }
     }
 
+    /// How many there are.
     pub fn len(&self) -> usize {
         self.ordered.len()
     }
 
+    /// Whether there is none.
     pub fn is_empty(&self) -> bool {
         self.ordered.is_empty()
     }
@@ -103,6 +108,7 @@ impl Samples {
         self.left_out
     }
 
+    /// From the least to the greatest.
     pub fn ordered(&self) -> &[f64] {
         &self.ordered
     }

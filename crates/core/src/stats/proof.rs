@@ -21,6 +21,7 @@ pub struct Proof {
 }
 
 impl Proof {
+    /// A number with its formula, the same worked out, and how many samples it rests on.
     pub fn new(formula: impl Into<String>, worked: impl Into<String>, samples: u64) -> Proof {
         Proof {
             formula: formula.into(),
@@ -32,6 +33,7 @@ impl Proof {
         }
     }
 
+    /// Says by which method.
     pub fn by(mut self, method: impl Into<String>) -> Proof {
         self.method = method.into();
         self
@@ -45,6 +47,7 @@ impl Proof {
         self
     }
 
+    /// Adds a remark.
     pub fn noting(mut self, note: impl Into<String>) -> Proof {
         self.notes.push(note.into());
         self

@@ -28,6 +28,7 @@ pub struct Sketch {
 
 /// Why bytes are no sketch.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum SketchError {
     #[error("sketch version {0}: this program reads version {VERSION}")]
     Version(u8),
@@ -143,6 +144,7 @@ impl Sketch {
         &mut self.counts[at]
     }
 
+    /// The sketch of these numbers.
     pub fn of(values: impl IntoIterator<Item = f64>) -> Sketch {
         let mut sketch = Sketch::default();
         for v in values {
@@ -151,6 +153,7 @@ impl Sketch {
         sketch
     }
 
+    /// Adds what another holds.
     pub fn merge(&mut self, other: &Sketch) {
         self.zeros += other.zeros;
         if other.counts.is_empty() {
@@ -162,6 +165,7 @@ impl Sketch {
         self.counts[at..].iter_mut().zip(&other.counts).for_each(|(a, b)| *a += b);
     }
 
+    /// How many numbers there are.
     pub fn count(&self) -> u64 {
         self.zeros + self.counts.iter().sum::<u64>()
     }

@@ -31,8 +31,10 @@ enum Held {
 /// Why a number is not counted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum NotCounted {
+    /// It is no finite number.
     #[error("not a finite number")]
     NotFinite,
+    /// It is less than nothing.
     #[error("negative: the sketch holds times, sizes and scores from 0 up")]
     Negative,
 }
@@ -93,18 +95,22 @@ impl Summary {
         Ok(())
     }
 
+    /// How many numbers there are.
     pub fn count(&self) -> u64 {
         self.count
     }
 
+    /// The least of them.
     pub fn min(&self) -> Option<f64> {
         (self.count > 0).then_some(self.min)
     }
 
+    /// The greatest of them.
     pub fn max(&self) -> Option<f64> {
         (self.count > 0).then_some(self.max)
     }
 
+    /// Their mean.
     pub fn mean(&self) -> Option<f64> {
         (self.count > 0).then(|| (self.sum + self.lost) / self.count as f64)
     }
@@ -122,6 +128,7 @@ impl Summary {
         self.apdex.as_ref()
     }
 
+    /// How its percentiles are come by.
     pub fn method(&self) -> &'static str {
         match self.held {
             Held::All(_) => "nearest rank over all samples, exact",

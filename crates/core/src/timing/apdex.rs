@@ -9,14 +9,18 @@ use serde::Serialize;
 pub struct Apdex {
     /// Target time T in seconds.
     pub t_s: f64,
+    /// Up to T.
     pub satisfied: u64,
+    /// Beyond T, up to four times T.
     pub tolerating: u64,
+    /// Beyond that, or failed.
     pub frustrated: u64,
     /// Where the groups are not known exactly: from where to where the score may lie.
     pub between: Option<(f64, f64)>,
 }
 
 impl Apdex {
+    /// With the target T in seconds.
     pub fn new(t_s: f64) -> Apdex {
         Apdex { t_s, ..Apdex::default() }
     }
@@ -42,6 +46,7 @@ impl Apdex {
         self.frustrated += 1;
     }
 
+    /// How many there are.
     pub fn samples(&self) -> u64 {
         self.satisfied + self.tolerating + self.frustrated
     }

@@ -6,7 +6,9 @@ use serde::Deserialize;
 /// One `layout-shift` entry.
 #[derive(Debug, Clone, Copy, PartialEq, Deserialize)]
 pub struct Shift {
+    /// When it happened, in milliseconds.
     pub start_ms: f64,
+    /// How much it shifted.
     pub score: f64,
     /// Came within half a second of an input, so the visitor expected it.
     pub had_recent_input: bool,
@@ -37,6 +39,7 @@ pub fn layout_shift(shifts: &[Shift]) -> f64 {
 pub struct Event {
     /// The same for all events of one press or tap; 0 for events that are no part of one.
     pub interaction: u64,
+    /// How long until the next paint, in milliseconds.
     pub duration_ms: f64,
 }
 

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 /// happen (yet)".
 #[derive(Debug, Clone, Copy, Default, PartialEq, Deserialize)]
 #[serde(rename_all = "camelCase", default)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub struct Navigation {
     pub start_time: f64,
     pub redirect_start: f64,
@@ -46,6 +47,7 @@ pub struct Load {
 }
 
 impl Load {
+    /// All of it, in milliseconds.
     pub fn total_ms(&self) -> f64 {
         self.redirect_ms
             + self.request.total_ms()

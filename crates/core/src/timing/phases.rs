@@ -7,18 +7,25 @@ use serde::{Deserialize, Serialize};
 /// connection has no DNS, connect or TLS. `connect` does not contain `tls`.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 pub struct Phases {
+    /// Waiting to be sent.
     #[serde(rename = "q")]
     pub queue_ms: f64,
+    /// Looking up the name.
     #[serde(rename = "l")]
     pub dns_ms: f64,
+    /// Connecting.
     #[serde(rename = "c")]
     pub connect_ms: f64,
+    /// Agreeing on keys.
     #[serde(rename = "t")]
     pub tls_ms: f64,
+    /// Sending.
     #[serde(rename = "s")]
     pub request_ms: f64,
+    /// Waiting for the first byte.
     #[serde(rename = "w")]
     pub wait_ms: f64,
+    /// Receiving.
     #[serde(rename = "r")]
     pub receive_ms: f64,
 }
@@ -26,6 +33,7 @@ pub struct Phases {
 /// The moments a browser reports for one request, in milliseconds on one clock; 0 or less means
 /// "did not happen", as in the specification.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Deserialize)]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub struct Moments {
     pub start: f64,
     pub fetch_start: f64,
@@ -42,6 +50,7 @@ pub struct Moments {
 /// Two moments in an order that cannot have happened.
 #[derive(Debug, thiserror::Error, PartialEq)]
 #[error("{later} ({later_ms:.1} ms) lies before {earlier} ({earlier_ms:.1} ms)")]
+#[expect(missing_docs, reason = "named as in scripts, events and standards")]
 pub struct ImpossibleOrder {
     pub earlier: &'static str,
     pub earlier_ms: f64,
@@ -72,6 +81,7 @@ pub(super) fn in_order(moments: &[(&'static str, f64)]) -> Result<(), Impossible
 }
 
 impl Phases {
+    /// All of them, in milliseconds.
     pub fn total_ms(&self) -> f64 {
         self.queue_ms
             + self.dns_ms

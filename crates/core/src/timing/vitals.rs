@@ -5,24 +5,35 @@
 
 use serde::{Deserialize, Serialize};
 
+/// What is measured of how a page loads and answers (web.dev, "Web Vitals").
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Vital {
+    /// Largest contentful paint.
     Lcp,
+    /// Interaction to next paint.
     Inp,
+    /// Cumulative layout shift.
     Cls,
+    /// First contentful paint.
     Fcp,
+    /// Time to the first byte.
     Ttfb,
 }
 
+/// How a value is rated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Rating {
+    /// As it should be.
     Good,
+    /// Not as it should be, and not poor.
     NeedsImprovement,
+    /// Poor.
     Poor,
 }
 
 impl Rating {
+    /// As people say it.
     pub fn name(self) -> &'static str {
         match self {
             Rating::Good => "good",
@@ -33,8 +44,10 @@ impl Rating {
 }
 
 impl Vital {
+    /// All of them, in the order in which they are told.
     pub const ALL: [Vital; 5] = [Vital::Lcp, Vital::Inp, Vital::Cls, Vital::Fcp, Vital::Ttfb];
 
+    /// Its abbreviation.
     pub fn name(self) -> &'static str {
         match self {
             Vital::Lcp => "LCP",
@@ -67,6 +80,7 @@ impl Vital {
         }
     }
 
+    /// How a value is rated.
     pub fn rate(self, value: f64) -> Rating {
         let (good, poor) = self.thresholds();
         if value <= good {
@@ -87,6 +101,7 @@ impl Vital {
         }
     }
 
+    /// The one of this abbreviation, however it is written.
     pub fn parse(word: &str) -> Option<Vital> {
         Vital::ALL.into_iter().find(|v| v.name().eq_ignore_ascii_case(word))
     }

@@ -17,9 +17,11 @@ pub const AGAIN_MS: f64 = 30_000.0;
 /// What came of the actions of one name.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Action {
+    /// Its name.
     pub name: String,
     /// Page family where it is done most.
     pub page: String,
+    /// How often it was tried.
     pub attempts: u64,
     /// Attempts that led to a request that failed or to a script error.
     pub failed: u64,
@@ -29,6 +31,7 @@ pub struct Action {
     pub left: u64,
     /// Requests they led to, and milliseconds until the last of them had come, at the 50th and 75th percentile.
     pub requests: u64,
+    /// Milliseconds until the last request had come.
     pub ms: Vec<Reading>,
     /// What they asked for, most first.
     pub asked: Vec<(String, u64)>,
@@ -331,13 +334,19 @@ impl Attempts {
 /// What befell one visit, or one person.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Trouble {
+    /// The visit, or the person.
     pub id: u128,
+    /// Page views.
     pub page_views: u64,
+    /// Page views with a script error.
     pub errors: u64,
+    /// Page views that were left before they had loaded.
     pub abandoned: u64,
+    /// Page views that stayed blank.
     pub blank: u64,
     /// Page views whose largest paint was poor.
     pub slow: u64,
+    /// When it was last heard of.
     pub last: Timestamp,
     /// The page family it was on last.
     pub page: String,

@@ -6,15 +6,25 @@ use std::fmt;
 /// One thing that is known of every page view and has few values.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Attribute {
+    /// Page family.
     Family,
+    /// Kind of device.
     Device,
+    /// ISO 3166 code of where the visitor is.
     Country,
+    /// Region of that country.
     Region,
+    /// City.
     City,
+    /// Name of the browser.
     Browser,
+    /// Name of the operating system.
     Os,
+    /// Kind of connection.
     Connection,
+    /// Version of the site.
     Release,
+    /// Such as production.
     Environment,
     /// An attribute that the site's own pages give.
     Own(String),
@@ -77,6 +87,7 @@ impl Attribute {
         }
     }
 
+    /// The one of this name.
     pub fn parse(name: &str) -> Option<Attribute> {
         if let Some(key) = name.strip_prefix(OWN) {
             return (!key.is_empty()).then(|| Attribute::Own(key.to_string()));
@@ -113,6 +124,7 @@ impl Filter {
         (filter, wrong)
     }
 
+    /// Whether it lets everything through.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }

@@ -18,42 +18,56 @@ use uuid::Uuid;
 /// A beacon as it came, every field checked.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Beacon {
+    /// Of the page view.
     pub id: Uuid,
+    /// Its place in the visit, from 1.
     pub seq: i32,
     /// When the navigation began, by the visitor's clock.
     pub at_ms: i64,
     /// When the beacon was sent, by the same clock.
     pub sent_ms: i64,
+    /// The visit.
     pub visit: Uuid,
     /// The page's address without fragment; see [`Beacon::cut`] for its query.
     pub url: String,
+    /// Kind of device.
     pub device: Device,
+    /// Kind of connection, as the browser tells it.
     pub connection: String,
+    /// Milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lcp: Option<f64>,
+    /// Milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub inp: Option<f64>,
+    /// No unit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cls: Option<f64>,
+    /// Milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fcp: Option<f64>,
+    /// Milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ttfb: Option<f64>,
     /// Navigation start to the end of the load event; `None` when it was left before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load: Option<f64>,
+    /// Looking up the name, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dns: Option<f64>,
+    /// Connecting, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connect: Option<f64>,
     /// Left before the load event.
     pub abandoned: bool,
     /// Nothing was painted by the time it was left.
     pub blank: bool,
+    /// Script errors.
     pub errors: i32,
     /// Text of the first script error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub error: Option<String>,
+    /// What only some snippets tell.
     #[serde(default, skip_serializing_if = "More::is_nothing")]
     pub more: More,
 }
@@ -68,8 +82,10 @@ pub struct More {
     /// Opened in a tab that was not looked at.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub background: bool,
+    /// Version of the site.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub release: String,
+    /// Such as production.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub environment: String,
     /// Given by the page; only a hash of it is stored.
@@ -78,13 +94,16 @@ pub struct More {
     /// Rows of before this name was given are read for the days they have left.
     #[serde(alias = "labels", skip_serializing_if = "BTreeMap::is_empty")]
     pub attributes: BTreeMap<String, String>,
+    /// Numbers of the site's own.
     #[serde(alias = "figures", skip_serializing_if = "BTreeMap::is_empty")]
     pub numbers: BTreeMap<String, f64>,
     /// Which element was the largest, moved most, answered late.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub lcp_element: String,
+    /// What shifted most.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub cls_element: String,
+    /// What was interacted with.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub inp_element: String,
     /// Which script kept the slow answer waiting longest.
@@ -93,13 +112,16 @@ pub struct More {
     /// The three parts of LCP after the first byte, in milliseconds.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lcp_delay: Option<f64>,
+    /// Milliseconds of LCP spent loading it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lcp_fetch: Option<f64>,
+    /// Milliseconds of LCP spent until it was drawn.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub lcp_render: Option<f64>,
     /// Milliseconds of frames that took longer than 50 ms, before the page had loaded.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub long_frames: Option<f64>,
+    /// What happened on the page.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub happened: Vec<Happening>,
 }
@@ -113,35 +135,52 @@ impl More {
 /// What is stored of one page view: a beacon with what the server knows, and nothing personal.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PageView {
+    /// What the page told.
     pub beacon: Beacon,
+    /// When it began.
     pub at: Timestamp,
+    /// When it arrived.
     pub received_at: Timestamp,
+    /// Page family.
     pub family: String,
+    /// Path of the address, without what could tell of a person.
     pub path: String,
+    /// The visitor's address, with its end cut off.
     pub ip: IpAddr,
+    /// ISO 3166 code.
     pub country: String,
+    /// Region; empty when unknown.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub region: String,
+    /// City; empty when unknown.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub city: String,
+    /// Name of the browser.
     pub browser: Cow<'static, str>,
+    /// Name of the operating system.
     pub os: Cow<'static, str>,
     /// Hash of the id that the page gave for the person; 0 when it gave none.
     #[serde(default)]
     pub person: u64,
 }
 
+/// Kind of device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Device {
+    /// Held in one hand.
     Phone,
+    /// Held in both.
     Tablet,
+    /// On a desk.
     Desktop,
 }
 
 impl Device {
+    /// All of them.
     pub const ALL: [Device; 3] = [Device::Phone, Device::Tablet, Device::Desktop];
 
+    /// In one word.
     pub fn word(self) -> &'static str {
         match self {
             Device::Phone => "phone",
@@ -155,7 +194,9 @@ impl Device {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{field}: {says}")]
 pub struct BeaconError {
+    /// The field.
     pub field: String,
+    /// What is wrong with it.
     pub says: String,
 }
 
@@ -169,6 +210,7 @@ pub const MAX_BATCH: usize = 100;
 pub const MAX_BYTES: usize = 64 * 1024;
 /// The most attributes, and the most numbers, of a page view; and how long a name and a value may be.
 pub const MAX_ATTRIBUTES: usize = 10;
+/// Names of a site's own are no longer than this.
 pub const MAX_NAME: usize = 30;
 const MAX_VALUE: usize = 60;
 /// The longest address of a page that is kept.
@@ -329,6 +371,7 @@ impl Beacon {
         self
     }
 
+    /// Path of the address.
     pub fn path(&self) -> &str {
         let rest = self.url.split_once("://").map_or("", |(_, rest)| rest);
         rest.find('/').map_or("/", |at| &rest[at..])

@@ -14,6 +14,7 @@ pub enum Verdict {
     Representative,
     /// The runner is quicker by more than a quarter: it does not feel what visitors feel.
     Faster,
+    /// The runner is slower by more than a quarter.
     Slower,
     /// Fewer than [`LEAST`] samples on either side.
     TooFew,
@@ -25,6 +26,7 @@ pub const LEAST: usize = 20;
 pub const APART: f64 = 1.25;
 
 impl Verdict {
+    /// What these times say.
     pub fn of(synthetic: &Samples, real: &Samples) -> Verdict {
         let median = |s: &Samples| {
             s.percentile(0.5, Method::NearestRank).filter(|m| *m > 0.0 && s.len() >= LEAST)
@@ -37,6 +39,7 @@ impl Verdict {
         }
     }
 
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Verdict::Representative => "the runner’s view is representative",
@@ -79,7 +82,9 @@ pub fn visited(record: &RunRecord, families: &Families) -> Vec<(usize, String)> 
 /// A page family that is seen from one side only.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct BlindSpot {
+    /// The page family.
     pub family: String,
+    /// How often visitors were there.
     pub page_views: u64,
     /// Journeys with a step that visits it.
     pub journeys: Vec<String>,

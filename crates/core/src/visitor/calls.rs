@@ -15,10 +15,15 @@ use uuid::Uuid;
 /// One call that failed, to look into.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Failed {
+    /// When.
     pub at: Timestamp,
+    /// On which page view.
     pub view: Uuid,
+    /// In which visit.
     pub visit: Uuid,
+    /// Status of HTTP; 0 when no answer came.
     pub status: u16,
+    /// What the application called it.
     pub code: String,
     /// Empty when none is known.
     pub trace: String,
@@ -27,14 +32,19 @@ pub struct Failed {
 /// The calls of one family.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Calls {
+    /// Its name: method, and address with what differs taken out.
     pub name: String,
+    /// How many there were.
     pub count: u64,
+    /// Of them those that failed.
     pub failed: u64,
     /// Milliseconds at the 50th, 75th and 95th percentile.
     pub ms: Vec<Reading>,
     /// Statuses, codes of the application, pages that asked: most first.
     pub statuses: Vec<(String, u64)>,
+    /// How often each code of the application came.
     pub codes: Vec<(String, u64)>,
+    /// How often each page family asked.
     pub pages: Vec<(String, u64)>,
     /// Failed ones by whose fault they are, in the order of [`Fault::ALL`].
     pub faults: [u64; 4],

@@ -9,10 +9,12 @@ use crate::timing::{Rating, Vital};
 pub struct Rated {
     /// Good, needs improvement, poor.
     pub counts: [u64; 3],
+    /// All values.
     pub sketch: Sketch,
 }
 
 impl Rated {
+    /// Counts one more.
     pub fn add(&mut self, vital: Vital, value: f64) {
         self.counts[match vital.rate(value) {
             Rating::Good => 0,
@@ -22,6 +24,7 @@ impl Rated {
         self.sketch.add(value);
     }
 
+    /// Counts what another has counted.
     pub fn merge(&mut self, other: &Rated) {
         for (a, b) in self.counts.iter_mut().zip(other.counts) {
             *a += b;
@@ -34,6 +37,7 @@ impl Rated {
         crate::stats::share(self.counts[rating], self.counts.iter().sum())
     }
 
+    /// As bytes, to be kept.
     pub fn to_bytes(&self) -> Vec<u8> {
         let mut out: Vec<u8> = self.counts.iter().flat_map(|n| n.to_le_bytes()).collect();
         out.extend(self.sketch.to_bytes());
@@ -55,8 +59,11 @@ impl Rated {
 /// All that a cell holds.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Cell {
+    /// All page views.
     pub page_views: u64,
+    /// Those that were left before they had loaded.
     pub abandoned: u64,
+    /// Those that stayed blank.
     pub blank: u64,
     /// Page views with at least one script error.
     pub with_errors: u64,
@@ -67,14 +74,18 @@ pub struct Cell {
 /// What a cell needs of one page view.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Facts {
+    /// Left before it had loaded.
     pub abandoned: bool,
+    /// Stayed blank.
     pub blank: bool,
+    /// Had a script error.
     pub with_errors: bool,
     /// In the order of [`Vital::ALL`].
     pub vitals: [Option<f64>; 5],
 }
 
 impl Cell {
+    /// Counts one more.
     pub fn add(&mut self, facts: &Facts) {
         self.page_views += 1;
         self.abandoned += u64::from(facts.abandoned);
@@ -89,6 +100,7 @@ impl Cell {
         }
     }
 
+    /// Counts what another has counted.
     pub fn merge(&mut self, other: &Cell) {
         self.page_views += other.page_views;
         self.abandoned += other.abandoned;
@@ -99,6 +111,7 @@ impl Cell {
         }
     }
 
+    /// What was measured of a vital.
     pub fn vital(&self, vital: Vital) -> &Rated {
         let place = Vital::ALL.iter().position(|v| *v == vital).unwrap_or(0);
         &self.vitals[place]

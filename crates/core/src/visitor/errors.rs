@@ -13,34 +13,52 @@ pub struct Occurrence {
     pub what: String,
     /// Where in the scripts; empty when nobody told.
     pub place: String,
+    /// Version of the site.
     pub release: String,
+    /// The page view.
     pub view: Uuid,
     /// 0 when nobody said who it was.
     pub person: u64,
+    /// When.
     pub at: Timestamp,
+    /// The visit.
     pub visit: Uuid,
+    /// Page family.
     pub family: String,
+    /// Name of the browser.
     pub browser: String,
+    /// What was said.
     pub text: String,
 }
 
 /// Occurrences of one kind.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Kind {
+    /// A script error, a console error, …
     pub what: String,
+    /// What is alike in all their texts.
     pub pattern: String,
+    /// Where in the scripts.
     pub place: String,
+    /// How often it happened.
     pub count: u64,
+    /// How many people met it, of whom pages told who they are.
     pub people: u64,
+    /// How often in each version of the site.
     pub releases: Vec<(String, u64)>,
     /// The newest text as it was.
     pub example: String,
+    /// On how many page views.
     pub page_views: u64,
+    /// In how many visits.
     pub visits: u64,
+    /// When first.
     pub first: Timestamp,
+    /// When last.
     pub last: Timestamp,
     /// How many page views of each page family and browser, most first.
     pub families: Vec<(String, u64)>,
+    /// How often in each browser.
     pub browsers: Vec<(String, u64)>,
     /// Moments and visits of the newest, newest first.
     pub newest: Vec<(Timestamp, Uuid)>,

@@ -264,41 +264,73 @@ fn put_numbers(
 /// One page view as its sheet has it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Seen {
+    /// When.
     pub at: Timestamp,
+    /// The page view.
     pub id: Uuid,
+    /// The visit.
     pub visit: Uuid,
     /// 0 when nobody said who it was.
     pub person: u64,
+    /// Page family.
     pub family: String,
+    /// Path of the address.
     pub path: String,
+    /// Kind of device.
     pub device: String,
+    /// ISO 3166 code.
     pub country: String,
+    /// Name of the browser.
     pub browser: String,
+    /// Name of the operating system.
     pub os: String,
+    /// Kind of connection.
     pub connection: String,
+    /// Version of the site.
     pub release: String,
+    /// How one came to the page.
     pub how: String,
     /// Opened in a tab that nobody looked at: when it was painted says nothing.
     pub background: bool,
+    /// Milliseconds.
     pub lcp: Option<f32>,
+    /// Milliseconds.
     pub inp: Option<f32>,
+    /// No unit.
     pub cls: Option<f32>,
+    /// Milliseconds.
     pub fcp: Option<f32>,
+    /// Milliseconds.
     pub ttfb: Option<f32>,
+    /// Milliseconds until it had loaded.
     pub load: Option<f32>,
+    /// Looking up the name, in milliseconds.
     pub dns: Option<f32>,
+    /// Connecting, in milliseconds.
     pub connect: Option<f32>,
+    /// Milliseconds of LCP until loading it began.
     pub lcp_delay: Option<f32>,
+    /// Milliseconds of LCP spent loading it.
     pub lcp_fetch: Option<f32>,
+    /// Milliseconds of LCP spent until it was drawn.
     pub lcp_render: Option<f32>,
+    /// Milliseconds that long frames took.
     pub long_frames: Option<f32>,
+    /// Left before it had loaded.
     pub abandoned: bool,
+    /// Stayed blank.
     pub blank: bool,
+    /// Script errors.
     pub errors: u32,
+    /// The first of them.
     pub error: Option<String>,
+    /// What LCP was of.
     pub lcp_element: String,
+    /// What shifted most.
     pub cls_element: String,
+    /// What was interacted with.
     pub inp_element: String,
+    /// The script that ran longest then.
     pub inp_script: String,
     /// Attributes and numbers that the page gave.
     pub attributes: Vec<(String, String)>,
@@ -356,6 +388,7 @@ impl Seen {
         })
     }
 
+    /// When what happened, as far as it is known.
     pub fn moments(&self) -> Moments {
         let of = |v: Option<f32>| v.map(f64::from);
         Moments {
@@ -373,28 +406,47 @@ impl Seen {
 pub struct HappeningRow {
     /// When its page view began, and how many milliseconds later it happened.
     pub at: Timestamp,
+    /// Milliseconds since the page view began.
     pub after: f64,
+    /// Its place in what the page view told.
     pub nth: u16,
+    /// The page view.
     pub view: Uuid,
+    /// The visit.
     pub visit: Uuid,
+    /// Hash of who it was; 0 when nobody said.
     pub person: u64,
     /// Of the page.
     pub family: String,
+    /// Name of the browser.
     pub browser: String,
+    /// Version of the site.
     pub release: String,
+    /// What it is.
     pub what: Happened,
+    /// Its name.
     pub name: String,
+    /// What was said.
     pub text: String,
+    /// How long it took, in milliseconds.
     pub ms: Option<f32>,
+    /// Status of HTTP.
     pub status: Option<u16>,
+    /// Bytes that came.
     pub bytes: Option<f32>,
+    /// What the application called it.
     pub code: String,
+    /// Id of the trace.
     pub trace: String,
+    /// Where in the scripts, frame by frame.
     pub stack: String,
+    /// Where in the scripts.
     pub place: String,
     /// In the words of [`Fault`]; empty when nobody's.
     pub fault: String,
+    /// Whether it went wrong.
     pub failed: bool,
+    /// The place of the action that led to it.
     pub by: Option<u16>,
 }
 
@@ -406,6 +458,7 @@ impl HappeningRow {
         "failed", "by",
     ];
 
+    /// The row of a sheet.
     pub fn of(sheet: &Sheet, row: usize) -> Option<HappeningRow> {
         let text = |name: &str| sheet.text(name, row).to_string();
         let number = |name: &str| sheet.number(name, row);

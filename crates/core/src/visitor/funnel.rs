@@ -18,14 +18,18 @@ use serde::Serialize;
 /// One step of a funnel and what became of those who reached it.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Step {
+    /// The page family.
     pub family: String,
+    /// Visits that came to it.
     pub reached: u64,
     /// Different people among them, of whom the pages told who they are.
     pub people: u64,
     /// Those who did not come to the next step in time; of them those who left the page before it had loaded, and
     /// those who waited long (a poor largest paint) or met a script error or a blank page there.
     pub lost: u64,
+    /// Of them those who left the page before it had loaded.
     pub abandoned: u64,
+    /// Of them those who waited long or met an error.
     pub troubled: u64,
     /// The troubled among those who went on.
     pub troubled_on: u64,
@@ -33,6 +37,7 @@ pub struct Step {
     pub onwards: Option<Reading>,
     /// Milliseconds of LCP on this step, at the 75th percentile: of those who went on and of those who were lost.
     pub went_on: Option<Reading>,
+    /// LCP of those who were lost.
     pub left: Option<Reading>,
     /// Whether trouble here surely went with leaving: share of the troubled among those who left a page that had loaded
     /// against those who went on. (Who left before it had loaded is no witness: of those, all left.)
@@ -46,14 +51,17 @@ impl Step {
     }
 }
 
+/// What became of the visits that began.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Funnel {
+    /// Its steps, in order.
     pub steps: Vec<Step>,
     /// By when visits began: how many did, how many did not come to the end, and how long the others took.
     pub over: Vec<Bucket>,
 }
 
 impl Funnel {
+    /// How many visits began.
     pub fn began(&self) -> u64 {
         self.steps.first().map_or(0, |s| s.reached)
     }

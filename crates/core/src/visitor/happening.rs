@@ -5,6 +5,7 @@ use super::errors::pattern;
 use super::privacy::cut_query;
 use serde::{Deserialize, Serialize};
 
+/// What can happen on a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Happened {
@@ -27,6 +28,7 @@ pub enum Happened {
 }
 
 impl Happened {
+    /// All of them.
     pub const ALL: [Happened; 8] = [
         Happened::Request,
         Happened::Error,
@@ -38,6 +40,7 @@ impl Happened {
         Happened::Route,
     ];
 
+    /// In one word, as it is filed.
     pub fn word(self) -> &'static str {
         match self {
             Happened::Request => "request",
@@ -51,6 +54,7 @@ impl Happened {
         }
     }
 
+    /// The one of this word.
     pub fn parse(word: &str) -> Option<Happened> {
         Happened::ALL.into_iter().find(|h| h.word() == word)
     }
@@ -59,6 +63,7 @@ impl Happened {
 /// One of them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Happening {
+    /// What it is.
     pub what: Happened,
     /// Milliseconds since the page view began.
     pub at: f64,
@@ -70,8 +75,10 @@ pub struct Happening {
     /// HTTP status; 0 when no answer came.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub status: Option<u16>,
+    /// Bytes that came.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<f64>,
+    /// Method of HTTP.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub method: String,
     /// The application's own error code.
@@ -80,6 +87,7 @@ pub struct Happening {
     /// Id of the trace, 32 hexadecimal digits.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub trace: String,
+    /// Where in the scripts, frame by frame.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub stack: String,
     /// Which action of the same page view led to it, counted from 0 among all that happened.
@@ -104,8 +112,10 @@ pub enum Fault {
 }
 
 impl Fault {
+    /// All of them, in the order in which they are told.
     pub const ALL: [Fault; 4] = [Fault::Visitor, Fault::Gateway, Fault::BackEnd, Fault::ThirdParty];
 
+    /// As people say it.
     pub fn words(self) -> &'static str {
         match self {
             Fault::Visitor => "visitor",
@@ -117,6 +127,7 @@ impl Fault {
 }
 
 impl Happening {
+    /// One that begins so many milliseconds after the page view did.
     pub fn new(what: Happened, at: f64, name: impl Into<String>) -> Happening {
         Happening {
             what,

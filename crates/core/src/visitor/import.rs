@@ -12,9 +12,12 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
+/// How page views lie in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Format {
+    /// An archive of requests (HAR 1.2).
     Har,
+    /// A table (RFC 4180).
     Csv,
     /// One JSON object on each line.
     Lines,
@@ -43,18 +46,24 @@ impl Format {
 pub struct FromFile {
     /// Where it stands in the file, in words.
     pub place: String,
+    /// What it says.
     pub beacon: Beacon,
     /// ISO 3166 code, region, city: empty when the file does not say.
     pub country: String,
+    /// Region; empty when it says none.
     pub region: String,
+    /// City; empty when it says none.
     pub city: String,
+    /// Name of the browser.
     pub browser: String,
+    /// Name of the operating system.
     pub os: String,
 }
 
 /// What could be read of a file.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Imported {
+    /// Page views, in the order of the file.
     pub told: Vec<FromFile>,
     /// What could not be read, each with its place and what is wrong.
     pub wrong: Vec<String>,

@@ -13,10 +13,15 @@ use crate::calendar::Stretch;
 /// What a page view reported, in milliseconds from the navigation's beginning; lookup and connecting are lengths.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Moments {
+    /// When the name was looked up.
     pub lookup: Option<f64>,
+    /// When it was connected.
     pub connect: Option<f64>,
+    /// When the first byte came.
     pub ttfb: Option<f64>,
+    /// When something was drawn.
     pub fcp: Option<f64>,
+    /// When the largest was drawn.
     pub lcp: Option<f64>,
 }
 
@@ -43,6 +48,7 @@ pub fn moments(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Vec<Momen
     all
 }
 
+/// Names of the parts, in order.
 pub const PARTS: [&str; 5] = [
     "DNS",
     "connecting",

@@ -9,9 +9,13 @@ use crate::timing::{Apdex, Rating, Vital};
 /// Page views being pooled.
 #[derive(Debug, Clone, Default)]
 pub struct Pool {
+    /// All page views.
     pub page_views: u64,
+    /// Those that were left before they had loaded.
     pub abandoned: u64,
+    /// Those that stayed blank.
     pub blank: u64,
+    /// Those with a script error.
     pub with_errors: u64,
     exact: [Vec<f64>; 5],
     merged: [Rated; 5],
@@ -32,6 +36,7 @@ enum Values {
 }
 
 impl Pool {
+    /// Counts so many more.
     pub fn count(&mut self, page_views: u64, abandoned: u64, blank: u64, with_errors: u64) {
         self.page_views += page_views;
         self.abandoned += abandoned;
@@ -72,6 +77,7 @@ impl Pool {
         self.add_rated(&other.merged);
     }
 
+    /// What was measured of a vital.
     pub fn measured(&self, vital: Vital) -> Measured {
         let place = Vital::ALL.iter().position(|v| *v == vital).unwrap_or(0);
         let (exact, merged) = (&self.exact[place], &self.merged[place]);
@@ -87,14 +93,17 @@ impl Pool {
         Measured { counts, values: Values::Merged(sketch) }
     }
 
+    /// The share of those that were left.
     pub fn abandoned_share(&self) -> Option<f64> {
         share(self.abandoned, self.page_views)
     }
 
+    /// The share of those that stayed blank.
     pub fn blank_share(&self) -> Option<f64> {
         share(self.blank, self.page_views)
     }
 
+    /// The share of those with a script error.
     pub fn error_share(&self) -> Option<f64> {
         share(self.with_errors, self.page_views)
     }
@@ -121,6 +130,7 @@ impl Measured {
         self.counts[1] + self.counts[2]
     }
 
+    /// The reading at `p`.
     pub fn reading(&self, p: f64) -> Reading {
         match &self.values {
             Values::Exact(samples) => samples.reading(p),
@@ -128,6 +138,7 @@ impl Measured {
         }
     }
 
+    /// How many values there are.
     pub fn samples(&self) -> u64 {
         self.counts.iter().sum()
     }

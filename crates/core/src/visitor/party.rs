@@ -11,10 +11,13 @@ use std::collections::BTreeMap;
 /// One host that is not the site's, as page views told of it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Party {
+    /// Its host.
     pub host: String,
     /// Resources and requests that were told of, and the different page views that told of them.
     pub told: u64,
+    /// Page views that asked it.
     pub page_views: u64,
+    /// Of them those on which it failed.
     pub failed: u64,
     /// Milliseconds of one at the 75th percentile.
     pub p75: Reading,

@@ -28,13 +28,17 @@ impl Hasher for IdHasher {
     }
 }
 
+/// By id.
 pub type IdMap<V> = HashMap<u128, V, BuildHasherDefault<IdHasher>>;
+/// Ids.
 pub type IdSet = HashSet<u128, BuildHasherDefault<IdHasher>>;
 
 /// One column of a sheet.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Column {
+    /// Texts.
     Words(Coded<String>),
+    /// Ids of page views, visits and people.
     Ids(Coded<u128>),
     /// What is unknown is NaN.
     Numbers(Numbers),
@@ -45,7 +49,9 @@ pub enum Column {
 /// Values that are kept once, and for each row which of them it has.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Coded<T> {
+    /// Each different value, in the order in which they came first.
     pub values: Vec<T>,
+    /// Which of them each row has.
     pub codes: Codes,
 }
 
@@ -56,8 +62,11 @@ pub enum Codes {
     First(usize),
     /// So many rows, each with a value of its own.
     Own(usize),
+    /// For up to 256 values.
     Bytes(Vec<u8>),
+    /// For up to 65,536 values.
     Shorts(Vec<u16>),
+    /// For more.
     Wide(Vec<u32>),
 }
 
@@ -72,6 +81,7 @@ impl Codes {
         }
     }
 
+    /// How many rows there are.
     pub fn len(&self) -> usize {
         match self {
             Codes::First(rows) | Codes::Own(rows) => *rows,
@@ -81,6 +91,7 @@ impl Codes {
         }
     }
 
+    /// Whether there is none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -105,6 +116,7 @@ impl Codes {
         }
     }
 
+    /// The place of each row's value.
     pub fn iter(&self) -> impl Iterator<Item = usize> + '_ {
         (0..self.len()).filter_map(|row| self.at(row))
     }
@@ -140,6 +152,7 @@ impl Codes {
 }
 
 impl<T: Clone + Eq + Hash> Coded<T> {
+    /// Codes these rows.
     pub fn of(rows: impl IntoIterator<Item = T>) -> Coded<T> {
         let (mut values, mut codes, mut known) = (Vec::new(), Vec::new(), HashMap::new());
         for row in rows {
@@ -153,6 +166,7 @@ impl<T: Clone + Eq + Hash> Coded<T> {
         Coded { values, codes }
     }
 
+    /// The value of a row.
     pub fn get(&self, row: usize) -> Option<&T> {
         self.values.get(self.codes.at(row)?)
     }
@@ -173,6 +187,7 @@ pub enum Numbers {
 }
 
 impl Numbers {
+    /// Keeps these numbers in the shorter way.
     pub fn of(numbers: impl IntoIterator<Item = f32>) -> Numbers {
         let bits: Vec<u32> = numbers.into_iter().map(f32::to_bits).collect();
         let mut different = HashSet::new();
@@ -190,6 +205,7 @@ impl Numbers {
         Numbers::Planes(planes)
     }
 
+    /// How many rows there are.
     pub fn len(&self) -> usize {
         match self {
             Numbers::Planes(bytes) => bytes.len() / 4,
@@ -197,6 +213,7 @@ impl Numbers {
         }
     }
 
+    /// Whether there is none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -234,10 +251,12 @@ const MOMENTS: u8 = 4;
 const FEW_NUMBERS: u8 = 5;
 
 impl Column {
+    /// A column of texts.
     pub fn words<S: Into<String>>(rows: impl IntoIterator<Item = S>) -> Column {
         Column::Words(Coded::of(rows.into_iter().map(Into::into)))
     }
 
+    /// A column of ids.
     pub fn ids(rows: impl IntoIterator<Item = u128>) -> Column {
         Column::Ids(Coded::of(rows))
     }
@@ -247,6 +266,7 @@ impl Column {
         Column::Numbers(Numbers::of(rows.into_iter().map(|n| n.unwrap_or(f32::NAN))))
     }
 
+    /// How many rows there are.
     pub fn len(&self) -> usize {
         match self {
             Column::Words(c) => c.codes.len(),
@@ -256,6 +276,7 @@ impl Column {
         }
     }
 
+    /// Whether there is none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -483,11 +504,13 @@ const MOST_ROWS: usize = 1 << 28;
 pub struct Sheet {
     /// When the hour began, in seconds since 1970.
     pub hour_s: i64,
+    /// How many rows each column has.
     pub rows: usize,
     columns: BTreeMap<String, Arc<Column>>,
 }
 
 impl Sheet {
+    /// A sheet without columns.
     pub fn new(hour_s: i64) -> Sheet {
         Sheet { hour_s, ..Sheet::default() }
     }
@@ -508,10 +531,12 @@ impl Sheet {
         Ok(())
     }
 
+    /// Its columns by name.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &Column)> {
         self.columns.iter().map(|(name, c)| (name.as_str(), &**c))
     }
 
+    /// A column of texts.
     pub fn words(&self, name: &str) -> Option<&Coded<String>> {
         match self.columns.get(name)?.as_ref() {
             Column::Words(c) => Some(c),
@@ -519,6 +544,7 @@ impl Sheet {
         }
     }
 
+    /// A column of ids.
     pub fn ids(&self, name: &str) -> Option<&Coded<u128>> {
         match self.columns.get(name)?.as_ref() {
             Column::Ids(c) => Some(c),
@@ -569,6 +595,7 @@ impl Sheet {
         self.figures(name).at(row)
     }
 
+    /// The id of a row.
     pub fn id(&self, name: &str, row: usize) -> Option<u128> {
         self.ids(name)?.get(row).copied()
     }
@@ -634,6 +661,7 @@ impl Sheet {
 pub struct Texts<'a>(Option<&'a Coded<String>>);
 
 impl<'a> Texts<'a> {
+    /// The text of a row.
     pub fn at(&self, row: usize) -> &'a str {
         self.0.and_then(|c| c.get(row)).map_or("", String::as_str)
     }
@@ -642,7 +670,9 @@ impl<'a> Texts<'a> {
 /// See [`Sheet::figures`].
 #[derive(Debug, Clone, Copy)]
 pub enum Figures<'a> {
+    /// Bytes of the numbers, plane by plane.
     Planes([&'a [u8]; 4]),
+    /// Bits of few different ones.
     Few(&'a Coded<u32>),
 }
 

@@ -25,11 +25,15 @@ pub fn is_read_exactly(stretch: Stretch) -> bool {
 /// What is asked of sheets.
 #[derive(Debug, Clone, Copy)]
 pub struct Selection<'a> {
+    /// From when to when.
     pub stretch: Stretch,
+    /// Which page views count.
     pub filter: &'a Filter,
     /// Length of a bucket of time in seconds; buckets begin at multiples of it.
     pub bucket_s: i64,
+    /// The attribute whose values are told apart.
     pub by: Option<&'a Attribute>,
+    /// The vitals that are read.
     pub vitals: &'a [Vital],
     /// Keep every sample.
     pub exact: bool,
@@ -204,13 +208,17 @@ pub fn pools(sheet: &Sheet, wanted: &Selection<'_>) -> Vec<(i64, String, Pool)> 
 /// A value of an attribute that has more than its share of what is not good.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Carrier {
+    /// The attribute.
     pub attribute: Attribute,
+    /// Its value.
     pub value: String,
     /// Samples with that value, and how many of them are not good.
     pub samples: u64,
+    /// Of them those that are not good.
     pub not_good: u64,
     /// Share of all samples, and of all that are not good.
     pub share: f64,
+    /// Its share of all that are not good.
     pub share_not_good: f64,
     /// So many more are not good than would be if it did like the others.
     pub excess: f64,
@@ -254,8 +262,11 @@ pub fn carriers(vital: Vital, parts: &[(Attribute, Vec<(String, Pool)>)]) -> Vec
 /// A minute and how its page views did.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Minute {
+    /// When it begins, in seconds since 1970.
     pub at_s: i64,
+    /// The 75th percentile.
     pub p75: f64,
+    /// How many samples it rests on.
     pub samples: u64,
 }
 
@@ -298,6 +309,7 @@ pub fn worst_minute(
 /// Page views that name the same element or script.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Named {
+    /// What they name.
     pub name: String,
     /// The value at the 75th percentile of those page views, with how many they are.
     pub p75: Reading,

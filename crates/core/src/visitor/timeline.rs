@@ -10,13 +10,16 @@ use std::collections::BTreeMap;
 pub struct Bucket {
     /// When it begins, in seconds since 1970.
     pub begin_s: i64,
+    /// How often it happened.
     pub count: u64,
+    /// How often it failed.
     pub failed: u64,
     /// Milliseconds at the 75th percentile, of those that took a time.
     pub p75: Reading,
 }
 
 impl Bucket {
+    /// The share that failed.
     pub fn failed_share(&self) -> Option<f64> {
         share(self.failed, self.count)
     }
