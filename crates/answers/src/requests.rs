@@ -1,7 +1,7 @@
 //! Requests that pages make, by family: how many, how long, what became of them, whose fault.
 
 use crate::{Answers, Range, Result};
-use cadentis_core::visitor::calls::{COLUMNS, Calls, calls};
+use cadentis_core::visitor::calls::{Calls, FAILURES, calls, columns};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
@@ -51,22 +51,26 @@ pub async fn ask(
     kind: Kind,
     name: Option<&str>,
 ) -> Result<Requests> {
-    let columns = with_filter(&COLUMNS, &range.filter);
-    let (sheets, before) = futures::try_join!(
-        answers.db.sheets_of(Filed::Happenings, site_id, range.stretch, &columns),
-        answers.db.sheets_against(Filed::Happenings, site_id, range.against, &columns),
+    let bucket_s = range.bucket_s();
+    let columns = with_filter(&columns(bucket_s), &range.filter);
+    let failures = with_filter(&FAILURES, &range.filter);
+    let (db, told, failed) = (&answers.db, Filed::Happenings, Filed::Failures);
+    let (sheets, failed, before, failed_before) = futures::try_join!(
+        db.sheets_of(told, site_id, range.stretch, &columns),
+        db.sheets_of(failed, site_id, range.stretch, &failures),
+        db.sheets_against(told, site_id, range.against, &columns),
+        db.sheets_against(failed, site_id, range.against, &failures),
     )?;
     let (range, name) = (range.clone(), name.map(String::from));
     let computing = answers.computed(move || {
-        let bucket_s = range.bucket_s();
-        let of = |sheets, stretch| {
-            calls(sheets, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
+        let of = |sheets, failed, stretch| {
+            calls(sheets, failed, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
         };
-        let now = of(&sheets, range.stretch);
+        let now = of(&sheets, &failed, range.stretch);
         Requests {
             families: now.families,
             over: now.over,
-            over_before: range.against.map_or(vec![], |a| of(&before, a).over),
+            over_before: range.against.map_or(vec![], |a| of(&before, &failed_before, a).over),
             bucket_s,
         }
     });

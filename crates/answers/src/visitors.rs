@@ -83,12 +83,12 @@ async fn visits(answers: &Answers, site_id: i32, range: &Range) -> Result<Option
     if !is_read_exactly(range.stretch) {
         return Ok(None);
     }
-    let columns = with_filter(&["visit", "person"], &range.filter);
+    let columns = with_filter(&["visit.alike", "person.alike"], &range.filter);
     let sheets = answers.db.sheets_of(Filed::PageViews, site_id, range.stretch, &columns).await?;
     let range = range.clone();
     let computing = answers.computed(move || {
         let count = |column| different(&sheets, range.stretch, &range.filter, column);
-        Some(Visits { visits: count("visit"), people: count("person") })
+        Some(Visits { visits: count("visit.alike"), people: count("person.alike") })
     });
     computing.await
 }

@@ -159,6 +159,8 @@ const DUE_WELL_FOR: Duration = Duration::from_secs(60);
 const ROLL_UP_WELL_FOR: Duration = Duration::from_secs(300);
 const FORGET_EVERY: Duration = Duration::from_secs(1_200);
 const DAYS_EVERY: Duration = Duration::from_secs(600);
+/// Hours that are filed again at a time, after an upgrade: nobody waits for them.
+const FAILURES_AT_A_TIME: i64 = 12;
 
 /// Migrates as soon as the database answers, then starts what goes on for ever. A database that goes away is waited for.
 async fn begin_work(db: Db, cadence: bool, ready: Arc<AtomicBool>, workers: Workers) {
@@ -176,6 +178,13 @@ async fn begin_work(db: Db, cadence: bool, ready: Arc<AtomicBool>, workers: Work
     });
     start("work on history", ROLL_UP_WELL_FOR, |db| {
         Box::pin(async move { cadentis_intake::import::work_on_tasks(&db).await })
+    });
+    start("failures of before", DAYS_EVERY * 2, |db| {
+        Box::pin(async move {
+            let done = db.file_failures_of_before(FAILURES_AT_A_TIME).await;
+            let more = done.map_err(|e| e.to_string())? > 0;
+            Ok(if more { Duration::from_millis(200) } else { DAYS_EVERY })
+        })
     });
     start("days", DAYS_EVERY * 2, |db| {
         Box::pin(async move { days(&db).await.map_err(|e| e.to_string()) })

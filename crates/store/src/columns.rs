@@ -2,10 +2,10 @@
 //!
 //! An hour that is filed changes seldom, and whoever tries one filter after another reads the same columns again and
 //! again. Each is known by the transaction that wrote its row, so that what is filed anew is read anew; what tells of one
-//! person, ids among it, is not held.
+//! person, ids among it, is not held: in the place of ids stand numbers that this process has drawn for them.
 
 use crate::db::{Db, Result, content};
-use crate::filed::Filed;
+use crate::filed::{Asked, Filed, Made};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::visitor::filed::PERSONAL;
 use cadentis_core::visitor::{Column, Sheet};
@@ -18,7 +18,7 @@ use std::sync::Arc;
 pub(crate) type Key = (i32, Filed, i64, Arc<str>);
 pub(crate) type Cache = quick_cache::sync::Cache<Key, Cached, Weight>;
 /// As much of them as is kept in memory, in bytes: what a page over a month with ten million page views reads.
-const CACHED: u64 = 256 << 20;
+const CACHED: u64 = 768 << 20;
 
 #[derive(Debug, Clone)]
 pub(crate) struct Cached {
@@ -37,11 +37,14 @@ impl quick_cache::Weighter<Key, Cached> for Weight {
 }
 
 pub(crate) fn cache() -> Arc<Cache> {
-    Arc::new(Cache::with_weighter(20_000, CACHED, Weight))
+    Arc::new(Cache::with_weighter(40_000, CACHED, Weight))
 }
 
 /// A column where it lies: hour in seconds since 1970, name, the transaction that wrote it.
 pub(crate) type Lies = (i64, Arc<str>, i64);
+
+/// The transaction that wrote a column that is not in memory, and under which names it is wanted.
+type Missing = (i64, Vec<Arc<str>>);
 
 impl Db {
     /// These columns as sheets in order of time: from memory, or from the rows that are the same in this transaction.
@@ -51,18 +54,26 @@ impl Db {
         site_id: i32,
         what: Filed,
         lies: Vec<Lies>,
+        asked: &[String],
     ) -> Result<Vec<Sheet>> {
+        // Under which names a column is asked for; all columns are when none is named.
+        let wanted = |base: &Arc<str>| -> Vec<Arc<str>> {
+            let of_base = asked.iter().filter(|a| Asked::of(a).base == &**base);
+            let names: Vec<Arc<str>> = of_base.map(|a| a.as_str().into()).collect();
+            if names.is_empty() { vec![base.clone()] } else { names }
+        };
         let mut found: Vec<(i64, Arc<str>, Arc<Column>)> = Vec::with_capacity(lies.len());
-        let mut missing: BTreeMap<(i64, Arc<str>), i64> = BTreeMap::new();
-        for (hour_s, name, stamp) in lies {
-            match self
-                .columns
-                .get(&(site_id, what, hour_s, name.clone()))
-                .filter(|c| c.stamp == stamp)
-            {
-                Some(cached) => found.push((hour_s, name, cached.column)),
-                None => {
-                    missing.insert((hour_s, name), stamp);
+        // By hour and own name.
+        let mut missing: BTreeMap<(i64, Arc<str>), Missing> = BTreeMap::new();
+        for (hour_s, base, stamp) in lies {
+            for name in wanted(&base) {
+                let key = (site_id, what, hour_s, name);
+                match self.columns.get(&key).filter(|c| c.stamp == stamp) {
+                    Some(cached) => found.push((hour_s, key.3, cached.column)),
+                    None => {
+                        let of_base = missing.entry((hour_s, base.clone()));
+                        of_base.or_insert_with(|| (stamp, Vec::new())).1.push(key.3);
+                    }
                 }
             }
         }
@@ -85,20 +96,26 @@ impl Db {
                 .await?
             }
         };
-        let cache = self.columns.clone();
+        let (cache, other) = (self.columns.clone(), self.other_ids.clone());
         let unpacked = tokio::task::spawn_blocking(move || {
             for (hour, name, bytes) in packed {
                 let hour_s = hour.to_jiff().as_second();
-                let column =
+                let read =
                     Arc::new(Column::from_bytes(&bytes).map_err(|e| content("sheet.packed", e))?);
-                let name: Arc<str> = name.into();
-                let stamp = missing.get(&(hour_s, name.clone()));
-                let of_one = matches!(*column, Column::Ids(_)) || PERSONAL.contains(&&*name);
-                if let Some(stamp) = stamp.filter(|_| !of_one) {
-                    let cached = Cached { stamp: *stamp, column: column.clone() };
-                    cache.insert((site_id, what, hour_s, name.clone()), cached);
+                let of_one = matches!(*read, Column::Ids(_)) || PERSONAL.contains(&name.as_str());
+                let Some((stamp, names)) = missing.remove(&(hour_s, name.into())) else { continue };
+                for name in names {
+                    let made = Asked::of(&name).made;
+                    let column = match made {
+                        Made::Itself => read.clone(),
+                        made => Arc::new(made.of(&read, &other)),
+                    };
+                    if made != Made::Itself || !of_one {
+                        let cached = Cached { stamp, column: column.clone() };
+                        cache.insert((site_id, what, hour_s, name.clone()), cached);
+                    }
+                    found.push((hour_s, name, column));
                 }
-                found.push((hour_s, name, column));
             }
             found.sort_by_key(|(hour_s, ..)| *hour_s);
             let mut sheets: Vec<Sheet> = Vec::new();

@@ -47,6 +47,7 @@ pub struct Db {
     pub(crate) pool: PgPool,
     pub(crate) sheets: Arc<crate::sheets::Cache>,
     pub(crate) columns: Arc<crate::columns::Cache>,
+    pub(crate) other_ids: crate::filed::OtherIds,
 }
 
 /// Writers that wait; see [`Db::hold_writers`].
@@ -85,7 +86,12 @@ impl Db {
             .max_connections(connections)
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options);
-        Ok(Db { pool, sheets: crate::sheets::cache(), columns: crate::columns::cache() })
+        Ok(Db {
+            pool,
+            sheets: crate::sheets::cache(),
+            columns: crate::columns::cache(),
+            other_ids: crate::filed::OtherIds::new(),
+        })
     }
 
     /// Every row of every table as text: for tests that look for what may not be there.

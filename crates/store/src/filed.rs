@@ -6,12 +6,14 @@ use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::visitor::beacon::owns;
-use cadentis_core::visitor::filed::{happenings, names_over, page_views};
-use cadentis_core::visitor::{PageView, Seen, Sheet};
+use cadentis_core::visitor::filed::{failures, happenings, names_over, page_views};
+use cadentis_core::visitor::sheet::{ALIKE, GROUPS};
+use cadentis_core::visitor::{Column, PageView, Seen, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
 
 /// Which of the two sheets of an hour.
@@ -21,6 +23,8 @@ pub enum Filed {
     PageViews,
     /// What happened on them.
     Happenings,
+    /// Of that what went wrong.
+    Failures,
 }
 
 impl Filed {
@@ -28,8 +32,73 @@ impl Filed {
         match self {
             Filed::PageViews => "view",
             Filed::Happenings => "told",
+            Filed::Failures => "fail",
         }
     }
+}
+
+/// Hours of a stretch in which something happened, of which it is not filed by itself what went wrong.
+const NOT_FILED: &str = "SELECT hour FROM sheet t WHERE site_id = $1 AND what = 'told' AND name = 'at' AND hour >= $2 AND hour < $3
+       AND (extract(epoch FROM hour)::bigint / 3600) % $4 = 0
+       AND NOT EXISTS (SELECT FROM sheet f WHERE f.site_id = $1 AND f.what = 'fail' AND f.name = 'at' AND f.hour = t.hour)
+       AND NOT EXISTS (SELECT FROM dirty_hour d WHERE d.site_id = $1 AND d.hour = t.hour)
+     ORDER BY hour LIMIT $5";
+
+/// A column as it is asked for: its own name, and what is made of it.
+pub(crate) struct Asked<'a> {
+    pub(crate) base: &'a str,
+    pub(crate) made: Made,
+}
+
+/// What is made of a column.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Made {
+    /// Nothing: it is as it is filed.
+    Itself,
+    /// See [`ALIKE`].
+    Alike,
+    /// See [`GROUPS`].
+    Groups,
+}
+
+impl Asked<'_> {
+    pub(crate) fn of(name: &str) -> Asked<'_> {
+        match (name.strip_suffix(ALIKE), name.strip_suffix(GROUPS)) {
+            (Some(base), _) => Asked { base, made: Made::Alike },
+            (_, Some(base)) => Asked { base, made: Made::Groups },
+            _ => Asked { base: name, made: Made::Itself },
+        }
+    }
+}
+
+/// What stands in the place of ids in columns that stay in memory: known to this process alone.
+pub(crate) type OtherIds = RandomState;
+
+impl Made {
+    pub(crate) fn of(self, column: &Column, other: &OtherIds) -> Column {
+        match self {
+            Made::Itself => column.clone(),
+            Made::Alike => column.alike(|id| other.hash_one(id)),
+            Made::Groups => column.grouped(),
+        }
+    }
+}
+
+/// Leaves of a whole sheet the columns that were asked for; of none all.
+fn as_asked(sheet: &mut Sheet, columns: &[String], other: &OtherIds) -> Result<()> {
+    if columns.is_empty() {
+        return Ok(());
+    }
+    for name in columns {
+        let Asked { base, made } = Asked::of(name);
+        if made != Made::Itself
+            && let Some(column) = sheet.column(base).map(|c| made.of(c, other))
+        {
+            sheet.put(name, column).map_err(|e| content("sheet", e))?;
+        }
+    }
+    sheet.keep(|name| name == "at" || columns.iter().any(|c| c == name));
+    Ok(())
 }
 
 /// From so many hours on a stretch is read in two halves at a time.
@@ -118,7 +187,7 @@ impl Db {
         every: i64,
     ) -> Result<Vec<Sheet>> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
-        let mut names: Vec<String> = columns.to_vec();
+        let mut names: Vec<String> = columns.iter().map(|c| Asked::of(c).base.into()).collect();
         let moments = names.is_empty() || names.iter().any(|n| n == "at");
         if !moments {
             names.push("at".into());
@@ -158,7 +227,11 @@ impl Db {
                 hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)),
             );
         }
-        let mut sheets = self.columns(tx, site_id, what, lies).await?;
+        let mut sheets = self.columns(tx, site_id, what, lies, columns).await?;
+        if what == Filed::Failures {
+            sheets.extend(self.failures_of_before(tx, site_id, hours, columns, every).await?);
+            sheets.sort_by_key(|s| s.hour_s);
+        }
         let domains = self.domains(tx, site_id).await?;
         let mut fresh = Vec::new();
         for hour in changed {
@@ -167,18 +240,98 @@ impl Db {
         if fresh.is_empty() {
             return Ok(sheets);
         }
+        let (columns, other) = (columns.to_vec(), self.other_ids.clone());
         let with_fresh = tokio::task::spawn_blocking(move || {
             for (hour, views) in fresh {
                 let mut sheet = file(what, hour, &views, &domains)?;
-                if !names.is_empty() {
-                    sheet.keep(|name| names.iter().any(|n| n == name));
-                }
+                as_asked(&mut sheet, &columns, &other)?;
                 sheets.push(sheet);
             }
             sheets.sort_by_key(|s| s.hour_s);
             Ok(sheets)
         });
         with_fresh.await.map_err(|e| content("sheet", e))?
+    }
+
+    /// What went wrong in hours that were filed before that was filed by itself.
+    async fn failures_of_before(
+        &self,
+        tx: &mut PgConnection,
+        site_id: i32,
+        hours: Stretch,
+        columns: &[String],
+        every: i64,
+    ) -> Result<Vec<Sheet>> {
+        let before: Vec<jiff_sqlx::Timestamp> = sqlx::query_scalar(NOT_FILED)
+            .bind(site_id)
+            .bind(hours.from.to_sqlx())
+            .bind(hours.to.to_sqlx())
+            .bind(every)
+            .bind(i64::MAX)
+            .fetch_all(&mut *tx)
+            .await?;
+        let mut found = Vec::new();
+        for hour in before {
+            let (hour, told) = (hour.to_jiff(), Filed::Happenings);
+            let all = self.read_filed(tx, told, site_id, hour).await?;
+            let mut sheet = failures(&all).map_err(|e| content("sheet", e))?;
+            as_asked(&mut sheet, columns, &self.other_ids)?;
+            found.push(sheet);
+        }
+        Ok(found)
+    }
+
+    /// Everything that is filed of an hour.
+    async fn read_filed(
+        &self,
+        tx: &mut PgConnection,
+        what: Filed,
+        site_id: i32,
+        hour: Timestamp,
+    ) -> Result<Sheet> {
+        let columns: Vec<(String, Vec<u8>)> = sqlx::query_as(
+            "SELECT name, packed FROM sheet WHERE site_id = $1 AND what = $2 AND hour = $3",
+        )
+        .bind(site_id)
+        .bind(what.word())
+        .bind(hour.to_sqlx())
+        .fetch_all(&mut *tx)
+        .await?;
+        let mut sheet = Sheet::new(hour.as_second());
+        for (name, packed) in columns {
+            let column = Column::from_bytes(&packed).map_err(|e| content("sheet.packed", e))?;
+            sheet.put(name, column).map_err(|e| content("sheet.packed", e))?;
+        }
+        Ok(sheet)
+    }
+
+    /// Files what went wrong in hours that were filed before that was filed by itself, so many at most; how many they were.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub async fn file_failures_of_before(&self, most: i64) -> Result<u64> {
+        let mut done = 0;
+        for site in self.sites().await? {
+            let hours: Vec<jiff_sqlx::Timestamp> = sqlx::query_scalar(NOT_FILED)
+                .bind(site.id)
+                .bind(at_second(0).to_sqlx())
+                .bind((self.now().await? + SignedDuration::from_hours(48)).to_sqlx())
+                .bind(1i64)
+                .bind(most)
+                .fetch_all(&self.pool)
+                .await?;
+            for hour in hours {
+                let hour = hour.to_jiff();
+                let mut tx = self.pool.begin().await?;
+                crate::rollup::lock_day(&mut tx, site.id, crate::sheets::day_of(hour)).await?;
+                let all = self.read_filed(&mut tx, Filed::Happenings, site.id, hour).await?;
+                let sheet = failures(&all).map_err(|e| content("sheet", e))?;
+                self.put_one(&mut tx, Filed::Failures, site.id, &sheet).await?;
+                tx.commit().await?;
+                done += 1;
+            }
+        }
+        Ok(done)
     }
 
     /// These page views, by the hour (seconds) and id of each, in the order given.
@@ -273,8 +426,22 @@ impl Db {
         ))
     }
 
-    /// Replaces a sheet.
+    /// Replaces a sheet, and what went wrong with what happened.
     pub(crate) async fn put_sheet(
+        &self,
+        tx: &mut PgConnection,
+        what: Filed,
+        site_id: i32,
+        sheet: &Sheet,
+    ) -> Result<()> {
+        if what == Filed::Happenings {
+            let failed = failures(sheet).map_err(|e| content("sheet", e))?;
+            self.put_one(tx, Filed::Failures, site_id, &failed).await?;
+        }
+        self.put_one(tx, what, site_id, sheet).await
+    }
+
+    async fn put_one(
         &self,
         tx: &mut PgConnection,
         what: Filed,
@@ -424,6 +591,8 @@ fn file(what: Filed, hour: Timestamp, views: &[PageView], domains: &[String]) ->
     let sheet = match what {
         Filed::PageViews => page_views(hour.as_second(), views),
         Filed::Happenings => happenings(hour.as_second(), views, |host| owns(domains, host)),
+        Filed::Failures => happenings(hour.as_second(), views, |host| owns(domains, host))
+            .and_then(|told| failures(&told)),
     };
     sheet.map_err(|e| content("sheet", e))
 }

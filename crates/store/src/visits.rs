@@ -179,7 +179,7 @@ impl Db {
         filter: &Filter,
         columns: &[String],
     ) -> Result<Vec<Occurrence>> {
-        let sheets = self.sheets_of(Filed::Happenings, site_id, stretch, columns).await?;
+        let sheets = self.sheets_of(Filed::Failures, site_id, stretch, columns).await?;
         let mut all = Vec::new();
         for sheet in sheets.iter().rev() {
             let keep = rows(sheet, stretch, filter);

@@ -38,8 +38,19 @@ pub struct Action {
 }
 
 /// The columns that [`Attempts::of`] reads of what happened.
-pub const COLUMNS: [&str; 11] =
-    ["at", "what", "name", "after", "nth", "by", "ms", "failed", "family", "view", "visit"];
+pub const COLUMNS: [&str; 11] = [
+    "at",
+    "what",
+    "name",
+    "after",
+    "nth",
+    "by",
+    "ms",
+    "failed",
+    "family",
+    "view.groups",
+    "visit.alike",
+];
 
 /// What came of the actions of one name: counts, times until the answer, the pages.
 type Gathered = (Action, Vec<f64>, HashMap<u32, u64>);
@@ -163,7 +174,7 @@ impl Attempts {
         let (mut last, more) = in_halves(sheets, |half| {
             let mut last: IdMap<f64> = IdMap::default();
             for sheet in half {
-                let Some(visits) = sheet.ids("visit") else { continue };
+                let Some(visits) = sheet.ids("visit.alike") else { continue };
                 let mut keep = rows(sheet, stretch, filter);
                 visits.codes.narrow(
                     &mut keep,
@@ -201,13 +212,14 @@ impl Attempts {
         let is_failure: Vec<bool> =
             failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
         // Which visit it was is forgotten after a while.
-        let (visits, Some(views)) = (sheet.ids("visit"), sheet.ids("view")) else { return };
+        let visits = sheet.ids("visit.alike");
+        let Some((views, page_views)) = sheet.groups("view.groups") else { return };
         let at = moments(sheet);
-        let mut places = Places::of(views.values.len());
+        let mut places = Places::of(page_views);
         let mut hour: Vec<One> = Vec::new();
         let here = || (0..sheet.rows).filter(|row| keep[*row]);
         for row in here().filter(|row| whats.codes.at(*row) == Some(action)) {
-            let (Some(view), Some(name)) = (views.codes.at(row), names.codes.at(row)) else {
+            let (Some(view), Some(name)) = (views.at(row), names.codes.at(row)) else {
                 continue;
             };
             let page = pages.and_then(|p| page_of.get(p.codes.at(row)?)).copied();
@@ -224,7 +236,7 @@ impl Attempts {
         }
         for row in here() {
             let Some(by) = bys.at(row) else { continue };
-            let place = views.codes.at(row).and_then(|view| places.find(view, by as u16));
+            let place = views.at(row).and_then(|view| places.find(view, by as u16));
             let Some(one) = place.and_then(|i| hour.get_mut(i)) else { continue };
             one.failed |= failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
             if request.is_some() && whats.codes.at(row) == request {
@@ -431,8 +443,8 @@ mod tests {
             ("ms", Column::numbers(rows.iter().map(|r| r.5))),
             ("failed", Column::words(rows.iter().map(|r| if r.6 { "failed" } else { "" }))),
             ("family", Column::words(rows.iter().map(|_| "Cabin"))),
-            ("view", Column::ids(rows.iter().map(|r| r.7))),
-            ("visit", Column::ids(rows.iter().map(|r| r.7))),
+            ("view.groups", Column::groups(rows.iter().map(|r| r.7))),
+            ("visit.alike", Column::ids(rows.iter().map(|r| r.7))),
         ];
         columns.into_iter().for_each(|(name, column)| s.put(name, column).unwrap());
         s

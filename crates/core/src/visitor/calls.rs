@@ -57,11 +57,15 @@ pub struct Calls {
 /// So many of the newest failures are named.
 const NAMED: usize = 3;
 
-/// The columns that [`calls`] reads.
-pub const COLUMNS: [&str; 12] = [
-    "what", "name", "ms", "status", "code", "trace", "fault", "failed", "family", "view", "visit",
-    "at",
-];
+/// The columns that [`calls`] reads of everything that happened; where buckets are whole hours moments do not matter.
+pub fn columns(bucket_s: i64) -> Vec<&'static str> {
+    let moments = (bucket_s % 3_600 != 0).then_some("at");
+    ["what", "name", "ms", "status", "family"].into_iter().chain(moments).collect()
+}
+
+/// The columns that [`calls`] reads of what went wrong.
+pub const FAILURES: [&str; 9] =
+    ["what", "name", "status", "code", "trace", "fault", "view", "visit", "at"];
 
 #[derive(Default)]
 struct Gathered {
@@ -98,9 +102,11 @@ pub struct AllCalls {
     pub over: Vec<Bucket>,
 }
 
-/// Everything of one kind (`request` or `resource`) in the stretch; the course of one family, if `name` says which.
+/// Everything of one kind (`request` or `resource`) in the stretch, with what of it went wrong; the course of one family,
+/// if `name` says which.
 pub fn calls(
     sheets: &[Sheet],
+    failures: &[Sheet],
     stretch: Stretch,
     filter: &Filter,
     what: &str,
@@ -116,6 +122,7 @@ pub fn calls(
     for (name, gathered) in more.by {
         all.by.entry(name).or_default().absorb(gathered);
     }
+    failures.iter().for_each(|s| all.take_failures(s, &rows(s, stretch, filter), what));
     let mut families: Vec<Calls> = all.by.into_iter().map(|(name, g)| family(name, g)).collect();
     families.sort_by(|a, b| (b.failed, b.count, &a.name).cmp(&(a.failed, a.count, &b.name)));
     AllCalls { families, over: all.over.buckets() }
@@ -150,9 +157,7 @@ impl Gathering<'_> {
     fn take(&mut self, sheet: &Sheet, keep: &[bool], what: &str) {
         let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else { return };
         let Some(what) = whats.values.iter().position(|w| w == what) else { return };
-        let (failed, ms) = (sheet.words("failed"), sheet.figures("ms"));
-        let is_failure: Vec<bool> =
-            failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
+        let ms = sheet.figures("ms");
         let coded = sheet.coded("status");
         let mut pages = Counts::of(sheet.words("family"), names);
         let mut statuses = Counts::of(coded.as_deref(), names);
@@ -160,23 +165,19 @@ impl Gathering<'_> {
             names.values.iter().map(|n| self.name.is_none_or(|name| name == n)).collect();
         let mut counts = vec![0u64; names.values.len()];
         let mut times: Vec<Vec<f64>> = vec![Vec::new(); names.values.len()];
-        let mut failures: Vec<usize> = Vec::new();
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let Some(name) = names.codes.at(row).filter(|_| whats.codes.at(row) == Some(what))
             else {
                 continue;
             };
             let took = ms.at(row).map(f64::from);
-            let is_failed = failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
             counts[name] += 1;
             times[name].extend(took);
             pages.add(name, row);
             statuses.add(name, row);
-            if is_failed {
-                failures.push(row);
-            }
-            if let Some(at_ms) = sheet.at_ms(row).filter(|_| wanted[name]) {
-                self.over.add(at_ms, is_failed, took);
+            if wanted[name] {
+                let at_ms = sheet.at_ms(row).unwrap_or(sheet.hour_s * 1_000);
+                self.over.add(at_ms, false, took);
             }
         }
         let gathered = counts.into_iter().zip(times).enumerate().filter(|(_, (n, _))| *n > 0);
@@ -196,9 +197,19 @@ impl Gathering<'_> {
                 bump(&mut g.pages, "", count);
             }
         }
-        for row in failures {
-            if let Some(g) = names.get(row).and_then(|name| self.by.get_mut(name)) {
-                take_failure(g, sheet, row);
+    }
+
+    /// Takes in what of the calls of an hour went wrong; they are counted already.
+    fn take_failures(&mut self, sheet: &Sheet, keep: &[bool], what: &str) {
+        let (whats, names) = (sheet.texts("what"), sheet.texts("name"));
+        for row in (0..sheet.rows).filter(|row| keep[*row] && whats.at(*row) == what) {
+            let name = names.at(row);
+            let Some(g) = self.by.get_mut(name).filter(|g| g.failed < g.count) else { continue };
+            take_failure(g, sheet, row);
+            if let Some(at_ms) = sheet.at_ms(row)
+                && self.name.is_none_or(|wanted| wanted == name)
+            {
+                self.over.fail(at_ms);
             }
         }
     }
@@ -287,6 +298,7 @@ pub fn most_first(counts: impl IntoIterator<Item = (String, u64)>) -> Vec<(Strin
 mod tests {
     use super::*;
     use crate::calendar::stretch::at_second;
+    use crate::visitor::filed::failures;
     use crate::visitor::sheet::Column;
     use proptest::prelude::*;
 
@@ -323,7 +335,8 @@ mod tests {
         // Once in two sheets, so that halves are brought together, too.
         let (front, back) = rows.split_at(rows.len() / 2);
         let sheets = [sheet(front, 0), sheet(back, front.len())];
-        calls(&sheets, hour, &Filter::default(), what, name, 60)
+        let failures = sheets.each_ref().map(|s| failures(s).unwrap());
+        calls(&sheets, &failures, hour, &Filter::default(), what, name, 60)
     }
 
     #[test]

@@ -159,6 +159,22 @@ pub fn happenings(
     Ok(sheet)
 }
 
+/// Of what happened in an hour what went wrong: few rows, which questions about failures read instead of all. An hour in
+/// which nothing did has a sheet without rows, so that it is told from one that nobody has looked at.
+///
+/// # Errors
+/// As [`page_views`].
+pub fn failures(told: &Sheet) -> Result<Sheet, SheetError> {
+    let failed = told.texts("failed");
+    let keep: Vec<bool> = (0..told.rows).map(|row| !failed.at(row).is_empty()).collect();
+    if keep.contains(&true) {
+        return Ok(told.only(&keep));
+    }
+    let mut none = Sheet::new(told.hour_s);
+    none.put("at", Column::Moments(Vec::new()))?;
+    Ok(none)
+}
+
 /// The sheets of an hour with each page view in the family that its path has now, and how many changed; `None` when none
 /// did.
 ///

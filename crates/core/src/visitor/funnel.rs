@@ -73,7 +73,8 @@ impl Funnel {
 }
 
 /// The columns that [`funnel`] reads.
-pub const COLUMNS: [&str; 7] = ["at", "visit", "person", "family", "lcp", "errors", "ended"];
+pub const COLUMNS: [&str; 7] =
+    ["at", "visit.alike", "person.alike", "family", "lcp", "errors", "ended"];
 
 /// A page view that belongs to a step of the funnel.
 #[derive(Clone, Copy)]
@@ -188,7 +189,7 @@ impl Followed {
         families: &[String],
         odd: u128,
     ) {
-        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit")) else {
+        let (Some(words), Some(visits)) = (sheet.words("family"), sheet.ids("visit.alike")) else {
             return;
         };
         let poor = Vital::Lcp.thresholds().1 as f32;
@@ -204,7 +205,7 @@ impl Followed {
             false => UNKNOWN,
         };
         let mut places: Vec<u32> = visits.values.iter().zip(&ours).map(known).collect();
-        let people = sheet.ids("person");
+        let people = sheet.ids("person.alike");
         let (endings, lcps, errors) =
             (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
@@ -320,7 +321,7 @@ mod tests {
         let mut s = Sheet::new(HOUR);
         let columns = [
             ("at", Column::Moments(rows.iter().map(|r| r.2 * 1_000).collect())),
-            ("visit", Column::ids(rows.iter().map(|r| r.0))),
+            ("visit.alike", Column::ids(rows.iter().map(|r| r.0))),
             ("family", Column::words(rows.iter().map(|r| FAMILIES[r.1]))),
             ("lcp", Column::numbers(rows.iter().map(|r| Some(r.3)))),
             ("ended", Column::words(rows.iter().map(|r| if r.4 { "abandoned" } else { "" }))),

@@ -44,7 +44,15 @@ pub enum Column {
     Numbers(Numbers),
     /// Milliseconds since the hour began.
     Moments(Vec<u32>),
+    /// Which rows belong together, and how many such groups there are: ids without what they are.
+    Groups(Codes, usize),
 }
+
+/// Behind the name of a column of ids: the same with others in their place. Where two are equal these are, wherever they
+/// stand; whose they are they do not tell, so that they may stay in memory.
+pub const ALIKE: &str = ".alike";
+/// Behind the name of a column of ids: which rows of the hour have the same, and nothing else.
+pub const GROUPS: &str = ".groups";
 
 /// Values that are kept once, and for each row which of them it has.
 #[derive(Debug, Clone, PartialEq)]
@@ -261,6 +269,31 @@ impl Column {
         Column::Ids(Coded::of(rows))
     }
 
+    /// A column of groups: rows with the same id belong together.
+    pub fn groups(rows: impl IntoIterator<Item = u128>) -> Column {
+        Column::ids(rows).grouped()
+    }
+
+    /// Of a column of ids which rows belong together.
+    pub fn grouped(&self) -> Column {
+        match self {
+            Column::Ids(ids) => Column::Groups(ids.codes.clone(), ids.values.len()),
+            other => other.clone(),
+        }
+    }
+
+    /// Of a column of ids the same with others in their place; nobody stays nobody.
+    pub fn alike(&self, other: impl Fn(u128) -> u64) -> Column {
+        let of = |id: &u128| if *id == 0 { 0 } else { u128::from(other(*id).max(1)) };
+        match self {
+            Column::Ids(ids) => Column::Ids(Coded {
+                values: ids.values.iter().map(of).collect(),
+                codes: ids.codes.clone(),
+            }),
+            other => other.clone(),
+        }
+    }
+
     /// `None` is unknown.
     pub fn numbers(rows: impl IntoIterator<Item = Option<f32>>) -> Column {
         Column::Numbers(Numbers::of(rows.into_iter().map(|n| n.unwrap_or(f32::NAN))))
@@ -273,6 +306,7 @@ impl Column {
             Column::Ids(c) => c.codes.len(),
             Column::Numbers(n) => n.len(),
             Column::Moments(m) => m.len(),
+            Column::Groups(codes, _) => codes.len(),
         }
     }
 
@@ -291,6 +325,7 @@ impl Column {
             Column::Numbers(Numbers::Planes(bytes)) => bytes.len(),
             Column::Numbers(Numbers::Few(few)) => few.codes.weight() + few.values.len() * 4,
             Column::Moments(m) => m.len() * 4,
+            Column::Groups(codes, _) => codes.weight(),
         }
     }
 
@@ -301,6 +336,7 @@ impl Column {
             Column::Ids(_) => Column::ids(vec![0; rows]),
             Column::Numbers(_) => Column::numbers(vec![None; rows]),
             Column::Moments(_) => Column::Moments(vec![0; rows]),
+            Column::Groups(..) => Column::groups(vec![0; rows]),
         }
     }
 
@@ -312,6 +348,10 @@ impl Column {
             (Column::Ids(a), Column::Ids(b)) => Column::ids(a.rows().chain(b.rows()).copied()),
             (Column::Numbers(a), Column::Numbers(b)) => Column::numbers(a.iter().chain(b.iter())),
             (Column::Moments(a), Column::Moments(b)) => Column::Moments([&a[..], b].concat()),
+            (Column::Groups(a, groups), Column::Groups(b, _)) => {
+                let more = b.iter().map(|code| code + groups);
+                Column::groups(a.iter().chain(more).map(|code| code as u128))
+            }
             _ => return Err(SheetError),
         })
     }
@@ -352,6 +392,10 @@ impl Column {
                         few.codes.put(&mut out);
                     }
                 }
+            }
+            // They are made of ids that are kept, and kept as such.
+            Column::Groups(codes, _) => {
+                return Column::ids(codes.iter().map(|code| code as u128)).to_bytes();
             }
             Column::Moments(moments) => {
                 begin(MOMENTS);
@@ -552,6 +596,19 @@ impl Sheet {
         }
     }
 
+    /// Which rows belong together, and how many groups there are.
+    pub fn groups(&self, name: &str) -> Option<(&Codes, usize)> {
+        match self.columns.get(name)?.as_ref() {
+            Column::Groups(codes, groups) => Some((codes, *groups)),
+            _ => None,
+        }
+    }
+
+    /// A column as it lies.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.get(name).map(Arc::as_ref)
+    }
+
     /// Milliseconds since the hour began; empty when they were not asked for.
     pub fn moments(&self, name: &str) -> &[u32] {
         match self.columns.get(name).map(Arc::as_ref) {
@@ -626,6 +683,10 @@ impl Sheet {
                 Column::Numbers(n) => Column::numbers(rows.iter().map(|r| n.figures().at(*r))),
                 Column::Moments(m) => {
                     Column::Moments(rows.iter().filter_map(|r| m.get(*r).copied()).collect())
+                }
+                Column::Groups(codes, _) => {
+                    let of = rows.iter().filter_map(|r| codes.at(*r));
+                    Column::groups(of.map(|code| code as u128))
                 }
             };
             (name.clone(), Arc::new(column))

@@ -74,6 +74,15 @@ impl Timeline {
         here.ms.extend(ms);
     }
 
+    /// Of those that were added at about this moment one more had failed.
+    pub fn fail(&mut self, at_ms: i64) {
+        self.put_away();
+        let begin = at_ms.div_euclid(self.bucket_s * 1_000) * self.bucket_s;
+        if let Some(held) = self.held.get_mut(&begin) {
+            held.failed = (held.failed + 1).min(held.count);
+        }
+    }
+
     fn put_away(&mut self) {
         if let Some((begin, here)) = self.here.take() {
             self.held.insert(begin, here);

@@ -1,10 +1,10 @@
 //! What two do at once, what dies in between, and what would never end.
 
-use super::{db, hour, now, record, view};
+use super::{db, db_at, hour, now, record, view};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::{Outcome, Trouble};
-use cadentis_core::visitor::PageView;
+use cadentis_core::visitor::{Happened, Happening, PageView, Sheet};
 use cadentis_store::Db;
 use cadentis_store::filed::Filed;
 use cadentis_store::forgetting::Forgotten;
@@ -182,6 +182,85 @@ async fn erasing_from_hours_whose_rows_are_gone_leaves_what_is_not_theirs() {
     let sheets = db.sheets_of(Filed::PageViews, 1, stretch, &["id".into()]).await.expect("sheets");
     assert_eq!((sheets[0].rows, sheets[0].id("id", 0)), (1, Some(2)));
     assert_eq!(db.forget_person(1, "person", 77, stretch).await.expect("erased"), 0);
+}
+
+/// A page view whose script asked for something that came, and for something that did not.
+fn with_failure(id: u128, at_s: i64, person: u64) -> (i32, PageView) {
+    let (site, mut view) = of_person(id, at_s, person);
+    let asked = |status: u16| Happening {
+        status: Some(status),
+        ms: Some(40.0),
+        method: "GET".into(),
+        ..Happening::new(
+            Happened::Request,
+            900.0,
+            format!("https://book.marram.example/{}", if status < 400 { "fine" } else { "broken" }),
+        )
+    };
+    view.beacon.more.happened = vec![asked(200), asked(503)];
+    (site, view)
+}
+
+#[tokio::test]
+async fn what_went_wrong_is_told_of_every_hour_whether_filed_just_now_before_or_not_yet() {
+    let (db, _, url) = db_at().await;
+    let begin = hour().from.as_second();
+    let columns = ["name", "visit"].map(String::from);
+    let failed = async || {
+        let found = db.sheets_of(Filed::Failures, 1, hour(), &columns).await.expect("sheets");
+        let row = |s: &Sheet, row| (s.text("name", row).to_string(), s.id("visit", row));
+        let all = found.iter().flat_map(|s| (0..s.rows).map(|n| row(s, n)).collect::<Vec<_>>());
+        all.collect::<Vec<_>>()
+    };
+    let of = |id: u128| ("GET book.marram.example/broken".to_string(), Some(id));
+    db.store_page_views(&[with_failure(1, begin + 1, 77)]).await.expect("stored");
+    assert_eq!(failed().await, [of(1)], "from its rows");
+    roll_up(&db).await;
+    assert_eq!(failed().await, [of(1)], "as it is filed");
+    assert_eq!(db.file_failures_of_before(9).await.expect("asked"), 0, "nothing is of before");
+    // As it was before what went wrong was filed by itself.
+    let pool = sqlx::PgPool::connect(&url).await.expect("a database");
+    sqlx::query("DELETE FROM sheet WHERE what = 'fail'").execute(&pool).await.expect("gone");
+    assert_eq!(failed().await, [of(1)], "out of everything that happened");
+    assert_eq!(db.file_failures_of_before(9).await.expect("filed"), 1);
+    assert_eq!(failed().await, [of(1)]);
+    db.store_page_views(&[with_failure(2, begin + 2, 5)]).await.expect("stored");
+    roll_up(&db).await;
+    assert_eq!(db.forget_person(1, "person", 77, hour()).await.expect("erased"), 1);
+    assert_eq!(failed().await, [of(2)], "and leaves with whom it befell");
+}
+
+#[tokio::test]
+async fn ids_that_stay_in_memory_are_alike_where_ids_are_and_tell_nothing_of_them() {
+    let (db, _) = db().await;
+    let begin = hour().from.as_second();
+    let visits = |visit: u128, id: u128, at_s: i64| {
+        let (site, mut view) = of_person(id, at_s, 0);
+        view.beacon.visit = Uuid::from_u128(visit);
+        (site, view)
+    };
+    // One visit over two hours, another in one, and nobody who says who it is.
+    let views = [visits(7, 1, begin - 60), visits(7, 2, begin + 1), visits(8, 3, begin + 2)];
+    db.store_page_views(&views).await.expect("stored");
+    let stretch = Stretch { from: at_second(begin - 3_600), to: hour().to };
+    let columns = ["visit", "visit.alike", "visit.groups", "person.alike"].map(String::from);
+    let mut before = None;
+    for round in ["from rows", "filed", "from memory"] {
+        let sheets = db.sheets_of(Filed::PageViews, 1, stretch, &columns).await.expect("sheets");
+        let rows = sheets.iter().flat_map(|s| (0..s.rows).map(move |row| (s, row)));
+        let ids: Vec<_> =
+            rows.map(|(s, row)| (s.id("visit", row), s.id("visit.alike", row))).collect();
+        assert_eq!(ids.iter().map(|i| i.0).collect::<Vec<_>>(), [Some(7), Some(7), Some(8)]);
+        assert_eq!(ids[0].1, ids[1].1, "{round}");
+        assert_ne!(ids[1].1, ids[2].1, "{round}");
+        assert!(ids.iter().all(|(id, alike)| id != alike && alike.is_some()), "{round}: {ids:?}");
+        assert_eq!(sheets[1].groups("visit.groups").map(|g| g.1), Some(2), "{round}");
+        assert!(
+            sheets.iter().all(|s| (0..s.rows).all(|r| s.id("person.alike", r).unwrap_or(0) == 0))
+        );
+        assert_eq!(*before.get_or_insert(ids.clone()), ids, "{round}");
+        roll_up(&db).await;
+    }
 }
 
 #[tokio::test]
