@@ -1,7 +1,7 @@
 //! What visitors tried to do: attempts, what came of them, who gave up.
 
 use crate::{Answers, Range, Result};
-use cadentis_core::visitor::acts::{Action, Attempts, COLUMNS};
+use cadentis_core::visitor::acts::{self, Action, COLUMNS};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::filed::Filed;
 use cadentis_store::visits::with_filter;
@@ -38,12 +38,14 @@ pub async fn ask(
     let (range, name) = (range.clone(), name.map(String::from));
     let computing = answers.computed(move || {
         let bucket_s = range.bucket_s();
-        let attempts = Attempts::of(&sheets, range.stretch, &range.filter);
-        let then = range.against.map(|a| Attempts::of(&before, a, &range.filter));
+        let of = |sheets, stretch| {
+            acts::actions(sheets, stretch, &range.filter, name.as_deref(), bucket_s)
+        };
+        let now = of(&sheets, range.stretch);
         Actions {
-            actions: attempts.actions(),
-            over: attempts.over(name.as_deref(), bucket_s),
-            over_before: then.map_or(vec![], |t| t.over(name.as_deref(), bucket_s)),
+            actions: now.actions,
+            over: now.over,
+            over_before: range.against.map_or(vec![], |a| of(&before, a).over),
             bucket_s,
         }
     });

@@ -37,7 +37,7 @@ pub struct Action {
     pub asked: Vec<(String, u64)>,
 }
 
-/// The columns that [`Attempts::of`] reads of what happened.
+/// The columns that [`actions`] reads of what happened.
 pub const COLUMNS: [&str; 11] = [
     "at",
     "what",
@@ -52,17 +52,24 @@ pub const COLUMNS: [&str; 11] = [
     "visit.alike",
 ];
 
-/// What came of the actions of one name: counts, times until the answer, the pages.
-type Gathered = (Action, Vec<f64>, HashMap<u32, u64>);
+/// What came of the actions of one name.
+#[derive(Default)]
+struct Gathered {
+    action: Action,
+    /// Milliseconds until the last request had come.
+    ms: Vec<f64>,
+    /// How often on each page, by its code.
+    pages: Vec<u64>,
+}
 
-/// One attempt; there are millions of them, so it is small.
+/// One attempt.
 struct One {
     visit: u128,
     /// Milliseconds since 1970.
     at: f64,
     /// Milliseconds until the last request it led to had come; NaN when it led to none.
     until: f32,
-    /// Which of [`Attempts::words`] it is called, and the page.
+    /// Which of the words it is called, and the page.
     name: u32,
     page: u32,
     requests: u16,
@@ -98,8 +105,13 @@ impl Words {
         column.map_or(vec![], |c| c.values.iter().map(|v| self.code(v)).collect())
     }
 
-    fn text(&self, code: u32) -> &str {
-        &self.texts[code as usize]
+    /// The code here of every word of others.
+    fn codes_of(&mut self, other: &Words) -> Vec<u32> {
+        other.texts.iter().map(|text| self.code(text)).collect()
+    }
+
+    fn text(&self, code: usize) -> &str {
+        &self.texts[code]
     }
 }
 
@@ -136,18 +148,6 @@ impl Places {
     }
 }
 
-/// Everything that visitors of a stretch did.
-#[derive(Default)]
-pub struct Attempts {
-    /// Of each hour.
-    hours: Vec<Vec<One>>,
-    words: Words,
-    /// How often each action asked for what.
-    asked: HashMap<(u32, u32), u64>,
-    /// When each visit in which an attempt failed was last heard of, in milliseconds since 1970.
-    last: IdMap<f64>,
-}
-
 /// When what a row tells of happened, in milliseconds since 1970.
 fn moments(sheet: &Sheet) -> impl Fn(usize) -> f64 + '_ {
     let (at, after) = (sheet.moments("at"), sheet.figures("after"));
@@ -159,175 +159,207 @@ fn moments(sheet: &Sheet) -> impl Fn(usize) -> f64 + '_ {
     }
 }
 
-impl Attempts {
-    /// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
-    /// within a second of an action. Common practice, no published source.)
-    pub fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter) -> Attempts {
-        let (mut all, more) = in_halves(sheets, |half| {
-            let mut attempts = Attempts::default();
-            half.iter().for_each(|sheet| attempts.take(sheet, &rows(sheet, stretch, filter)));
-            attempts
+/// What visitors of a stretch did, by name and by time.
+pub struct AllActions {
+    /// Those that failed most often first.
+    pub actions: Vec<Action>,
+    /// The course of all of them, or of one.
+    pub over: Vec<Bucket>,
+}
+
+/// What visitors of a stretch did; the course of one action, if `name` says which. `bucket_s` is the length of a bucket.
+///
+/// An attempt fails when a request or error that it led to did. (Which one led to it, the snippet tells: what begins
+/// within a second of an action. Common practice, no published source.)
+pub fn actions(
+    sheets: &[Sheet],
+    stretch: Stretch,
+    filter: &Filter,
+    name: Option<&str>,
+    bucket_s: i64,
+) -> AllActions {
+    let (mut all, more) = in_halves(sheets, |half| {
+        let mut all = Gathering { over: Timeline::new(bucket_s), name, ..Gathering::default() };
+        for sheet in half {
+            let hour = attempts(sheet, &rows(sheet, stretch, filter), &mut all.words);
+            all.take(hour);
+        }
+        all
+    });
+    all.absorb(more);
+    // Of what millions of visits did afterwards only that of a few is asked about.
+    if !all.failed.is_empty() {
+        let failed = std::mem::take(&mut all.failed);
+        let (front, back) = in_halves(sheets, |half| Followed::of(half, stretch, filter, &failed));
+        all.follow(front, back);
+    }
+    let over = std::mem::replace(&mut all.over, Timeline::new(bucket_s)).buckets();
+    AllActions { actions: all.actions(), over }
+}
+
+/// What was done in an hour, and how often each action asked for what.
+#[derive(Default)]
+struct Hour {
+    ones: Vec<One>,
+    asked: HashMap<(u32, u32), u64>,
+}
+
+/// What was done in an hour, by the rows that count.
+fn attempts(sheet: &Sheet, keep: &[bool], all: &mut Words) -> Hour {
+    let mut hour = Hour::default();
+    let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else {
+        return hour;
+    };
+    let is = |word: &str| whats.values.iter().position(|w| w == word);
+    let (Some(action), request) = (is("action"), is("request")) else { return hour };
+    let Some((views, page_views)) = sheet.groups("view.groups") else { return hour };
+    let pages = sheet.words("family");
+    let (name_of, page_of) = (all.codes(Some(names)), all.codes(pages));
+    let nameless = all.code("");
+    let (nths, bys, ms, failed) =
+        (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.words("failed"));
+    let is_failure: Vec<bool> =
+        failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
+    // Which visit it was is forgotten after a while.
+    let visits = sheet.ids("visit.alike");
+    let at = moments(sheet);
+    let mut places = Places::of(page_views);
+    let here = || (0..sheet.rows).filter(|row| keep[*row]);
+    for row in here().filter(|row| whats.codes.at(*row) == Some(action)) {
+        let (Some(view), Some(name)) = (views.at(row), names.codes.at(row)) else { continue };
+        let page = pages.and_then(|p| page_of.get(p.codes.at(row)?)).copied();
+        places.put(view, nths.at(row).unwrap_or(0.0) as u16);
+        hour.ones.push(One {
+            visit: visits.and_then(|v| v.get(row)).copied().unwrap_or(0),
+            at: at(row),
+            until: f32::NAN,
+            name: name_of[name],
+            page: page.unwrap_or(nameless),
+            requests: 0,
+            failed: false,
         });
-        all.absorb(more);
-        // Of what millions of visits did afterwards only that of a few is asked about.
-        let failed: IdSet = all.all().filter(|one| one.failed).map(|one| one.visit).collect();
-        let (mut last, more) = in_halves(sheets, |half| {
-            let mut last: IdMap<f64> = IdMap::default();
-            for sheet in half {
-                let Some(visits) = sheet.ids("visit.alike") else { continue };
-                let mut keep = rows(sheet, stretch, filter);
-                visits.codes.narrow(
-                    &mut keep,
-                    &visits.values.iter().map(|v| failed.contains(v)).collect::<Vec<_>>(),
-                );
-                let at = moments(sheet);
-                for row in (0..sheet.rows).filter(|row| keep[*row]) {
-                    let latest = last.entry(visits.get(row).copied().unwrap_or(0)).or_insert(0.0);
-                    *latest = latest.max(at(row));
-                }
+    }
+    if sheet.column("by").is_none() {
+        return hour;
+    }
+    for row in here() {
+        let Some(by) = bys.at(row) else { continue };
+        let place = views.at(row).and_then(|view| places.find(view, by as u16));
+        let Some(one) = place.and_then(|i| hour.ones.get_mut(i)) else { continue };
+        one.failed |= failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
+        if request.is_some() && whats.codes.at(row) == request {
+            if let Some(name) = names.codes.at(row) {
+                *hour.asked.entry((one.name, name_of[name])).or_default() += 1;
             }
-            last
-        });
-        for (visit, at) in more {
-            let latest = last.entry(visit).or_insert(0.0);
-            *latest = latest.max(at);
+            one.requests += 1;
+            let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;
+            // The greater of both; a number beside NaN is the greater.
+            one.until = one.until.max(came.max(0.0) as f32);
         }
-        Attempts { last, ..all }
     }
+    hour
+}
 
-    fn all(&self) -> impl Iterator<Item = &One> {
-        self.hours.iter().flatten()
-    }
+struct Gathering<'a> {
+    words: Words,
+    /// By the code of their name.
+    by: Vec<Gathered>,
+    asked: HashMap<(u32, u32), u64>,
+    over: Timeline,
+    /// The action whose course is told; of all without one.
+    name: Option<&'a str>,
+    /// Visits in which an attempt failed.
+    failed: IdSet,
+}
 
-    /// Takes in what was done in one hour.
-    fn take(&mut self, sheet: &Sheet, keep: &[bool]) {
-        let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else { return };
-        let is = |word: &str| whats.values.iter().position(|w| w == word);
-        let (Some(action), request) = (is("action"), is("request")) else { return };
-        let pages = sheet.words("family");
-        let (name_of, page_of) = (self.words.codes(Some(names)), self.words.codes(pages));
-        let nameless = self.words.code("");
-        let (nths, bys, ms, failed) =
-            (sheet.figures("nth"), sheet.figures("by"), sheet.figures("ms"), sheet.words("failed"));
-        let is_failure: Vec<bool> =
-            failed.map_or(vec![], |f| f.values.iter().map(|v| !v.is_empty()).collect());
-        // Which visit it was is forgotten after a while.
-        let visits = sheet.ids("visit.alike");
-        let Some((views, page_views)) = sheet.groups("view.groups") else { return };
-        let at = moments(sheet);
-        let mut places = Places::of(page_views);
-        let mut hour: Vec<One> = Vec::new();
-        let here = || (0..sheet.rows).filter(|row| keep[*row]);
-        for row in here().filter(|row| whats.codes.at(*row) == Some(action)) {
-            let (Some(view), Some(name)) = (views.at(row), names.codes.at(row)) else {
-                continue;
-            };
-            let page = pages.and_then(|p| page_of.get(p.codes.at(row)?)).copied();
-            places.put(view, nths.at(row).unwrap_or(0.0) as u16);
-            hour.push(One {
-                visit: visits.and_then(|v| v.get(row)).copied().unwrap_or(0),
-                at: at(row),
-                until: f32::NAN,
-                name: name_of[name],
-                page: page.unwrap_or(nameless),
-                requests: 0,
-                failed: false,
-            });
+impl Default for Gathering<'_> {
+    fn default() -> Self {
+        Gathering {
+            words: Words::default(),
+            by: Vec::new(),
+            asked: HashMap::new(),
+            over: Timeline::new(1),
+            name: None,
+            failed: IdSet::default(),
         }
-        for row in here() {
-            let Some(by) = bys.at(row) else { continue };
-            let place = views.at(row).and_then(|view| places.find(view, by as u16));
-            let Some(one) = place.and_then(|i| hour.get_mut(i)) else { continue };
-            one.failed |= failed.and_then(|f| f.codes.at(row)).is_some_and(|c| is_failure[c]);
-            if request.is_some() && whats.codes.at(row) == request {
-                if let Some(name) = names.codes.at(row) {
-                    *self.asked.entry((one.name, name_of[name])).or_default() += 1;
-                }
-                one.requests += 1;
-                let came = at(row) + f64::from(ms.at(row).unwrap_or(0.0)) - one.at;
-                // The greater of both; a number beside NaN is the greater.
-                one.until = one.until.max(came.max(0.0) as f32);
+    }
+}
+
+impl Gathering<'_> {
+    fn take(&mut self, hour: Hour) {
+        let wanted = self.name.map(|name| self.words.known.get(name).copied());
+        self.by.resize_with(self.words.texts.len(), Gathered::default);
+        for one in &hour.ones {
+            let g = &mut self.by[one.name as usize];
+            g.action.attempts += 1;
+            g.action.failed += u64::from(one.failed);
+            g.action.requests += u64::from(one.requests);
+            g.ms.extend(one.until());
+            let page = one.page as usize;
+            if g.pages.len() <= page {
+                g.pages.resize(page + 1, 0);
+            }
+            g.pages[page] += 1;
+            if one.failed && one.visit != 0 {
+                self.failed.insert(one.visit);
+            }
+            // What took a time is the last request it led to.
+            if wanted.is_none_or(|wanted| wanted == Some(one.name)) {
+                self.over.add(one.at as i64, one.failed, one.until());
             }
         }
-        self.hours.push(hour);
+        for (asked, n) in hour.asked {
+            *self.asked.entry(asked).or_default() += n;
+        }
     }
 
-    fn absorb(&mut self, other: Attempts) {
-        let codes: Vec<u32> = other.words.texts.iter().map(|text| self.words.code(text)).collect();
+    fn absorb(&mut self, other: Gathering<'_>) {
+        let codes = self.words.codes_of(&other.words);
         let ours = |code: u32| codes[code as usize];
-        for mut hour in other.hours {
-            hour.iter_mut().for_each(|one| (one.name, one.page) = (ours(one.name), ours(one.page)));
-            self.hours.push(hour);
+        self.by.resize_with(self.words.texts.len(), Gathered::default);
+        for (name, more) in other.by.into_iter().enumerate() {
+            let g = &mut self.by[ours(name as u32) as usize];
+            g.action.attempts += more.action.attempts;
+            g.action.failed += more.action.failed;
+            g.action.requests += more.action.requests;
+            g.ms.extend(more.ms);
+            for (page, n) in more.pages.into_iter().enumerate() {
+                let page = ours(page as u32) as usize;
+                if g.pages.len() <= page {
+                    g.pages.resize(page + 1, 0);
+                }
+                g.pages[page] += n;
+            }
         }
         for ((name, asked), n) in other.asked {
             *self.asked.entry((ours(name), ours(asked))).or_default() += n;
         }
-    }
-
-    /// By bucket of time; of one action only, if `name` says which. What took a time is the last request it led to.
-    pub fn over(&self, name: Option<&str>, bucket_s: i64) -> Vec<Bucket> {
-        let mut over = Timeline::new(bucket_s);
-        let wanted = name.map(|name| self.words.known.get(name).copied());
-        for one in self.all().filter(|one| wanted.is_none_or(|wanted| wanted == Some(one.name))) {
-            over.add(one.at as i64, one.failed, one.until());
-        }
-        over.buckets()
-    }
-
-    /// By name, those that failed most often first.
-    pub fn actions(&self) -> Vec<Action> {
-        let mut by: HashMap<u32, Gathered> = HashMap::new();
-        for one in self.all() {
-            let (action, ms, pages) = by.entry(one.name).or_default();
-            action.attempts += 1;
-            action.failed += u64::from(one.failed);
-            action.requests += u64::from(one.requests);
-            ms.extend(one.until());
-            *pages.entry(one.page).or_default() += 1;
-        }
-        self.what_followed(&mut by);
-        let named = |counts: Vec<(u32, u64)>| {
-            most_first(counts.into_iter().map(|(code, n)| (self.words.text(code).to_string(), n)))
-        };
-        let asked = |name: u32| {
-            let of: Vec<(u32, u64)> = self
-                .asked
-                .iter()
-                .filter(|((by, _), _)| *by == name)
-                .map(|((_, a), n)| (*a, *n))
-                .collect();
-            named(of)
-        };
-        let mut out: Vec<Action> = by
-            .into_iter()
-            .map(|(name, (action, ms, pages))| Action {
-                name: self.words.text(name).to_string(),
-                page: named(pages.into_iter().collect())
-                    .into_iter()
-                    .next()
-                    .map_or(String::new(), |(page, _)| page),
-                ms: readings(&ms, &[0.5, 0.75]).0,
-                asked: asked(name),
-                ..action
-            })
-            .collect();
-        out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
-        out
+        self.over.absorb(other.over);
+        self.failed.extend(other.failed);
     }
 
     /// Counts who tried again after a failure, and who did nothing more.
-    fn what_followed(&self, by: &mut HashMap<u32, Gathered>) {
-        let mut ones: Vec<&One> =
-            self.all().filter(|one| one.visit != 0 && self.last.contains_key(&one.visit)).collect();
+    fn follow(&mut self, front: Followed, back: Followed) {
+        let mut last = front.last;
+        for (visit, at) in back.last {
+            let latest = last.entry(visit).or_insert(0.0);
+            *latest = latest.max(at);
+        }
+        let mut ones: Vec<One> = Vec::new();
+        for (words, more) in [(front.words, front.ones), (back.words, back.ones)] {
+            let codes = self.words.codes_of(&words);
+            ones.extend(more.into_iter().map(|one| One { name: codes[one.name as usize], ..one }));
+        }
         ones.sort_by(|a, b| a.visit.cmp(&b.visit).then_with(|| a.at.total_cmp(&b.at)));
+        self.by.resize_with(self.words.texts.len(), Gathered::default);
         // Name and moment of each attempt of the visit at hand that failed and was not yet tried again.
         let (mut visit, mut failed_at): (u128, Vec<(u32, f64)>) = (0, Vec::new());
-        for one in ones {
+        for one in &ones {
             if one.visit != visit {
                 visit = one.visit;
                 failed_at.clear();
             }
-            let (action, ..) = by.entry(one.name).or_default();
+            let action = &mut self.by[one.name as usize].action;
             let before = failed_at.iter().position(|(name, _)| *name == one.name);
             if before.is_some_and(|i| one.at - failed_at[i].1 <= AGAIN_MS) {
                 action.again += 1;
@@ -337,9 +369,66 @@ impl Attempts {
                 failed_at.push((one.name, one.at));
                 // What it led to itself came within its own time; anything later is going on.
                 let over = one.at + one.until().unwrap_or(0.0) + 1_000.0;
-                action.left += u64::from(self.last.get(&one.visit).is_none_or(|l| *l <= over));
+                action.left += u64::from(last.get(&one.visit).is_none_or(|l| *l <= over));
             }
         }
+    }
+
+    /// By name, those that failed most often first.
+    fn actions(self) -> Vec<Action> {
+        let words = &self.words;
+        let mut asked: Vec<Vec<(String, u64)>> = vec![Vec::new(); self.by.len()];
+        for ((name, what), n) in &self.asked {
+            asked[*name as usize].push((words.text(*what as usize).to_string(), *n));
+        }
+        let done = self.by.into_iter().zip(asked).enumerate();
+        let mut out: Vec<Action> = done
+            .filter(|(_, (g, _))| g.action.attempts > 0)
+            .map(|(name, (g, asked))| {
+                let pages = g.pages.into_iter().enumerate().filter(|(_, n)| *n > 0);
+                let pages = most_first(pages.map(|(page, n)| (words.text(page).to_string(), n)));
+                Action {
+                    name: words.text(name).to_string(),
+                    page: pages.into_iter().next().map_or(String::new(), |(page, _)| page),
+                    ms: readings(&g.ms, &[0.5, 0.75]).0,
+                    asked: most_first(asked),
+                    ..g.action
+                }
+            })
+            .collect();
+        out.sort_by(|a, b| (b.failed, b.attempts, &a.name).cmp(&(a.failed, a.attempts, &b.name)));
+        out
+    }
+}
+
+/// What visits in which an attempt failed did.
+struct Followed {
+    words: Words,
+    ones: Vec<One>,
+    /// When each was last heard of, in milliseconds since 1970.
+    last: IdMap<f64>,
+}
+
+impl Followed {
+    fn of(sheets: &[Sheet], stretch: Stretch, filter: &Filter, failed: &IdSet) -> Followed {
+        let (words, ones, last) = (Words::default(), Vec::new(), IdMap::default());
+        let mut all = Followed { words, ones, last };
+        for sheet in sheets {
+            let Some(visits) = sheet.ids("visit.alike") else { continue };
+            let theirs: Vec<bool> = visits.values.iter().map(|v| failed.contains(v)).collect();
+            if !theirs.contains(&true) {
+                continue;
+            }
+            let mut keep = rows(sheet, stretch, filter);
+            visits.codes.narrow(&mut keep, &theirs);
+            let at = moments(sheet);
+            for row in (0..sheet.rows).filter(|row| keep[*row]) {
+                let latest = all.last.entry(visits.get(row).copied().unwrap_or(0)).or_insert(0.0);
+                *latest = latest.max(at(row));
+            }
+            all.ones.extend(attempts(sheet, &keep, &mut all.words).ones);
+        }
+        all
     }
 }
 
@@ -467,8 +556,8 @@ mod tests {
             ("action", "help", 3.0, 2, None, None, false, 3),
         ];
         let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
-        let attempts = Attempts::of(&[sheet(&rows)], stretch, &Filter::default());
-        let all = attempts.actions();
+        let of = |name| actions(&[sheet(&rows)], stretch, &Filter::default(), name, 3_600);
+        let all = of(None).actions;
         let pay = &all[0];
         assert_eq!(
             (pay.name.as_str(), pay.attempts, pay.failed, pay.again, pay.left),
@@ -484,7 +573,7 @@ mod tests {
                 && (pay.ms[1].value.unwrap() - 600.0).abs() < 1.0
         );
         assert_eq!((all[1].name.as_str(), all[1].attempts, all[1].failed), ("help", 1, 0));
-        let over = attempts.over(Some("pay"), 3_600);
+        let over = of(Some("pay")).over;
         assert_eq!((over[0].count, over[0].failed, over[0].p75.samples), (4, 2, 2));
     }
 
@@ -520,7 +609,7 @@ mod tests {
                 .map(|h| sheet(&rows.iter().copied().filter(|r| r.7 as usize % hours == h).collect::<Vec<_>>()))
                 .collect();
             let stretch = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
-            let found = Attempts::of(&sheets, stretch, &Filter::default()).actions();
+            let found = actions(&sheets, stretch, &Filter::default(), None, 60).actions;
             for name in ["pay", "help"] {
                 let mut want = [0u64; 5];
                 for one in rows.iter().filter(|r| r.0 == "action" && r.1 == name) {

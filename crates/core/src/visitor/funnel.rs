@@ -6,7 +6,7 @@
 //! a page that had.
 
 use super::attribute::Filter;
-use super::sheet::{IdMap, IdSet, Sheet};
+use super::sheet::{IdMap, Sheet};
 use super::slices::{at_once, rows};
 use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
@@ -81,8 +81,8 @@ pub const COLUMNS: [&str; 7] =
 struct View {
     /// Milliseconds since 1970.
     at: i64,
-    /// Hash of who it was; 0 when nobody said.
-    person: u64,
+    /// Where the steps of who it was are kept; [`UNKNOWN`] when nobody said.
+    person: u32,
     step: u8,
     decided: Decided,
 }
@@ -123,11 +123,12 @@ pub fn funnel(
         followed.over()
     });
     all.absorb(odd);
+    let people = all.people();
     let Followed { held, over, .. } = all;
     let read = |values: &[f64], p: f64| {
         readings(values, &[p]).0.into_iter().next().filter(|r| r.value.is_some())
     };
-    let steps = families.iter().zip(held).map(|(family, h)| {
+    let steps = families.iter().zip(held).enumerate().map(|(nth, (family, h))| {
         let went_on = h.step.reached - h.step.lost;
         let tells = share_shift(
             (h.step.troubled_on, went_on),
@@ -135,7 +136,7 @@ pub fn funnel(
         );
         Step {
             family: family.clone(),
-            people: h.people.len() as u64,
+            people: people[nth],
             onwards: read(&h.onwards, 0.5),
             went_on: read(&h.went_on, 0.75),
             left: read(&h.left, 0.75),
@@ -150,7 +151,6 @@ pub fn funnel(
 #[derive(Default)]
 struct Held {
     step: Step,
-    people: IdSet,
     onwards: Vec<f64>,
     went_on: Vec<f64>,
     left: Vec<f64>,
@@ -162,11 +162,14 @@ struct Followed {
     /// Those that have come to the first step, and where to find them.
     visits: Vec<Visit>,
     known: IdMap<u32>,
+    /// People of whom pages told who they are, and to which steps each has come: a bit for each.
+    persons: IdMap<u32>,
+    reached: Vec<u64>,
     held: Vec<Held>,
     over: Timeline,
 }
 
-/// A visit that has not come to the first step yet.
+/// A visit that has not come to the first step yet, or somebody who is nobody.
 const UNKNOWN: u32 = u32::MAX;
 
 impl Followed {
@@ -175,6 +178,8 @@ impl Followed {
             within_ms,
             visits: Vec::new(),
             known: IdMap::default(),
+            persons: IdMap::default(),
+            reached: Vec::new(),
             held: (0..steps).map(|_| Held::default()).collect(),
             over: Timeline::new(bucket_s),
         }
@@ -206,6 +211,7 @@ impl Followed {
         };
         let mut places: Vec<u32> = visits.values.iter().zip(&ours).map(known).collect();
         let people = sheet.ids("person.alike");
+        let mut places_of_people = vec![UNKNOWN; people.map_or(0, |p| p.values.len())];
         let (endings, lcps, errors) =
             (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
@@ -217,10 +223,20 @@ impl Followed {
             let Some(at) = sheet.at_ms(row) else { continue };
             let (ended, lcp) = (endings.at(row), lcps.at(row).unwrap_or(f32::NAN));
             let wrong = errors.at(row).is_some_and(|n| n > 0.0);
+            let mut person = UNKNOWN;
+            if let Some((code, id)) = people.and_then(|p| Some((p.codes.at(row)?, *p.get(row)?)))
+                && id != 0
+            {
+                let place = &mut places_of_people[code];
+                if *place == UNKNOWN {
+                    *place = place_of(&mut self.persons, &mut self.reached, id);
+                }
+                person = *place;
+            }
             let view = View {
                 at,
                 step,
-                person: people.and_then(|p| p.get(row)).copied().unwrap_or(0) as u64,
+                person,
                 decided: Decided {
                     lcp,
                     abandoned: ended.starts_with("abandoned"),
@@ -231,7 +247,7 @@ impl Followed {
                 places[code] = self.visits.len() as u32;
                 self.known.insert(visits.values[code], places[code]);
                 self.visits.push(Visit { first: at, here: at, step, decided: view.decided });
-                self.held[0].reached(&view);
+                self.came(&view);
             } else {
                 self.follow(places[code] as usize, &view);
             }
@@ -248,8 +264,16 @@ impl Followed {
             h.onwards.push((view.at - visit.here) as f64);
             h.went_on.extend(visit.decided.lcp());
             h.step.troubled_on += u64::from(visit.decided.troubled);
-            self.held[usize::from(view.step)].reached(view);
             (visit.here, visit.step, visit.decided) = (view.at, view.step, view.decided);
+            self.came(view);
+        }
+    }
+
+    /// Somebody has come to a step.
+    fn came(&mut self, view: &View) {
+        self.held[usize::from(view.step)].step.reached += 1;
+        if let Some(mask) = self.reached.get_mut(view.person as usize) {
+            *mask |= 1 << view.step.min(63);
         }
     }
 
@@ -280,27 +304,36 @@ impl Followed {
             h.step.abandoned += more.step.abandoned;
             h.step.troubled += more.step.troubled;
             h.step.troubled_on += more.step.troubled_on;
-            h.people.extend(more.people);
             h.onwards.extend(more.onwards);
             h.went_on.extend(more.went_on);
             h.left.extend(more.left);
         }
         self.over.absorb(other.over);
+        for (person, place) in other.persons {
+            let mask = other.reached[place as usize];
+            let place = place_of(&mut self.persons, &mut self.reached, person);
+            self.reached[place as usize] |= mask;
+        }
     }
+
+    /// How many different people came to each step.
+    fn people(&self) -> Vec<u64> {
+        let of = |nth: usize| self.reached.iter().filter(|mask| **mask >> nth & 1 == 1).count();
+        (0..self.held.len()).map(|nth| of(nth) as u64).collect()
+    }
+}
+
+/// Where a person's steps are kept.
+fn place_of(persons: &mut IdMap<u32>, reached: &mut Vec<u64>, person: u128) -> u32 {
+    *persons.entry(person).or_insert_with(|| {
+        reached.push(0);
+        reached.len() as u32 - 1
+    })
 }
 
 impl Decided {
     fn lcp(&self) -> Option<f64> {
         Some(f64::from(self.lcp)).filter(|v| !v.is_nan())
-    }
-}
-
-impl Held {
-    fn reached(&mut self, view: &View) {
-        self.step.reached += 1;
-        if view.person != 0 {
-            self.people.insert(view.person.into());
-        }
     }
 }
 
