@@ -29,8 +29,9 @@ fn lines(html: &str) -> Vec<String> {
                     &format!("{}{}\n", name.trim_start(), value.split('"').next().unwrap_or(""));
             }
         }
-        if !rest.trim().is_empty() {
-            text += &format!("{}\n", rest.trim());
+        let rest: Vec<&str> = rest.split_whitespace().collect();
+        if !rest.is_empty() {
+            text += &format!("{}\n", rest.join(" "));
         }
     }
     text.lines().map(str::to_string).collect()

@@ -7,7 +7,7 @@ use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_core::visitor::Beacon;
 use cadentis_standins::postgres::{Care, Cluster, free_port};
 use cadentis_store::Db;
-use cadentis_store::sites::NewSite;
+use cadentis_store::site::NewSite;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};

@@ -8,7 +8,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Selection, pools};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::Db;
-use cadentis_store::filed::Filed;
+use cadentis_store::sheet::Filed;
 use std::time::{Duration, Instant};
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;

@@ -3,7 +3,7 @@
 use crate::{Answers, Range, Result};
 use cadentis_core::visitor::acts::{self, Action, COLUMNS};
 use cadentis_core::visitor::timeline::Bucket;
-use cadentis_store::filed::Filed;
+use cadentis_store::sheet::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Serialize;
 

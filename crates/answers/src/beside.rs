@@ -8,9 +8,10 @@ use cadentis_core::stats::Samples;
 use cadentis_core::visitor::beside::{BlindSpot, Verdict, blind_spots, visited};
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::filed::Filed;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{Journey, Site};
+use cadentis_store::journey::Journey;
+use cadentis_store::script_version::Status;
+use cadentis_store::sheet::Filed;
+use cadentis_store::site::Site;
 use serde::Serialize;
 
 /// A journey that visits pages, by name and address.
@@ -163,7 +164,7 @@ pub async fn family(
         let name = journey::parse(&j.script)
             .ok()
             .and_then(|s| s.counted_steps().nth(*nth).map(|s| s.name.clone()));
-        let place = |l: &cadentis_store::sites::Location| {
+        let place = |l: &cadentis_store::location::Location| {
             let ours = step_samples(runs.iter().filter(|r| r.location_id == l.id), *nth);
             Place::of(&l.name, ours, real(Some(&l.country)))
         };

@@ -6,7 +6,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::acts::{Trouble, troubled};
 use cadentis_core::visitor::slices::{Carrier, carriers};
 use cadentis_core::visitor::{Attribute, Pool};
-use cadentis_store::filed::Filed;
+use cadentis_store::sheet::Filed;
 use cadentis_store::visits::with_filter;
 use futures::future::OptionFuture;
 use serde::Serialize;

@@ -6,9 +6,9 @@ use cadentis_core::visitor::beside::proposals;
 use cadentis_core::visitor::family::OTHER;
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Families, Filter, Sheet, privacy};
-use cadentis_store::filed::Filed;
-use cadentis_store::history::Task;
-use cadentis_store::sites::Site;
+use cadentis_store::sheet::Filed;
+use cadentis_store::site::Site;
+use cadentis_store::task::Task;
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 

@@ -3,7 +3,8 @@
 use crate::views::Views;
 use crate::{Answers, Range, Result};
 use cadentis_core::visitor::Attribute;
-use cadentis_core::visitor::errors::{Kind, Occurrence, kinds, pattern};
+use cadentis_core::visitor::errors::{Kind, Occurrence, kinds};
+use cadentis_core::visitor::happening::pattern;
 use cadentis_core::visitor::timeline::{Bucket, Timeline};
 use futures::future::OptionFuture;
 

@@ -10,8 +10,8 @@ use cadentis_core::visitor::load_parts::{self, PartsMs, around_p75, moments};
 use cadentis_core::visitor::party::{self, Party, third_parties};
 use cadentis_core::visitor::slices::{Named, by_name, every_hour, rows};
 use cadentis_core::visitor::{Attribute, Seen};
-use cadentis_store::filed::Filed;
-use cadentis_store::sites::Site;
+use cadentis_store::sheet::Filed;
+use cadentis_store::site::Site;
 use cadentis_store::visits::with_filter;
 
 /// How a page family did.

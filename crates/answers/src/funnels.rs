@@ -2,8 +2,8 @@
 
 use crate::{Answers, Range, Result};
 use cadentis_core::visitor::funnel::{COLUMNS, Funnel, funnel};
-use cadentis_store::filed::Filed;
-use cadentis_store::sites::SavedFunnel;
+use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::sheet::Filed;
 use cadentis_store::visits::with_filter;
 use serde::Serialize;
 

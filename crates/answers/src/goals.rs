@@ -15,7 +15,11 @@ use cadentis_core::run::spell::Gathered;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::sites::{Goal, Journey, LeftOut, Location, Site};
+use cadentis_store::goal::Goal;
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::marker::LeftOut;
+use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 

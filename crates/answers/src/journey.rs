@@ -16,8 +16,10 @@ use cadentis_core::stats::change::{Change, changes};
 use cadentis_core::stats::{Proof, Reading, Samples, readings};
 use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, LeftOut, Location, Marker};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::marker::{LeftOut, Marker};
+use cadentis_store::run::Run;
 use jiff::Timestamp;
 use std::collections::HashMap;
 
@@ -149,7 +151,7 @@ async fn runs_against(
 /// When its script cannot be read, the database does not answer, or too much waits.
 pub async fn ask(
     answers: &Answers,
-    site: &cadentis_store::sites::Site,
+    site: &cadentis_store::site::Site,
     range: &Range,
     whole: Stretch,
     journey: &Journey,

@@ -8,8 +8,9 @@ use cadentis_core::goal::{Counted, Standing, Tally};
 use cadentis_core::journey::Step;
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::{Reading, Samples};
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, Location};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::run::Run;
 use uuid::Uuid;
 
 /// From so many runs that failed in a step on it is told.

@@ -52,7 +52,7 @@ pub mod visitors;
 pub mod weeks;
 
 use cadentis_core::visitor::privacy::PersonKey;
-use cadentis_store::secrets::Vault;
+use cadentis_store::secret::Vault;
 use cadentis_store::{Db, StoreError};
 use compute::{Compute, ComputeError};
 

@@ -12,9 +12,11 @@ use cadentis_core::run::{Outcome, cause::Cause};
 use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::runs::Run;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{Goal, LeftOut, Marker, Site};
+use cadentis_store::goal::Goal;
+use cadentis_store::marker::{LeftOut, Marker};
+use cadentis_store::run::Run;
+use cadentis_store::script_version::Status;
+use cadentis_store::site::Site;
 use jiff::Timestamp;
 use std::collections::HashMap;
 
@@ -206,7 +208,7 @@ fn silent(p: &Played, past: Stretch, now: Timestamp) -> Vec<Silence> {
         return Vec::new();
     }
     let of =
-        |(l, cadence): &(cadentis_store::sites::Location, cadentis_core::calendar::Cadence)| {
+        |(l, cadence): &(cadentis_store::location::Location, cadentis_core::calendar::Cadence)| {
             let newest =
                 p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
             let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });

@@ -8,8 +8,10 @@ use cadentis_core::finding::LocationChecks;
 use cadentis_core::goal::Counted;
 use cadentis_core::journey;
 use cadentis_core::run::{Outcome, RunRecord, cause};
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{Journey, Location, Site};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::run::Run;
+use cadentis_store::site::Site;
 use std::collections::HashMap;
 use uuid::Uuid;
 

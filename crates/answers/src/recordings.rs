@@ -2,8 +2,8 @@
 
 use crate::{Answers, Result};
 use cadentis_core::journey::recorded::{Act, Input};
-use cadentis_store::recordings::Recording;
-use cadentis_store::sites::Site;
+use cadentis_store::recording::Recording;
+use cadentis_store::site::Site;
 use jiff::Timestamp;
 use uuid::Uuid;
 

@@ -7,8 +7,10 @@ use cadentis_core::journey;
 use cadentis_core::run::cause::{self, Cause};
 use cadentis_core::run::{Difference, RunRecord, Split, StepRecord};
 use cadentis_core::stats::Samples;
-use cadentis_store::runs::{Accepted, Run, Shown, Steps, Try};
-use cadentis_store::sites::{Journey, Location, Site};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::run::{Accepted, Run, Shown, Steps, Try};
+use cadentis_store::site::Site;
 use uuid::Uuid;
 
 /// A run that counts, or a trial that does not.

@@ -4,7 +4,7 @@ use crate::changes::journeys::parts_of;
 use crate::{Answers, Result};
 use cadentis_core::journey::{self, recorded::Act};
 use cadentis_core::run::RunRecord;
-use cadentis_store::runs::Finished;
+use cadentis_store::run::Finished;
 use cadentis_store::work::Runner;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;

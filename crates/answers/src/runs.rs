@@ -3,9 +3,10 @@
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::run::Outcome;
-use cadentis_store::runs::{Like, Run};
-use cadentis_store::scripts::Version;
-use cadentis_store::sites::{Journey, Location};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::run::{Like, Run};
+use cadentis_store::script_version::Version;
 
 /// Which runs are wanted.
 #[derive(Debug, Clone, Default)]

@@ -1,8 +1,9 @@
 //! The script of a journey and its life: versions, where it plays, what it costs.
 
 use crate::{Answers, Result};
-use cadentis_store::scripts::Version;
-use cadentis_store::sites::{Journey, Location};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::script_version::Version;
 use jiff::Timestamp;
 
 /// What there is to say of a journey's script.

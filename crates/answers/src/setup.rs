@@ -1,8 +1,8 @@
 //! How an installation is set up: locations with their runners, secrets, what waits.
 
 use crate::{Answers, Result};
-use cadentis_store::secrets::Secret;
-use cadentis_store::sites::Location;
+use cadentis_store::location::Location;
+use cadentis_store::secret::Secret;
 use cadentis_store::work::{Backlog, Runner};
 use jiff::{SignedDuration, Timestamp};
 

@@ -1,7 +1,9 @@
 //! Which sites there are, and what each question about one begins with.
 
 use crate::{Answers, Result};
-use cadentis_store::sites::{Journey, Location, Site};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::site::Site;
 
 /// The site of this installation, once there is one.
 ///

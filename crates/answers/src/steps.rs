@@ -2,7 +2,7 @@
 
 use cadentis_core::run::Outcome;
 use cadentis_core::stats::Samples;
-use cadentis_store::runs::Run;
+use cadentis_store::run::Run;
 
 /// Milliseconds of the steps that a run got through, in their order.
 pub fn steps_through(run: &Run) -> &[f32] {

@@ -3,7 +3,7 @@
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Tally;
-use cadentis_store::sites::{LeftOut, Marker};
+use cadentis_store::marker::{LeftOut, Marker};
 use jiff::{SignedDuration, Timestamp};
 
 /// An hour in which many runs failed that were not planned to.

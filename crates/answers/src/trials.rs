@@ -2,8 +2,8 @@
 
 use crate::{Answers, Result};
 use cadentis_core::run::DeviceProfile;
-use cadentis_store::sites::Site;
-use cadentis_store::trials::TrialStatus;
+use cadentis_store::site::Site;
+use cadentis_store::trial::TrialStatus;
 use jiff::Timestamp;
 use uuid::Uuid;
 

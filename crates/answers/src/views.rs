@@ -5,7 +5,7 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Selection, in_halves, is_read_exactly, pools};
 use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
-use cadentis_store::filed::Filed;
+use cadentis_store::sheet::Filed;
 use std::collections::BTreeMap;
 
 /// Page views of a stretch, pooled.

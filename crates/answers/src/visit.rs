@@ -4,8 +4,8 @@ use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::visitor::privacy;
 use cadentis_core::visitor::{HappeningRow, PageView, Seen};
-use cadentis_store::sites::Site;
-use cadentis_store::views::Refused;
+use cadentis_store::page_view::Refused;
+use cadentis_store::site::Site;
 use jiff::Timestamp;
 use uuid::Uuid;
 

@@ -7,7 +7,7 @@ use cadentis_core::goal::budget::Budget;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Minute, different, is_read_exactly, worst_minute};
 use cadentis_core::visitor::{Attribute, Seen};
-use cadentis_store::filed::Filed;
+use cadentis_store::sheet::Filed;
 use cadentis_store::visits::with_filter;
 use futures::future::OptionFuture;
 use serde::Serialize;

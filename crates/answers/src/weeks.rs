@@ -9,9 +9,11 @@ use cadentis_core::journey::Journey as Script;
 use cadentis_core::run::level;
 use cadentis_core::stats::compare::{Shift, percentile_shift};
 use cadentis_core::stats::{Method, Reading, Samples};
-use cadentis_store::runs::Run;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{Journey, LeftOut, Location};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::marker::LeftOut;
+use cadentis_store::run::Run;
+use cadentis_store::script_version::Status;
 use std::collections::{BTreeSet, HashMap};
 
 /// Buckets of a course.

@@ -10,7 +10,7 @@ use cadentis_processes as children;
 use cadentis_standins::places::PLACES;
 use cadentis_standins::postgres::{Care, Cluster};
 use cadentis_store::Db;
-use cadentis_store::sites::Site;
+use cadentis_store::site::Site;
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -14,10 +14,13 @@ use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
 use cadentis_store::forgetting::ROWS_DAYS;
-use cadentis_store::rollup::RolledUp;
-use cadentis_store::runs::Run;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace, SavedFunnel, Site};
+use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
+use cadentis_store::location::NewLocation;
+use cadentis_store::page_view_hour::RolledUp;
+use cadentis_store::run::Run;
+use cadentis_store::script_version::Status;
+use cadentis_store::site::{NewSite, Site};
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
@@ -160,7 +163,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             apdex_t_s: t,
             author: "Cadentis",
             plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
-            status: cadentis_store::scripts::Status::Active,
+            status: cadentis_store::script_version::Status::Active,
         };
         let journey_id = db.add_journey(&new).await?;
         let (owner, tag) = if slug == "book-a-crossing" {

@@ -9,7 +9,7 @@ use cadentis_intake::Intake;
 use cadentis_intake::import::Importer;
 use cadentis_store::Db;
 use cadentis_store::forgetting::Forgotten;
-use cadentis_store::secrets::Vault;
+use cadentis_store::secret::Vault;
 use cadentis_web::door::{Door, PublicUrl};
 use cadentis_workers::Workers;
 use std::future::Future;

@@ -4,7 +4,7 @@ use crate::{Agent, Sender, page_view};
 use cadentis_core::visitor::PageView;
 use cadentis_core::visitor::import::{Defaults, Format, FromFile, read};
 use cadentis_core::visitor::privacy::PersonKey;
-use cadentis_store::sites::Site;
+use cadentis_store::site::Site;
 use cadentis_store::{Db, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use std::borrow::Cow;

@@ -1,7 +1,7 @@
 //! History in one go, through COPY: for the demo, for tests and for benchmarks.
 
 use crate::db::{Db, Result, content};
-use crate::runs::{Run, outcome_code};
+use crate::run::{Run, outcome_code};
 use cadentis_core::run::RunRecord;
 use cadentis_core::visitor::PageView;
 use jiff::Timestamp;

@@ -5,7 +5,7 @@
 //! person, ids among it, is not held: in the place of ids stand numbers that this process has drawn for them.
 
 use crate::db::{Db, Result, content};
-use crate::filed::{Asked, Filed, Made};
+use crate::sheet::{Asked, Filed, Made};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::visitor::filed::PERSONAL;
 use cadentis_core::visitor::{Column, Sheet};

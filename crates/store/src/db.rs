@@ -45,9 +45,9 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 #[derive(Debug, Clone)]
 pub struct Db {
     pub(crate) pool: PgPool,
-    pub(crate) sheets: Arc<crate::sheets::Cache>,
+    pub(crate) sheets: Arc<crate::run_day::Cache>,
     pub(crate) columns: Arc<crate::columns::Cache>,
-    pub(crate) other_ids: crate::filed::OtherIds,
+    pub(crate) other_ids: crate::sheet::OtherIds,
 }
 
 /// Writers that wait; see [`Db::hold_writers`].
@@ -88,9 +88,9 @@ impl Db {
             .connect_lazy_with(options);
         Ok(Db {
             pool,
-            sheets: crate::sheets::cache(),
+            sheets: crate::run_day::cache(),
             columns: crate::columns::cache(),
-            other_ids: crate::filed::OtherIds::new(),
+            other_ids: crate::sheet::OtherIds::new(),
         })
     }
 

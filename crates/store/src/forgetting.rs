@@ -5,7 +5,7 @@
 //! believed: a clock that is a year ahead would empty everything at once.
 
 use crate::db::{BY_DAY, Db, Result};
-use crate::sites::Site;
+use crate::site::Site;
 use cadentis_core::visitor::filed::PERSONAL;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;

@@ -1,14 +1,17 @@
 //! PostgreSQL, and the only place that knows SQL.
 //!
+//! A module is named after its table:
+//!
 //! - [`Db`]: connecting, migrating, days (partitions), health
-//! - [`sites`]: sites, locations, journeys, goals, markers, maintenance
-//! - [`scripts`]: their versions and status; [`secrets`]: what they type unseen; [`trials`]: played on a wish;
-//!   [`recordings`]: a person at work on a page
+//! - [`site`], [`location`], [`journey`], [`goal`] (with budgets and what was taken out), [`marker`] (with maintenance),
+//!   [`funnel`]: what is set up
+//! - [`script_version`]: versions and status of journeys; [`secret`]: what they type unseen; [`trial`]: played on a wish;
+//!   [`recording`]: a person at work on a page
 //! - [`work`]: due runs and their leases
-//! - [`runs`]: runs and their records; `sheets`: days of them, packed, for pages over weeks
-//! - [`views`]: page views in; [`filed`]: hours of them by columns; [`rollup`]: their cells by the hour; [`visits`]: single
-//!   ones
-//! - [`history`]: what changes hours that are long filed: imports, families anew
+//! - [`run`]: runs and their records; `run_day`: days of them, packed, for pages over weeks
+//! - [`page_view`]: page views in; [`sheet`]: hours of them by columns, `columns` of which lie in memory;
+//!   [`page_view_hour`]: their cells by the hour; [`visits`]: single ones
+//! - [`task`]: what changes hours that are long filed: imports, families anew
 //! - [`forgetting`]: what leaves when its time is over, and when the clock is not believed
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
@@ -17,18 +20,23 @@
 pub mod bulk;
 mod columns;
 pub mod db;
-pub mod filed;
 pub mod forgetting;
-pub mod history;
-pub mod recordings;
-pub mod rollup;
-pub mod runs;
-pub mod scripts;
-pub mod secrets;
-mod sheets;
-pub mod sites;
-pub mod trials;
-pub mod views;
+pub mod funnel;
+pub mod goal;
+pub mod journey;
+pub mod location;
+pub mod marker;
+pub mod page_view;
+pub mod page_view_hour;
+pub mod recording;
+pub mod run;
+mod run_day;
+pub mod script_version;
+pub mod secret;
+pub mod sheet;
+pub mod site;
+pub mod task;
+pub mod trial;
 pub mod visits;
 pub mod work;
 

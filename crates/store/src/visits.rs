@@ -1,7 +1,7 @@
 //! Single page views: those of a visit or a person, those of a page family, those with script errors.
 
 use crate::db::{Db, Result};
-use crate::filed::Filed;
+use crate::sheet::Filed;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::timing::Vital;

@@ -341,7 +341,7 @@ pub(crate) async fn count_first_tries(
     .fetch_all(&mut *tx)
     .await?;
     for (site_id, journey_id, due_at) in counted {
-        crate::sheets::drop_sheet(tx, site_id, journey_id, due_at.to_jiff()).await?;
+        crate::run_day::drop_sheet(tx, site_id, journey_id, due_at.to_jiff()).await?;
     }
     Ok(())
 }

@@ -5,8 +5,9 @@ use crate::{Answers, Result};
 use cadentis_core::journey::{self, ScriptError};
 use cadentis_core::run::reach::Denied;
 use cadentis_core::text::slug;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{NewLocation, NewSite, Site};
+use cadentis_store::location::NewLocation;
+use cadentis_store::script_version::Status;
+use cadentis_store::site::{NewSite, Site};
 use jiff::Timestamp;
 use uuid::Uuid;
 

@@ -6,8 +6,9 @@ use crate::{Answers, Result};
 use cadentis_core::journey::{self, Part, ScriptError};
 use cadentis_core::run::Looked;
 use cadentis_core::text::slug;
-use cadentis_store::scripts::{Deleted, Edit, Saved, Status, Version};
-use cadentis_store::sites::{Journey, NewJourney, PlaceAndPace, Site};
+use cadentis_store::journey::{Journey, NewJourney, PlaceAndPace};
+use cadentis_store::script_version::{Deleted, Edit, Saved, Status, Version};
+use cadentis_store::site::Site;
 use jiff::Timestamp;
 use uuid::Uuid;
 

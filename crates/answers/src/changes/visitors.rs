@@ -4,7 +4,8 @@ use super::{Author, noted};
 use crate::visit::persons;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
-use cadentis_store::sites::{SavedFunnel, Site};
+use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
 

@@ -7,8 +7,8 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::More;
 use cadentis_core::visitor::{Attribute, Beacon, Device, Filter, PageView, Pool};
-use cadentis_store::rollup::RolledUp;
-use cadentis_store::sites::SavedFunnel;
+use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::page_view_hour::RolledUp;
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
 

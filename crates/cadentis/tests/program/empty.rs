@@ -3,8 +3,8 @@
 use crate::serving::{self, Server};
 use cadentis_core::calendar::Pace;
 use cadentis_store::Db;
-use cadentis_store::scripts::Status;
-use cadentis_store::sites::{NewJourney, PlaceAndPace};
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
+use cadentis_store::script_version::Status;
 
 struct Empty {
     db: Db,

@@ -4,7 +4,7 @@
 use crate::serving::beacons::{Served, page, server};
 use crate::visitors::{import, post, with_families};
 use cadentis_core::calendar::stretch::hour_of;
-use cadentis_store::rollup::RolledUp;
+use cadentis_store::page_view_hour::RolledUp;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;

@@ -7,7 +7,7 @@ use cadentis_core::journey::FellBack;
 use cadentis_core::run::looked::{Look, Looked};
 use cadentis_core::run::{Asked, Outcome, Request, RunRecord};
 use cadentis_core::timing::Phases;
-use cadentis_store::scripts::Edit;
+use cadentis_store::script_version::Edit;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use std::process::Command;

@@ -5,8 +5,8 @@ use crate::serving::Server;
 use cadentis_core::calendar::Pace;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::Db;
-use cadentis_store::runs::Run;
-use cadentis_store::sites::{NewJourney, PlaceAndPace};
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
+use cadentis_store::run::Run;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -36,7 +36,7 @@ async fn world() -> World {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&pace, &places),
-        status: cadentis_store::scripts::Status::Active,
+        status: cadentis_store::script_version::Status::Active,
     };
     db.add_journey(&journey).await.expect("a journey");
     // Redirects are looked at, not followed.

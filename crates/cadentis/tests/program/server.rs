@@ -5,7 +5,7 @@ use crate::serving::Server;
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
-use cadentis_store::sites::{NewJourney, PlaceAndPace};
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -35,7 +35,7 @@ pub async fn server() -> Served {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
-        status: cadentis_store::scripts::Status::Active,
+        status: cadentis_store::script_version::Status::Active,
     };
     let journey = db.add_journey(&journey).await.expect("a journey");
     db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
@@ -233,7 +233,7 @@ async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_whe
         site.local_addr().expect("an address")
     );
     let journeys = s.db.journeys(1).await.expect("rows");
-    let edit = cadentis_store::scripts::Edit {
+    let edit = cadentis_store::script_version::Edit {
         script: &script,
         name: "Wire",
         based_on: 1,

@@ -1,8 +1,8 @@
 //! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
 
 use crate::serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
-use cadentis_store::filed::Filed;
-use cadentis_store::rollup::RolledUp;
+use cadentis_store::page_view_hour::RolledUp;
+use cadentis_store::sheet::Filed;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use std::time::Duration;
@@ -25,7 +25,7 @@ pub async fn with_families(s: &Served) {
     let patterns = [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")]
         .map(|(p, n)| (p.into(), n.into()))
         .into();
-    let site = cadentis_store::sites::Site {
+    let site = cadentis_store::site::Site {
         patterns,
         trace_link: "http://traces.example/{trace}".into(),
         ..site

@@ -1,8 +1,7 @@
 //! What happened on a page view: requests its scripts made, errors, resources that failed or were slow, what the
 //! visitor pressed, what the page itself told.
 
-use super::errors::pattern;
-use super::privacy::cut_query;
+use crate::visitor::beacon::privacy::cut_query;
 use serde::{Deserialize, Serialize};
 
 /// What can happen on a page.
@@ -165,7 +164,7 @@ impl Happening {
         if self.offline {
             return Some(Fault::Visitor);
         }
-        if !ours(&super::beacon::origin_host(&self.name)) {
+        if !ours(&crate::visitor::beacon::origin_host(&self.name)) {
             return Some(Fault::ThirdParty);
         }
         Some(match self.status.unwrap_or(200) {
@@ -256,6 +255,54 @@ fn is_date(text: &str) -> bool {
             .iter()
             .enumerate()
             .all(|(i, b)| if i == 4 || i == 7 { *b == b'-' } else { b.is_ascii_digit() })
+}
+
+/// The text with addresses, ids and numbers left open, and without what browsers put before it.
+pub fn pattern(text: &str) -> String {
+    let text = text.trim().trim_start_matches("Uncaught ");
+    let words = text.split_whitespace().map(|word| {
+        if word.contains("://") {
+            return "‹address›".to_string();
+        }
+        let mut out = String::new();
+        let mut run = String::new();
+        let close = |run: &mut String, out: &mut String| {
+            let digits = run.chars().filter(char::is_ascii_digit).count();
+            // Digits alone are a number, however many.
+            let id = run.chars().all(|c| c.is_ascii_hexdigit() || c == '-')
+                && run.contains(|c: char| c.is_ascii_alphabetic())
+                && run.len() >= 8;
+            match (digits, id) {
+                (0, _) => out.push_str(run),
+                (_, true) => out.push_str("‹id›"),
+                _ => out.push_str(&without_numbers(run)),
+            }
+            run.clear();
+        };
+        for c in word.chars() {
+            if c.is_alphanumeric() || c == '-' {
+                run.push(c);
+            } else {
+                close(&mut run, &mut out);
+                out.push(c);
+            }
+        }
+        close(&mut run, &mut out);
+        out
+    });
+    words.collect::<Vec<_>>().join(" ")
+}
+
+fn without_numbers(run: &str) -> String {
+    let mut out = String::new();
+    for c in run.chars() {
+        match c.is_ascii_digit() {
+            true if out.ends_with("‹n›") => {}
+            true => out.push_str("‹n›"),
+            false => out.push(c),
+        }
+    }
+    out
 }
 
 #[cfg(test)]

@@ -1,32 +1,24 @@
 //! Real users: what a beacon may say, which page it was, what is kept of a person.
+//!
+//! - [`beacon`]: what comes in, from pages and from files, and what is taken away of it
+//! - [`happening`]: what happened on a page
+//! - [`filed`]: hours of both by columns, and what is counted of them
+//! - [`reading`]: what is read out of them
 
-pub mod acts;
-pub mod attribute;
 pub mod beacon;
-pub mod beside;
-pub mod calls;
-pub mod cell;
-pub mod collecting;
-pub mod errors;
-pub mod family;
 pub mod filed;
-pub mod funnel;
 pub mod happening;
-pub mod import;
-pub mod load_parts;
-pub mod measured;
-pub mod party;
-pub mod privacy;
-pub mod sheet;
-pub mod slices;
-pub mod timeline;
+pub mod reading;
 
-pub use attribute::{Attribute, Filter};
+pub use beacon::collecting::Collecting;
+pub use beacon::family::Families;
 pub use beacon::{Beacon, BeaconError, Device, PageView};
-pub use cell::{Cell, Rated};
-pub use collecting::Collecting;
-pub use family::Families;
+pub use beacon::{collecting, family, import, privacy};
+pub use filed::attribute::{Attribute, Filter};
+pub use filed::cell::{Cell, Rated};
+pub use filed::measured::{Measured, Pool, has_risen};
+pub use filed::sheet::{Column, Sheet};
 pub use filed::{HappeningRow, Seen};
+pub use filed::{attribute, cell, measured, sheet};
 pub use happening::{Fault, Happened, Happening};
-pub use measured::{Measured, Pool, has_risen};
-pub use sheet::{Column, Sheet};
+pub use reading::{acts, beside, calls, errors, funnel, load_parts, party, slices, timeline};

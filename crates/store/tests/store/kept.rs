@@ -6,10 +6,11 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::journey::recorded::{Act, Input};
 use cadentis_core::run::Outcome;
 use cadentis_store::Db;
-use cadentis_store::runs::{Finished, Like};
-use cadentis_store::scripts::{Deleted, Edit, Saved, Status};
-use cadentis_store::secrets::Vault;
-use cadentis_store::sites::{NewLocation, SavedFunnel};
+use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::location::NewLocation;
+use cadentis_store::run::{Finished, Like};
+use cadentis_store::script_version::{Deleted, Edit, Saved, Status};
+use cadentis_store::secret::Vault;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -216,7 +217,7 @@ async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     for (at, title) in [(10, "Release 40.3"), (0, "at the beginning"), (20, "at the end")] {
         db.add_marker(1, minutes(at), title, "").await.expect("kept");
     }
-    let titles = |all: Vec<cadentis_store::sites::Marker>| {
+    let titles = |all: Vec<cadentis_store::marker::Marker>| {
         all.into_iter().map(|m| m.title).collect::<Vec<_>>()
     };
     let found = db.markers(1, stretch(0, 20)).await.expect("rows");

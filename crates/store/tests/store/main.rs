@@ -13,11 +13,13 @@ use cadentis_core::visitor::slices::OTHERS;
 use cadentis_core::visitor::{Attribute, Beacon, Families, Filter, PageView, family};
 use cadentis_standins::postgres::Cluster;
 use cadentis_store::Db;
-use cadentis_store::filed::Filed;
-use cadentis_store::rollup::{HourCell, RolledUp};
-use cadentis_store::runs::{Finished, Try};
-use cadentis_store::scripts::{Edit, Saved, Status};
-use cadentis_store::sites::{NewJourney, NewLocation, NewSite, PlaceAndPace};
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
+use cadentis_store::location::NewLocation;
+use cadentis_store::page_view_hour::{HourCell, RolledUp};
+use cadentis_store::run::{Finished, Try};
+use cadentis_store::script_version::{Edit, Saved, Status};
+use cadentis_store::sheet::Filed;
+use cadentis_store::site::NewSite;
 use jiff::{SignedDuration, Timestamp};
 use std::sync::LazyLock;
 use uuid::Uuid;
@@ -77,7 +79,7 @@ async fn db_at() -> (Db, i32, String) {
         apdex_t_s: 1.0,
         author: "Ada",
         plays: PlaceAndPace::usual(&pace, &places),
-        status: cadentis_store::scripts::Status::Active,
+        status: cadentis_store::script_version::Status::Active,
     };
     db.add_journey(&journey).await.expect("a journey");
     (db, location, url)
@@ -491,7 +493,7 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
         .expect("copied");
     let copy = db.journey(1, &slug).await.expect("rows").expect("the copy");
     assert_eq!((copy.status.as_str(), copy.version, copy.every_s), ("paused", 1, journey.every_s));
-    let places = async |j: &cadentis_store::sites::Journey| {
+    let places = async |j: &cadentis_store::journey::Journey| {
         db.locations_of(j).await.expect("rows").into_iter().map(|(l, _)| l.id).collect::<Vec<_>>()
     };
     assert_eq!(places(&copy).await, places(&journey).await);
@@ -500,7 +502,7 @@ async fn a_copy_plays_at_the_same_places_and_waits_paused_and_what_paused_does_n
 }
 
 /// The only journey, which plays once more before a failure counts.
-async fn that_retries(db: &Db, location: i32) -> cadentis_store::sites::Journey {
+async fn that_retries(db: &Db, location: i32) -> cadentis_store::journey::Journey {
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let places = [location];
     let plays = PlaceAndPace { retry: true, ..PlaceAndPace::usual(&Pace::Every(300), &places) };
@@ -598,7 +600,7 @@ async fn evidence_leaves_when_its_time_is_over_and_that_of_failed_runs_later() {
         db.make_due(at).await.expect("due");
         ids.push(plays(&db, location, outcome, at).await.expect("due"));
     }
-    let site = cadentis_store::sites::Site { keep_days: 2, keep_failed_days: 5, ..site };
+    let site = cadentis_store::site::Site { keep_days: 2, keep_failed_days: 5, ..site };
     db.set_site(&site).await.expect("kept");
     let kept = async |days: i64| {
         db.forget(now() + SignedDuration::from_hours(24 * days + 1)).await.expect("forgotten");
@@ -630,7 +632,7 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
         .await
         .expect("asked")
         .expect("work");
-    let run = |n: i64| cadentis_store::runs::Run {
+    let run = |n: i64| cadentis_store::run::Run {
         id: Uuid::new_v4(),
         site_id: 1,
         journey_id: journey.id,
@@ -646,7 +648,7 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
     db.copy_runs(all.iter().map(|r| (r.clone(), "r".to_string(), None))).await.expect("copied");
     let stretch = Stretch { from: at_second(begin + 5_000), to: at_second(today - 2_000) };
     let read = async || format!("{:?}", db.runs(journey.id, 1, stretch).await.expect("rows"));
-    let wanted = |all: &[cadentis_store::runs::Run]| {
+    let wanted = |all: &[cadentis_store::run::Run]| {
         format!(
             "{:?}",
             all.iter().filter(|r| stretch.contains(r.due_at)).cloned().collect::<Vec<_>>()

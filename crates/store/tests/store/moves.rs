@@ -6,7 +6,7 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::visitor::errors::kinds;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::Db;
-use cadentis_store::rollup::RolledUp;
+use cadentis_store::page_view_hour::RolledUp;
 use sqlx::postgres::PgPool;
 
 /// The version in which a page view was a row of columns.

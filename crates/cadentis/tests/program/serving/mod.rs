@@ -4,7 +4,8 @@ pub mod beacons;
 
 use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
-use cadentis_store::sites::{NewLocation, NewSite};
+use cadentis_store::location::NewLocation;
+use cadentis_store::site::NewSite;
 use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
 use std::time::Duration;

@@ -1,10 +1,10 @@
 //! Scripted runs beside real visitors: which pages both see, and whether the runner's view is like the visitors'.
 
-use super::family::Families;
-use super::happening::folded;
-use super::privacy::cut_query;
 use crate::run::RunRecord;
 use crate::stats::{Method, Samples};
+use crate::visitor::beacon::family::Families;
+use crate::visitor::beacon::privacy::cut_query;
+use crate::visitor::happening::folded;
 use serde::Serialize;
 
 /// How a step's times at a location lie beside those of visitors.
@@ -146,7 +146,7 @@ pub fn proposals<'a>(paths: impl IntoIterator<Item = (&'a str, u64)>) -> Vec<(St
             .collect();
         *by.entry(pattern.join("/")).or_default() += n;
     }
-    super::calls::most_first(by)
+    crate::visitor::reading::calls::most_first(by)
 }
 
 #[cfg(test)]

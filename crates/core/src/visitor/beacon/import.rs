@@ -5,8 +5,8 @@
 //! columns are those of a beacon, with `at` as a moment with its zone or as milliseconds since 1970. An id that is not
 //! given is made of what the line says, so that the same file brought twice changes nothing.
 
-use super::beacon::{Beacon, BeaconError};
 use crate::run::{Har, Request};
+use crate::visitor::beacon::{Beacon, BeaconError};
 use serde_json::{Map, Value, json};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
@@ -329,7 +329,7 @@ fn happened(asked: &[&Request]) -> Vec<Value> {
     all.sort_by(|a, b| {
         (failed(b), is_call(b)).cmp(&(failed(a), is_call(a))).then(took(b).total_cmp(&took(a)))
     });
-    all.truncate(super::beacon::MAX_HAPPENED);
+    all.truncate(crate::visitor::beacon::MAX_HAPPENED);
     all.sort_by(|a, b| a.start_ms.total_cmp(&b.start_ms));
     let one = |r: &&Request| {
         let mut o = json!({"what": if is_call(r) { "request" } else { "resource" }, "at": r.start_ms.max(0.0), "name": r.url,

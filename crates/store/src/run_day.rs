@@ -5,7 +5,7 @@
 //! so that a sheet never misses a run.
 
 use crate::db::{Db, Result, content};
-use crate::runs::{Run, outcome_code, outcome_of};
+use crate::run::{Run, outcome_code, outcome_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::Check;
@@ -405,7 +405,7 @@ impl Db {
         if stretch.to <= stretch.from {
             return Ok(Vec::new());
         }
-        let rows: Vec<crate::runs::RunRow> = sqlx::query_as(
+        let rows: Vec<crate::run::RunRow> = sqlx::query_as(
             "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms FROM run
              WHERE site_id = $2 AND journey_id = ANY($1) AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
         )
@@ -415,7 +415,7 @@ impl Db {
         .bind(stretch.to.to_sqlx())
         .fetch_all(from)
         .await?;
-        crate::runs::runs(rows)
+        crate::run::runs(rows)
     }
 }
 

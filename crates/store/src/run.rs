@@ -1,7 +1,7 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
-use crate::sites::LeftOut;
+use crate::marker::LeftOut;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::{Check, Counted, Tally};
 use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
@@ -253,7 +253,7 @@ impl Db {
                 accept.bind(record.started_at.to_sqlx()).execute(&mut *tx).await?;
             }
         }
-        crate::sheets::drop_sheet(&mut tx, site_id, journey_id, due_at.to_jiff()).await?;
+        crate::run_day::drop_sheet(&mut tx, site_id, journey_id, due_at.to_jiff()).await?;
         tx.commit().await?;
         Ok(Finished::Stored)
     }

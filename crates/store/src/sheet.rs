@@ -323,7 +323,8 @@ impl Db {
             for hour in hours {
                 let hour = hour.to_jiff();
                 let mut tx = self.pool.begin().await?;
-                crate::rollup::lock_day(&mut tx, site.id, crate::sheets::day_of(hour)).await?;
+                crate::page_view_hour::lock_day(&mut tx, site.id, crate::run_day::day_of(hour))
+                    .await?;
                 let all = self.read_filed(&mut tx, Filed::Happenings, site.id, hour).await?;
                 let sheet = failures(&all).map_err(|e| content("sheet", e))?;
                 self.put_one(&mut tx, Filed::Failures, site.id, &sheet).await?;
@@ -510,16 +511,16 @@ impl Db {
         hour: Timestamp,
     ) -> Result<u64> {
         let mut tx = self.pool.begin().await?;
-        crate::rollup::lock_day(&mut tx, site_id, crate::sheets::day_of(hour)).await?;
-        let gone = match crate::history::held(&mut tx, site_id, hour).await? {
-            crate::history::Held::Rows => {
+        crate::page_view_hour::lock_day(&mut tx, site_id, crate::run_day::day_of(hour)).await?;
+        let gone = match crate::task::held(&mut tx, site_id, hour).await? {
+            crate::task::Held::Rows => {
                 // Marked first: whoever writes rows takes the mark before the rows, too.
-                crate::views::mark_hour(&mut tx, site_id, hour).await?;
+                crate::page_view::mark_hour(&mut tx, site_id, hour).await?;
                 let gone = forget_rows_of(&mut tx, site_id, column, id, hour).await?;
                 self.file_hour(&mut tx, site_id, hour).await?;
                 gone
             }
-            crate::history::Held::Sheets => {
+            crate::task::Held::Sheets => {
                 let mut gone = 0;
                 for what in [Filed::PageViews, Filed::Happenings] {
                     for sheet in self
@@ -584,7 +585,7 @@ async fn rows_of(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result
     .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
     .fetch_all(tx)
     .await?;
-    crate::views::read(rows)
+    crate::page_view::read(rows)
 }
 
 fn file(what: Filed, hour: Timestamp, views: &[PageView], domains: &[String]) -> Result<Sheet> {

@@ -3,16 +3,44 @@
 //! One sheet holds an hour's page views, another what happened on them; both tell the attributes under the same names,
 //! so that one filter narrows either. A column in which nobody told anything is left out.
 
-use super::attribute::Attribute;
-use super::beacon::PageView;
-use super::family::Families;
-use super::happening::{Fault, Happened};
-use super::load_parts::Moments;
-use super::sheet::{Column, IdMap, Sheet, SheetError};
-use super::slices::ended;
+pub mod attribute;
+pub mod cell;
+pub mod measured;
+pub mod sheet;
+
+use crate::visitor::beacon::PageView;
+use crate::visitor::beacon::family::Families;
+use crate::visitor::filed::attribute::Attribute;
+use crate::visitor::filed::sheet::{Column, IdMap, Sheet, SheetError};
+use crate::visitor::happening::{Fault, Happened};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
+
+/// What a page view reported, in milliseconds from the navigation's beginning; lookup and connecting are lengths.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Moments {
+    /// When the name was looked up.
+    pub lookup: Option<f64>,
+    /// When it was connected.
+    pub connect: Option<f64>,
+    /// When the first byte came.
+    pub ttfb: Option<f64>,
+    /// When something was drawn.
+    pub fcp: Option<f64>,
+    /// When the largest was drawn.
+    pub lcp: Option<f64>,
+}
+
+/// What a page view came to, as the column `ended` has it.
+pub fn ended(abandoned: bool, blank: bool) -> &'static str {
+    match (abandoned, blank) {
+        (false, false) => "",
+        (true, false) => "abandoned",
+        (false, true) => "blank",
+        (true, true) => "abandoned, blank",
+    }
+}
 
 /// Numbers of a page view: name of the column, and where it stands.
 type Number = (&'static str, fn(&PageView) -> Option<f64>);

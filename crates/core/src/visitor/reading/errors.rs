@@ -1,6 +1,7 @@
 //! Script errors, gathered by what went wrong: one mistake in the script leaves many texts that differ by a number, an
 //! id or an address (common practice, no published source).
 
+use crate::visitor::happening::pattern;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -66,54 +67,6 @@ pub struct Kind {
 
 /// So many of the newest occurrences are named.
 const NAMED: usize = 3;
-
-/// The text with addresses, ids and numbers left open, and without what browsers put before it.
-pub fn pattern(text: &str) -> String {
-    let text = text.trim().trim_start_matches("Uncaught ");
-    let words = text.split_whitespace().map(|word| {
-        if word.contains("://") {
-            return "‹address›".to_string();
-        }
-        let mut out = String::new();
-        let mut run = String::new();
-        let close = |run: &mut String, out: &mut String| {
-            let digits = run.chars().filter(char::is_ascii_digit).count();
-            // Digits alone are a number, however many.
-            let id = run.chars().all(|c| c.is_ascii_hexdigit() || c == '-')
-                && run.contains(|c: char| c.is_ascii_alphabetic())
-                && run.len() >= 8;
-            match (digits, id) {
-                (0, _) => out.push_str(run),
-                (_, true) => out.push_str("‹id›"),
-                _ => out.push_str(&without_numbers(run)),
-            }
-            run.clear();
-        };
-        for c in word.chars() {
-            if c.is_alphanumeric() || c == '-' {
-                run.push(c);
-            } else {
-                close(&mut run, &mut out);
-                out.push(c);
-            }
-        }
-        close(&mut run, &mut out);
-        out
-    });
-    words.collect::<Vec<_>>().join(" ")
-}
-
-fn without_numbers(run: &str) -> String {
-    let mut out = String::new();
-    for c in run.chars() {
-        match c.is_ascii_digit() {
-            true if out.ends_with("‹n›") => {}
-            true => out.push_str("‹n›"),
-            false => out.push(c),
-        }
-    }
-    out
-}
 
 /// Gathers them, those that touched most visits first.
 pub fn kinds(occurrences: &[Occurrence]) -> Vec<Kind> {

@@ -1,10 +1,10 @@
 //! The samples of one vital, pooled from wherever they came: raw page views (exact) or cells of the
 //! roll-up (within 1 %). Percentiles are read off the pool, never averaged.
 
-use super::cell::{Cell, Rated};
 use crate::stats::compare::share_shift;
 use crate::stats::{Proof, Reading, Samples, Sketch, share};
 use crate::timing::{Apdex, Rating, Vital};
+use crate::visitor::filed::cell::{Cell, Rated};
 
 /// Page views being pooled.
 #[derive(Debug, Clone, Default)]

@@ -52,7 +52,7 @@ pub fn renamed(before: &[(String, String)], now: &[(String, String)]) -> Vec<(St
 }
 
 fn segments(path: &str) -> Vec<String> {
-    super::privacy::cut_query(path)
+    crate::visitor::beacon::privacy::cut_query(path)
         .split('/')
         .filter(|s| !s.is_empty())
         .map(str::to_string)

@@ -2,7 +2,7 @@
 //! they play, kept a day and counted nowhere.
 
 use crate::db::{Db, Result};
-use crate::runs::Finished;
+use crate::run::Finished;
 use cadentis_core::run::RunRecord;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;

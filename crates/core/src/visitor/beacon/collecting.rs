@@ -1,7 +1,7 @@
 //! What a site lets be collected from its visitors, and for how long.
 
-use super::beacon::is_attribute_name;
 use crate::calendar::Stretch;
+use crate::visitor::beacon::is_attribute_name;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 

@@ -3,10 +3,14 @@
 //! One page view may send several beacons (at load, when hidden); each carries all that is known,
 //! the same `id` and a higher `seq`. The last one wins; a repeat changes nothing.
 
-use super::happening::{Happened, Happening};
-use super::privacy;
+pub mod collecting;
+pub mod family;
+pub mod import;
+pub mod privacy;
+
 use crate::calendar::stretch::at_second;
 use crate::text::clean;
+use crate::visitor::happening::{Happened, Happening};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json_borrow::{ObjectAsVec, Value};

@@ -5,7 +5,7 @@
 //! their hours when they are first read.
 
 use crate::db::{Db, Result, content};
-use crate::sheets::{DAY_S, begin_of, day_of};
+use crate::run_day::{DAY_S, begin_of, day_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Selection, capped, pools};

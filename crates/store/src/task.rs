@@ -4,10 +4,10 @@
 //! first is changed by its rows, the second by its sheets and cells.
 
 use crate::db::{Db, Result, StoreError, content};
-use crate::filed::{Filed, whole_hour};
-use crate::rollup::{lock_day, put_cells};
-use crate::sheets::{begin_of, day_of};
-use crate::views::put_rows;
+use crate::page_view::put_rows;
+use crate::page_view_hour::{lock_day, put_cells};
+use crate::run_day::{begin_of, day_of};
+use crate::sheet::{Filed, whole_hour};
 use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::visitor::filed::refiled;
 use cadentis_core::visitor::{Families, PageView, Sheet};
@@ -369,7 +369,7 @@ async fn refile_rows(
         return Ok(0);
     }
     // Marked first: whoever writes rows takes the mark before the rows, too.
-    crate::views::mark_hour(tx, site_id, hour).await?;
+    crate::page_view::mark_hour(tx, site_id, hour).await?;
     // A beacon that came meanwhile has a higher number, and the family of now.
     sqlx::query(
         "WITH given AS (SELECT * FROM unnest($2::timestamptz[], $3::uuid[], $4::int[], $5::text[]) AS a(at, id, seq, view))

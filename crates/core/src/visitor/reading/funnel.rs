@@ -5,14 +5,14 @@
 //! is 74 % from step to step). Whoever did not go on either *abandoned* the page before it had loaded, or *stopped* on
 //! a page that had.
 
-use super::attribute::Filter;
-use super::sheet::{IdMap, Sheet};
-use super::slices::{at_once, rows};
-use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
 use crate::timing::Vital;
+use crate::visitor::filed::attribute::Filter;
+use crate::visitor::filed::sheet::{IdMap, Sheet};
+use crate::visitor::reading::slices::{at_once, rows};
+use crate::visitor::reading::timeline::{Bucket, Timeline};
 use serde::Serialize;
 
 /// One step of a funnel and what became of those who reached it.

@@ -1,8 +1,8 @@
 //! Scripts of journeys, version by version; common parts; the status of a journey.
 
 use crate::db::{Db, Result};
-use crate::runs::Run;
-use crate::sites::Journey;
+use crate::journey::Journey;
+use crate::run::Run;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
 

@@ -3,14 +3,14 @@
 //! Short stretches keep every sample, so that what is computed from them is exact; long ones are held as sketches
 //! (within 1 %), like the cells of the roll-up.
 
-use super::attribute::{Attribute, Filter};
-use super::cell::Rated;
-use super::measured::Pool;
-use super::sheet::{Figures, IdSet, Sheet};
 use crate::calendar::Stretch;
 use crate::stats::compare::share_shift;
 use crate::stats::{Method, Reading, Samples, readings};
 use crate::timing::Vital;
+use crate::visitor::filed::attribute::{Attribute, Filter};
+use crate::visitor::filed::cell::Rated;
+use crate::visitor::filed::measured::Pool;
+use crate::visitor::filed::sheet::{Figures, IdSet, Sheet};
 use std::collections::BTreeMap;
 
 /// Stretches up to this long are read page view by page view and are exact: a working day and the hour before it. Longer
@@ -107,16 +107,6 @@ pub fn every_hour(page_views: u64) -> i64 {
         .into_iter()
         .find(|n| page_views <= ENOUGH * *n as u64)
         .unwrap_or(35)
-}
-
-/// What a page view came to, as the column `ended` has it.
-pub fn ended(abandoned: bool, blank: bool) -> &'static str {
-    match (abandoned, blank) {
-        (false, false) => "",
-        (true, false) => "abandoned",
-        (false, true) => "blank",
-        (true, true) => "abandoned, blank",
-    }
 }
 
 #[derive(Default)]
@@ -395,6 +385,7 @@ mod tests {
     use super::*;
     use crate::calendar::stretch::at_second;
     use crate::timing::Rating;
+    use crate::visitor::filed::ended;
     use crate::visitor::sheet::Column;
     use proptest::prelude::*;
     use std::collections::HashSet;

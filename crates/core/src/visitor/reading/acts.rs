@@ -1,12 +1,12 @@
 //! What visitors do: actions as things of their own, with what came of them; and whose visits had most trouble.
 
-use super::attribute::Filter;
-use super::calls::most_first;
-use super::sheet::{Coded, IdMap, IdSet, Sheet};
-use super::slices::{at_once, in_halves, rows};
-use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
+use crate::visitor::filed::attribute::Filter;
+use crate::visitor::filed::sheet::{Coded, IdMap, IdSet, Sheet};
+use crate::visitor::reading::calls::most_first;
+use crate::visitor::reading::slices::{at_once, in_halves, rows};
+use crate::visitor::reading::timeline::{Bucket, Timeline};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::HashMap;

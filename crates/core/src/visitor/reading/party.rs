@@ -1,11 +1,11 @@
 //! Third parties: the hosts that pages fetch from and that are not the site's.
 
-use super::attribute::Filter;
-use super::beacon::origin_host;
-use super::sheet::{IdSet, Sheet};
-use super::slices::rows;
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
+use crate::visitor::beacon::origin_host;
+use crate::visitor::filed::attribute::Filter;
+use crate::visitor::filed::sheet::{IdSet, Sheet};
+use crate::visitor::reading::slices::rows;
 use std::collections::BTreeMap;
 
 /// One host that is not the site's, as page views told of it.

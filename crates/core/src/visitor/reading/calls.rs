@@ -1,12 +1,12 @@
 //! Requests that pages make, gathered by family: how many, how long, what became of them, whose fault.
 
-use super::attribute::Filter;
-use super::happening::Fault;
-use super::sheet::{Coded, IdSet, Sheet};
-use super::slices::{in_halves, rows};
-use super::timeline::{Bucket, Timeline};
 use crate::calendar::Stretch;
 use crate::stats::{Reading, readings};
+use crate::visitor::filed::attribute::Filter;
+use crate::visitor::filed::sheet::{Coded, IdSet, Sheet};
+use crate::visitor::happening::Fault;
+use crate::visitor::reading::slices::{in_halves, rows};
+use crate::visitor::reading::timeline::{Bucket, Timeline};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap};

@@ -5,25 +5,11 @@
 //! moments are not in this order says nothing and is left out. (The order: W3C Navigation Timing, Paint Timing and
 //! Largest Contentful Paint.)
 
-use super::attribute::Filter;
-use super::sheet::{Figures, Sheet};
-use super::slices::rows;
 use crate::calendar::Stretch;
-
-/// What a page view reported, in milliseconds from the navigation's beginning; lookup and connecting are lengths.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub struct Moments {
-    /// When the name was looked up.
-    pub lookup: Option<f64>,
-    /// When it was connected.
-    pub connect: Option<f64>,
-    /// When the first byte came.
-    pub ttfb: Option<f64>,
-    /// When something was drawn.
-    pub fcp: Option<f64>,
-    /// When the largest was drawn.
-    pub lcp: Option<f64>,
-}
+use crate::visitor::filed::Moments;
+use crate::visitor::filed::attribute::Filter;
+use crate::visitor::filed::sheet::{Figures, Sheet};
+use crate::visitor::reading::slices::rows;
 
 /// The columns that [`moments`] reads.
 pub const COLUMNS: [&str; 5] = ["dns", "connect", "ttfb", "fcp", "lcp"];

@@ -1,0 +1,221 @@
+//! Sites: whose journeys are played and whose visitors report.
+
+use crate::db::{Db, Result, content};
+use crate::marker::put_marker;
+use cadentis_core::visitor::beacon::{origin_host, owns};
+use cadentis_core::visitor::collecting::breaks;
+use cadentis_core::visitor::{Collecting, Families, family};
+use jiff::{Timestamp, tz::TimeZone};
+use sqlx::FromRow;
+use sqlx::types::Json;
+
+/// Patterns and names of page families, first match wins.
+pub type Patterns = Vec<(String, String)>;
+
+/// A site whose journeys are played and whose visitors report.
+#[derive(Debug, Clone)]
+pub struct Site {
+    /// Its id.
+    pub id: i32,
+    /// What pages show to report to it.
+    pub key: String,
+    /// Its name.
+    pub name: String,
+    /// Whose midnight begins its days.
+    pub zone: TimeZone,
+    /// Hosts that are its own, with everything below them.
+    pub domains: Vec<String>,
+    /// Its page families.
+    pub families: Families,
+    /// Apdex target of page loads, in seconds.
+    pub apdex_t_s: f64,
+    /// Common parts of its scripts, as text.
+    pub parts: String,
+    /// Name and address of each environment; the first is what visitors use.
+    pub environments: Vec<(String, String)>,
+    /// How long evidence is kept, in days; of runs that failed.
+    pub keep_days: i32,
+    /// Of runs that failed.
+    pub keep_failed_days: i32,
+    /// Where the back end shows a trace, with `{trace}` for its id; empty when it does not.
+    pub trace_link: String,
+    /// How long anything is known of people, in days.
+    pub keep_people_days: i32,
+    /// How page views are collected.
+    pub collecting: Collecting,
+    /// Its page families as they are kept.
+    pub patterns: Patterns,
+}
+
+impl Site {
+    /// The environment whose address has this host; the first when none has.
+    pub fn environment_of(&self, host: &str) -> &str {
+        let of = |address: &str| origin_host(address) == host;
+        let found =
+            self.environments.iter().find(|(_, address)| of(address)).or(self.environments.first());
+        found.map_or("", |(name, _)| name)
+    }
+
+    /// The names of its environments; without any there is production alone.
+    pub fn environment_names(&self) -> Vec<String> {
+        let names: Vec<String> = self.environments.iter().map(|(name, _)| name.clone()).collect();
+        if names.is_empty() { vec!["production".into()] } else { names }
+    }
+
+    /// The address of a trace in the back end.
+    pub fn trace_address(&self, trace: &str) -> Option<String> {
+        (!self.trace_link.is_empty()).then(|| self.trace_link.replace("{trace}", trace))
+    }
+
+    /// Whether a host name belongs to the site: one of its domains or below one.
+    pub fn owns(&self, host: &str) -> bool {
+        owns(&self.domains, host)
+    }
+
+    /// Name of its zone.
+    pub fn zone_name(&self) -> &str {
+        self.zone.iana_name().unwrap_or("UTC")
+    }
+}
+
+#[derive(FromRow)]
+struct SiteRow {
+    id: i32,
+    key: String,
+    name: String,
+    zone: String,
+    domains: Vec<String>,
+    families: Json<Patterns>,
+    apdex_t_s: f64,
+    parts: String,
+    environments: Json<Vec<(String, String)>>,
+    keep_days: i32,
+    keep_failed_days: i32,
+    trace_link: String,
+    keep_people_days: i32,
+    collecting: Json<Collecting>,
+}
+
+impl SiteRow {
+    fn site(self) -> Result<Site> {
+        Ok(Site {
+            id: self.id,
+            key: self.key,
+            name: self.name,
+            zone: TimeZone::get(&self.zone).map_err(|e| content("site.zone", e))?,
+            domains: self.domains,
+            families: Families::new(self.families.0.iter().cloned()),
+            patterns: self.families.0,
+            apdex_t_s: self.apdex_t_s,
+            parts: self.parts,
+            environments: self.environments.0,
+            keep_days: self.keep_days,
+            keep_failed_days: self.keep_failed_days,
+            trace_link: self.trace_link,
+            keep_people_days: self.keep_people_days,
+            collecting: self.collecting.0,
+        })
+    }
+}
+
+/// A site that is to be.
+#[derive(Debug, Clone)]
+pub struct NewSite<'a> {
+    /// What pages show to report to it.
+    pub key: &'a str,
+    /// Its name.
+    pub name: &'a str,
+    /// Name of its zone.
+    pub zone: &'a str,
+    /// Hosts that are its own.
+    pub domains: &'a [String],
+    /// Patterns and names of its page families.
+    pub families: &'a [(String, String)],
+    /// Apdex target of page loads, in seconds.
+    pub apdex_t_s: f64,
+}
+
+impl Db {
+    /// All sites.
+    pub async fn sites(&self) -> Result<Vec<Site>> {
+        let rows: Vec<SiteRow> =
+            sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
+        rows.into_iter().map(SiteRow::site).collect()
+    }
+
+    /// The site with this key.
+    pub async fn site_by_key(&self, key: &str) -> Result<Option<Site>> {
+        let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE key = $1")
+            .bind(key)
+            .fetch_optional(&self.pool)
+            .await?;
+        row.map(SiteRow::site).transpose()
+    }
+
+    /// Adds a site; its id.
+    pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
+        let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s)
+                   VALUES ($1, $2, $3, $4, $5, $6) RETURNING id";
+        Ok(sqlx::query_scalar(sql)
+            .bind(site.key)
+            .bind(site.name)
+            .bind(site.zone)
+            .bind(site.domains)
+            .bind(Json(site.families))
+            .bind(site.apdex_t_s)
+            .fetch_one(&self.pool)
+            .await?)
+    }
+
+    /// What is collected from visitors, which pages are one family, which hosts are the site's, how long people are
+    /// known.
+    pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Patterns>) =
+            sqlx::query_as(
+                "SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE",
+            )
+            .bind(site.id)
+            .fetch_one(&mut *tx)
+            .await?;
+        let collecting = site.collecting.clone().after(&held, now);
+        sqlx::query(
+            "UPDATE site SET collecting = $2, families = $3, domains = $4, keep_people_days = $5, apdex_t_s = $6 WHERE id = $1",
+        )
+        .bind(site.id)
+        .bind(Json(&collecting))
+        .bind(Json(&site.patterns))
+        .bind(&site.domains)
+        .bind(site.keep_people_days)
+        .bind(site.apdex_t_s)
+        .execute(&mut *tx)
+        .await?;
+        for (was, is) in family::renamed(&patterns, &site.patterns) {
+            for sql in [
+                "UPDATE budget SET family = $3 WHERE site_id = $1 AND family = $2",
+                "UPDATE funnel SET steps = array_replace(steps, $2, $3) WHERE site_id = $1 AND $2 = ANY (steps)",
+            ] {
+                sqlx::query(sql).bind(site.id).bind(&was).bind(&is).execute(&mut *tx).await?;
+            }
+        }
+        for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
+            put_marker(&mut tx, site.id, now, &title, detail).await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Environments, how long evidence is kept, where traces are.
+    pub async fn set_site(&self, site: &Site) -> Result<()> {
+        let sql = "UPDATE site SET environments = $2, keep_days = $3, keep_failed_days = $4, trace_link = $5 WHERE id = $1";
+        sqlx::query(sql)
+            .bind(site.id)
+            .bind(Json(&site.environments))
+            .bind(site.keep_days)
+            .bind(site.keep_failed_days)
+            .bind(&site.trace_link)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}
