@@ -1,5 +1,6 @@
 //! SVG made of numbers.
 
+use crate::view::Mark;
 use cadentis_core::calendar::Stretch;
 use jiff::Timestamp;
 use std::fmt::Write;
@@ -96,7 +97,7 @@ pub fn round_up(value: f64) -> f64 {
 }
 
 /// Positions and labels for the axis: about one every 90 units, on whole hours or days.
-pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
+pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<Mark> {
     const STEPS_S: [i64; 12] =
         [300, 600, 900, 1_800, 3_600, 7_200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800];
     let most = axis.width / 88.0;
@@ -108,7 +109,7 @@ pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
         let days = axis.stretch.days(zone);
         let every = (step / 86_400) as usize;
         let label = |at: &Timestamp| at.to_zoned(zone.clone()).strftime("%a %-d").to_string();
-        return days.iter().step_by(every).map(|at| (axis.x(*at), label(at))).collect();
+        return days.iter().step_by(every).map(|at| Mark::new(axis.x(*at), label(at))).collect();
     }
     // Counted in local time, so that labels fall on whole local hours.
     let mut ticks = Vec::new();
@@ -120,7 +121,7 @@ pub fn ticks(axis: &Axis, zone: &jiff::tz::TimeZone) -> Vec<(f64, String)> {
         if of_day % step == 0 && at >= axis.stretch.from {
             let label =
                 if of_day == 0 { local.strftime("%a %-d") } else { local.strftime("%H:%M") };
-            ticks.push((axis.x(at), label.to_string()));
+            ticks.push(Mark::new(axis.x(at), label.to_string()));
         }
         second += 300;
     }
@@ -156,7 +157,7 @@ mod tests {
         let a = axis("2026-10-24T20:00Z", "2026-10-25T08:00Z");
         let labels: Vec<String> = ticks(&a, &TimeZone::get("Europe/Oslo").expect("a zone"))
             .into_iter()
-            .map(|t| t.1)
+            .map(|t| t.says)
             .collect();
         assert!(labels.iter().all(|l| l.ends_with(":00") || l.starts_with("Sun")), "{labels:?}");
         assert!(labels.contains(&"Sun 25".to_string()), "{labels:?}");
@@ -242,9 +243,9 @@ mod tests {
             let axis = Axis { stretch, left: 40.0, width: 880.0 };
             let zone = TimeZone::get(["UTC", "Europe/Oslo", "America/St_Johns"][zone]).unwrap();
             let ticks = ticks(&axis, &zone);
-            prop_assert!(ticks.iter().all(|(x, label)| (30.0..=930.0).contains(x) && !label.is_empty()));
+            prop_assert!(ticks.iter().all(|t| (30.0..=930.0).contains(&t.x) && !t.says.is_empty()));
             // Where the clocks change an hour may be missing between two labels, never more.
-            prop_assert!(ticks.windows(2).all(|w| w[1].0 - w[0].0 > 40.0), "{:?}", ticks);
+            prop_assert!(ticks.windows(2).all(|w| w[1].x - w[0].x > 40.0), "{:?}", ticks);
             prop_assert!(ticks.len() <= 24, "{}", ticks.len());
         }
 

@@ -6,6 +6,7 @@ use crate::error::PageError;
 use crate::format;
 use crate::limits::query;
 use crate::pages::own_parameters;
+use crate::view::{Mark, Window};
 use actix_web::HttpRequest;
 use cadentis_answers::kept::{LeftOut, Marker, Site};
 use cadentis_answers::{Range, strip};
@@ -156,18 +157,25 @@ pub struct Quick {
     pub here: bool,
 }
 
+/// A piece of the strip.
+#[derive(Default)]
+pub struct Part {
+    pub x: f64,
+    pub w: f64,
+}
+
 /// The time strip, ready to draw on 1248 × 36 units.
 #[derive(Default)]
 pub struct Strip {
     pub from_s: i64,
     pub to_s: i64,
     pub silhouette: String,
-    pub days: Vec<(f64, String)>,
-    pub markers: Vec<(f64, String)>,
-    pub maintenance: Vec<(f64, f64, String)>,
-    pub troubles: Vec<(f64, f64, String)>,
-    pub stretch: (f64, f64),
-    pub against: Option<(f64, f64)>,
+    pub days: Vec<Mark>,
+    pub markers: Vec<Mark>,
+    pub maintenance: Vec<Window>,
+    pub troubles: Vec<Window>,
+    pub stretch: Part,
+    pub against: Option<Part>,
 }
 
 pub const WIDTH: f64 = 1248.0;
@@ -345,11 +353,16 @@ impl Strip {
         points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
         let day_name =
             |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
+        let part = |s: &Stretch| axis.window(s).map(|(x, w)| Part { x, w });
         let strip = Strip {
             from_s: shown.from.as_second(),
             to_s: shown.to.as_second(),
             silhouette: format!("{}Z", line(points)),
-            days: shown.days(&site.zone).iter().map(|at| (axis.x(*at), day_name(at))).collect(),
+            days: shown
+                .days(&site.zone)
+                .iter()
+                .map(|at| Mark::new(axis.x(*at), day_name(at)))
+                .collect(),
             markers: drawn_markers(&told.markers, &axis),
             maintenance: drawn_windows(&told.maintenance, &axis),
             troubles: told
@@ -359,24 +372,25 @@ impl Strip {
                     let (x, w) = axis.window(&t.stretch)?;
                     let at = format::day_clock(t.stretch.from, &site.zone);
                     let (failed, counted) = (t.tally.failed, t.tally.counted());
-                    Some((x, w.max(3.0), format!("{at}: {failed} of {counted} runs failed")))
+                    let says = format!("{at}: {failed} of {counted} runs failed");
+                    Some(Window::new(x, w.max(3.0), says))
                 })
                 .collect(),
-            stretch: axis.window(&stretch).unwrap_or((0.0, 1.5)),
-            against: against.and_then(|a| axis.window(&a)),
+            stretch: part(&stretch).unwrap_or(Part { x: 0.0, w: 1.5 }),
+            against: against.and_then(|a| part(&a)),
         };
         Ok((strip, told.markers))
     }
 }
 
-pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<(f64, String)> {
-    markers.iter().map(|m| (axis.x(m.at), m.title.clone())).collect()
+pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<Mark> {
+    markers.iter().map(|m| Mark::new(axis.x(m.at), &m.title)).collect()
 }
 
-pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<(f64, f64, String)> {
+pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<Window> {
     windows
         .iter()
-        .filter_map(|w| axis.window(&w.stretch).map(|(x, width)| (x, width, w.why.clone())))
+        .filter_map(|w| axis.window(&w.stretch).map(|(x, width)| Window::new(x, width, &w.why)))
         .collect()
 }
 

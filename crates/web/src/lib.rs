@@ -3,7 +3,7 @@
 //! - [`api`]: health, collecting beacons, runners
 //! - [`frame`]: what every page has: places, the time strip, the stretch
 //! - [`pages`]: one module per place
-//! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them
+//! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them; [`view`]: what templates are filled with
 
 mod api;
 mod csv_file;
@@ -21,6 +21,7 @@ mod pages;
 mod problem;
 pub mod routes;
 mod statics;
+mod view;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;

@@ -4,6 +4,7 @@ use crate::draw::{Axis, band, connected, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
+use crate::view::{Mark, Window};
 use askama::Template;
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{LeftOut, Location, Marker};
@@ -67,15 +68,17 @@ impl Layout {
 pub struct LineUp {
     pub width: f64,
     pub height: f64,
-    pub plot: (f64, f64),
+    /// Where the axis begins and ends.
+    pub left: f64,
+    pub right: f64,
     pub lanes: Vec<Lane>,
-    pub ticks: Vec<(f64, String)>,
+    pub ticks: Vec<Mark>,
     pub from_s: i64,
     pub to_s: i64,
     /// What one bar stands for, when it is more than one run.
     pub bars_say: String,
     pub axis_y: f64,
-    pub left_out: Vec<(f64, f64, String)>,
+    pub left_out: Vec<Window>,
     pub now_x: Option<f64>,
     /// Whether the patterns that lanes use have to come with it: once a page.
     pub with_patterns: bool,
@@ -84,6 +87,38 @@ pub struct LineUp {
     pub narrow: bool,
     /// Where figures stand, right of names.
     pub figure_x: f64,
+}
+
+/// A line or an area.
+pub struct Drawn {
+    pub class: String,
+    pub d: String,
+}
+
+impl Drawn {
+    fn new(class: impl Into<String>, d: impl Into<String>) -> Drawn {
+        Drawn { class: class.into(), d: d.into() }
+    }
+}
+
+/// The limit of a lane, and what stands above it.
+pub struct Limit {
+    pub y: f64,
+    pub says: String,
+}
+
+/// The name of an area, where it stands.
+pub struct Name {
+    pub x: f64,
+    pub y: f64,
+    pub name: String,
+}
+
+/// A marker; its title stands on the left of it where there is no room on the right.
+pub struct Flag {
+    pub x: f64,
+    pub title: String,
+    pub is_left: bool,
 }
 
 pub struct Lane {
@@ -97,14 +132,14 @@ pub struct Lane {
     /// How far the whole lane is moved down, to make room for names.
     pub shift: f64,
     pub scale: String,
-    pub budget_y: Option<(f64, String)>,
+    pub budget: Option<Limit>,
     pub bars: Vec<Bar>,
-    pub lines: Vec<(&'static str, String)>,
-    pub areas: Vec<(String, String)>,
+    pub lines: Vec<Drawn>,
+    pub areas: Vec<Drawn>,
     /// Names of areas, where they stand.
-    pub names: Vec<(f64, f64, String)>,
-    pub markers: Vec<(f64, String, bool)>,
-    pub windows: Vec<(f64, f64, String)>,
+    pub names: Vec<Name>,
+    pub markers: Vec<Flag>,
+    pub windows: Vec<Window>,
     /// (seconds, what the cursor reads there), as JSON.
     pub reads: String,
 }
@@ -121,7 +156,7 @@ impl Lane {
             height,
             shift: 0.0,
             scale: String::new(),
-            budget_y: None,
+            budget: None,
             bars: vec![],
             lines: vec![],
             areas: vec![],
@@ -238,7 +273,8 @@ impl LineUp {
         LineUp {
             width: layout.width,
             height: height + 24.0,
-            plot: (axis.left, axis.right()),
+            left: axis.left,
+            right: axis.right(),
             ticks: ticks(&axis, &frame.site.zone),
             from_s: frame.stretch.from.as_second(),
             to_s: frame.stretch.to.as_second(),
@@ -345,13 +381,14 @@ fn stack_lane(axis: &Axis, stack: &Stack<'_>, top: f64) -> Lane {
                 _ => {}
             }
         }
-        lane.areas.push((layer.class.clone(), area));
+        lane.areas.push(Drawn::new(&layer.class, area));
         // The name stands where its layer is thickest.
         let thickest = (0..stack.known.len())
             .filter(|i| stack.known[*i] && (axis.left + 60.0..axis.right() - 60.0).contains(&x(*i)))
             .max_by(|a, b| layer.values[*a].total_cmp(&layer.values[*b]));
         if let Some(i) = thickest.filter(|i| y(below[*i]) - y(above[*i]) > 13.0) {
-            lane.names.push((x(i), (y(below[i]) + y(above[i])) / 2.0 + 4.0, layer.name.clone()));
+            let middle = (y(below[i]) + y(above[i])) / 2.0 + 4.0;
+            lane.names.push(Name { x: x(i), y: middle, name: layer.name.clone() });
         }
         below = above;
     }
@@ -384,8 +421,8 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
     let course = |pick: fn(&Pair) -> Option<f64>| {
         line(compared.points.iter().map(|p| pick(p).map(|ms| (axis.x(at_second(p.0)), y(ms)))))
     };
-    lane.lines.push(("ours-line", course(|p| p.1)));
-    lane.lines.push(("theirs-line", course(|p| p.2)));
+    lane.lines.push(Drawn::new("ours-line", course(|p| p.1)));
+    lane.lines.push(Drawn::new("theirs-line", course(|p| p.2)));
     let seconds =
         |ms: Option<f64>| ms.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
     let says = |p: &Pair| (p.0, format!("here {}, there {}", seconds(p.1), seconds(p.2)));
@@ -401,10 +438,12 @@ fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     lane.markers = drawn
         .iter()
         .enumerate()
-        .map(|(i, (x, title))| {
+        .map(|(i, mark)| {
             // A label that would leave the lane, or lie on the next one, stands left of its flag.
-            let room = drawn.get(i + 1).map_or(axis.right(), |(next, _)| *next) - x;
-            (*x, title.clone(), room < 20.0 + 6.6 * title.chars().count() as f64)
+            let room = drawn.get(i + 1).map_or(axis.right(), |next| next.x) - mark.x;
+            let title = mark.says.clone();
+            let is_left = room < 20.0 + 6.6 * title.chars().count() as f64;
+            Flag { x: mark.x, title, is_left }
         })
         .collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
@@ -456,16 +495,16 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
     lane.scale =
         format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
-    lane.budget_y = Some((y(limit), format!("budget {:.1} s", limit / 1000.0)));
+    lane.budget = Some(Limit { y: y(limit), says: format!("budget {:.1} s", limit / 1000.0) });
     let apart = |a: &Point, b: &Point| b.at_s - a.at_s > views.bucket_s * 3 / 2;
     let pieces: Vec<&[Point]> = points.chunk_by(|a, b| !apart(a, b)).collect();
     let band = pieces.iter().map(|piece| {
         let edges: Vec<(f64, f64, f64)> = piece.iter().map(|p| (p.x, y(p.p90), y(p.p50))).collect();
         band(&edges)
     });
-    lane.areas.push(("visitors-band".into(), band.collect()));
+    lane.areas.push(Drawn::new("visitors-band", band.collect::<String>()));
     let course: Vec<(i64, f64, f64)> = points.iter().map(|p| (p.at_s, p.x, y(p.p75))).collect();
-    lane.lines.push(("visitors-line", line(connected(&course, views.bucket_s, axis))));
+    lane.lines.push(Drawn::new("visitors-line", line(connected(&course, views.bucket_s, axis))));
     let most = points.iter().map(|p| p.views).max().unwrap_or(1).max(1) as f64;
     let width =
         (axis.width * views.bucket_s as f64 / frame.stretch.seconds() as f64 * 0.8).max(1.0);
@@ -530,7 +569,8 @@ fn location_lane(
         format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
     let (plot_top, base) = (lane.top + 5.0, lane.base());
     let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
-    lane.budget_y = played.budget_ms.filter(|b| *b <= top_ms).map(|b| (y(b), String::new()));
+    let budget = played.budget_ms.filter(|b| *b <= top_ms);
+    lane.budget = budget.map(|b| Limit { y: y(b), says: String::new() });
     if let Some(views) = by_country {
         let buckets = views.buckets(Some(&location.country));
         let series: Vec<(i64, f64, f64)> = buckets
@@ -551,7 +591,7 @@ fn location_lane(
             .into_iter()
             .map(|(at, x, v)| (at, x, base - (base - plot_top) * 0.9 * v / most))
             .collect();
-        lane.lines.push(("region-line", line(connected(&points, views.bucket_s, axis))));
+        lane.lines.push(Drawn::new("region-line", line(connected(&points, views.bucket_s, axis))));
     }
     let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
     let zone = &frame.site.zone;
@@ -676,11 +716,11 @@ fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
         .map(|(s, b)| (axis.x(at_second(*s)), y(b.left_share().unwrap_or(0.0))))
         .filter(|(x, _)| *x <= axis.right() + 1.0)
         .collect();
-    lane.areas.push((
-        "budget-area".into(),
+    lane.areas.push(Drawn::new(
+        "budget-area",
         band(&points.iter().map(|(x, y)| (*x, *y, base)).collect::<Vec<_>>()),
     ));
-    lane.lines.push(("budget-line", line(points.iter().map(|p| Some(*p)))));
+    lane.lines.push(Drawn::new("budget-line", line(points.iter().map(|p| Some(*p)))));
     lane.scale = "100 %".into();
     lane.reads = reads(budget.iter().map(|(s, b)| {
         let left = b.left_ms();

@@ -1,11 +1,12 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
-use super::{Figure, TWELVE_HOURS, Working, html, redirect};
+use super::{TWELVE_HOURS, html, redirect};
 use crate::State;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::view::{Cell, Choice, Figure, Mark, Window, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};
@@ -26,26 +27,16 @@ struct Page {
     frame: Frame,
     goals: Vec<Card>,
     /// What could be promised as long as nothing is.
-    journeys: Vec<Promisable>,
+    journeys: Vec<Choice>,
     wrong: Option<String>,
     budget_vitals: Vec<&'static str>,
     budgets: Vec<FamilyRow>,
 }
 
-struct Promisable {
-    slug: String,
-    name: String,
-}
-
 /// A page family with a cell for each vital.
 struct FamilyRow {
     family: String,
-    cells: Vec<FamilyCell>,
-}
-
-struct FamilyCell {
-    says: String,
-    tone: &'static str,
+    cells: Vec<Cell>,
 }
 
 struct Card {
@@ -55,8 +46,8 @@ struct Card {
     readings: Vec<Figure>,
     from_s: i64,
     to_s: i64,
-    ticks: Vec<(f64, String)>,
-    windows: Vec<(f64, f64, String)>,
+    ticks: Vec<Mark>,
+    windows: Vec<Window>,
     area: String,
     line: String,
     pace: String,
@@ -147,18 +138,17 @@ async fn show(
     let cell = |(vital, limited): (&Vital, &Limited)| {
         let says = format::vital(*vital, &limited.reading);
         match limited.limit {
-            Some((limit, standing)) => FamilyCell {
-                says: format!("{says} of {}", vital.text(limit)),
-                tone: tone(standing),
-            },
-            None => FamilyCell { says, tone: "nodata" },
+            Some((limit, standing)) => {
+                Cell::new(format!("{says} of {}", vital.text(limit)), tone(standing))
+            }
+            None => Cell::new(says, "nodata"),
         }
     };
     let family = |(family, cells): (String, [Limited; 3])| FamilyRow {
         family,
         cells: VITALS.iter().zip(&cells).map(cell).collect(),
     };
-    let promisable = |j: cadentis_answers::kept::Journey| Promisable { slug: j.slug, name: j.name };
+    let promisable = |j: cadentis_answers::kept::Journey| Choice::new(j.slug, j.name, false);
     let nothing_yet = told.cards.is_empty();
     html(&Page {
         goals: told.cards.iter().map(|c| card(&frame, c)).collect(),

@@ -24,13 +24,26 @@ struct Page {
 struct Read {
     says: String,
     remarks: Vec<String>,
-    /// Name, seconds, whether it is shown.
-    steps: Vec<(String, String, bool)>,
+    steps: Vec<StepTab>,
     name: String,
     took: String,
-    parts: Vec<(&'static str, String, String)>,
+    parts: Vec<PartRow>,
     asked: Requests,
     filter_to: Option<Vec<Carried>>,
+}
+
+/// A step, and whether it is shown.
+struct StepTab {
+    name: String,
+    took: String,
+    here: bool,
+}
+
+/// A part of the step's time.
+struct PartRow {
+    name: &'static str,
+    seconds: String,
+    percent: String,
 }
 
 /// `GET /har`
@@ -76,11 +89,11 @@ fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
         [Where::Queueing, Where::Connecting, Where::Waiting, Where::Receiving, Where::Browser];
     let part = |what: Where| {
         let ms = split.total(what);
-        (
-            what.words(),
-            format::seconds(ms),
-            format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)),
-        )
+        PartRow {
+            name: what.words(),
+            seconds: format::seconds(ms),
+            percent: format!("{:.0}", 100.0 * ms / step.duration_ms.max(1.0)),
+        }
     };
     Ok(Read {
         says: format!(
@@ -91,11 +104,15 @@ fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
         ),
         steps: steps
             .iter()
-            .map(|s| (s.name.clone(), format::seconds(s.duration_ms), std::ptr::eq(s, step)))
+            .map(|s| StepTab {
+                name: s.name.clone(),
+                took: format::seconds(s.duration_ms),
+                here: std::ptr::eq(s, step),
+            })
             .collect(),
         name: step.name.clone(),
         took: format::seconds(step.duration_ms),
-        parts: parts.into_iter().map(part).filter(|(_, s, _)| s != "0.00").collect(),
+        parts: parts.into_iter().map(part).filter(|p| p.seconds != "0.00").collect(),
         asked: Requests::of(
             step,
             &split,

@@ -6,6 +6,7 @@ use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use crate::limits::query;
+use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::journeys::{self, StepTrouble, TroubledStep};
@@ -24,11 +25,11 @@ struct Page {
     rows: Vec<Row>,
     /// Steps in trouble, in all journeys shown.
     steps: Vec<StepInTrouble>,
-    statuses: Vec<(&'static str, bool)>,
-    tags: Vec<(String, bool)>,
-    owners: Vec<(String, bool)>,
-    environments: Vec<(String, bool)>,
-    places: Vec<(String, String, bool)>,
+    statuses: Vec<Choice>,
+    tags: Vec<Choice>,
+    owners: Vec<Choice>,
+    environments: Vec<Choice>,
+    places: Vec<Choice>,
     find: String,
     trouble: bool,
     from: String,
@@ -42,8 +43,7 @@ struct Row {
     says: String,
     tone: &'static str,
     height: f64,
-    /// Location, top, and its bars: (left, outcome, how far below the top they begin).
-    recent: Vec<(String, f64, Vec<RecentBar>)>,
+    recent: Vec<Recent>,
     availability: String,
     availability_tone: &'static str,
     median: String,
@@ -123,7 +123,19 @@ fn step_in_trouble(frame: &Frame, j: &Journey, step: &TroubledStep) -> StepInTro
     }
 }
 
-type RecentBar = (f64, &'static str, f64);
+/// The newest runs of a location as bars.
+struct Recent {
+    location: String,
+    top: f64,
+    bars: Vec<RecentBar>,
+}
+
+struct RecentBar {
+    x: f64,
+    outcome: &'static str,
+    /// How far below the top it begins.
+    low: f64,
+}
 
 /// Bars a location's strip of recent runs holds.
 const RECENT: usize = 44;
@@ -137,12 +149,12 @@ pub async fn page(
     let found =
         journeys::ask(&state.answers, frame.site.id, &frame.range(), |j, at| wanted.wants(j, at))
             .await?;
-    let listed = |wanted: &Option<String>, mut all: Vec<String>| -> Vec<(String, bool)> {
+    let listed = |wanted: &Option<String>, mut all: Vec<String>| -> Vec<Choice> {
         all.sort();
         all.dedup();
         all.into_iter()
             .filter(|t| !t.is_empty())
-            .map(|t| (t.clone(), wanted.as_deref() == Some(t.as_str())))
+            .map(|t| Choice::of(&t, wanted.as_deref() == Some(t.as_str())))
             .collect()
     };
     let all = || found.known.iter().map(|(j, _)| j);
@@ -174,14 +186,14 @@ pub async fn page(
         rows,
         steps,
         statuses: ["current", "active", "paused", "finished", "archived", "any"]
-            .map(|l| (l, l == wanted.status()))
+            .map(|l| Choice::of(l, l == wanted.status()))
             .to_vec(),
         tags,
         owners,
         environments,
         places: places
             .into_iter()
-            .map(|(slug, name)| (slug.clone(), name, chosen(&slug)))
+            .map(|(slug, name)| Choice::new(&slug, name, chosen(&slug)))
             .collect(),
         find: wanted.find.clone().unwrap_or_default(),
         trouble: wanted.trouble.is_some(),
@@ -193,7 +205,7 @@ pub async fn page(
 }
 
 /// The newest runs of each location as bars.
-fn recent(r: &journeys::Row) -> Vec<(String, f64, Vec<RecentBar>)> {
+fn recent(r: &journeys::Row) -> Vec<Recent> {
     let strip = |(nth, l): (usize, &Location)| {
         let here = r.played.runs.filtered(|r| r.location_id == l.id);
         let most = here.all().iter().map(|r| r.duration_ms).fold(1.0, f64::max);
@@ -205,9 +217,9 @@ fn recent(r: &journeys::Row) -> Vec<(String, f64, Vec<RecentBar>)> {
             } else {
                 4.0
             };
-            (94.0 + i as f64 * 6.0, word, low.min(8.0))
+            RecentBar { x: 94.0 + i as f64 * 6.0, outcome: word, low: low.min(8.0) }
         });
-        (l.name.clone(), nth as f64 * 13.0 + 1.0, bars.collect())
+        Recent { location: l.name.clone(), top: nth as f64 * 13.0 + 1.0, bars: bars.collect() }
     };
     r.played.located.iter().map(|(l, _)| l).enumerate().map(strip).collect()
 }

@@ -33,13 +33,21 @@ struct Page {
 struct Row {
     link: String,
     name: String,
-    bars: Vec<(f64, &'static str, f64)>,
+    bars: Vec<Bar>,
     availability: String,
     tone: &'static str,
     elsewhere: String,
     p75: String,
     against: String,
     runs: String,
+}
+
+/// A run.
+struct Bar {
+    x: f64,
+    outcome: &'static str,
+    /// How far below the top it begins.
+    low: f64,
 }
 
 struct Trouble {
@@ -133,7 +141,7 @@ fn row(frame: &Frame, p: &JourneyRuns) -> Row {
             6.0
         };
         let word = if *counts { r.outcome.word() } else { "left-out" };
-        (i as f64 * 4.0, word, low.min(13.0))
+        Bar { x: i as f64 * 4.0, outcome: word, low: low.min(13.0) }
     };
     Row {
         link: format!("/journeys/{}?{}", p.journey.slug, frame.query),

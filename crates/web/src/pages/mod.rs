@@ -31,7 +31,6 @@ use askama::Template;
 use cadentis_answers::kept::{Journey, Location};
 use cadentis_answers::sites;
 use cadentis_core::finding::Finding;
-use cadentis_core::stats::Proof;
 
 crate::routes::routes! {
     get "/" => now::page,
@@ -127,68 +126,6 @@ impl Named {
     }
 }
 
-/// A headline number with its tone and what it is.
-pub struct Figure {
-    pub value: String,
-    pub label: String,
-    pub tone: &'static str,
-}
-
-impl Figure {
-    pub fn new(value: String, label: String, tone: &'static str) -> Figure {
-        Figure { value, label, tone }
-    }
-}
-
-/// How one number was come by, under its name.
-pub struct Working {
-    pub title: String,
-    pub lines: Vec<String>,
-}
-
-impl Working {
-    pub fn new(title: impl Into<String>, lines: Vec<String>) -> Working {
-        Working { title: title.into(), lines }
-    }
-
-    /// The proof of a number; each line begins like a sentence, but p75 stays p75.
-    pub fn of(title: impl Into<String>, proof: &Proof) -> Working {
-        let lines = proof.lines().into_iter().map(|line| {
-            let mut letters = line.chars();
-            match (letters.next(), letters.clone().next()) {
-                (Some(first), Some(second)) if second.is_alphabetic() => {
-                    first.to_uppercase().chain(letters).collect()
-                }
-                _ => line,
-            }
-        });
-        Working::new(title, lines.collect())
-    }
-}
-
 /// How the stretch of a page begins when the address does not say.
 pub const SIX_HOURS: i64 = 6 * 3600;
 pub const TWELVE_HOURS: i64 = 12 * 3600;
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
-        let proof = Proof::new("availability = good / counted", "3 / 4 = 75 %", 4)
-            .leaving_out(1, "ours")
-            .noting("p75 is said");
-        let working = Working::of("Availability", &proof);
-        assert_eq!(
-            working.lines,
-            [
-                "Availability = good / counted.",
-                "3 / 4 = 75 %.",
-                "Samples: 4.",
-                "Left out: 1 (ours).",
-                "p75 is said."
-            ]
-        );
-    }
-}

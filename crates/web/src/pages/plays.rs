@@ -5,6 +5,7 @@ use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::problem::Problem;
+use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_answers::kept::{Journey, Location, PlaceAndPace, Site};
@@ -18,14 +19,14 @@ use serde_json::json;
 
 /// The fields, filled in.
 pub struct Fields {
-    pub kinds: Vec<(&'static str, &'static str, bool)>,
+    pub kinds: Vec<Choice>,
     pub every: String,
     pub cron: String,
     pub cron_zone: String,
     pub once: String,
     pub zone: String,
-    pub devices: Vec<(&'static str, String, bool)>,
-    pub environments: Vec<(String, bool)>,
+    pub devices: Vec<Choice>,
+    pub environments: Vec<Choice>,
     pub retry: bool,
     pub locations: Vec<LocationRow>,
     /// Mean seconds and bytes of the site's runs in the last day, from which a cost is reckoned.
@@ -96,7 +97,10 @@ pub async fn fields(
         kind: l.kind,
     };
     Ok(Fields {
-        kinds: kinds.into_iter().map(|(slug, name)| (slug, name, slug == kind)).collect(),
+        kinds: kinds
+            .into_iter()
+            .map(|(slug, name)| Choice::new(slug, name, slug == kind))
+            .collect(),
         every: value("every", "5"),
         cron: value("cron", "0 6 * * 1-5"),
         cron_zone: value("cron_zone", frame.site.zone_name()),
@@ -104,13 +108,13 @@ pub async fn fields(
         zone: frame.site.zone_name().into(),
         devices: PROFILES
             .into_iter()
-            .map(|d| (d.slug, format!("{}: {}", d.name, d.says()), d.slug == device))
+            .map(|d| Choice::new(d.slug, format!("{}: {}", d.name, d.says()), d.slug == device))
             .collect(),
         environments: frame
             .site
             .environment_names()
             .into_iter()
-            .map(|e| (e.clone(), e == environment))
+            .map(|e| Choice::of(&e, e == environment))
             .collect(),
         retry: of(given, "retry").is_some(),
         locations: locations.into_iter().map(row).collect(),

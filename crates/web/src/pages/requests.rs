@@ -2,6 +2,7 @@
 //! order as the address says.
 
 use crate::format;
+use crate::view::{Choice, Mark};
 use cadentis_answers::kept::Site;
 use cadentis_core::run::cause;
 use cadentis_core::run::har::hosts;
@@ -15,17 +16,44 @@ use std::collections::HashMap;
 #[derive(Default)]
 pub struct Requests {
     pub hosts: Vec<HostRow>,
-    pub kinds: Vec<(String, bool)>,
+    pub kinds: Vec<Choice>,
     /// How many there are before they are narrowed.
     pub all: usize,
-    pub legend: Vec<(&'static str, &'static str)>,
+    pub legend: Vec<Phase>,
     pub waterfall_height: f64,
-    pub ticks: Vec<(f64, String)>,
+    pub ticks: Vec<Mark>,
     pub rows: Vec<Row>,
-    pub busy: Vec<(f64, f64)>,
-    pub moments: Vec<(f64, String)>,
+    pub busy: Vec<Part>,
+    pub moments: Vec<Mark>,
     pub table: Vec<Line>,
     pub narrow: Narrow,
+}
+
+/// A phase of a request in the legend.
+pub struct Phase {
+    pub class: &'static str,
+    pub says: &'static str,
+}
+
+/// A piece of the axis.
+pub struct Part {
+    pub x: f64,
+    pub w: f64,
+}
+
+/// A phase of a request on the axis.
+pub struct Bar {
+    pub class: &'static str,
+    pub x: f64,
+    pub w: f64,
+    pub y: f64,
+    pub height: f64,
+}
+
+/// The trace of a request: where the back end shows it, if it does, and the beginning of its id.
+pub struct Trace {
+    pub link: Option<String>,
+    pub begins: String,
 }
 
 pub struct HostRow {
@@ -46,8 +74,7 @@ pub struct Line {
     pub cells: Vec<String>,
     pub numbers: Vec<String>,
     pub server: String,
-    /// Where the back end shows it, if it does, and the beginning of its id.
-    pub trace: Option<(Option<String>, String)>,
+    pub trace: Option<Trace>,
     pub failed: bool,
 }
 
@@ -111,9 +138,8 @@ pub struct Row {
     pub failed: bool,
     pub critical: bool,
     pub blocking: bool,
-    pub ghost: Option<(f64, f64)>,
-    /// Class, x, width, offset, height.
-    pub bars: Vec<(&'static str, f64, f64, f64, f64)>,
+    pub ghost: Option<Part>,
+    pub bars: Vec<Bar>,
 }
 
 const PLOT_LEFT: f64 = 510.0;
@@ -153,8 +179,10 @@ pub struct Whose<'a> {
 }
 
 impl Requests {
-    pub fn orders(&self) -> [(&'static str, &'static str); 5] {
-        Narrow::ORDERS
+    /// The orders there are, in the address and in words.
+    pub fn orders(&self) -> Vec<Choice> {
+        let order = |(value, name)| Choice::new(value, name, self.narrow.sort == value);
+        Narrow::ORDERS.into_iter().map(order).collect()
     }
 
     /// The requests of a step, beside those of usual runs; `narrow` chooses which are shown, and in what order.
@@ -165,126 +193,144 @@ impl Requests {
         whose: &Whose<'_>,
         narrow: &Narrow,
     ) -> Requests {
-        let mut page =
-            Requests { legend: PHASES.to_vec(), narrow: narrow.clone(), ..Requests::default() };
-        // Where each request usually stands: medians of its start and its length.
-        let mut seen: HashMap<String, Vec<(f64, f64)>> = HashMap::new();
-        for s in usual {
-            for r in &s.requests {
-                seen.entry(key(r)).or_default().push((r.start_ms, r.phases.total_ms()));
-            }
-        }
-        let median =
-            |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
-        let ghosts: HashMap<String, (f64, f64)> = seen
-            .into_iter()
-            .map(|(k, v)| {
-                (
-                    k,
-                    (
-                        median(v.iter().map(|p| p.0).collect()),
-                        median(v.iter().map(|p| p.1).collect()),
-                    ),
-                )
-            })
-            .collect();
-        let end =
-            step.requests.iter().map(Request::end_ms).fold(step.duration_ms, f64::max).max(1.0);
-        let x = |ms: f64| PLOT_LEFT + PLOT_WIDTH * (ms / end).clamp(0.0, 1.0);
-        let tick_ms = crate::draw::round_up(end / 7.0);
-        page.ticks = (0..)
-            .map(|i| f64::from(i) * tick_ms)
-            .take_while(|t| *t <= end)
-            .map(|t| (x(t), format!("{:.2} s", t / 1000.0)))
-            .collect();
-        let owner = |host: &str| if (whose.owns)(host) { "first" } else { "third" };
-        page.hosts = hosts(step.requests.iter())
-            .into_iter()
-            .map(|h| HostRow {
-                party: owner(&h.name),
-                on_the_way: format::seconds(split.host(&h.name)),
-                requests: h.requests,
-                failed: h.failed,
-                bytes: size(h.bytes),
-                took: format::seconds(h.phases.total_ms()),
-                connecting: format::seconds(
-                    h.phases.dns_ms + h.phases.connect_ms + h.phases.tls_ms,
-                ),
-                name: h.name,
-            })
-            .collect();
+        let ghosts = ghosts(usual);
+        let ends = step.requests.iter().map(Request::end_ms);
+        let scale = Scale { end_ms: ends.fold(step.duration_ms, f64::max).max(1.0) };
         let mut kinds: Vec<String> = step.requests.iter().map(|r| r.kind.clone()).collect();
         kinds.sort_unstable();
         kinds.dedup();
-        page.kinds = kinds.into_iter().map(|k| (k.clone(), k == narrow.kind)).collect();
-        page.all = step.requests.len();
         let shown: Vec<(usize, &Request)> = narrow.shown(&step.requests, whose.owns);
-        page.rows = shown
-            .iter()
-            .enumerate()
-            .map(|(row, (i, r))| {
-                let y = 18.0 + row as f64 * ROW;
-                let mut at = r.start_ms;
-                let mut bars = Vec::new();
-                let mut told = Vec::new();
-                for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
-                    if ms > 0.0 {
-                        let (offset, height) = match *class {
-                            "queueing" | "sending" => (9.0, 2.0),
-                            "waiting" => (6.0, 8.0),
-                            _ => (4.0, 12.0),
-                        };
-                        bars.push((*class, x(at), (x(at + ms) - x(at)).max(0.6), offset, height));
-                        told.push(format!("{word} {ms:.0} ms"));
-                    }
-                    at += ms;
-                }
-                let whole = r.phases.total_ms();
-                let usual_ms = ghosts.get(&key(r)).map(|g| g.1);
-                let more = usual_ms
-                    .filter(|usual| cause::is_slower_than_usual(whole, *usual))
-                    .map_or(String::new(), |u| format!(" · usually {u:.0}"));
-                Row {
-                    y,
-                    path: shorten(r.path(), 33),
-                    host: shorten(r.host(), 24),
-                    status: if r.status == 0 { "none".into() } else { r.status.to_string() },
-                    size: if r.from_cache { "cache".into() } else { size(r.bytes) },
-                    took: format!("{whole:.0} ms{more}"),
-                    end: x(r.end_ms()),
-                    title: format!(
-                        "{} {}: {}{}",
-                        r.method,
-                        r.url,
-                        told.join(", "),
-                        r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"))
-                    ),
-                    failed: r.is_failed(),
-                    critical: split.chain.contains(i),
-                    blocking: r.asked.blocking,
-                    ghost: ghosts
-                        .get(&key(r))
-                        .map(|(start, ms)| (x(*start), (x(start + ms) - x(*start)).max(0.6))),
-                    bars,
-                }
-            })
-            .collect();
-        page.waterfall_height = 18.0 + shown.len() as f64 * ROW + 46.0;
-        page.busy =
-            step.busy.iter().map(|(at, ms)| (x(*at), (x(at + ms) - x(*at)).max(1.0))).collect();
-        let v = &step.vitals;
-        page.moments = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)]
-            .into_iter()
-            .filter_map(|(name, at)| Some((name.to_string(), at?)))
-            .chain(step.marks.iter().map(|m| (m.name.clone(), m.at_ms)))
-            .chain([("end".to_string(), step.duration_ms)])
-            .filter(|(_, at)| *at <= end)
-            .map(|(name, at)| (x(at), format!("{name} {}", format::seconds(at))))
-            .collect();
-        tidy_moments(&mut page.moments);
-        page.table = shown.iter().map(|(_, r)| line(r, whose.site)).collect();
-        page
+        let row = |(nth, (i, r)): (usize, &(usize, &Request))| {
+            let usual = ghosts.get(&key(r));
+            let y = 18.0 + nth as f64 * ROW;
+            Row { critical: split.chain.contains(i), ..row(r, usual, &scale, y) }
+        };
+        Requests {
+            hosts: host_rows(step, split, whose),
+            kinds: kinds.into_iter().map(|k| Choice::of(&k, k == narrow.kind)).collect(),
+            all: step.requests.len(),
+            legend: PHASES.iter().map(|(class, says)| Phase { class, says }).collect(),
+            waterfall_height: 18.0 + shown.len() as f64 * ROW + 46.0,
+            ticks: scale.ticks(),
+            rows: shown.iter().enumerate().map(row).collect(),
+            busy: step.busy.iter().map(|(at, ms)| scale.part(*at, *ms, 1.0)).collect(),
+            moments: moments(step, &scale),
+            table: shown.iter().map(|(_, r)| line(r, whose.site)).collect(),
+            narrow: narrow.clone(),
+        }
     }
+}
+
+/// The axis of a waterfall: from the beginning of the step to the end of its last request.
+struct Scale {
+    end_ms: f64,
+}
+
+impl Scale {
+    fn x(&self, ms: f64) -> f64 {
+        PLOT_LEFT + PLOT_WIDTH * (ms / self.end_ms).clamp(0.0, 1.0)
+    }
+
+    /// So many milliseconds from a moment on, at least so wide.
+    fn part(&self, at: f64, ms: f64, least: f64) -> Part {
+        Part { x: self.x(at), w: (self.x(at + ms) - self.x(at)).max(least) }
+    }
+
+    fn ticks(&self) -> Vec<Mark> {
+        let tick_ms = crate::draw::round_up(self.end_ms / 7.0);
+        (0..)
+            .map(|i| f64::from(i) * tick_ms)
+            .take_while(|t| *t <= self.end_ms)
+            .map(|t| Mark::new(self.x(t), format!("{:.2} s", t / 1000.0)))
+            .collect()
+    }
+}
+
+/// Where a request usually stands: medians of its start and its length, in milliseconds.
+struct Ghost {
+    start: f64,
+    ms: f64,
+}
+
+fn ghosts(usual: &[&StepRecord]) -> HashMap<String, Ghost> {
+    let mut seen: HashMap<String, (Vec<f64>, Vec<f64>)> = HashMap::new();
+    for r in usual.iter().flat_map(|s| &s.requests) {
+        let (starts, lengths) = seen.entry(key(r)).or_default();
+        starts.push(r.start_ms);
+        lengths.push(r.phases.total_ms());
+    }
+    let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
+    let ghost = |(starts, lengths)| Ghost { start: median(starts), ms: median(lengths) };
+    seen.into_iter().map(|(key, of)| (key, ghost(of))).collect()
+}
+
+fn host_rows(step: &StepRecord, split: &Split, whose: &Whose<'_>) -> Vec<HostRow> {
+    let owner = |host: &str| if (whose.owns)(host) { "first" } else { "third" };
+    hosts(step.requests.iter())
+        .into_iter()
+        .map(|h| HostRow {
+            party: owner(&h.name),
+            on_the_way: format::seconds(split.host(&h.name)),
+            requests: h.requests,
+            failed: h.failed,
+            bytes: size(h.bytes),
+            took: format::seconds(h.phases.total_ms()),
+            connecting: format::seconds(h.phases.dns_ms + h.phases.connect_ms + h.phases.tls_ms),
+            name: h.name,
+        })
+        .collect()
+}
+
+fn row(r: &Request, usual: Option<&Ghost>, scale: &Scale, y: f64) -> Row {
+    let mut at = r.start_ms;
+    let (mut bars, mut told) = (Vec::new(), Vec::new());
+    for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
+        if ms > 0.0 {
+            let (offset, height) = match *class {
+                "queueing" | "sending" => (9.0, 2.0),
+                "waiting" => (6.0, 8.0),
+                _ => (4.0, 12.0),
+            };
+            let Part { x, w } = scale.part(at, ms, 0.6);
+            bars.push(Bar { class, x, w, y: y + offset, height });
+            told.push(format!("{word} {ms:.0} ms"));
+        }
+        at += ms;
+    }
+    let whole = r.phases.total_ms();
+    let more = usual
+        .filter(|usual| cause::is_slower_than_usual(whole, usual.ms))
+        .map_or(String::new(), |usual| format!(" · usually {:.0}", usual.ms));
+    let failed = r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"));
+    Row {
+        y,
+        path: shorten(r.path(), 33),
+        host: shorten(r.host(), 24),
+        status: if r.status == 0 { "none".into() } else { r.status.to_string() },
+        size: if r.from_cache { "cache".into() } else { size(r.bytes) },
+        took: format!("{whole:.0} ms{more}"),
+        end: scale.x(r.end_ms()),
+        title: format!("{} {}: {}{failed}", r.method, r.url, told.join(", ")),
+        failed: r.is_failed(),
+        critical: false,
+        blocking: r.asked.blocking,
+        ghost: usual.map(|usual| scale.part(usual.start, usual.ms, 0.6)),
+        bars,
+    }
+}
+
+/// Moments of the step that fall on the axis.
+fn moments(step: &StepRecord, scale: &Scale) -> Vec<Mark> {
+    let v = &step.vitals;
+    let painted = [("FCP", v.fcp_ms), ("LCP", v.lcp_ms)];
+    let moments = painted
+        .into_iter()
+        .filter_map(|(name, at)| Some((name, at?)))
+        .chain(step.marks.iter().map(|m| (m.name.as_str(), m.at_ms)))
+        .chain([("end", step.duration_ms)])
+        .filter(|(_, at)| *at <= scale.end_ms)
+        .map(|(name, at)| Mark::new(scale.x(at), format!("{name} {}", format::seconds(at))));
+    tidy(moments.collect())
 }
 
 fn line(r: &Request, site: &Site) -> Line {
@@ -314,7 +360,10 @@ fn line(r: &Request, site: &Site) -> Line {
             )
             .collect(),
         server: server.join(", "),
-        trace: r.trace.clone().map(|id| (site.trace_address(&id), id.chars().take(8).collect())),
+        trace: r
+            .trace
+            .as_deref()
+            .map(|id| Trace { link: site.trace_address(id), begins: id.chars().take(8).collect() }),
         failed: r.is_failed(),
     }
 }
@@ -326,18 +375,18 @@ fn short_initiator(by: &str) -> String {
 }
 
 /// Labels that would lie on each other are put side by side in one.
-fn tidy_moments(moments: &mut Vec<(f64, String)>) {
-    moments.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let mut kept: Vec<(f64, String)> = Vec::new();
-    for (x, text) in moments.drain(..) {
+fn tidy(mut moments: Vec<Mark>) -> Vec<Mark> {
+    moments.sort_by(|a, b| a.x.total_cmp(&b.x));
+    let mut kept: Vec<Mark> = Vec::new();
+    for m in moments {
         match kept.last_mut() {
-            Some((last, held)) if x - *last < 8.0 + 3.0 * (held.len() + text.len()) as f64 => {
-                *held = format!("{held} · {text}")
+            Some(last) if m.x - last.x < 8.0 + 3.0 * (last.says.len() + m.says.len()) as f64 => {
+                last.says = format!("{} · {}", last.says, m.says);
             }
-            _ => kept.push((x, text)),
+            _ => kept.push(m),
         }
     }
-    *moments = kept;
+    kept
 }
 
 fn shorten(text: &str, most: usize) -> String {

@@ -7,6 +7,7 @@ use crate::error::PageError;
 use crate::format;
 use crate::frame::{Asked, Frame, tone_of};
 use crate::limits::query;
+use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Location;
@@ -35,19 +36,6 @@ struct Page {
     from: String,
     to: String,
     against: &'static str,
-}
-
-/// One of the values that the list can be narrowed to.
-struct Choice {
-    value: String,
-    name: String,
-    chosen: bool,
-}
-
-impl Choice {
-    fn new(value: impl ToString, name: impl ToString, chosen: bool) -> Choice {
-        Choice { value: value.to_string(), name: name.to_string(), chosen }
-    }
 }
 
 struct Row {

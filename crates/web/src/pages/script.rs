@@ -9,6 +9,7 @@ use crate::error::{PageError, unavailable};
 use crate::frame::Frame;
 use crate::limits::query;
 use crate::problem::Problem;
+use crate::view::Fact;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -433,8 +434,13 @@ pub async fn export(
 #[template(path = "script_reference.html")]
 struct WordsPage {
     frame: Frame,
-    groups: Vec<(&'static str, Vec<Word>)>,
-    legend: Vec<(&'static str, &'static str)>,
+    groups: Vec<Group>,
+    legend: Vec<Fact>,
+}
+
+struct Group {
+    title: &'static str,
+    words: Vec<Word>,
 }
 
 struct Word {
@@ -453,8 +459,10 @@ pub async fn reference(
         let forms = grammar::FORMS.iter().filter(|f| f.group == group);
         forms.map(|f| Word { written: f.written(), says: f.says, example: f.example }).collect()
     };
-    let groups = grammar::Group::ALL.into_iter().map(|g| (g.title(), of(g))).collect();
-    html(&WordsPage { frame, groups, legend: grammar::Slot::LEGEND.to_vec() })
+    let groups =
+        grammar::Group::ALL.into_iter().map(|g| Group { title: g.title(), words: of(g) }).collect();
+    let legend = grammar::Slot::LEGEND.iter().map(|(slot, says)| Fact::new(*slot, *says)).collect();
+    html(&WordsPage { frame, groups, legend })
 }
 
 #[cfg(test)]

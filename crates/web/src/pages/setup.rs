@@ -46,6 +46,11 @@ struct Wrong {
 }
 
 impl Page {
+    /// What the field of common parts could be filled in with.
+    fn parts_example(&self) -> &'static str {
+        "part \"Sign in\"\n  type \"ada\" into field \"User\"\n  type \"{secret desk_password}\" into field \"Password\"\n  press button \"Sign in\""
+    }
+
     /// What is wrong with the form of this name, if anything is.
     fn wrong_in(&self, form: &str) -> Option<&str> {
         self.wrong.as_ref().filter(|w| w.form == form).map(|w| w.says.as_str())

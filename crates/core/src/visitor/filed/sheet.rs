@@ -22,6 +22,10 @@ impl Hasher for IdHasher {
         bytes.iter().for_each(|b| self.0 = self.0.rotate_left(8) ^ u64::from(*b));
     }
 
+    fn write_u64(&mut self, id: u64) {
+        self.0 = id;
+    }
+
     fn write_u128(&mut self, id: u128) {
         // Version and variant stand in fixed places: both halves together have none.
         self.0 = (id as u64) ^ ((id >> 64) as u64).rotate_left(29);
@@ -32,6 +36,8 @@ impl Hasher for IdHasher {
 pub type IdMap<V> = HashMap<u128, V, BuildHasherDefault<IdHasher>>;
 /// Ids.
 pub type IdSet = HashSet<u128, BuildHasherDefault<IdHasher>>;
+/// By what stands in the place of ids, see [`ALIKE`]: half as long.
+pub type AlikeMap<V> = HashMap<u64, V, BuildHasherDefault<IdHasher>>;
 
 /// One column of a sheet.
 #[derive(Debug, Clone, PartialEq)]

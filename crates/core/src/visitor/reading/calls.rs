@@ -157,7 +157,7 @@ impl Gathering<'_> {
     fn take(&mut self, sheet: &Sheet, keep: &[bool], what: &str) {
         let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else { return };
         let Some(what) = whats.values.iter().position(|w| w == what) else { return };
-        let ms = sheet.figures("ms");
+        let (ms, moments, begin) = (sheet.figures("ms"), sheet.moments("at"), sheet.hour_s * 1_000);
         let coded = sheet.coded("status");
         let mut pages = Counts::of(sheet.words("family"), names);
         let mut statuses = Counts::of(coded.as_deref(), names);
@@ -176,7 +176,7 @@ impl Gathering<'_> {
             pages.add(name, row);
             statuses.add(name, row);
             if wanted[name] {
-                let at_ms = sheet.at_ms(row).unwrap_or(sheet.hour_s * 1_000);
+                let at_ms = begin + moments.get(row).map_or(0, |at| i64::from(*at));
                 self.over.add(at_ms, false, took);
             }
         }

@@ -10,7 +10,7 @@ use crate::stats::compare::share_shift;
 use crate::stats::{Reading, readings, share};
 use crate::timing::Vital;
 use crate::visitor::filed::attribute::Filter;
-use crate::visitor::filed::sheet::{IdMap, Sheet};
+use crate::visitor::filed::sheet::{AlikeMap, Sheet};
 use crate::visitor::reading::slices::{at_once, rows};
 use crate::visitor::reading::timeline::{Bucket, Timeline};
 use serde::Serialize;
@@ -161,9 +161,9 @@ struct Followed {
     within_ms: i64,
     /// Those that have come to the first step, and where to find them.
     visits: Vec<Visit>,
-    known: IdMap<u32>,
+    known: AlikeMap<u32>,
     /// People of whom pages told who they are, and to which steps each has come: a bit for each.
-    persons: IdMap<u32>,
+    persons: AlikeMap<u32>,
     reached: Vec<u64>,
     held: Vec<Held>,
     over: Timeline,
@@ -177,8 +177,8 @@ impl Followed {
         Followed {
             within_ms,
             visits: Vec::new(),
-            known: IdMap::default(),
-            persons: IdMap::default(),
+            known: AlikeMap::default(),
+            persons: AlikeMap::default(),
             reached: Vec::new(),
             held: (0..steps).map(|_| Held::default()).collect(),
             over: Timeline::new(bucket_s),
@@ -206,22 +206,28 @@ impl Followed {
         visits.codes.narrow(&mut keep, &ours);
         // Each visit of the hour is looked up once, not with each of its page views.
         let known = |(v, ours): (&u128, &bool)| match ours {
-            true => self.known.get(v).copied().unwrap_or(UNKNOWN),
+            true => self.known.get(&(*v as u64)).copied().unwrap_or(UNKNOWN),
             false => UNKNOWN,
         };
         let mut places: Vec<u32> = visits.values.iter().zip(&ours).map(known).collect();
         let people = sheet.ids("person.alike");
         let mut places_of_people = vec![UNKNOWN; people.map_or(0, |p| p.values.len())];
+        let (moments, begin) = (sheet.moments("at"), sheet.hour_s * 1_000);
         let (endings, lcps, errors) =
-            (sheet.texts("ended"), sheet.figures("lcp"), sheet.figures("errors"));
+            (sheet.words("ended"), sheet.figures("lcp"), sheet.figures("errors"));
+        let fates: Vec<[bool; 2]> = endings.map_or(vec![], |w| {
+            w.values.iter().map(|v| [v.starts_with("abandoned"), v.ends_with("blank")]).collect()
+        });
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
             let step = words.codes.at(row).and_then(|code| steps[code]);
             let (Some(step), Some(code)) = (step, visits.codes.at(row)) else { continue };
             if places[code] == UNKNOWN && step != 0 {
                 continue;
             }
-            let Some(at) = sheet.at_ms(row) else { continue };
-            let (ended, lcp) = (endings.at(row), lcps.at(row).unwrap_or(f32::NAN));
+            let Some(at) = moments.get(row).map(|at| begin + i64::from(*at)) else { continue };
+            let [abandoned, blank] =
+                endings.and_then(|w| w.codes.at(row)).map_or([false; 2], |code| fates[code]);
+            let lcp = lcps.at(row).unwrap_or(f32::NAN);
             let wrong = errors.at(row).is_some_and(|n| n > 0.0);
             let mut person = UNKNOWN;
             if let Some((code, id)) = people.and_then(|p| Some((p.codes.at(row)?, *p.get(row)?)))
@@ -229,7 +235,7 @@ impl Followed {
             {
                 let place = &mut places_of_people[code];
                 if *place == UNKNOWN {
-                    *place = place_of(&mut self.persons, &mut self.reached, id);
+                    *place = place_of(&mut self.persons, &mut self.reached, id as u64);
                 }
                 person = *place;
             }
@@ -237,15 +243,11 @@ impl Followed {
                 at,
                 step,
                 person,
-                decided: Decided {
-                    lcp,
-                    abandoned: ended.starts_with("abandoned"),
-                    troubled: wrong || ended.ends_with("blank") || lcp > poor,
-                },
+                decided: Decided { lcp, abandoned, troubled: wrong || blank || lcp > poor },
             };
             if places[code] == UNKNOWN {
                 places[code] = self.visits.len() as u32;
-                self.known.insert(visits.values[code], places[code]);
+                self.known.insert(visits.values[code] as u64, places[code]);
                 self.visits.push(Visit { first: at, here: at, step, decided: view.decided });
                 self.came(&view);
             } else {
@@ -279,7 +281,7 @@ impl Followed {
 
     /// What became of all of them, when there are no more page views.
     fn over(mut self) -> Followed {
-        self.known = IdMap::default();
+        self.known = AlikeMap::default();
         let last = self.held.len().saturating_sub(1);
         for visit in std::mem::take(&mut self.visits) {
             let nth = usize::from(visit.step);
@@ -324,7 +326,7 @@ impl Followed {
 }
 
 /// Where a person's steps are kept.
-fn place_of(persons: &mut IdMap<u32>, reached: &mut Vec<u64>, person: u128) -> u32 {
+fn place_of(persons: &mut AlikeMap<u32>, reached: &mut Vec<u64>, person: u64) -> u32 {
     *persons.entry(person).or_insert_with(|| {
         reached.push(0);
         reached.len() as u32 - 1

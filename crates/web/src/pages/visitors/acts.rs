@@ -1,6 +1,6 @@
 //! User actions: attempts, what came of them, who gave up.
 
-use super::super::{TWELVE_HOURS, Working, html};
+use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, family_link, named_link, own_parameters, tabs};
@@ -10,6 +10,7 @@ use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::view::{Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::{actions, visitors};
@@ -24,8 +25,8 @@ struct Page {
     tabs: Tabs,
     filter: FilterLine,
     says: String,
-    /// The action that the lanes are about, and the address without it.
-    chosen: Option<(String, String)>,
+    /// The action that the lanes are about, with the address without it.
+    chosen: Option<Link>,
     lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
@@ -35,7 +36,7 @@ struct Row {
     name: String,
     /// The address of its own lanes.
     link: String,
-    page: (String, String),
+    page: Link,
     attempts: String,
     worked: String,
     tone: &'static str,
@@ -102,7 +103,7 @@ pub async fn page(
         tabs: tabs("/visitors/actions"),
         filter: FilterLine::of(&frame, &attributes),
         says,
-        chosen: name.map(|n| (n, without)),
+        chosen: name.map(|n| Link::new(without, n)),
         lanes,
         rows: all.iter().take(80).map(|a| row(a, &frame)).collect(),
         proof,
@@ -124,7 +125,7 @@ fn row(a: &Action, frame: &Frame) -> Row {
     Row {
         link: format!("{}&{}", named_link(&frame.here, &[("name", &a.name)]), frame.query),
         name: a.name.clone(),
-        page: (a.page.clone(), format!("{}&{}", family_link(&a.page), frame.query)),
+        page: Link::new(format!("{}&{}", family_link(&a.page), frame.query), &a.page),
         attempts: format::thousands(a.attempts),
         worked: format::percent(share(a.attempts - a.failed, a.attempts), 1, Some(1.0)),
         tone: if a.failed * 100 >= a.attempts { "strained" } else { "within" },

@@ -8,6 +8,7 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
 use crate::pages::visitors::filter::FilterLine;
+use crate::view::Link;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::{beside, visitors};
@@ -30,8 +31,7 @@ struct Row {
     link: String,
     views: String,
     share: String,
-    /// Name and address.
-    journeys: Vec<(String, String)>,
+    journeys: Vec<Link>,
     tone: &'static str,
     says: &'static str,
 }
@@ -70,7 +70,7 @@ pub async fn page(
             .journeys
             .iter()
             .filter_map(|name| found.journeys.iter().find(|j| &j.name == name))
-            .map(|j| (j.name.clone(), format!("/journeys/{}?{}", j.slug, frame.query)))
+            .map(|j| Link::new(format!("/journeys/{}?{}", j.slug, frame.query), &j.name))
             .collect(),
         tone: if s.is_unwatched() || s.is_unused() { "strained" } else { "within" },
         says: match (s.is_unwatched(), s.is_unused()) {

@@ -1,6 +1,6 @@
 //! Script errors of visitors, gathered by what went wrong.
 
-use super::super::{TWELVE_HOURS, Working, html};
+use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes};
 use super::{Tabs, family_link, named_link, own_parameters, tabs};
@@ -10,6 +10,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::view::{Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::{Range, errors, visitors};
@@ -27,8 +28,8 @@ struct Page {
     filter: FilterLine,
     says: String,
     family: Option<String>,
-    /// The kind that the lane is about, and the address without it.
-    chosen: Option<(String, String)>,
+    /// The kind that the lane is about, with the address without it.
+    chosen: Option<Link>,
     lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
@@ -50,11 +51,17 @@ pub(super) struct Row {
     pub share: String,
     pub first: String,
     pub last: String,
-    /// Name, count, address.
-    pub families: Vec<(String, String, String)>,
+    pub families: Vec<FamilyCount>,
     pub browsers: String,
-    /// Moment and address of the newest.
-    pub newest: Vec<(String, String)>,
+    /// Moments of the newest.
+    pub newest: Vec<Link>,
+}
+
+/// How often a kind was met on a page family.
+pub(super) struct FamilyCount {
+    pub name: String,
+    pub count: String,
+    pub link: String,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -123,7 +130,7 @@ pub async fn page(
         filter,
         says,
         family,
-        chosen: name.map(|n| (n, without)),
+        chosen: name.map(|n| Link::new(without, n)),
         lanes,
         rows,
         proof,
@@ -168,7 +175,11 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
             .families
             .iter()
             .take(4)
-            .map(|(f, n)| (f.clone(), format::thousands(*n), family_link(f)))
+            .map(|(f, n)| FamilyCount {
+                name: f.clone(),
+                count: format::thousands(*n),
+                link: family_link(f),
+            })
             .collect(),
         browsers: browsers.join(", "),
         newest: k
@@ -176,7 +187,7 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
             .iter()
             .map(|(at, visit)| {
                 let time = at.to_zoned(zone.clone()).strftime("%a %-d %H:%M").to_string();
-                (time, format!("/visitors/visits/{visit}?at={}", at.as_millisecond()))
+                Link::new(format!("/visitors/visits/{visit}?at={}", at.as_millisecond()), time)
             })
             .collect(),
     }

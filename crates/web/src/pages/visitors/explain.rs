@@ -10,6 +10,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Asked;
 use crate::limits::query;
+use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::breakdown::{self, Value};
@@ -26,8 +27,17 @@ use uuid::Uuid;
 struct Carriers {
     vital: &'static str,
     all: String,
-    /// Attribute and value, share of samples, share of what is not good, how many more, address.
-    rows: Vec<(String, String, String, String, String)>,
+    rows: Vec<CarrierRow>,
+}
+
+/// A value that carries more than its share.
+struct CarrierRow {
+    name: String,
+    share: String,
+    /// Of what is not good.
+    share_not_good: String,
+    more: String,
+    link: String,
 }
 
 const NAMED: usize = 6;
@@ -42,13 +52,13 @@ pub async fn carriers_part(
     let found = breakdown::explained(&state.answers, asked.site.id, &asked.range(), vital).await?;
     let row = |c: &cadentis_core::visitor::slices::Carrier| {
         let filter = asked.filter.clone().and(c.attribute.clone(), &c.value);
-        (
-            format!("{} {}", c.attribute.title(), c.value),
-            format!("{:.0} %", c.share * 100.0),
-            format!("{:.0} %", c.share_not_good * 100.0),
-            format::thousands(c.excess.round() as u64),
-            format!("/visitors?vital={}&{}", vital.name(), asked.query_with(&filter)),
-        )
+        CarrierRow {
+            name: format!("{} {}", c.attribute.title(), c.value),
+            share: format!("{:.0} %", c.share * 100.0),
+            share_not_good: format!("{:.0} %", c.share_not_good * 100.0),
+            more: format::thousands(c.excess.round() as u64),
+            link: format!("/visitors?vital={}&{}", vital.name(), asked.query_with(&filter)),
+        }
     };
     html(&Carriers {
         vital: vital.name(),
@@ -72,8 +82,8 @@ struct Breakdown {
     vital: &'static str,
     title: String,
     map: Option<Map>,
-    /// Title, address, whether it is this one.
-    attributes: Vec<(String, String, bool)>,
+    /// Each with its address, and whether it is this one.
+    attributes: Vec<Choice>,
     rows: Vec<BreakdownRow>,
     more: usize,
     csv: String,
@@ -170,7 +180,7 @@ pub async fn breakdown_part(
         vital: vital.name(),
         map,
         title: by.title(),
-        attributes: all.map(|a| (a.title(), address(&a), a == by)).collect(),
+        attributes: all.map(|a| Choice::new(address(&a), a.title(), a == by)).collect(),
         rows: values.iter().take(ROWS).map(row).collect(),
         more: values.len().saturating_sub(ROWS),
         csv: format!("{}&csv=1", address(&by)),

@@ -1,16 +1,17 @@
 //! One page family: its vitals over time, where its load goes, its slow page views and its errors.
 
-use super::super::{Figure, TWELVE_HOURS, html};
+use super::super::{TWELVE_HOURS, html};
 use super::errors::{self, Row};
 use super::filter::FilterLine;
 use super::lanes::{self, LANES, Lanes};
-use super::{SeenRow, Tabs, family_link, readings, slow_row, slow_tone, tabs};
+use super::{Tabs, family_link, readings, slow_row, slow_tone, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::view::{self, Cell, Figure, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::family::{self, Family, ORIGINS};
@@ -90,7 +91,7 @@ pub async fn page(
 struct LoadPart {
     frame: Frame,
     spent: Option<LoadBar>,
-    rows: Vec<SeenRow>,
+    rows: Vec<view::Row>,
     kinds: Vec<Row>,
     link: String,
     named: Vec<NamedTable>,
@@ -98,8 +99,8 @@ struct LoadPart {
     parties: Vec<PartyRow>,
     /// Which hours elements and third parties are read from, in words; empty when from all.
     part: String,
-    /// What this page asked for, what was pressed there, what went wrong: name and address.
-    beside: Vec<(&'static str, String)>,
+    /// What this page asked for, what was pressed there, what went wrong.
+    beside: Vec<Link>,
 }
 
 /// A release beside the one before it.
@@ -109,7 +110,7 @@ struct ReleaseRow {
     since: String,
     views: String,
     /// p75 of each of [`LANES`], with its tone.
-    vitals: Vec<(String, &'static str)>,
+    vitals: Vec<Cell>,
     not_good: String,
     abandoned: String,
     errors: String,
@@ -150,7 +151,7 @@ fn releases(frame: &Frame, views: &Views, link: &str) -> Vec<ReleaseRow> {
             vitals: LANES
                 .map(|v| {
                     let reading = pool.measured(v).reading(0.75);
-                    (format::vital(v, &reading), slow_tone(v, &reading))
+                    Cell::new(format::vital(v, &reading), slow_tone(v, &reading))
                 })
                 .to_vec(),
             not_good: format::percent(share(bad, of), 1, None),
@@ -194,8 +195,15 @@ struct NamedTable {
     title: &'static str,
     vital: &'static str,
     columns: Vec<&'static str>,
-    /// Name, page views, p75, tone, medians.
-    rows: Vec<(String, String, String, &'static str, Vec<String>)>,
+    rows: Vec<NamedRow>,
+}
+
+struct NamedRow {
+    name: String,
+    page_views: String,
+    p75: String,
+    tone: &'static str,
+    medians: Vec<String>,
 }
 
 /// What each of [`ORIGINS`] and the columns beside it are called.
@@ -214,13 +222,13 @@ fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
             let median = |ms: &Option<f64>| {
                 ms.map_or("–".into(), |ms| format!("{} s", format::seconds(ms)))
             };
-            (
-                n.name.clone(),
-                format::thousands(n.p75.samples),
-                format::vital(vital, &n.p75),
-                slow_tone(vital, &n.p75),
-                n.medians.iter().map(median).collect(),
-            )
+            NamedRow {
+                name: n.name.clone(),
+                page_views: format::thousands(n.p75.samples),
+                p75: format::vital(vital, &n.p75),
+                tone: slow_tone(vital, &n.p75),
+                medians: n.medians.iter().map(median).collect(),
+            }
         };
         NamedTable {
             title,
@@ -236,8 +244,15 @@ fn named_tables(found: &[Vec<Named>]) -> Vec<NamedTable> {
 pub(super) struct LoadBar {
     pub total: String,
     pub says: String,
-    /// Left, width, class, name, seconds.
-    pub parts: Vec<(f64, f64, &'static str, &'static str, String)>,
+    pub parts: Vec<LoadBarPart>,
+}
+
+pub(super) struct LoadBarPart {
+    pub x: f64,
+    pub w: f64,
+    pub class: &'static str,
+    pub name: &'static str,
+    pub seconds: String,
 }
 
 const BAR: f64 = 1_000.0;
@@ -251,7 +266,7 @@ impl LoadBar {
             let w = BAR * ms / total.max(1e-9);
             let left = x;
             x += w;
-            (left, w, class, name, format!("{} s", format::seconds(*ms)))
+            LoadBarPart { x: left, w, class, name, seconds: format!("{} s", format::seconds(*ms)) }
         });
         LoadBar { parts: parts.collect(), total: format!("{} s", format::seconds(total)), says }
     }
@@ -296,7 +311,7 @@ pub async fn load_part(
         ("what went wrong", "/visitors/errors?"),
         ("by anything else", "/visitors?"),
     ];
-    let beside = beside.map(|(name, path)| (name, format!("{path}{query}"))).to_vec();
+    let beside = beside.map(|(name, path)| Link::new(format!("{path}{query}"), name)).to_vec();
     html(&LoadPart {
         releases: releases(&frame, &loads.by_release, &family_link(&name)),
         parties: loads.parties.iter().take(PARTIES).map(|p| party_row(p, loads.read)).collect(),

@@ -6,6 +6,7 @@ use crate::error::PageError;
 use crate::format;
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
+use crate::view::{Choice, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::views::Views;
@@ -15,15 +16,15 @@ use serde::Deserialize;
 
 /// What a page on visitors begins with.
 pub struct FilterLine {
-    /// What is wanted in words, and the address without it.
-    pub chips: Vec<(String, String)>,
+    /// What is wanted, with the address without it.
+    pub chips: Vec<Link>,
     pub nothing: String,
     /// What is to be known of counts where not every visit reports.
     pub sampled: Option<String>,
-    /// Phone, desktop, all: word, address, whether it is on.
-    pub split: Vec<(&'static str, String, bool)>,
-    /// Title and address of the values of each attribute.
-    pub attributes: Vec<(String, String)>,
+    /// Phone, desktop, all: each with its address, and whether it is on.
+    pub split: Vec<Choice>,
+    /// Each attribute, with the address of its values.
+    pub attributes: Vec<Link>,
 }
 
 impl FilterLine {
@@ -33,10 +34,8 @@ impl FilterLine {
         let chips = frame.filter.parts().flat_map(|(attribute, values)| {
             values.iter().map(|value| {
                 let shown = if value.is_empty() { "not told" } else { value };
-                (
-                    format!("{} {shown}", attribute.title()),
-                    to(&frame.filter.clone().without(attribute, value)),
-                )
+                let without = to(&frame.filter.clone().without(attribute, value));
+                Link::new(without, format!("{} {shown}", attribute.title()))
             })
         });
         let only = |device: Option<&str>| {
@@ -45,8 +44,9 @@ impl FilterLine {
                 other.iter().fold(frame.filter.clone(), |f, d| f.without(&Attribute::Device, d));
             device.map_or(bare.clone(), |d| bare.and(Attribute::Device, d))
         };
-        let split = [("phone", Some("phone")), ("desktop", Some("desktop")), ("all", None)]
-            .map(|(word, device)| (word, to(&only(device)), only(device) == frame.filter));
+        let split = [("phone", Some("phone")), ("desktop", Some("desktop")), ("all", None)].map(
+            |(word, device)| Choice::new(to(&only(device)), word, only(device) == frame.filter),
+        );
         let attributes =
             Attribute::ALL.into_iter().chain(attributes.iter().map(|l| Attribute::Own(l.clone())));
         FilterLine {
@@ -63,7 +63,7 @@ impl FilterLine {
                         frame.own,
                         frame.query
                     );
-                    (a.title(), address)
+                    Link::new(address, a.title())
                 })
                 .collect(),
         }
@@ -92,9 +92,18 @@ struct FilterQuery {
 #[derive(Template)]
 #[template(path = "filter_values.html")]
 struct Values {
-    /// Value, page views, p75 of LCP, address, whether it is wanted already.
-    rows: Vec<(String, String, String, String, bool)>,
+    rows: Vec<ValueRow>,
     more: usize,
+}
+
+/// A value of an attribute, and whether it is wanted already.
+struct ValueRow {
+    name: String,
+    page_views: String,
+    /// p75 of LCP.
+    p75: String,
+    link: String,
+    wanted: bool,
 }
 
 /// So many values of an attribute are offered.
@@ -142,13 +151,13 @@ pub async fn values_part(
         } else {
             filter.and(attribute.clone(), value)
         };
-        (
-            if value.is_empty() { "not told".to_string() } else { value.clone() },
-            format::thousands(pool.page_views),
-            format::vital(Vital::Lcp, &pool.measured(Vital::Lcp).reading(0.75)),
-            format!("{path}?{own}{}", asked.query_with(&filter)),
-            on,
-        )
+        ValueRow {
+            name: if value.is_empty() { "not told".to_string() } else { value.clone() },
+            page_views: format::thousands(pool.page_views),
+            p75: format::vital(Vital::Lcp, &pool.measured(Vital::Lcp).reading(0.75)),
+            link: format!("{path}?{own}{}", asked.query_with(&filter)),
+            wanted: on,
+        }
     };
     let rows = values.iter().take(OFFERED).map(row).collect();
     html(&Values { rows, more: values.len().saturating_sub(OFFERED) })

@@ -3,6 +3,7 @@
 use crate::draw::{Axis, connected, line, round_up, ticks};
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_markers};
+use crate::view::Mark;
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
@@ -15,10 +16,10 @@ use jiff::Timestamp;
 
 /// Lanes with the axis that they share.
 pub(super) struct Lanes {
-    pub ticks: Vec<(f64, String)>,
+    pub ticks: Vec<Mark>,
     pub series: Vec<Series>,
     /// Where something is pinned to the time, and what.
-    pub markers: Vec<(f64, String)>,
+    pub markers: Vec<Mark>,
     pub height: f64,
     /// What they show, for who does not see them.
     pub title: &'static str,

@@ -17,13 +17,14 @@ mod visit;
 
 pub use filter::own_parameters;
 
-use super::{Figure, TWELVE_HOURS, Working, html};
+use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
 use crate::limits::query;
+use crate::view::{self, Cell, Choice, Figure, Link, Mark, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::views::Views;
@@ -76,8 +77,8 @@ crate::routes::routes! {
     post "/setup/visitors/forget" => collecting::forget,
 }
 
-/// The pages about visitors: name, address, whether it is this one.
-pub type Tabs = Vec<(&'static str, &'static str, bool)>;
+/// The pages about visitors, each with its address, and whether it is this one.
+pub type Tabs = Vec<Choice>;
 
 fn tabs(here: &str) -> Tabs {
     [
@@ -89,7 +90,7 @@ fn tabs(here: &str) -> Tabs {
         ("Blind spots", "/visitors/blind-spots"),
         ("Collecting", "/setup/visitors"),
     ]
-    .map(|(name, path)| (name, path, path == here))
+    .map(|(name, path)| Choice::new(path, name, path == here))
     .to_vec()
 }
 
@@ -99,17 +100,13 @@ struct Page {
     frame: Frame,
     tabs: Tabs,
     filter: FilterLine,
-    worst: Option<(String, String)>,
-    /// Filters that could not be read.
+    worst: Option<Link>,
     says: String,
     readings: Vec<Figure>,
     vital: &'static str,
-    vitals: Vec<(&'static str, bool)>,
+    vitals: Vec<Choice>,
     mosaic: Vec<Tile>,
-    histogram: Vec<(f64, f64, &'static str)>,
-    bin_width: f64,
-    histogram_ticks: Vec<(f64, String)>,
-    quantiles: Vec<(f64, String, f64, bool)>,
+    histogram: Histogram,
     lanes: Lanes,
     families: Vec<FamilyRow>,
     proof: Vec<Working>,
@@ -133,7 +130,7 @@ struct FamilyRow {
     link: String,
     name: String,
     views: String,
-    cells: Vec<(String, &'static str)>,
+    cells: Vec<Cell>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -170,7 +167,6 @@ pub async fn page(
     let all = views.all();
     let measured = all.measured(vital);
     let families = views.values();
-    let (histogram, bin_width, quantiles, histogram_ticks) = histogram(vital, &measured);
     let page = Page {
         says: sentence(vital, &all, &families),
         readings: readings(&frame, &views, before.as_ref(), found.visits),
@@ -178,12 +174,9 @@ pub async fn page(
         filter: FilterLine::of(&frame, &attributes),
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
         vital: vital.name(),
-        vitals: Vital::ALL.map(|v| (v.name(), v == vital)).to_vec(),
+        vitals: Vital::ALL.map(|v| Choice::of(v.name(), v == vital)).to_vec(),
         mosaic: mosaic(vital, &families, all.page_views),
-        histogram,
-        bin_width,
-        quantiles,
-        histogram_ticks,
+        histogram: histogram(vital, &measured),
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &found.budgets),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
         proof: proof(&frame, vital, &views),
@@ -193,7 +186,7 @@ pub async fn page(
 }
 
 /// The worst minute of the stretch in words, and the address of the minutes around it.
-fn worst(frame: &Frame, vital: Vital, minute: &Minute) -> (String, String) {
+fn worst(frame: &Frame, vital: Vital, minute: &Minute) -> Link {
     let around = Stretch { from: at_second(minute.at_s - 900), to: at_second(minute.at_s + 960) };
     let says = format!(
         "Worst minute: {}, {} at p75 of {} page views.",
@@ -201,7 +194,7 @@ fn worst(frame: &Frame, vital: Vital, minute: &Minute) -> (String, String) {
         vital.text(minute.p75),
         minute.samples
     );
-    (says, format!("/visitors?vital={}&{}", vital.name(), frame.query_of(&around)))
+    Link::new(format!("/visitors?vital={}&{}", vital.name(), frame.query_of(&around)), says)
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
@@ -368,8 +361,27 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
         .collect()
 }
 
-type Histogram =
-    (Vec<(f64, f64, &'static str)>, f64, Vec<(f64, String, f64, bool)>, Vec<(f64, String)>);
+/// How values of a vital are distributed.
+struct Histogram {
+    bars: Vec<Bar>,
+    bar_width: f64,
+    quantiles: Vec<Quantile>,
+    ticks: Vec<Mark>,
+}
+
+struct Bar {
+    x: f64,
+    height: f64,
+    class: &'static str,
+}
+
+/// A percentile on the axis; its name stands left of it where there is no room on the right.
+struct Quantile {
+    x: f64,
+    y: f64,
+    says: String,
+    is_left: bool,
+}
 
 fn histogram(vital: Vital, m: &Measured) -> Histogram {
     let (low, high, marks): (f64, f64, &[f64]) = match vital {
@@ -392,7 +404,7 @@ fn histogram(vital: Vital, m: &Measured) -> Histogram {
                 Rating::NeedsImprovement => "middling",
                 Rating::Poor => "poor",
             };
-            (i as f64 * width, 74.0 * *n as f64 / most, class)
+            Bar { x: i as f64 * width, height: 74.0 * *n as f64 / most, class }
         })
         .collect();
     let quantiles = [0.5, 0.75, 0.95]
@@ -401,15 +413,12 @@ fn histogram(vital: Vital, m: &Measured) -> Histogram {
         .filter_map(|(i, p)| {
             let v = m.reading(p).value?;
             let at = x(v);
-            Some((
-                at,
-                format!("p{:.0} {}", p * 100.0, vital.text(v)),
-                10.0 + 13.0 * i as f64,
-                at > 300.0,
-            ))
+            let says = format!("p{:.0} {}", p * 100.0, vital.text(v));
+            Some(Quantile { x: at, y: 10.0 + 13.0 * i as f64, says, is_left: at > 300.0 })
         })
         .collect();
-    (bars, width - 0.8, quantiles, marks.iter().map(|v| (x(*v), vital.text(*v))).collect())
+    let ticks = marks.iter().map(|v| Mark::new(x(*v), vital.text(*v))).collect();
+    Histogram { bars, bar_width: width - 0.8, quantiles, ticks }
 }
 
 /// The tone of a reading of a vital by its thresholds.
@@ -418,17 +427,17 @@ fn slow_tone(vital: Vital, reading: &Reading) -> &'static str {
 }
 
 fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
-    let mut cells: Vec<(String, &'static str)> = [Vital::Lcp, Vital::Inp, Vital::Cls]
+    let mut cells: Vec<Cell> = [Vital::Lcp, Vital::Inp, Vital::Cls]
         .into_iter()
         .map(|v| {
             let r = pool.measured(v).reading(0.75);
-            (format::vital(v, &r), tone(Standing::of_vital(v, &r)))
+            Cell::new(format::vital(v, &r), tone(Standing::of_vital(v, &r)))
         })
         .collect();
     let apdex = pool.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0);
-    cells.push((format::thousands(apdex.frustrated), "plain"));
+    cells.push(Cell::new(format::thousands(apdex.frustrated), "plain"));
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
-        cells.push((format::percent(share, 1, None), "plain"));
+        cells.push(Cell::new(format::percent(share, 1, None), "plain"));
     }
     FamilyRow {
         link: family_link(name),
@@ -453,10 +462,7 @@ pub(super) fn view_link(at: Timestamp, visit: Uuid, id: Uuid) -> String {
     format!("/visitors/visits/{visit}?at={}&view={id}", at.as_millisecond())
 }
 
-/// A page view in a list: its address, and what stands in the columns.
-pub(super) type SeenRow = (String, Vec<String>);
-
-pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
+pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> view::Row {
     let cells = vec![
         format::day_clock(s.at, zone),
         s.path.clone(),
@@ -468,13 +474,13 @@ pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> SeenRow {
         s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         s.errors.to_string(),
     ];
-    (view_link(s.at, s.visit, s.id), cells)
+    view::Row { link: view_link(s.at, s.visit, s.id), cells }
 }
 
 #[derive(Template)]
 #[template(path = "arrivals.html")]
 struct Arrivals {
-    rows: Vec<SeenRow>,
+    rows: Vec<view::Row>,
     complete: String,
     refused: String,
 }
@@ -482,7 +488,7 @@ struct Arrivals {
 #[derive(Template)]
 #[template(path = "slowest.html")]
 struct Slowest {
-    rows: Vec<SeenRow>,
+    rows: Vec<view::Row>,
 }
 
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
@@ -524,7 +530,7 @@ pub async fn arrivals(
         let device = s.beacon.device.word().to_string();
         let cells =
             vec![time, s.path.clone(), device, s.country.clone(), s.browser.to_string(), lcp];
-        (view_link(s.at, s.beacon.visit, s.beacon.id), cells)
+        view::Row { link: view_link(s.at, s.beacon.visit, s.beacon.id), cells }
     };
     html(&Arrivals {
         complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),

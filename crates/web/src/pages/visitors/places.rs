@@ -18,10 +18,23 @@ pub(super) struct Map {
     pub unit: f64,
     pub lands: Vec<Land>,
     pub circles: Vec<Circle>,
-    /// Left edge, top edge, name of the locations that runners play from.
-    pub runners: Vec<(f64, f64, String)>,
-    /// World, country, region: word and address, the last without one.
-    pub crumbs: Vec<(String, Option<String>)>,
+    /// The locations that runners play from.
+    pub runners: Vec<RunnerMark>,
+    /// World, country, region.
+    pub crumbs: Vec<Crumb>,
+}
+
+/// A location on the map: its left and top edge.
+pub(super) struct RunnerMark {
+    pub x: f64,
+    pub y: f64,
+    pub name: String,
+}
+
+/// A step of the way back; the last, where one is, leads nowhere.
+pub(super) struct Crumb {
+    pub name: String,
+    pub link: Option<String>,
 }
 
 pub(super) struct Land {
@@ -123,7 +136,7 @@ pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Ma
     };
     let runners = locations.iter().filter_map(|l| {
         let (x, y) = WORLD.point(l.latitude?, l.longitude?);
-        Some((x - 3.5 * unit, y - 3.5 * unit, l.name.clone()))
+        Some(RunnerMark { x: x - 3.5 * unit, y: y - 3.5 * unit, name: l.name.clone() })
     });
     Ok(Map {
         lands: WORLD.countries.iter().filter(|c| !c.path.is_empty()).map(land).collect(),
@@ -147,12 +160,8 @@ fn class(vital: Vital, pool: &Pool) -> &'static str {
 }
 
 /// The way back: each place that the filter narrows to, but the last, with the address of its page.
-fn crumbs(
-    filter: &Filter,
-    elsewhere: &Filter,
-    link: &dyn Fn(&Filter) -> String,
-) -> Vec<(String, Option<String>)> {
-    let mut crumbs = vec![("World".to_string(), Some(link(elsewhere)))];
+fn crumbs(filter: &Filter, elsewhere: &Filter, link: &dyn Fn(&Filter) -> String) -> Vec<Crumb> {
+    let mut crumbs = vec![Crumb { name: "World".into(), link: Some(link(elsewhere)) }];
     let mut narrowed = elsewhere.clone();
     for attribute in [Attribute::Country, Attribute::Region, Attribute::City] {
         if let Some(value) = only(filter, &attribute) {
@@ -162,11 +171,11 @@ fn crumbs(
             } else {
                 value.to_string()
             };
-            crumbs.push((name, Some(link(&narrowed))));
+            crumbs.push(Crumb { name, link: Some(link(&narrowed)) });
         }
     }
     if let Some(last) = crumbs.last_mut() {
-        last.1 = None;
+        last.link = None;
     }
     crumbs
 }

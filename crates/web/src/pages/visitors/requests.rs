@@ -1,6 +1,6 @@
 //! Requests that the pages make, by family: how many, how long, what became of them, whose fault.
 
-use super::super::{TWELVE_HOURS, Working, html};
+use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, named_link, own_parameters, tabs, view_link};
@@ -10,6 +10,7 @@ use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::view::{Fact, Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::requests::{self, Kind};
@@ -27,8 +28,8 @@ struct Page {
     filter: FilterLine,
     says: String,
     resources: bool,
-    /// The family that the lanes are about, and the address without it.
-    chosen: Option<(String, String)>,
+    /// The family that the lanes are about, with the address without it.
+    chosen: Option<Link>,
     lanes: Lanes,
     rows: Vec<Row>,
     proof: Vec<Working>,
@@ -44,8 +45,8 @@ struct Row {
     ms: Vec<String>,
     statuses: String,
     codes: String,
-    /// Words and how many of the failed.
-    faults: Vec<(&'static str, String)>,
+    /// Whose doing, and how many of the failed.
+    faults: Vec<Fact>,
     pages: String,
     newest: Vec<Newest>,
 }
@@ -112,7 +113,7 @@ pub async fn page(
         filter: FilterLine::of(&frame, &attributes),
         says: sentence(&all, what),
         resources,
-        chosen: name.map(|n| (n, without)),
+        chosen: name.map(|n| Link::new(without, n)),
         lanes,
         rows: all.iter().take(60).map(|c| row(c, what, &frame)).collect(),
         proof,
@@ -181,7 +182,7 @@ fn row(c: &Calls, what: &str, frame: &Frame) -> Row {
             .iter()
             .zip(c.faults)
             .filter(|(_, n)| *n > 0)
-            .map(|(f, n)| (f.words(), format::thousands(n)))
+            .map(|(f, n)| Fact::new(f.words(), format::thousands(n)))
             .collect(),
         pages: listed(&c.pages, 3),
         newest: newest.collect(),

@@ -11,6 +11,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::view::{self, Cell, Fact, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::visit;
@@ -47,8 +48,8 @@ struct Row {
     time: String,
     after: String,
     path: String,
-    family: (String, String),
-    cells: Vec<(String, &'static str)>,
+    family: Link,
+    cells: Vec<Cell>,
     wrong: String,
     /// On the line: top, left, width until its largest paint or load.
     y: f64,
@@ -56,8 +57,15 @@ struct Row {
     w: f64,
     /// What happened on it.
     told: Vec<ToldRow>,
-    /// On the line: left, kind, tone, and words.
-    ticks: Vec<(f64, &'static str, &'static str, String)>,
+    ticks: Vec<Tick>,
+}
+
+/// One thing that happened, on the line.
+struct Tick {
+    x: f64,
+    what: &'static str,
+    tone: &'static str,
+    name: String,
 }
 
 /// One thing that happened, in the table.
@@ -74,14 +82,19 @@ struct ToldRow {
 struct Chosen {
     path: String,
     spent: Option<LoadBar>,
-    /// Name, value, tone.
-    timings: Vec<(&'static str, String, &'static str)>,
+    timings: Vec<Timing>,
     error: Option<String>,
     /// What was largest, moved most, answered late; the parts of LCP.
-    elements: Vec<(&'static str, String)>,
-    attributes: Vec<(String, String)>,
+    elements: Vec<Fact>,
+    attributes: Vec<Fact>,
     resources: Vec<ToldRow>,
-    stacks: Vec<(String, String)>,
+    stacks: Vec<Fact>,
+}
+
+struct Timing {
+    name: &'static str,
+    value: String,
+    tone: &'static str,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -142,7 +155,7 @@ pub async fn page(
                 time: v.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
                 after: format!("+{}", length_text(after)),
                 path: v.path.clone(),
-                family: (v.family.clone(), format!("{}&{}", family_link(&v.family), frame.query)),
+                family: Link::new(format!("{}&{}", family_link(&v.family), frame.query), &v.family),
                 cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)]
                     .map(vital_cell)
                     .to_vec(),
@@ -158,13 +171,11 @@ pub async fn page(
                 ticks: told
                     .iter()
                     .filter(|t| t.view == v.id && (t.what != Happened::Resource || t.failed))
-                    .map(|t| {
-                        (
-                            LABEL + (after + t.after) * scale,
-                            t.what.word(),
-                            told_tone(t),
-                            t.name.clone(),
-                        )
+                    .map(|t| Tick {
+                        x: LABEL + (after + t.after) * scale,
+                        what: t.what.word(),
+                        tone: told_tone(t),
+                        name: t.name.clone(),
                     })
                     .collect(),
             }
@@ -249,8 +260,7 @@ struct FindPage {
     frame: Frame,
     says: String,
     typed: String,
-    /// Address, and what stands in the columns.
-    rows: Vec<(String, Vec<String>)>,
+    rows: Vec<view::Row>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -299,7 +309,8 @@ pub async fn find(
                 format!("{troubled} with trouble: {}", wrong(last).join(", "))
             },
         ];
-        (format!("/visitors/visits/{id}?at={}&{}", first.at.as_millisecond(), frame.query), cells)
+        let at = first.at.as_millisecond();
+        view::Row { link: format!("/visitors/visits/{id}?at={at}&{}", frame.query), cells }
     };
     let rows: Vec<_> = visits.iter().rev().map(row).collect();
     let says = match (is_asked, rows.len()) {
@@ -312,10 +323,10 @@ pub async fn find(
     html(&FindPage { says, typed, rows, frame })
 }
 
-fn vital_cell((vital, value): (Vital, Option<f32>)) -> (String, &'static str) {
+fn vital_cell((vital, value): (Vital, Option<f32>)) -> Cell {
     match value.map(f64::from) {
-        None => ("–".into(), "within"),
-        Some(v) => (vital.text(v), rated(vital, v)),
+        None => Cell::new("–", "within"),
+        Some(v) => Cell::new(vital.text(v), rated(vital, v)),
     }
 }
 
@@ -360,23 +371,24 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
     let seconds = |ms: Option<f32>| {
         ms.map_or("not told".into(), |ms| format!("{} s", format::seconds(f64::from(ms))))
     };
+    let timing = |name, value, tone| Timing { name, value, tone };
     let vital = |vital: Vital, value: Option<f32>| match value.map(f64::from) {
-        None => (vital.name(), "not told".to_string(), "nodata"),
-        Some(value) => (vital.name(), vital.text(value), rated(vital, value)),
+        None => timing(vital.name(), "not told".to_string(), "nodata"),
+        Some(value) => timing(vital.name(), vital.text(value), rated(vital, value)),
     };
     Chosen {
         path: v.path.clone(),
         spent: load_parts(&v.moments()).map(|s| LoadBar::of(&s, String::new())),
         timings: vec![
-            ("looking up the name", seconds(v.dns), "within"),
-            ("connecting", seconds(v.connect), "within"),
+            timing("looking up the name", seconds(v.dns), "within"),
+            timing("connecting", seconds(v.connect), "within"),
             vital(Vital::Ttfb, v.ttfb),
             vital(Vital::Fcp, v.fcp),
             vital(Vital::Lcp, v.lcp),
-            ("loaded", seconds(v.load), "within"),
+            timing("loaded", seconds(v.load), "within"),
             vital(Vital::Inp, v.inp),
             vital(Vital::Cls, v.cls),
-            (
+            timing(
                 "connection",
                 if v.connection.is_empty() { "not told".into() } else { v.connection.clone() },
                 "within",
@@ -384,7 +396,7 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
         ],
         error: v.error.clone(),
         elements: elements(v),
-        attributes: v.attributes.clone(),
+        attributes: v.attributes.iter().map(|(name, says)| Fact::new(name, says)).collect(),
         resources: told
             .iter()
             .filter(|t| t.view == v.id && matches!(t.what, Happened::Resource | Happened::Request))
@@ -393,20 +405,20 @@ fn look_into(v: &Seen, told: &[HappeningRow], frame: &Frame) -> Chosen {
         stacks: told
             .iter()
             .filter(|t| t.view == v.id && !t.stack.is_empty())
-            .map(|t| (t.text.clone(), t.stack.clone()))
+            .map(|t| Fact::new(&t.text, &t.stack))
             .collect(),
     }
 }
 
 /// Which elements and scripts the vitals come from.
-fn elements(v: &Seen) -> Vec<(&'static str, String)> {
+fn elements(v: &Seen) -> Vec<Fact> {
     let part = |name: &str, ms: Option<f32>| {
         ms.map(|ms| format!("{} s {name}", format::seconds(f64::from(ms))))
     };
     let mut all = Vec::new();
     if v.background {
         let says = "opened in a tab that nobody looked at: FCP and LCP would tell when it was turned to, and are left out";
-        all.push(("in the background", says.into()));
+        all.push(Fact::new("in the background", says));
     }
     if !v.lcp_element.is_empty() {
         let parts = [
@@ -417,25 +429,23 @@ fn elements(v: &Seen) -> Vec<(&'static str, String)> {
         let parts: Vec<String> = parts.into_iter().flatten().collect();
         let parts =
             if parts.is_empty() { String::new() } else { format!(": {}", parts.join(", ")) };
-        all.push(("largest paint (LCP)", format!("{}{parts}", v.lcp_element)));
+        all.push(Fact::new("largest paint (LCP)", format!("{}{parts}", v.lcp_element)));
     }
     if !v.cls_element.is_empty() {
-        all.push(("largest shift (CLS)", v.cls_element.clone()));
+        all.push(Fact::new("largest shift (CLS)", &v.cls_element));
     }
     if !v.inp_element.is_empty() {
-        all.push((
-            "slowest interaction (INP)",
-            format!("{} {}", v.inp_element, v.inp_script).trim_end().to_string(),
-        ));
+        let says = format!("{} {}", v.inp_element, v.inp_script);
+        all.push(Fact::new("slowest interaction (INP)", says.trim_end()));
     }
     if let Some(ms) = v.long_frames.filter(|ms| *ms > 0.0) {
-        all.push(("long frames before it had loaded", format!("{ms:.0} ms")));
+        all.push(Fact::new("long frames before it had loaded", format!("{ms:.0} ms")));
     }
     if !v.how.is_empty() {
-        all.push(("how it was opened", v.how.replace('_', " ")));
+        all.push(Fact::new("how it was opened", v.how.replace('_', " ")));
     }
     if !v.release.is_empty() {
-        all.push(("release", v.release.clone()));
+        all.push(Fact::new("release", &v.release));
     }
     all
 }

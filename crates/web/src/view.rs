@@ -1,0 +1,157 @@
+//! What templates are filled with where more than one page has the same: values with names, no places in tuples.
+
+use cadentis_core::stats::Proof;
+
+/// A mark on an axis, and what stands there.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mark {
+    pub x: f64,
+    pub says: String,
+}
+
+impl Mark {
+    pub fn new(x: f64, says: impl Into<String>) -> Mark {
+        Mark { x, says: says.into() }
+    }
+}
+
+/// A piece of an axis, and what it is.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Window {
+    pub x: f64,
+    pub w: f64,
+    pub says: String,
+}
+
+impl Window {
+    pub fn new(x: f64, w: f64, says: impl Into<String>) -> Window {
+        Window { x, w, says: says.into() }
+    }
+}
+
+/// One of several values that can be chosen.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Choice {
+    pub value: String,
+    pub name: String,
+    pub chosen: bool,
+}
+
+impl Choice {
+    pub fn new(value: impl ToString, name: impl ToString, chosen: bool) -> Choice {
+        Choice { value: value.to_string(), name: name.to_string(), chosen }
+    }
+
+    /// One whose name is its value.
+    pub fn of(value: impl ToString, chosen: bool) -> Choice {
+        Choice::new(value.to_string(), value, chosen)
+    }
+}
+
+/// Something that leads on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Link {
+    pub link: String,
+    pub name: String,
+}
+
+impl Link {
+    pub fn new(link: impl Into<String>, name: impl Into<String>) -> Link {
+        Link { link: link.into(), name: name.into() }
+    }
+}
+
+/// Something by its name.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Fact {
+    pub name: String,
+    pub says: String,
+}
+
+impl Fact {
+    pub fn new(name: impl Into<String>, says: impl Into<String>) -> Fact {
+        Fact { name: name.into(), says: says.into() }
+    }
+}
+
+/// A cell of a table with its tone.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Cell {
+    pub says: String,
+    pub tone: &'static str,
+}
+
+impl Cell {
+    pub fn new(says: impl Into<String>, tone: &'static str) -> Cell {
+        Cell { says: says.into(), tone }
+    }
+}
+
+/// A row of a table: where it leads, and what stands in its columns.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Row {
+    pub link: String,
+    pub cells: Vec<String>,
+}
+
+/// A headline number with its tone and what it is.
+pub struct Figure {
+    pub value: String,
+    pub label: String,
+    pub tone: &'static str,
+}
+
+impl Figure {
+    pub fn new(value: String, label: String, tone: &'static str) -> Figure {
+        Figure { value, label, tone }
+    }
+}
+
+/// How one number was come by, under its name.
+pub struct Working {
+    pub title: String,
+    pub lines: Vec<String>,
+}
+
+impl Working {
+    pub fn new(title: impl Into<String>, lines: Vec<String>) -> Working {
+        Working { title: title.into(), lines }
+    }
+
+    /// The proof of a number; each line begins like a sentence, but p75 stays p75.
+    pub fn of(title: impl Into<String>, proof: &Proof) -> Working {
+        let lines = proof.lines().into_iter().map(|line| {
+            let mut letters = line.chars();
+            match (letters.next(), letters.clone().next()) {
+                (Some(first), Some(second)) if second.is_alphabetic() => {
+                    first.to_uppercase().chain(letters).collect()
+                }
+                _ => line,
+            }
+        });
+        Working::new(title, lines.collect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
+        let proof = Proof::new("availability = good / counted", "3 / 4 = 75 %", 4)
+            .leaving_out(1, "ours")
+            .noting("p75 is said");
+        let working = Working::of("Availability", &proof);
+        assert_eq!(
+            working.lines,
+            [
+                "Availability = good / counted.",
+                "3 / 4 = 75 %.",
+                "Samples: 4.",
+                "Left out: 1 (ours).",
+                "p75 is said."
+            ]
+        );
+    }
+}
