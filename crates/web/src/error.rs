@@ -1,6 +1,5 @@
 //! What a person sees when a page cannot be shown.
 
-use crate::pages::first_site;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderValue, RETRY_AFTER};
@@ -9,6 +8,9 @@ use askama::Template;
 use cadentis_answers::AnswerError;
 use cadentis_answers::compute::ComputeError;
 use cadentis_core::calendar::stretch::StretchError;
+
+/// Where every page of an empty installation leads.
+pub const FIRST_SITE: &str = "/setup/first-site";
 
 #[derive(Debug, thiserror::Error)]
 pub enum PageError {
@@ -108,9 +110,7 @@ impl ResponseError for PageError {
     fn error_response(&self) -> HttpResponse {
         let advice = match self {
             PageError::NoSite => {
-                return HttpResponse::SeeOther()
-                    .insert_header(("location", first_site::ADDRESS))
-                    .finish();
+                return HttpResponse::SeeOther().insert_header(("location", FIRST_SITE)).finish();
             }
             PageError::NotFound(_) => "Choose one of the places above.",
             PageError::Script { .. } => {

@@ -5,7 +5,6 @@ use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
 use crate::limits::query;
-use crate::pages::own_parameters;
 use crate::view::{Mark, Window};
 use actix_web::HttpRequest;
 use cadentis_answers::kept::{LeftOut, Marker, Site};
@@ -30,6 +29,20 @@ struct When {
 pub fn all_of(request: &HttpRequest, name: &str) -> Vec<String> {
     let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
     pairs.filter(|(n, _)| n == name).map(|(_, value)| value.into_owned()).collect()
+}
+
+/// The parameters of an address that belong to its page alone, each with an `&` behind it.
+pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
+    let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
+    let own = pairs.filter(|(n, _)| {
+        !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n)
+    });
+    own.map(|(n, v)| {
+        let encoded =
+            |text: &str| url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
+        format!("{}={}&", encoded(&n), encoded(&v))
+    })
+    .collect()
 }
 
 /// What an address asks about, without what a page has around it.

@@ -2,11 +2,12 @@
 //!
 //! - [`api`]: health, collecting beacons, runners
 //! - [`frame`]: what every page has: places, the time strip, the stretch
-//! - [`pages`]: one module per place
+//! - [`pages`]: a folder for each place; [`respond`], [`words`], [`view`]: what more than one of them has
 //! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them; [`view`]: what templates are filled with
 
 mod api;
 mod csv_file;
+mod diff;
 pub mod door;
 mod draw;
 mod error;
@@ -19,9 +20,11 @@ mod map;
 pub mod ops;
 mod pages;
 mod problem;
+mod respond;
 pub mod routes;
 mod statics;
 mod view;
+mod words;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::Server;

@@ -1,5 +1,6 @@
 //! What templates are filled with where more than one page has the same: values with names, no places in tuples.
 
+use cadentis_answers::kept::Location;
 use cadentis_core::stats::Proof;
 
 /// A mark on an axis, and what stands there.
@@ -94,6 +95,18 @@ pub struct Row {
     pub cells: Vec<String>,
 }
 
+/// Something that can be chosen, by its name in addresses.
+pub struct Named {
+    pub slug: String,
+    pub name: String,
+}
+
+impl Named {
+    pub fn location(l: Location) -> Named {
+        Named { slug: l.slug, name: l.name }
+    }
+}
+
 /// A headline number with its tone and what it is.
 pub struct Figure {
     pub value: String,
@@ -153,5 +166,35 @@ mod tests {
                 "p75 is said."
             ]
         );
+    }
+
+    #[test]
+    fn templates_read_names_not_places_and_no_line_of_them_is_too_long_to_review() {
+        const LONGEST: usize = 160;
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/templates");
+        let mut seen = 0;
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            let text = std::fs::read_to_string(&path).unwrap();
+            for (nth, line) in text.lines().enumerate() {
+                let place = format!("{}:{}", path.display(), nth + 1);
+                assert!(line.chars().count() <= LONGEST, "{place}: {} characters", line.len());
+                // What stands between braces is read; `x.0` would be a place in a tuple, `x + 2.0` is a number.
+                for piece in line.split("{{").chain(line.split("{%")).skip(1) {
+                    let read = piece.split("}}").next().unwrap().split("%}").next().unwrap();
+                    let mut before = ' ';
+                    for pair in read.chars().collect::<Vec<_>>().windows(2) {
+                        let is_place = pair[0] == '.' && pair[1].is_ascii_digit();
+                        assert!(
+                            !is_place || before.is_ascii_digit() || before == '.',
+                            "{place}: {read}"
+                        );
+                        before = pair[0];
+                    }
+                }
+                seen += 1;
+            }
+        }
+        assert!(seen > 700, "{seen}");
     }
 }

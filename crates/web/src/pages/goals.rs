@@ -1,20 +1,21 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
-use super::{TWELVE_HOURS, html, redirect};
 use crate::State;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::respond::journey_of;
+use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::{Cell, Choice, Figure, Mark, Window, Working};
+use crate::words::uptime_proof;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};
 use cadentis_answers::goals::{self, AtLocation, FailedFor, Limited, VITALS};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{ErrorBudget, Score, Standing};
-use cadentis_core::stats::Proof;
+use cadentis_core::goal::{ErrorBudget, Standing};
 use cadentis_core::text;
 use cadentis_core::timing::Vital;
 use jiff::SignedDuration;
@@ -117,7 +118,7 @@ pub async fn make(
     given: web::Form<NewGoal>,
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
-    let journey = super::journey_of(&state, site.id, &given.journey).await?;
+    let journey = journey_of(&state, site.id, &given.journey).await?;
     match given.read() {
         Ok((name, promised)) => {
             let by = Author::somebody();
@@ -161,12 +162,6 @@ async fn show(
         budgets: told.families.into_iter().map(family).collect(),
         frame,
     })
-}
-
-/// How an uptime was come by.
-pub fn uptime_proof(uptime: &Score, every_s: i64) -> Proof {
-    let good = format!("slots of {} min in which at least one location got through", every_s / 60);
-    uptime.proof("uptime", &good, "slots with a counted run", 1.0)
 }
 
 /// What is said first of a goal.

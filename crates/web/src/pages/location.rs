@@ -1,10 +1,10 @@
 //! One location: every journey from there, and whose its troubles were.
 
-use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
+use crate::respond::{TWELVE_HOURS, html};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Location;

@@ -1,11 +1,13 @@
 //! Now: what needs a person, the line-up of the last hours, what is silent.
 
-use super::{SIX_HOURS, extent_words, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
+use crate::respond::{SIX_HOURS, html};
+use crate::words::capital;
+use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Location;
@@ -154,9 +156,4 @@ fn cause_says(frame: &Frame, run: &Run, cause: &Cause) -> String {
     let clock = if frame.stretch.seconds() > 86_400 { format::day_clock } else { format::clock };
     let at = clock(run.due_at, &frame.site.zone);
     format!("{} ({at}): {}: {}", capital(cause.sure.words()), cause.who.words(), cause.says)
-}
-
-pub fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
 }

@@ -1,6 +1,5 @@
 //! Scripted runs beside real visitors: blind spots, and a family's journey steps beside its visitors, place by place.
 
-use super::super::{TWELVE_HOURS, html};
 use super::{Tabs, family_link, tabs};
 use crate::State;
 use crate::error::PageError;
@@ -8,6 +7,7 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
 use crate::pages::visitors::filter::FilterLine;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::Link;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

@@ -1,13 +1,13 @@
 //! Collecting: the snippet to copy, what it may tell, which pages are one family, what arrives and what is turned away,
 //! what is kept of people and how it is taken out.
 
-use super::super::redirect;
-use super::super::{TWELVE_HOURS, html};
 use super::{Tabs, tabs, view_link};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
+use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::words::{domains_of, lines};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};
@@ -64,24 +64,6 @@ pub struct Typed {
     people_days: String,
     #[serde(default)]
     satisfied: String,
-}
-
-fn lines(text: &str) -> Vec<String> {
-    text.lines().map(str::trim).filter(|l| !l.is_empty()).map(String::from).collect()
-}
-
-/// The domains of a site as somebody typed them, one on each line.
-pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
-    let domains = lines(text);
-    match domains.iter().find(|d| d.contains(['/', ':', ' '])) {
-        _ if domains.is_empty() => {
-            Err("A site has at least one domain: anything else would be refused.".into())
-        }
-        Some(wrong) => {
-            Err(format!("“{wrong}” is no domain: a host name alone, such as book.marram.example."))
-        }
-        None => Ok(domains),
-    }
 }
 
 impl Typed {

@@ -1,15 +1,16 @@
 //! Script errors of visitors, gathered by what went wrong.
 
-use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes};
-use super::{Tabs, family_link, named_link, own_parameters, tabs};
+use super::{Tabs, family_link, named_link, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::frame::own_parameters;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

@@ -1,6 +1,5 @@
 //! Which slice explains it, the page views broken down by any attribute, and whose visits had most trouble.
 
-use super::super::{TWELVE_HOURS, html};
 use super::places::{self, Map};
 use super::{slow_tone, wanted};
 use crate::State;
@@ -10,6 +9,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Asked;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

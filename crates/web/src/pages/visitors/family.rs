@@ -1,6 +1,5 @@
 //! One page family: its vitals over time, where its load goes, its slow page views and its errors.
 
-use super::super::{TWELVE_HOURS, html};
 use super::errors::{self, Row};
 use super::filter::FilterLine;
 use super::lanes::{self, LANES, Lanes};
@@ -11,6 +10,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{self, Cell, Figure, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

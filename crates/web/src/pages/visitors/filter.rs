@@ -1,11 +1,12 @@
 //! The line that says which page views a page is about, and narrows them.
 
-use super::super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
+use crate::frame::own_parameters;
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Choice, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -161,18 +162,4 @@ pub async fn values_part(
     };
     let rows = values.iter().take(OFFERED).map(row).collect();
     html(&Values { rows, more: values.len().saturating_sub(OFFERED) })
-}
-
-/// The parameters of an address that belong to its page alone, each with an `&` behind it.
-pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
-    let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
-    let own = pairs.filter(|(n, _)| {
-        !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n)
-    });
-    own.map(|(n, v)| {
-        let encoded =
-            |text: &str| url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>();
-        format!("{}={}&", encoded(&n), encoded(&v))
-    })
-    .collect()
 }

@@ -1,7 +1,5 @@
 //! Funnels: which visits go on from page to page, where the others stop, and how it was for them there.
 
-use super::super::redirect;
-use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, tabs};
@@ -10,6 +8,7 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
+use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::Working;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

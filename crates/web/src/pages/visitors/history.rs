@@ -1,11 +1,10 @@
 //! What is done to history: page views imported in files, and families that everything is put into anew.
 
-use super::super::redirect;
-use super::super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
+use crate::respond::{TWELVE_HOURS, html, redirect};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};

@@ -3,7 +3,7 @@
 mod acts;
 mod blind;
 mod collecting;
-pub use collecting::domains_of;
+pub use crate::respond::{TWELVE_HOURS, html};
 mod errors;
 mod explain;
 mod family;
@@ -15,9 +15,6 @@ mod places;
 mod requests;
 mod visit;
 
-pub use filter::own_parameters;
-
-use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;

@@ -1,15 +1,16 @@
 //! Requests that the pages make, by family: how many, how long, what became of them, whose fault.
 
-use super::super::{TWELVE_HOURS, html};
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
-use super::{Tabs, named_link, own_parameters, tabs, view_link};
+use super::{Tabs, named_link, tabs, view_link};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::Frame;
+use crate::frame::own_parameters;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Fact, Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

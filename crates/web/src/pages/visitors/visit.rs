@@ -1,8 +1,6 @@
 //! One visit: its page views and what happened on them on a line, what went wrong, and one page view looked into.
 //! Finding visits of a person.
 
-use super::super::redirect;
-use super::super::{TWELVE_HOURS, html};
 use super::family::LoadBar;
 use super::{family_link, view_link};
 use crate::State;
@@ -11,6 +9,7 @@ use crate::filters;
 use crate::format;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::{self, Cell, Fact, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

@@ -1,9 +1,9 @@
 //! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
-use super::script::NOBODY;
 use crate::State;
 use crate::error::PageError;
 use crate::problem::Problem;
+use crate::words::NOBODY;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_answers::changes::{self, Author};

@@ -1,11 +1,12 @@
 //! A new journey: a starter and its fields, where and how often, what that costs.
 
-use super::script::NOBODY;
-use super::{TWELVE_HOURS, html, plays, redirect};
+use super::playing;
 use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::words::NOBODY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};
@@ -26,7 +27,7 @@ struct Page {
     written_chosen: bool,
     name: String,
     author: String,
-    fields: plays::Fields,
+    fields: playing::Fields,
 }
 
 pub struct Wrong {
@@ -64,7 +65,7 @@ async fn show(
     wrong: Option<Wrong>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Journeys", TWELVE_HOURS).await?;
-    let fields = plays::fields(state, &frame, given, None).await?;
+    let fields = playing::fields(state, &frame, given, None).await?;
     let chosen = of(given, "starter").unwrap_or(STARTERS[0].slug).to_string();
     let written = given.iter().find(|(n, _)| n == "script").map(|(_, script)| script.clone());
     let starters = STARTERS.into_iter().map(|s| StarterRow {
@@ -169,7 +170,7 @@ pub async fn make(
     let Some(author) = author else {
         return show(&state, &request, &given, wrong("author", NOBODY)).await;
     };
-    let plays = match plays::read(&given, &site, &sites::locations(&state.answers).await?) {
+    let plays = match playing::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => plays,
         Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
     };

@@ -1,15 +1,22 @@
 //! The script of a journey: written, checked, played, saved, compared; and the journey's status.
 
+pub mod files;
+pub mod playing;
+pub mod record;
+pub mod start;
+
 use super::start::{Given, Wrong};
-use super::with_header;
-use super::{Named, TWELVE_HOURS, html, journey_of, plays, redirect};
 use crate::State;
+use crate::diff::{DiffLine, diff};
 use crate::door;
 use crate::error::{PageError, unavailable};
 use crate::frame::Frame;
 use crate::limits::query;
 use crate::problem::Problem;
+use crate::respond::{TWELVE_HOURS, html, journey_of, redirect, with_header};
 use crate::view::Fact;
+use crate::view::Named;
+use crate::words::{NOBODY, not_saved_says, when};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -19,11 +26,9 @@ use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Deleted, Journey, Status, Version};
 use cadentis_answers::{AnswerError, scripts, sites};
 use cadentis_core::journey::grammar;
-use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 use serde_json::json;
-use similar::{ChangeTag, TextDiff};
 
 #[derive(Template)]
 #[template(path = "script.html")]
@@ -43,7 +48,7 @@ struct Page {
     essential: bool,
     is_archived: bool,
     editors: String,
-    fields: plays::Fields,
+    fields: playing::Fields,
     environments: Vec<String>,
     statuses: Vec<NextStatus>,
 }
@@ -66,36 +71,6 @@ struct VersionRow {
 struct Compared {
     title: String,
     lines: Vec<DiffLine>,
-}
-
-pub struct DiffLine {
-    pub class: &'static str,
-    pub sign: &'static str,
-    pub text: String,
-}
-
-/// The lines of two texts with what went and what came; far from changes they are left out.
-pub fn diff(old: &str, new: &str) -> Vec<DiffLine> {
-    let diff = TextDiff::from_lines(old, new);
-    let mut lines = Vec::new();
-    for (nth, group) in diff.grouped_ops(3).iter().enumerate() {
-        if nth > 0 {
-            lines.push(DiffLine { class: "gap", sign: "", text: "…".into() });
-        }
-        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
-            let (class, sign) = match change.tag() {
-                ChangeTag::Delete => ("gone", "−"),
-                ChangeTag::Insert => ("new", "+"),
-                ChangeTag::Equal => ("same", " "),
-            };
-            lines.push(DiffLine {
-                class,
-                sign,
-                text: change.value().trim_end_matches('\n').to_string(),
-            });
-        }
-    }
-    lines
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -142,10 +117,10 @@ async fn show(
         newest: v.version == newest,
     };
     let fields = match given {
-        Some((given, wrong)) => plays::fields(state, &frame, given, Some(wrong.says)).await?,
+        Some((given, wrong)) => playing::fields(state, &frame, given, Some(wrong.says)).await?,
         None => {
             let slugs: Vec<String> = told.plays_at.iter().map(|l| l.slug.clone()).collect();
-            plays::fields(state, &frame, &plays::as_given(&j, &slugs, &zone)?, None).await?
+            playing::fields(state, &frame, &playing::as_given(&j, &slugs, &zone)?, None).await?
         }
     };
     // One more kind of style than other pages: those that the editor writes, told by a word that nobody else knows.
@@ -177,10 +152,6 @@ async fn show(
         frame,
     })?;
     Ok(with_header(page, CONTENT_SECURITY_POLICY, &policy))
-}
-
-fn when(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone()).strftime("%-d %b %Y %H:%M %Z").to_string()
 }
 
 /// What can be made of a journey. Nobody makes a journey finished; it becomes so.
@@ -230,9 +201,6 @@ pub struct Changed {
     pub note: String,
 }
 
-/// What is said to whoever saves a script without a name.
-pub const NOBODY: &str = "Say who you are: versions have an author.";
-
 /// `POST /journeys/{slug}/script`: the next version. 409 when somebody was quicker, 422 for a script that
 /// cannot be played: nothing is lost, the page keeps what was written.
 pub async fn save(
@@ -274,26 +242,6 @@ pub async fn save(
         })
     };
     kept.await.unwrap_or_else(|e| unavailable(&e))
-}
-
-/// Why a script did not become the next version of its journey.
-pub fn not_saved_says(j: &Journey, why: &NotSaved, zone: &TimeZone) -> String {
-    match why {
-        NotSaved::Unplayable(problems) => {
-            problems.first().map_or(String::new(), |first| format!("Not saved: {first}."))
-        }
-        NotSaved::NotTheirs(who) => format!(
-            "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
-            j.name,
-            who.join(", ")
-        ),
-        NotSaved::Overtaken(by) => format!(
-            "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
-            by.author,
-            by.version,
-            when(by.saved_at, zone)
-        ),
-    }
 }
 
 #[derive(Deserialize)]
@@ -369,7 +317,7 @@ pub async fn plays(
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
-    match plays::read(&given, &site, &sites::locations(&state.answers).await?) {
+    match playing::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => {
             let by = Author::somebody();
             changes::journeys::set_plays(&state.answers, &by, &j, &plays.as_kept()).await?;
@@ -463,24 +411,4 @@ pub async fn reference(
         grammar::Group::ALL.into_iter().map(|g| Group { title: g.title(), words: of(g) }).collect();
     let legend = grammar::Slot::LEGEND.iter().map(|(slot, says)| Fact::new(*slot, *says)).collect();
     html(&WordsPage { frame, groups, legend })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_difference_shows_what_went_and_what_came_and_leaves_the_rest_out() {
-        let old: String = (0..30).map(|n| format!("line {n}\n")).collect();
-        let new = old.replace("line 3\n", "").replace("line 25\n", "line 25, better\n");
-        let lines = diff(&old, &new);
-        let of = |class| {
-            lines.iter().filter(|l| l.class == class).map(|l| l.text.as_str()).collect::<Vec<_>>()
-        };
-        assert_eq!(of("gone"), ["line 3", "line 25"]);
-        assert_eq!(of("new"), ["line 25, better"]);
-        assert_eq!(of("gap"), ["…"]);
-        assert!(lines.len() < 20);
-        assert!(diff(&old, &old).is_empty());
-    }
 }

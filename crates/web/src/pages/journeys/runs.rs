@@ -1,12 +1,12 @@
 //! All runs of a journey in the stretch, to be narrowed: outcome, location, version, length.
 
-use super::{TWELVE_HOURS, html, journey_of, redirect};
 use crate::State;
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Asked, Frame, tone_of};
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html, journey_of, redirect};
 use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

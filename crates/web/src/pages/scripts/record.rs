@@ -1,9 +1,10 @@
 //! Recording a journey: a page in a browser at a location, used from here.
 
-use super::{Named, TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
+use crate::respond::{TWELVE_HOURS, html};
+use crate::view::Named;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::sites;

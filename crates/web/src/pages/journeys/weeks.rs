@@ -1,7 +1,6 @@
 //! A journey over time: its steps on each other, network, server and browser, every step at every location, and
 //! another journey beside it.
 
-use super::{TWELVE_HOURS, html, journey_of};
 use crate::State;
 use crate::draw::{line, round_up};
 use crate::error::PageError;
@@ -10,6 +9,7 @@ use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use crate::limits::query;
 use crate::lineup::{Compared, Layer, LineUp, Stack};
+use crate::respond::{TWELVE_HOURS, html, journey_of};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::{Journey, Location};

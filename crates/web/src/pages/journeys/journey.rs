@@ -1,13 +1,13 @@
 //! One journey: readings, the line-up, its steps, its steps by location.
 
-use super::{TWELVE_HOURS, extent_words, html, journey_of};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
-use crate::pages::goals::uptime_proof;
+use crate::respond::{TWELVE_HOURS, html, journey_of};
 use crate::view::{Figure, Working};
+use crate::words::{extent_words, uptime_proof};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::journey::{self, AtJourney, Changed, Period, SOUGHT_S, StepReading, Told};

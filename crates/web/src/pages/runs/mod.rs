@@ -1,16 +1,17 @@
 //! One run: verdict, likely cause, steps, where the time went, requests against usual ones.
 
-use super::now::capital;
-use super::redirect;
-use super::requests::{Carried, Narrow, Requests, Whose};
-use super::script::{DiffLine, NOBODY, diff, not_saved_says};
-use super::{TWELVE_HOURS, html};
+pub mod har;
+mod requests;
+
 use crate::State;
+use crate::diff::{DiffLine, diff};
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, tone_of};
 use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::words::{NOBODY, capital, not_saved_says};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::journeys::NotRepaired;
@@ -22,6 +23,7 @@ use cadentis_core::run::{
     DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where,
 };
 use jiff::{Zoned, tz::TimeZone};
+use requests::{Carried, Narrow, Requests, Whose};
 use serde::Deserialize;
 use uuid::Uuid;
 

@@ -1,9 +1,9 @@
 //! The first page of an empty installation: which site is looked at.
 
-use super::visitors::domains_of;
-use super::{html, redirect};
 use crate::State;
 use crate::error::PageError;
+use crate::respond::{html, redirect};
+use crate::words::domains_of;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::{self, Author};
@@ -11,8 +11,6 @@ use cadentis_answers::sites;
 use cadentis_core::calendar;
 use cadentis_core::text;
 use serde::Deserialize;
-
-pub const ADDRESS: &str = "/setup/first-site";
 
 #[derive(Template)]
 #[template(path = "first_site.html")]

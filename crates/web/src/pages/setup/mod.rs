@@ -1,11 +1,12 @@
 //! Setup: locations with their runners, secrets, common parts.
 
-use super::redirect;
-use super::{TWELVE_HOURS, html, with_header};
+pub mod first_site;
+
 use crate::State;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::ops;
+use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;

@@ -1,12 +1,12 @@
 //! An archive of requests (HAR) that somebody brings, read like a run and not kept.
 
 use super::requests::{Carried, Narrow, Requests, Whose};
-use super::{TWELVE_HOURS, html};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::respond::{TWELVE_HOURS, html};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Site;

@@ -1,12 +1,17 @@
 //! Journeys: one row each.
 
-use super::{SIX_HOURS, extent_words, html};
+pub mod journey;
+pub mod runs;
+pub mod weeks;
+
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
 use crate::limits::query;
+use crate::respond::{SIX_HOURS, html};
 use crate::view::Choice;
+use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::journeys::{self, StepTrouble, TroubledStep};
