@@ -260,7 +260,7 @@ async fn send(to: Arc<To>, until: Instant, nth: u64, counts: Arc<Counts>) {
         );
         let network = nth * 131 + sent;
         let request = format!(
-            "POST /beacons/{key} HTTP/1.1\r\nhost: 127.0.0.1\r\norigin: http://{host}\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
+            "POST /beacons/{key} HTTP/1.1\r\nhost: 127.0.0.1:{port}\r\norigin: http://{host}\r\nuser-agent: Mozilla/5.0 (Linux; Android 15) Chrome/156.0 Mobile\r\nx-forwarded-for: 10.{}.{}.7\r\nx-visitor-country: NO\r\ncontent-type: text/plain\r\ncontent-length: {}\r\n\r\n{body}",
             (network >> 8) & 255,
             network & 255,
             body.len()

@@ -119,6 +119,11 @@ pub fn funnel(
     // Visits do not meet: those with even ids are followed at the same time as those with odd ones.
     let (mut all, odd) = at_once(|part| {
         let mut followed = Followed::new(families.len(), within_ms, bucket_s);
+        // Room for all at once: growing step by step would move millions again and again.
+        let visits: usize =
+            sheets.iter().filter_map(|s| s.ids("visit.alike")).map(|v| v.values.len()).sum();
+        followed.known.reserve(visits / 2);
+        followed.visits.reserve(visits / 2);
         sheets.iter().for_each(|s| followed.take(s, stretch, filter, families, u128::from(part)));
         followed.over()
     });
