@@ -1,5 +1,6 @@
 //! Answers from a real PostgreSQL.
 
+mod journeys;
 mod statements;
 mod visitors;
 
