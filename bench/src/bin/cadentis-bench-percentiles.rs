@@ -69,7 +69,7 @@ fn median(mut all: Vec<Duration>) -> f64 {
 
 async fn from_cells(db: &Db, site_id: i32, stretch: Stretch) -> Result<Pool, Failure> {
     let mut pool = Pool::default();
-    for c in db.cells_by_day(site_id, stretch, &Attribute::Device, &[Vital::Lcp]).await? {
+    for c in db.cells_by_day(site_id, stretch, &[Attribute::Device], &[Vital::Lcp]).await? {
         pool.count(c.cell.page_views, c.cell.abandoned, c.cell.blank, c.cell.with_errors);
         pool.add_rated(&c.cell.vitals);
     }

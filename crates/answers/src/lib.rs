@@ -23,7 +23,6 @@ pub mod beside;
 pub mod breakdown;
 pub mod changes;
 pub mod collecting;
-pub mod compute;
 pub mod errors;
 pub mod family;
 pub mod funnels;
@@ -51,6 +50,7 @@ pub mod visit;
 pub mod visitors;
 pub mod weeks;
 
+pub use cadentis_compute as compute;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_store::secret::Vault;
 use cadentis_store::{Db, StoreError};
@@ -74,7 +74,7 @@ pub struct Answers {
 pub enum AnswerError {
     /// The database does not answer, or holds something that cannot be read.
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Store(StoreError),
     /// It was not computed.
     #[error(transparent)]
     Compute(#[from] ComputeError),
@@ -88,6 +88,15 @@ pub enum AnswerError {
         /// What is wrong, and where.
         says: String,
     },
+}
+
+impl From<StoreError> for AnswerError {
+    fn from(e: StoreError) -> AnswerError {
+        match e {
+            StoreError::Compute(e) => AnswerError::Compute(e),
+            e => AnswerError::Store(e),
+        }
+    }
 }
 
 impl AnswerError {
@@ -108,6 +117,7 @@ pub type Result<T> = std::result::Result<T, AnswerError>;
 impl Answers {
     /// Answers from this database, computed there, without keys for secrets and people.
     pub fn new(db: Db, compute: Compute) -> Answers {
+        let db = db.with_compute(compute.clone());
         Answers { db, compute, vault: None, persons: None }
     }
 

@@ -56,18 +56,37 @@ impl Views {
         if !filter.is_empty() || !Attribute::ROLLED.contains(&by) {
             return Views::filed(answers, site_id, stretch, filter, by, vitals, bucket_s).await;
         }
-        let mut pools: BTreeMap<(i64, String), Pool> = BTreeMap::new();
+        let by = [by];
+        let [views] = Views::of_cells(answers, site_id, stretch, &by, vitals, bucket_s).await?;
+        Ok(views)
+    }
+
+    /// Whole hours by each of these attributes, all read at once.
+    async fn of_cells<const N: usize>(
+        answers: &Answers,
+        site_id: i32,
+        stretch: Stretch,
+        by: &[Attribute; N],
+        vitals: &[Vital],
+        bucket_s: i64,
+    ) -> Result<[Views; N]> {
         let cells = match bucket_s % 86_400 {
-            0 => answers.db.cells_by_day(site_id, stretch, &by, vitals).await?,
-            _ => answers.db.cells(site_id, stretch, &by, vitals).await?,
+            0 => answers.db.cells_by_day(site_id, stretch, by, vitals).await?,
+            _ => answers.db.cells(site_id, stretch, by, vitals).await?,
         };
+        let mut pools: [BTreeMap<(i64, String), Pool>; N] =
+            std::array::from_fn(|_| BTreeMap::new());
         for c in cells {
             let bucket = c.hour.as_second().div_euclid(bucket_s) * bucket_s;
-            let pool = pools.entry((bucket, c.value)).or_default();
+            let Some(of_attribute) = pools.get_mut(c.by) else { continue };
+            let pool = of_attribute.entry((bucket, c.value)).or_default();
             pool.count(c.cell.page_views, c.cell.abandoned, c.cell.blank, c.cell.with_errors);
             pool.add_rated(&c.cell.vitals);
         }
-        Ok(Views { bucket_s, pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect() })
+        Ok(pools.map(|pools| Views {
+            bucket_s,
+            pools: pools.into_iter().map(|((b, v), p)| (b, v, p)).collect(),
+        }))
     }
 
     /// The whole stretch in one bucket, told apart by each of these attributes: columns that several of them need are
@@ -75,24 +94,22 @@ impl Views {
     ///
     /// # Errors
     /// When the database does not answer or too much waits.
-    pub async fn by_each(
+    pub async fn by_each<const N: usize>(
         answers: &Answers,
         site_id: i32,
         stretch: Stretch,
         filter: &Filter,
-        attributes: &[Attribute],
+        attributes: &[Attribute; N],
         vitals: &[Vital],
-    ) -> Result<Vec<Views>> {
-        if filter.is_empty() && !is_read_exactly(stretch) {
-            let by = |a: &Attribute| {
-                Views::load(answers, site_id, stretch, filter, a.clone(), vitals, 1)
-            };
-            return futures::future::try_join_all(attributes.iter().map(by)).await;
-        }
+    ) -> Result<[Views; N]> {
         let exact = is_read_exactly(stretch);
+        if !exact && filter.is_empty() && attributes.iter().all(|a| Attribute::ROLLED.contains(a)) {
+            let bucket_s = stretch.bucket_seconds(1).max(3_600);
+            return Views::of_cells(answers, site_id, stretch, attributes, vitals, bucket_s).await;
+        }
         let bucket_s =
             if exact { stretch.bucket_seconds(1) } else { stretch.bucket_seconds(1).max(3_600) };
-        let (filter, vitals, attributes) = (filter.clone(), vitals.to_vec(), attributes.to_vec());
+        let (filter, vitals, attributes) = (filter.clone(), vitals.to_vec(), attributes.clone());
         let mut columns: Vec<String> = Vec::new();
         for by in &attributes {
             let wanted = Selection {
@@ -120,7 +137,7 @@ impl Views {
                 };
                 Views { bucket_s, pools: pooled(&sheets, &wanted) }
             };
-            attributes.iter().map(of).collect()
+            attributes.each_ref().map(of)
         });
         computing.await
     }

@@ -46,16 +46,26 @@ pub(crate) type Lies = (i64, Arc<str>, i64);
 /// The transaction that wrote a column that is not in memory, and under which names it is wanted.
 type Missing = (i64, Vec<Arc<str>>);
 
+/// Columns, those in memory and those as they lie.
+pub(crate) struct Gathered {
+    site_id: i32,
+    what: Filed,
+    found: Vec<(i64, Arc<str>, Arc<Column>)>,
+    /// By hour and own name.
+    missing: BTreeMap<(i64, Arc<str>), Missing>,
+    packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)>,
+}
+
 impl Db {
-    /// These columns as sheets in order of time: from memory, or from the rows that are the same in this transaction.
-    pub(crate) async fn columns(
+    /// These columns: from memory, or from the rows that are the same in this transaction.
+    pub(crate) async fn gather_columns(
         &self,
         tx: &mut PgConnection,
         site_id: i32,
         what: Filed,
         lies: Vec<Lies>,
         asked: &[String],
-    ) -> Result<Vec<Sheet>> {
+    ) -> Result<Gathered> {
         // Under which names a column is asked for; all columns are when none is named.
         let wanted = |base: &Arc<str>| -> Vec<Arc<str>> {
             let of_base = asked.iter().filter(|a| Asked::of(a).base == &**base);
@@ -63,7 +73,6 @@ impl Db {
             if names.is_empty() { vec![base.clone()] } else { names }
         };
         let mut found: Vec<(i64, Arc<str>, Arc<Column>)> = Vec::with_capacity(lies.len());
-        // By hour and own name.
         let mut missing: BTreeMap<(i64, Arc<str>), Missing> = BTreeMap::new();
         for (hour_s, base, stamp) in lies {
             for name in wanted(&base) {
@@ -96,8 +105,17 @@ impl Db {
                 .await?
             }
         };
+        Ok(Gathered { site_id, what, found, missing, packed })
+    }
+
+    /// They as sheets in order of time; what tells of nobody stays in memory.
+    pub(crate) async fn unpack_columns(&self, gathered: Gathered) -> Result<Vec<Sheet>> {
+        let Gathered { site_id, what, mut found, mut missing, packed } = gathered;
+        if packed.is_empty() {
+            return as_sheets(found);
+        }
         let (cache, other) = (self.columns.clone(), self.other_ids.clone());
-        let unpacked = tokio::task::spawn_blocking(move || {
+        let unpacked = self.heavily(move || {
             for (hour, name, bytes) in packed {
                 let hour_s = hour.to_jiff().as_second();
                 let read =
@@ -117,18 +135,23 @@ impl Db {
                     found.push((hour_s, name, column));
                 }
             }
-            found.sort_by_key(|(hour_s, ..)| *hour_s);
-            let mut sheets: Vec<Sheet> = Vec::new();
-            for (hour_s, name, column) in found {
-                if sheets.last().is_none_or(|s| s.hour_s != hour_s) {
-                    sheets.push(Sheet::new(hour_s));
-                }
-                if let Some(sheet) = sheets.last_mut() {
-                    sheet.put(&*name, column).map_err(|e| content("sheet.packed", e))?;
-                }
-            }
-            Ok(sheets)
+            as_sheets(found)
         });
-        unpacked.await.map_err(|e| content("sheet", e))?
+        unpacked.await?
     }
+}
+
+/// Columns by their hours, in order of time.
+fn as_sheets(mut found: Vec<(i64, Arc<str>, Arc<Column>)>) -> Result<Vec<Sheet>> {
+    found.sort_by_key(|(hour_s, ..)| *hour_s);
+    let mut sheets: Vec<Sheet> = Vec::new();
+    for (hour_s, name, column) in found {
+        if sheets.last().is_none_or(|s| s.hour_s != hour_s) {
+            sheets.push(Sheet::new(hour_s));
+        }
+        if let Some(sheet) = sheets.last_mut() {
+            sheet.put(&*name, column).map_err(|e| content("sheet.packed", e))?;
+        }
+    }
+    Ok(sheets)
 }

@@ -1,5 +1,6 @@
 //! The connection pool, migrations, partitions by day, and whether all is well.
 
+use cadentis_compute::{Compute, ComputeError};
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
 use sqlx::AssertSqlSafe;
@@ -16,6 +17,8 @@ pub enum StoreError {
     Database(#[from] sqlx::Error),
     #[error("database migration: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
+    #[error(transparent)]
+    Compute(#[from] ComputeError),
     #[error("in the database, {place}: {says}")]
     Content { place: &'static str, says: String },
 }
@@ -42,12 +45,15 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 }
 
 /// A handle on the database, as cheap to clone as its pool.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Db {
     pub(crate) pool: PgPool,
     pub(crate) sheets: Arc<crate::run_day::Cache>,
     pub(crate) columns: Arc<crate::columns::Cache>,
     pub(crate) other_ids: crate::sheet::OtherIds,
+    pub(crate) fresh: Arc<crate::fresh::Fresh>,
+    /// Where what was read is unpacked; without it on threads of the runtime.
+    compute: Option<Compute>,
 }
 
 /// Writers that wait; see [`Db::hold_writers`].
@@ -91,7 +97,25 @@ impl Db {
             sheets: crate::run_day::cache(),
             columns: crate::columns::cache(),
             other_ids: crate::sheet::OtherIds::new(),
+            fresh: crate::fresh::Fresh::new(),
+            compute: None,
         })
+    }
+
+    /// The same that unpacks and files what it reads on this pool.
+    pub fn with_compute(self, compute: Compute) -> Db {
+        Db { compute: Some(compute), ..self }
+    }
+
+    /// Does what takes a processor a while where nobody who answers is kept waiting by it.
+    pub(crate) async fn heavily<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T> {
+        match &self.compute {
+            Some(compute) => Ok(compute.run(work).await?),
+            None => tokio::task::spawn_blocking(work).await.map_err(|e| content("sheet", e)),
+        }
     }
 
     /// Every row of every table as text: for tests that look for what may not be there.

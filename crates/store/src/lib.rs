@@ -21,6 +21,7 @@ pub mod bulk;
 mod columns;
 pub mod db;
 pub mod forgetting;
+mod fresh;
 pub mod funnel;
 pub mod goal;
 pub mod journey;

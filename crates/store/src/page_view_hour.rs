@@ -33,6 +33,8 @@ const MOST_VALUES: usize = 200;
 /// The cell of one hour and one value of an attribute.
 #[derive(Debug, Clone)]
 pub struct HourCell {
+    /// Which attribute: its place among those that were asked for.
+    pub by: usize,
     /// The hour.
     pub hour: Timestamp,
     /// The attribute's value.
@@ -47,6 +49,7 @@ impl Db {
     /// Whoever writes page views meanwhile is not held up: the mark is looked at and not locked, and taken away only if
     /// it is still the one that was seen before the rows were read.
     pub async fn roll_up_one(&self) -> Result<RolledUp> {
+        self.fresh.sweep();
         // One of the oldest: two servers seldom choose the same.
         let marked: Vec<(i32, jiff_sqlx::Timestamp)> =
             sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 8")
@@ -101,12 +104,12 @@ impl Db {
         Ok(())
     }
 
-    /// Cells by one attribute of all whole hours that begin in the stretch.
+    /// Cells by these attributes of all whole hours that begin in the stretch.
     pub async fn cells(
         &self,
         site_id: i32,
         stretch: Stretch,
-        by: &Attribute,
+        by: &[Attribute],
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
         cells_of(&self.pool, "page_view_hour", site_id, stretch, by, vitals).await
@@ -117,7 +120,7 @@ impl Db {
         &self,
         site_id: i32,
         stretch: Stretch,
-        by: &Attribute,
+        by: &[Attribute],
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
         let first = day_of(stretch.from + SignedDuration::from_secs(DAY_S - 1));
@@ -139,10 +142,13 @@ impl Db {
             self.cells(site_id, late, by, vitals),
             cells_of(&self.pool, "page_view_day", site_id, days, by, vitals),
         )?;
-        let there: HashSet<i64> = kept.iter().map(|c| day_of(c.hour)).collect();
+        let there: HashSet<(usize, i64)> = kept.iter().map(|c| (c.by, day_of(c.hour))).collect();
         all.extend(kept);
-        for day in (first..end).filter(|d| !there.contains(d)) {
-            all.extend(self.make_day(site_id, day, by).await?);
+        for (nth, attribute) in by.iter().enumerate() {
+            for day in (first..end).filter(|d| !there.contains(&(nth, *d))) {
+                let made = self.make_day(site_id, day, attribute).await?;
+                all.extend(made.into_iter().map(|cell| HourCell { by: nth, ..cell }));
+            }
         }
         all.extend(late);
         Ok(all)
@@ -154,12 +160,14 @@ impl Db {
         lock_day(&mut tx, site_id, day).await?;
         let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
         let mut values: BTreeMap<String, Cell> = BTreeMap::new();
-        for hour in cells_of(&mut *tx, "page_view_hour", site_id, whole, by, &Vital::ALL).await? {
+        let by_it = std::slice::from_ref(by);
+        for hour in cells_of(&mut *tx, "page_view_hour", site_id, whole, by_it, &Vital::ALL).await?
+        {
             values.entry(hour.value).or_default().merge(&hour.cell);
         }
         let made: Vec<HourCell> = values
             .into_iter()
-            .map(|(value, cell)| HourCell { hour: whole.from, value, cell })
+            .map(|(value, cell)| HourCell { by: 0, hour: whole.from, value, cell })
             .collect();
         let sql = "SELECT EXISTS (SELECT FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3)";
         let changes: bool = sqlx::query_scalar(sql)
@@ -237,7 +245,7 @@ pub(crate) async fn put_cells(
             exact: false,
         };
         for (_, value, pool) in capped(pools(sheet, &wanted), MOST_VALUES) {
-            let cell = HourCell { hour, value, cell: pool.cell() };
+            let cell = HourCell { by: 0, hour, value, cell: pool.cell() };
             put_cell(tx, "page_view_hour", site_id, &attribute, &cell).await?;
         }
     }
@@ -249,7 +257,7 @@ async fn put_cell(
     table: &str,
     site_id: i32,
     by: &Attribute,
-    HourCell { hour, value, cell }: &HourCell,
+    HourCell { hour, value, cell, .. }: &HourCell,
 ) -> Result<()> {
     let sql = format!(
         "INSERT INTO {table} VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)"
@@ -272,7 +280,7 @@ async fn cells_of<'e>(
     table: &str,
     site_id: i32,
     stretch: Stretch,
-    by: &Attribute,
+    by: &[Attribute],
     vitals: &[Vital],
 ) -> Result<Vec<HourCell>> {
     // A sketch that nobody asked for is not read.
@@ -288,12 +296,13 @@ async fn cells_of<'e>(
         })
         .collect();
     let sql = format!(
-        "SELECT hour, value, page_views, abandoned, blank, with_errors {lists} FROM {table}
-             WHERE site_id = $1 AND attribute = $2 AND hour >= $3 AND hour < $4 ORDER BY hour, value"
+        "SELECT attribute, hour, value, page_views, abandoned, blank, with_errors {lists} FROM {table}
+             WHERE site_id = $1 AND attribute = ANY($2) AND hour >= $3 AND hour < $4 ORDER BY attribute, hour, value"
     );
+    let names: Vec<String> = by.iter().map(|a| a.name().to_string()).collect();
     let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
         .bind(site_id)
-        .bind(by.name())
+        .bind(&names)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .fetch_all(from)
@@ -315,7 +324,9 @@ async fn cells_of<'e>(
                     *rated = Rated::from_bytes(bytes).map_err(|e| content("page_view_hour", e))?;
                 }
             }
+            let attribute: &str = r.try_get("attribute")?;
             Ok(HourCell {
+                by: names.iter().position(|name| name == attribute).unwrap_or(0),
                 hour: r.try_get::<jiff_sqlx::Timestamp, _>("hour")?.to_jiff(),
                 value: r.try_get("value")?,
                 cell,

@@ -4,7 +4,7 @@
 //! the day, which must be over, is first read, and dropped when a late run of that day comes in: both under one lock,
 //! so that a sheet never misses a run.
 
-use crate::db::{Db, Result, content};
+use crate::db::{Db, Result};
 use crate::run::{Run, outcome_code, outcome_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
@@ -302,7 +302,7 @@ impl Db {
         let days: Vec<(i32, i64)> =
             journeys.iter().flat_map(|j| (first..end).map(|day| (*j, day))).collect();
         let wanted = days.clone();
-        let unpacked = tokio::task::spawn_blocking(move || {
+        let unpacked = self.heavily(move || {
             let of_day = |(journey, day): (i32, i64)| {
                 let mut runs = Vec::new();
                 let sheet = sheets.get(&(journey, day))?;
@@ -310,7 +310,7 @@ impl Db {
             };
             wanted.into_iter().map(of_day).collect::<Vec<_>>()
         });
-        let unpacked = unpacked.await.map_err(|e| content("run_day", e))?;
+        let unpacked = unpacked.await?;
         add(&mut all, early);
         for ((journey, day), runs) in days.into_iter().zip(unpacked) {
             match runs {

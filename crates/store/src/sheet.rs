@@ -1,6 +1,7 @@
 //! Page views by columns: an hour filed by the roll-up, read a few columns at a time.
 //!
-//! An hour that has changed since it was filed is read from its rows, so that what is answered is never late.
+//! An hour that has changed since it was filed is read from its rows, so that what is answered is not late: see
+//! [`crate::fresh`].
 
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
@@ -101,6 +102,15 @@ fn as_asked(sheet: &mut Sheet, columns: &[String], other: &OtherIds) -> Result<(
     Ok(())
 }
 
+/// What sheets are made of.
+struct Gathered {
+    what: Filed,
+    filed: crate::columns::Gathered,
+    /// Of hours that were filed before what went wrong was filed by itself.
+    before: Vec<Sheet>,
+    changed: crate::fresh::Changed,
+}
+
 /// From so many hours on a stretch is read in two halves at a time.
 const WORTH_TWO: i64 = 48;
 
@@ -171,9 +181,10 @@ impl Db {
         // One moment for all questions: an hour is filed or changed, never neither.
         let mut tx =
             self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
-        let sheets = self.read_sheets_in(&mut tx, what, site_id, stretch, columns, every).await?;
+        let gathered = self.gather_sheets(&mut tx, what, site_id, stretch, columns, every).await?;
+        // The connection is somebody else's while this is unpacked.
         tx.commit().await?;
-        Ok(sheets)
+        self.unpack_sheets(gathered, columns).await
     }
 
     /// The same inside a transaction: whoever changes an hour reads it under the lock of its day.
@@ -186,6 +197,20 @@ impl Db {
         columns: &[String],
         every: i64,
     ) -> Result<Vec<Sheet>> {
+        let gathered = self.gather_sheets(tx, what, site_id, stretch, columns, every).await?;
+        self.unpack_sheets(gathered, columns).await
+    }
+
+    /// Everything that sheets are made of, as it lies in the database.
+    async fn gather_sheets(
+        &self,
+        tx: &mut PgConnection,
+        what: Filed,
+        site_id: i32,
+        stretch: Stretch,
+        columns: &[String],
+        every: i64,
+    ) -> Result<Gathered> {
         let hours = Stretch { from: hour_of(stretch.from), to: stretch.to };
         let mut names: Vec<String> = columns.iter().map(|c| Asked::of(c).base.into()).collect();
         let moments = names.is_empty() || names.iter().any(|n| n == "at");
@@ -193,15 +218,16 @@ impl Db {
             names.push("at".into());
         }
         let ends = [hours.from, hour_of(stretch.to)];
-        let changed: Vec<jiff_sqlx::Timestamp> =
-            sqlx::query_scalar("SELECT hour FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3 AND (extract(epoch FROM hour)::bigint / 3600) % $4 = 0")
+        let changed: Vec<(jiff_sqlx::Timestamp, jiff_sqlx::Timestamp)> =
+            sqlx::query_as("SELECT hour, marked_at FROM dirty_hour WHERE site_id = $1 AND hour >= $2 AND hour < $3 AND (extract(epoch FROM hour)::bigint / 3600) % $4 = 0")
                 .bind(site_id)
                 .bind(hours.from.to_sqlx())
                 .bind(hours.to.to_sqlx())
                 .bind(every)
                 .fetch_all(&mut *tx)
                 .await?;
-        let changed: BTreeSet<Timestamp> = changed.into_iter().map(|h| h.to_jiff()).collect();
+        let changed: BTreeMap<Timestamp, Timestamp> =
+            changed.into_iter().map(|(hour, at)| (hour.to_jiff(), at.to_jiff())).collect();
         let filed: Vec<(String, Vec<i64>, Vec<i64>)> = sqlx::query_as(
             "SELECT name, array_agg(extract(epoch FROM hour)::bigint), array_agg(xmin::text::bigint) FROM sheet
              WHERE site_id = $1 AND what = $2 AND hour >= $3 AND hour < $4 AND (cardinality($5::text[]) = 0 OR name = ANY($5))
@@ -214,7 +240,7 @@ impl Db {
         .bind(hours.from.to_sqlx())
         .bind(hours.to.to_sqlx())
         .bind(&names)
-        .bind(changed.iter().map(|h| h.to_sqlx()).collect::<Vec<_>>())
+        .bind(changed.keys().map(|h| h.to_sqlx()).collect::<Vec<_>>())
         .bind(moments)
         .bind(ends.map(|h| h.to_sqlx()).to_vec())
         .bind(every)
@@ -227,30 +253,27 @@ impl Db {
                 hours.into_iter().zip(stamps).map(|(hour_s, stamp)| (hour_s, name.clone(), stamp)),
             );
         }
-        let mut sheets = self.columns(tx, site_id, what, lies, columns).await?;
-        if what == Filed::Failures {
-            sheets.extend(self.failures_of_before(tx, site_id, hours, columns, every).await?);
-            sheets.sort_by_key(|s| s.hour_s);
+        let filed = self.gather_columns(tx, site_id, what, lies, columns).await?;
+        let before = match what {
+            Filed::Failures => self.failures_of_before(tx, site_id, hours, columns, every).await?,
+            _ => Vec::new(),
+        };
+        let changed = self.changed(tx, site_id, &changed).await?;
+        Ok(Gathered { what, filed, before, changed })
+    }
+
+    /// The sheets of what was gathered, in order of time.
+    async fn unpack_sheets(&self, gathered: Gathered, columns: &[String]) -> Result<Vec<Sheet>> {
+        let Gathered { what, filed, before, changed } = gathered;
+        let mut sheets = self.unpack_columns(filed).await?;
+        sheets.extend(before);
+        for hour in self.file_changed(changed).await? {
+            let mut sheet = hour.sheet(what).clone();
+            as_asked(&mut sheet, columns, &self.other_ids)?;
+            sheets.push(sheet);
         }
-        let domains = self.domains(tx, site_id).await?;
-        let mut fresh = Vec::new();
-        for hour in changed {
-            fresh.push((hour, rows_of(tx, site_id, hour).await?));
-        }
-        if fresh.is_empty() {
-            return Ok(sheets);
-        }
-        let (columns, other) = (columns.to_vec(), self.other_ids.clone());
-        let with_fresh = tokio::task::spawn_blocking(move || {
-            for (hour, views) in fresh {
-                let mut sheet = file(what, hour, &views, &domains)?;
-                as_asked(&mut sheet, &columns, &other)?;
-                sheets.push(sheet);
-            }
-            sheets.sort_by_key(|s| s.hour_s);
-            Ok(sheets)
-        });
-        with_fresh.await.map_err(|e| content("sheet", e))?
+        sheets.sort_by_key(|s| s.hour_s);
+        Ok(sheets)
     }
 
     /// What went wrong in hours that were filed before that was filed by itself.
@@ -369,7 +392,7 @@ impl Db {
     }
 
     /// Domains of a site.
-    async fn domains(&self, tx: &mut PgConnection, site_id: i32) -> Result<Vec<String>> {
+    pub(crate) async fn domains(&self, tx: &mut PgConnection, site_id: i32) -> Result<Vec<String>> {
         let domains: Option<Vec<String>> =
             sqlx::query_scalar("SELECT domains FROM site WHERE id = $1")
                 .bind(site_id)
@@ -393,7 +416,7 @@ impl Db {
         if !there {
             return Ok(None);
         }
-        let views = rows_of(tx, site_id, hour).await?;
+        let views = crate::page_view::read(rows_of(tx, site_id, hour).await?)?;
         self.note_names_over(tx, site_id, hour, names_over(&views)).await?;
         Ok(Some(self.put_views(tx, site_id, hour, &views).await?))
     }
@@ -484,6 +507,7 @@ impl Db {
     ) -> Result<u64> {
         let mut gone = 0;
         for _ in 0..3 {
+            self.fresh.forget();
             let mut hours = Vec::new();
             for held in
                 self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await?
@@ -498,6 +522,7 @@ impl Db {
             for hour in hours {
                 gone += self.forget_in_hour(site_id, column, id, hour).await?;
             }
+            self.fresh.forget();
         }
         Ok(gone)
     }
@@ -560,7 +585,7 @@ async fn forget_rows_of(
         "visit" => view.beacon.visit.as_u128() == id,
         _ => u128::from(view.person) == id,
     };
-    let views = rows_of(tx, site_id, hour).await?;
+    let views = crate::page_view::read(rows_of(tx, site_id, hour).await?)?;
     let (at, ids): (Vec<_>, Vec<_>) =
         views.iter().filter(|v| is(v)).map(|v| (v.at.to_sqlx(), v.beacon.id)).unzip();
     let gone = sqlx::query(
@@ -575,20 +600,28 @@ async fn forget_rows_of(
     Ok(gone.rows_affected())
 }
 
-/// The rows of an hour, in order of time.
-async fn rows_of(tx: &mut PgConnection, site_id: i32, hour: Timestamp) -> Result<Vec<PageView>> {
-    let rows: Vec<String> = sqlx::query_scalar(
+/// The rows of an hour, in order of time, as they lie.
+pub(crate) async fn rows_of(
+    tx: &mut PgConnection,
+    site_id: i32,
+    hour: Timestamp,
+) -> Result<Vec<String>> {
+    Ok(sqlx::query_scalar(
         "SELECT view FROM page_view WHERE site_id = $1 AND at >= $2 AND at < $3 ORDER BY at, id",
     )
     .bind(site_id)
     .bind(hour.to_sqlx())
     .bind((hour + SignedDuration::from_hours(1)).to_sqlx())
     .fetch_all(tx)
-    .await?;
-    crate::page_view::read(rows)
+    .await?)
 }
 
-fn file(what: Filed, hour: Timestamp, views: &[PageView], domains: &[String]) -> Result<Sheet> {
+pub(crate) fn file(
+    what: Filed,
+    hour: Timestamp,
+    views: &[PageView],
+    domains: &[String],
+) -> Result<Sheet> {
     let sheet = match what {
         Filed::PageViews => page_views(hour.as_second(), views),
         Filed::Happenings => happenings(hour.as_second(), views, |host| owns(domains, host)),

@@ -141,6 +141,42 @@ async fn roll_up(db: &Db) {
     while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
 }
 
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn an_hour_that_has_changed_is_filed_in_memory_once_for_all_who_ask_and_anew_with_the_next_change()
+ {
+    let (db, _, url) = db_at().await;
+    let begin = hour().from.as_second();
+    let views = |ids: std::ops::Range<u128>| -> Vec<_> {
+        ids.map(|id| of_person(id, begin + i64::try_from(id).unwrap_or(0), 7)).collect()
+    };
+    db.store_page_views(&views(0..50)).await.expect("stored");
+    let all = |n: u128| (0..n).collect::<Vec<_>>();
+    assert_eq!(ids(&db).await, all(50));
+    // Rows that go without a mark are still in memory, and nowhere else.
+    let pool = sqlx::PgPool::connect(&url).await.expect("a database");
+    sqlx::query("DELETE FROM page_view").execute(&pool).await.expect("gone");
+    let asked: Vec<_> = (0..12)
+        .map(|_| {
+            let db = db.clone();
+            tokio::spawn(async move { ids(&db).await })
+        })
+        .collect();
+    for answer in asked {
+        assert_eq!(answer.await.expect("answered"), all(50));
+    }
+    let other = Db::connect(&url).expect("an address");
+    assert_eq!(ids(&other).await, all(0), "another process has a memory of its own");
+    // Whatever is stored is answered at once, from whatever process.
+    for n in 1..=20u128 {
+        db.store_page_views(&views(n - 1..n)).await.expect("stored");
+        let (ours, theirs) = tokio::join!(ids(&db), ids(&other));
+        assert_eq!((ours, theirs), (all(n), all(n)));
+    }
+    // Nothing of an erased person stays in memory.
+    assert_eq!(db.forget_person(1, "person", 7, hour()).await.expect("erased"), 20);
+    assert_eq!(ids(&db).await, all(0));
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn erasing_a_person_loses_no_page_view_that_is_filed_in_between() {
     let (db, _) = db().await;

@@ -169,7 +169,7 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
     let (db, _) = db().await;
     let lcp = |db: Db| async move {
         while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-        let cells = db.cells(1, hour(), &Attribute::Family, &[Vital::Lcp]).await.expect("cells");
+        let cells = db.cells(1, hour(), &[Attribute::Family], &[Vital::Lcp]).await.expect("cells");
         // A day made of them, and read again as it was kept, says the same.
         let day = Stretch {
             from: hour().from - SignedDuration::from_hours(30),
@@ -177,7 +177,7 @@ async fn rolling_up_can_be_repeated_and_late_page_views_are_counted_once() {
         };
         for _ in 0..2 {
             let by_day =
-                db.cells_by_day(1, day, &Attribute::Family, &[Vital::Lcp]).await.expect("days");
+                db.cells_by_day(1, day, &[Attribute::Family], &[Vital::Lcp]).await.expect("days");
             assert_eq!(by_day.len(), 1);
             let says = |c: &HourCell| {
                 (c.value.clone(), c.cell.page_views, c.cell.vital(Vital::Lcp).clone())
@@ -282,7 +282,7 @@ async fn percentiles_from_cells_lie_within_a_hundredth_of_what_the_database_comp
         .iter()
         .map(|(_, v)| (v.beacon.lcp.unwrap_or(0.0) as f32, "phone".into(), v.country.clone()))
         .collect();
-    let cells = db.cells(1, stretch, &Attribute::Country, &[Vital::Lcp]).await.expect("cells");
+    let cells = db.cells(1, stretch, &[Attribute::Country], &[Vital::Lcp]).await.expect("cells");
     for only in [None, Some("SE"), Some("NO")] {
         let mut pool = cadentis_core::visitor::Pool::default();
         for c in cells.iter().filter(|c| only.is_none_or(|o| o == c.value)) {
@@ -319,7 +319,7 @@ async fn ten_thousand_addresses_and_releases_make_one_family_and_few_cells() {
     for (by, cells, named) in
         [(Attribute::Family, 1, family::OTHER), (Attribute::Release, 200, OTHERS)]
     {
-        let found = db.cells(1, hour(), &by, &[]).await.expect("cells");
+        let found = db.cells(1, hour(), std::slice::from_ref(&by), &[]).await.expect("cells");
         assert_eq!(
             (found.len(), found.iter().map(|c| c.cell.page_views).sum::<u64>()),
             (cells, 10_000),

@@ -58,7 +58,7 @@ async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
     assert_eq!(of(&db).await, want, "from rows");
     while db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
     assert_eq!(of(&db).await, want, "from sheets");
-    let cells = db.cells(1, day, &Attribute::Device, &[]).await.expect("cells");
+    let cells = db.cells(1, day, &[Attribute::Device], &[]).await.expect("cells");
     let counts = cells.iter().map(|c| (c.cell.page_views, c.cell.abandoned, c.cell.with_errors));
     let sums = counts.fold((0, 0, 0), |a, c| (a.0 + c.0, a.1 + c.1, a.2 + c.2));
     assert_eq!(sums, (200, 50, 20));
