@@ -4,7 +4,7 @@ use crate::steps::step_samples;
 use crate::views::Views;
 use crate::{Answers, Range, Result};
 use cadentis_core::journey;
-use cadentis_core::stats::Samples;
+use cadentis_core::stats::{Method, Samples};
 use cadentis_core::visitor::beside::{BlindSpot, Verdict, blind_spots, visited};
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Attribute, Filter};
@@ -102,17 +102,41 @@ pub struct Step {
 pub struct Place {
     /// The location's name; empty for all of them.
     pub name: String,
-    /// Milliseconds of the step, run by run.
-    pub ours: Samples,
-    /// Milliseconds until the page had loaded, page view by page view.
-    pub theirs: Samples,
+    /// Milliseconds of the step, over its runs.
+    pub ours: Middle,
+    /// Milliseconds until the page had loaded, over page views.
+    pub theirs: Middle,
     /// How they lie beside each other.
     pub verdict: Verdict,
+    /// The median of ours over theirs, where there are enough of both.
+    pub ratio: Option<f64>,
+}
+
+/// The middle of many times, in milliseconds.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct Middle {
+    /// The median.
+    pub median: Option<f64>,
+    /// The 75th percentile.
+    pub p75: Option<f64>,
+    /// How many there were.
+    pub samples: u64,
+}
+
+impl Middle {
+    fn of(samples: &Samples) -> Middle {
+        let at = |p: f64| samples.percentile(p, Method::NearestRank);
+        Middle { median: at(0.5), p75: at(0.75), samples: samples.len() as u64 }
+    }
 }
 
 impl Place {
     fn of(name: &str, ours: Samples, theirs: Samples) -> Place {
-        Place { name: name.into(), verdict: Verdict::of(&ours, &theirs), ours, theirs }
+        let verdict = Verdict::of(&ours, &theirs);
+        let (ours, theirs) = (Middle::of(&ours), Middle::of(&theirs));
+        let both = ours.median.zip(theirs.median).filter(|_| verdict != Verdict::TooFew);
+        let ratio = both.filter(|(_, theirs)| *theirs > 0.0).map(|(ours, theirs)| ours / theirs);
+        Place { name: name.into(), ours, theirs, verdict, ratio }
     }
 }
 

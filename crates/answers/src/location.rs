@@ -7,6 +7,7 @@ use cadentis_core::goal::Counted;
 use cadentis_core::run::place::{self, Around, Compared, Whose, whose};
 use cadentis_core::run::spell::Spell;
 use cadentis_core::run::{Outcome, RunRecord, TroubleKind};
+use cadentis_core::stats::{Reading, Samples};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::journey::Journey;
@@ -33,8 +34,15 @@ pub struct JourneyRuns {
     pub here: Counted<Run>,
     /// From all others.
     pub elsewhere: Counted<Run>,
-    /// From here in what the stretch is compared with.
-    pub before: Counted<Run>,
+    /// The 75th percentile of those from here that got through, in milliseconds.
+    pub duration: Reading,
+    /// The same in what the stretch is compared with.
+    pub duration_before: Reading,
+}
+
+/// The 75th percentile of runs that got through.
+fn duration(runs: &Counted<Run>) -> Reading {
+    Samples::new(runs.through().map(|r| r.duration_ms)).reading(0.75)
 }
 
 /// A time in which a journey was in trouble from here.
@@ -110,10 +118,12 @@ pub async fn ask(
     let of_journey = |journey: Journey| {
         let runs = runs.remove(&journey.id).unwrap_or_else(|| Counted::none(Run::check));
         let before = before.remove(&journey.id).unwrap_or_else(|| Counted::none(Run::check));
+        let (from_here, elsewhere) = (runs.filtered(here), runs.filtered(|r| !here(r)));
         JourneyRuns {
-            here: runs.filtered(here),
-            elsewhere: runs.filtered(|r| !here(r)),
-            before: before.filtered(here),
+            duration: duration(&from_here),
+            duration_before: duration(&before.filtered(here)),
+            here: from_here,
+            elsewhere,
             journey,
         }
     };

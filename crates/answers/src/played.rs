@@ -7,6 +7,7 @@ use cadentis_core::calendar::{Cadence, Stretch};
 use cadentis_core::finding::LocationChecks;
 use cadentis_core::goal::Counted;
 use cadentis_core::journey;
+use cadentis_core::run::bars::{self, Bar};
 use cadentis_core::run::{Outcome, RunRecord, cause};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
@@ -39,6 +40,40 @@ impl Played {
             .map(|(l, _)| LocationChecks { location: &l.name, checks: of(l) })
             .collect()
     }
+}
+
+/// The runs of a journey from one location.
+pub struct Here {
+    /// The location.
+    pub location: Location,
+    /// Its runs, by the one rule about what counts.
+    pub runs: Counted<Run>,
+}
+
+impl Here {
+    /// One for each location, in the order given, whether anything was played there or not.
+    pub fn each(runs: &Counted<Run>, locations: impl IntoIterator<Item = Location>) -> Vec<Here> {
+        let mut by = runs.by(|r| r.location_id);
+        let here = |location: Location| Here {
+            runs: by.remove(&location.id).unwrap_or_else(|| Counted::none(Run::check)),
+            location,
+        };
+        locations.into_iter().map(here).collect()
+    }
+
+    /// As long as all but the rare giant took, in milliseconds.
+    pub fn nearly_longest_ms(&self) -> Option<f64> {
+        bars::nearly_longest(self.runs.all().iter().map(told))
+    }
+
+    /// The runs that count, in bars of so many seconds.
+    pub fn bars(&self, length_s: i64) -> Vec<Bar<&Run>> {
+        bars::bars(self.runs.iter(), told, length_s)
+    }
+}
+
+fn told(run: &Run) -> bars::Told {
+    bars::Told { due_s: run.due_at.as_second(), outcome: run.outcome, duration_ms: run.duration_ms }
 }
 
 /// Journeys with their runs of the stretch, in the order given.

@@ -4,6 +4,7 @@ use crate::journey::by_location;
 use crate::played::USUAL;
 use crate::{Answers, Result};
 use cadentis_core::journey;
+use cadentis_core::run::bars;
 use cadentis_core::run::cause::{self, Cause};
 use cadentis_core::run::{Difference, RunRecord, Split, StepRecord};
 use cadentis_core::stats::Samples;
@@ -11,6 +12,7 @@ use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::run::{Accepted, Run, Shown, Steps, Try};
 use cadentis_store::site::Site;
+use std::collections::HashMap;
 use uuid::Uuid;
 
 /// A run that counts, or a trial that does not.
@@ -32,6 +34,8 @@ pub struct ExaminedStep {
     pub differences: Vec<Difference>,
     /// How many usual runs had the step.
     pub usual: usize,
+    /// Where each of its requests usually stands.
+    pub requests: HashMap<String, bars::Usual>,
 }
 
 /// What a record says when it is looked at closely.
@@ -99,10 +103,7 @@ pub fn repaired(script: &str, record: &RunRecord) -> Option<String> {
 }
 
 /// The same step of other runs.
-pub fn usual_steps<'a>(
-    usual: &'a [RunRecord],
-    name: &'a str,
-) -> impl Iterator<Item = &'a StepRecord> {
+fn usual_steps<'a>(usual: &'a [RunRecord], name: &'a str) -> impl Iterator<Item = &'a StepRecord> {
     usual.iter().filter_map(move |r| r.steps.iter().find(|s| s.name == *name))
 }
 
@@ -130,10 +131,11 @@ fn examined(
     let shown = wanted.filter(|nth| *nth < record.steps.len()).or(troubled);
     let step = shown.map(|nth| {
         let step = &record.steps[nth];
+        let requests = bars::usual(usual_steps(usual, &step.name));
         let usual: Vec<Split> = usual_steps(usual, &step.name).map(Split::of).collect();
         let split = Split::of(step);
         let differences = cause::differences(&split, &usual);
-        ExaminedStep { nth, split, differences, usual: usual.len() }
+        ExaminedStep { nth, split, differences, usual: usual.len(), requests }
     });
     let requests = record.steps.iter().flat_map(|s| &s.requests);
     Examined {

@@ -4,6 +4,7 @@ use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::slices::{Selection, in_halves, is_read_exactly, pools};
+use cadentis_core::visitor::timeline::is_whole;
 use cadentis_core::visitor::{Attribute, Filter, Pool, Sheet};
 use cadentis_store::sheet::Filed;
 use std::collections::BTreeMap;
@@ -14,6 +15,15 @@ pub struct Views {
     pub bucket_s: i64,
     /// By (beginning of the bucket in seconds, value of the attribute).
     pools: Vec<(i64, String, Pool)>,
+}
+
+/// A bucket of a course: its middle in seconds since 1970, and what it comes to.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Point {
+    /// In seconds since 1970.
+    pub middle_s: i64,
+    /// In the unit of what is drawn.
+    pub value: f64,
 }
 
 impl Views {
@@ -187,6 +197,17 @@ impl Views {
             }
         }
         buckets.into_iter().collect()
+    }
+
+    /// The percentile `p` of a vital in each bucket that lies inside the stretch as a whole: half a bucket would draw a
+    /// spike. Only `value` of the attribute if given.
+    pub fn course(&self, value: Option<&str>, vital: Vital, p: f64, inside: Stretch) -> Vec<Point> {
+        let point = |(begin_s, pool): (i64, Pool)| {
+            let middle_s = begin_s + self.bucket_s / 2;
+            let value = pool.measured(vital).reading(p).value?;
+            is_whole(begin_s, self.bucket_s, inside).then_some(Point { middle_s, value })
+        };
+        self.buckets(value).into_iter().filter_map(point).collect()
     }
 
     /// Only those with this value of the attribute.

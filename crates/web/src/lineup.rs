@@ -7,17 +7,16 @@ use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
 use crate::view::{Mark, Window};
 use askama::Template;
 use cadentis_answers::kept::Run;
-use cadentis_answers::kept::{LeftOut, Location, Marker};
+use cadentis_answers::kept::{LeftOut, Marker};
+use cadentis_answers::played::Here;
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{ErrorBudget, Standing, Tally};
-use cadentis_core::run::Outcome;
-use cadentis_core::stats::{Method, Samples};
+use cadentis_core::goal::{ErrorBudget, Standing};
+use cadentis_core::run::{Outcome, bars};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::timeline::is_whole;
 use jiff::SignedDuration;
-use std::collections::{BTreeMap, HashMap};
 
 /// How lanes are laid out for a width of screen.
 #[derive(Debug, Clone, Copy)]
@@ -189,9 +188,8 @@ impl Bar {
 }
 
 /// What a line-up of a journey shows.
-pub struct RunLanes<'a> {
-    pub runs: &'a [Run],
-    pub locations: &'a [Location],
+pub struct RunLanes {
+    pub here: Vec<Here>,
     pub budget_ms: Option<f64>,
     pub every_s: i64,
     pub promised: Option<f64>,
@@ -296,7 +294,7 @@ impl LineUp {
         happened: &Happened<'_>,
         visitors: &Views,
         by_country: Option<&Views>,
-        played: Option<&RunLanes<'_>>,
+        played: Option<&RunLanes>,
         budget: Option<&[(i64, ErrorBudget)]>,
     ) -> askama::Result<String> {
         let of = |layout| {
@@ -310,7 +308,7 @@ impl LineUp {
         happened: &Happened<'_>,
         visitors: &Views,
         by_country: Option<&Views>,
-        played: Option<&RunLanes<'_>>,
+        played: Option<&RunLanes>,
         budget: Option<&[(i64, ErrorBudget)]>,
         layout: Layout,
     ) -> LineUp {
@@ -333,15 +331,9 @@ impl LineUp {
                     length_text(a_bar_s as f64 * 1000.0)
                 );
             }
-            let mut runs: HashMap<i32, Vec<&Run>> = HashMap::new();
-            for run in played.runs {
-                runs.entry(run.location_id).or_default().push(run);
-            }
-            for location in played.locations {
-                let here = runs.remove(&location.id).unwrap_or_default();
-                let lane = location_lane(
-                    frame, &axis, played, location, here, by_country, a_bar_s, top, happened,
-                );
+            let lanes_of = Lanes { frame, axis: &axis, played, by_country, a_bar_s };
+            for here in &played.here {
+                let lane = lanes_of.lane(here, top);
                 top += lane.height;
                 lanes.push(lane);
             }
@@ -529,173 +521,145 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     lane
 }
 
-#[allow(clippy::too_many_arguments)]
-fn location_lane(
-    frame: &Frame,
-    axis: &Axis,
-    played: &RunLanes<'_>,
-    location: &Location,
-    runs: Vec<&Run>,
-    by_country: Option<&Views>,
+/// What lanes of locations have in common.
+struct Lanes<'a> {
+    frame: &'a Frame,
+    axis: &'a Axis,
+    played: &'a RunLanes,
+    by_country: Option<&'a Views>,
+    /// What a bar stands for, in seconds; 0: for one run.
     a_bar_s: i64,
-    top: f64,
-    happened: &Happened<'_>,
-) -> Lane {
-    let mut tally = Tally::default();
-    let left_out = LeftOut::cover(happened.maintenance);
-    let out = |r: &Run| left_out.contains(r.due_at);
-    for r in &runs {
-        if out(r) { tally.left_out += 1 } else { tally.add(r.outcome) }
+}
+
+/// How high something stands in a lane, and what its scale reaches to.
+struct Height {
+    plot_top: f64,
+    base: f64,
+    top_ms: f64,
+}
+
+impl Height {
+    fn y(&self, ms: f64) -> f64 {
+        self.base - (self.base - self.plot_top) * (ms / self.top_ms).min(1.0)
     }
-    let mut lane = Lane::new(&location.name, location.kind.clone(), top, 44.0);
-    lane.figure = format::percent(tally.availability(), 1, Some(played.promised.unwrap_or(1.0)));
-    lane.figure_tone = match tally.availability() {
-        None => "nodata",
-        Some(a) if a < played.promised.unwrap_or(1.0) => "broken",
-        _ => "within",
-    };
-    lane.note = [(tally.slow, "slow"), (tally.unmeasured, "unmeasured")]
-        .into_iter()
-        .filter(|(n, _)| *n > 0)
-        .map(|(n, word)| format!("{n} {word}"))
-        .collect::<Vec<_>>()
-        .join(", ");
-    let through =
-        Samples::new(runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms));
-    // Scaled to what is usual here, so that a difference fills the lane; the rare giant is cut.
-    let p98 = through.percentile(0.98, Method::NearestRank).unwrap_or(1_000.0);
-    let top_ms = round_up(p98 * 1.12);
-    lane.scale =
-        format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
-    let (plot_top, base) = (lane.top + 5.0, lane.base());
-    let y = |ms: f64| base - (base - plot_top) * (ms / top_ms).min(1.0);
-    let budget = played.budget_ms.filter(|b| *b <= top_ms);
-    lane.budget = budget.map(|b| Limit { y: y(b), says: String::new() });
-    if let Some(views) = by_country {
-        let buckets = views.buckets(Some(&location.country));
-        let series: Vec<(i64, f64, f64)> = buckets
-            .iter()
-            .filter(|(begin, _)| is_whole(*begin, views.bucket_s, frame.past()))
-            .filter_map(|(begin, pool)| {
-                let middle = begin + views.bucket_s / 2;
-                Some((
-                    middle,
-                    axis.x(at_second(middle)),
-                    pool.measured(Vital::Lcp).reading(0.75).value?,
-                ))
-            })
-            .filter(|(_, x, _)| (axis.left..=axis.right()).contains(x))
-            .collect();
-        let most = series.iter().map(|(_, _, v)| *v).fold(1.0, f64::max);
-        let points: Vec<_> = series
+
+    /// Of a bar; what took no time that means anything has one height.
+    fn bar(&self, outcome: Outcome, ms: Option<f64>) -> f64 {
+        match (outcome, ms) {
+            (Outcome::Failed | Outcome::Unmeasured, _) | (_, None) => 12.0,
+            (_, Some(ms)) => self.base - self.y(ms),
+        }
+    }
+}
+
+impl Lanes<'_> {
+    fn lane(&self, here: &Here, top: f64) -> Lane {
+        let (played, tally) = (self.played, here.runs.tally());
+        let mut lane = Lane::new(&here.location.name, here.location.kind.clone(), top, 44.0);
+        let promised = played.promised.unwrap_or(1.0);
+        lane.figure = format::percent(tally.availability(), 1, Some(promised));
+        lane.figure_tone = match tally.availability() {
+            None => "nodata",
+            Some(a) if a < promised => "broken",
+            _ => "within",
+        };
+        lane.note = [(tally.slow, "slow"), (tally.unmeasured, "unmeasured")]
             .into_iter()
-            .map(|(at, x, v)| (at, x, base - (base - plot_top) * 0.9 * v / most))
+            .filter(|(n, _)| *n > 0)
+            .map(|(n, word)| format!("{n} {word}"))
+            .collect::<Vec<_>>()
+            .join(", ");
+        // Scaled to what is usual here, so that a difference fills the lane; the rare giant is cut.
+        let top_ms = round_up(here.nearly_longest_ms().unwrap_or(1_000.0) * 1.12);
+        lane.scale =
+            format!("{} s", format::seconds(top_ms).trim_end_matches('0').trim_end_matches('.'));
+        let height = Height { plot_top: lane.top + 5.0, base: lane.base(), top_ms };
+        let budget = played.budget_ms.filter(|b| *b <= top_ms);
+        lane.budget = budget.map(|b| Limit { y: height.y(b), says: String::new() });
+        if let Some(views) = self.by_country {
+            let country = self.country_line(views, &here.location.country, &height);
+            lane.lines.push(Drawn::new("region-line", country));
+        }
+        let (bars, read): (Vec<Bar>, Vec<(i64, String)>) = match self.a_bar_s {
+            0 => here.runs.drawn().map(|(r, c)| self.run(here, r, c, &height)).unzip(),
+            s => here.bars(s).iter().map(|b| self.merged(here, b, &height)).unzip(),
+        };
+        (lane.bars, lane.reads) = (bars, reads(read));
+        lane
+    }
+
+    /// Visitors of the location's country, on a scale of their own.
+    fn country_line(&self, views: &Views, country: &str, height: &Height) -> String {
+        let points = views.course(Some(country), Vital::Lcp, 0.75, self.frame.past());
+        let points: Vec<(i64, f64, f64)> = points
+            .into_iter()
+            .map(|p| (p.middle_s, self.axis.x(at_second(p.middle_s)), p.value))
+            .filter(|(_, x, _)| (self.axis.left..=self.axis.right()).contains(x))
             .collect();
-        lane.lines.push(Drawn::new("region-line", line(connected(&points, views.bucket_s, axis))));
+        let most = points.iter().map(|(_, _, v)| *v).fold(1.0, f64::max);
+        let y = |v: f64| height.base - (height.base - height.plot_top) * 0.9 * v / most;
+        let points: Vec<_> = points.into_iter().map(|(at, x, v)| (at, x, y(v))).collect();
+        line(connected(&points, views.bucket_s, self.axis))
     }
-    let step = axis.width * played.every_s as f64 / frame.stretch.seconds() as f64;
-    let zone = &frame.site.zone;
-    let mut read = Vec::new();
-    if a_bar_s == 0 {
-        let w = (step * 0.62).clamp(2.0, 9.0);
-        for r in &runs {
-            let x = axis.x(r.due_at) - w / 2.0;
-            let outcome = if out(r) { "left-out" } else { r.outcome.word() };
-            let h = match r.outcome {
-                Outcome::Failed | Outcome::Unmeasured => 12.0,
-                _ => base - y(r.duration_ms),
-            };
-            let mut says = format!(
-                "{} {}: {}",
-                format::clock(r.due_at, zone),
-                location.name,
-                r.outcome.word()
-            );
-            if r.outcome.got_through() {
-                says += &format!(", {} s", format::seconds(r.duration_ms));
-            }
-            if let Some(trouble) = &r.trouble {
-                says += &format!(". {trouble}");
-            }
-            let short = if r.outcome.got_through() {
-                format!("{} s", format::seconds(r.duration_ms))
-            } else {
-                r.outcome.word().into()
-            };
-            read.push((
-                r.due_at.as_second(),
-                if out(r) { format!("{short}, not counted") } else { short },
-            ));
-            lane.bars.push(Bar {
-                x,
-                y: base - h,
-                w,
-                h,
-                outcome,
-                href: frame.run_link(&r.id),
-                says,
-            });
-        }
-    } else {
-        let mut buckets: BTreeMap<i64, Vec<&Run>> = BTreeMap::new();
-        for r in runs.into_iter().filter(|r| !out(r)) {
-            buckets.entry(r.due_at.as_second().div_euclid(a_bar_s)).or_default().push(r);
-        }
-        let w =
-            (axis.width * a_bar_s as f64 / frame.stretch.seconds() as f64 * 0.66).clamp(2.0, 9.0);
-        for (bucket, runs) in buckets {
-            let durations = Samples::new(
-                runs.iter().filter(|r| r.outcome.got_through()).map(|r| r.duration_ms),
-            );
-            let median = durations.percentile(0.5, Method::NearestRank);
-            let failed = runs.iter().filter(|r| r.outcome == Outcome::Failed).count();
-            let slow = runs.iter().filter(|r| r.outcome == Outcome::Slow).count();
-            let worst = if failed > 0 {
-                Outcome::Failed
-            } else if slow * 2 > runs.len() {
-                Outcome::Slow
-            } else if durations.is_empty() {
-                Outcome::Unmeasured
-            } else {
-                Outcome::Passed
-            };
-            // The one to look at: the first of the worst outcome.
-            let Some(shown) = runs.iter().find(|r| r.outcome == worst).or(runs.first()) else {
-                continue;
-            };
-            let at_s = bucket * a_bar_s + a_bar_s / 2;
-            let h = match (worst, median) {
-                (Outcome::Failed, _) | (_, None) => 12.0,
-                (_, Some(ms)) => base - y(ms),
-            };
-            let middle = median.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
-            let trouble = if failed > 0 {
-                format!(" · {failed} failed")
-            } else if slow > 0 {
-                format!(" · {slow} slow")
-            } else {
-                String::new()
-            };
-            let says = format!(
-                "{} {}: {} runs, median {middle}{trouble}",
-                format::day_clock(at_second(bucket * a_bar_s), zone),
-                location.name,
-                runs.len()
-            );
-            read.push((at_s, format!("{middle}{trouble}")));
-            lane.bars.push(Bar {
-                x: axis.x(at_second(at_s)) - w / 2.0,
-                y: base - h,
-                w,
-                h,
-                outcome: worst.word(),
-                href: frame.run_link(&shown.id),
-                says,
-            });
-        }
+
+    /// So many seconds as a width, with a gap to the next.
+    fn width(&self, seconds: i64, share: f64) -> f64 {
+        let all = self.frame.stretch.seconds() as f64;
+        (self.axis.width * seconds as f64 / all * share).clamp(2.0, 9.0)
     }
-    lane.reads = reads(read);
-    lane
+
+    /// A bar that stands for one run, and what the cursor reads there.
+    fn run(&self, here: &Here, r: &Run, counts: bool, height: &Height) -> (Bar, (i64, String)) {
+        let zone = &self.frame.site.zone;
+        let (word, through) = (r.outcome.word(), r.outcome.got_through());
+        let took = format!("{} s", format::seconds(r.duration_ms));
+        let mut says = format!("{} {}: {word}", format::clock(r.due_at, zone), here.location.name);
+        if through {
+            says += &format!(", {took}");
+        }
+        if let Some(trouble) = &r.trouble {
+            says += &format!(". {trouble}");
+        }
+        let short = if through { took } else { word.into() };
+        let read = if counts { short } else { format!("{short}, not counted") };
+        let w = self.width(self.played.every_s, 0.62);
+        let h = height.bar(r.outcome, Some(r.duration_ms));
+        let bar = Bar {
+            x: self.axis.x(r.due_at) - w / 2.0,
+            y: height.base - h,
+            w,
+            h,
+            outcome: if counts { word } else { "left-out" },
+            href: self.frame.run_link(&r.id),
+            says,
+        };
+        (bar, (r.due_at.as_second(), read))
+    }
+
+    /// A bar that stands for several runs, and what the cursor reads there.
+    fn merged(&self, here: &Here, b: &bars::Bar<&Run>, height: &Height) -> (Bar, (i64, String)) {
+        let middle = b.median_ms.map_or(NO_DATA.into(), |ms| format!("{} s", format::seconds(ms)));
+        let trouble = match (b.failed, b.slow) {
+            (0, 0) => String::new(),
+            (0, slow) => format!(" · {slow} slow"),
+            (failed, _) => format!(" · {failed} failed"),
+        };
+        let at = format::day_clock(at_second(b.from_s), &self.frame.site.zone);
+        let (place, n) = (&here.location.name, b.runs);
+        let at_s = b.from_s + self.a_bar_s / 2;
+        let w = self.width(self.a_bar_s, 0.66);
+        let h = height.bar(b.outcome, b.median_ms);
+        let bar = Bar {
+            x: self.axis.x(at_second(at_s)) - w / 2.0,
+            y: height.base - h,
+            w,
+            h,
+            outcome: b.outcome.word(),
+            href: self.frame.run_link(&b.shown.id),
+            says: format!("{at} {place}: {n} runs, median {middle}{trouble}"),
+        };
+        (bar, (at_s, format!("{middle}{trouble}")))
+    }
 }
 
 fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {

@@ -6,6 +6,7 @@
 use super::{Check, Score, Tally};
 use crate::calendar::Cover;
 use crate::run::Outcome;
+use std::collections::BTreeMap;
 
 /// Runs in order of time, each known to count or not. It can only be made with what is left out.
 #[derive(Debug, Clone)]
@@ -75,6 +76,26 @@ impl<R> Counted<R> {
     /// The newest run that counts and came to this.
     pub fn newest(&self, outcome: Outcome) -> Option<&R> {
         self.iter().rev().find(|r| (self.check)(r).outcome == outcome)
+    }
+
+    /// Taken apart by what `key` says of each: each still counts or not as it did.
+    pub fn by<K: Ord>(&self, key: impl Fn(&R) -> K) -> BTreeMap<K, Counted<R>>
+    where
+        R: Clone,
+    {
+        let none = || Counted {
+            runs: Vec::new(),
+            counts: Vec::new(),
+            left_out: self.left_out.clone(),
+            check: self.check,
+        };
+        let mut by: BTreeMap<K, Counted<R>> = BTreeMap::new();
+        for (run, counts) in self.drawn() {
+            let part = by.entry(key(run)).or_insert_with(none);
+            part.runs.push(run.clone());
+            part.counts.push(counts);
+        }
+        by
     }
 
     /// Only some of them: each still counts or not as it did.

@@ -1,5 +1,6 @@
 //! What one execution of a journey leaves, where its time went, and the likely cause.
 
+pub mod bars;
 pub mod cause;
 pub mod device;
 pub mod film;

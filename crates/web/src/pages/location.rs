@@ -12,10 +12,9 @@ use cadentis_answers::kept::Run;
 use cadentis_answers::location::{self, JourneyRuns};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
-use cadentis_core::goal::{Counted, Standing};
+use cadentis_core::goal::Standing;
 use cadentis_core::run::TroubleKind;
 use cadentis_core::run::place::Whose;
-use cadentis_core::stats::Samples;
 use jiff::SignedDuration;
 
 #[derive(Template)]
@@ -127,10 +126,7 @@ fn sentence(troubles: &[location::Trouble], kind: TroubleKind) -> Option<String>
 
 fn row(frame: &Frame, p: &JourneyRuns) -> Row {
     let (here, elsewhere) = (p.here.tally(), p.elsewhere.tally());
-    let p75 = |runs: &Counted<Run>| {
-        Samples::new(runs.through().map(|r| r.duration_ms)).reading(0.75).value
-    };
-    let (now, then) = (p75(&p.here), p75(&p.before));
+    let (now, then) = (p.duration.value, p.duration_before.value);
     let mut newest: Vec<(&Run, bool)> = p.here.drawn().rev().take(BARS).collect();
     newest.reverse();
     let most = newest.iter().map(|(r, _)| r.duration_ms).fold(1.0, f64::max);

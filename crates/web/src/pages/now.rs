@@ -10,9 +10,9 @@ use crate::words::capital;
 use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::kept::Location;
 use cadentis_answers::kept::Run;
 use cadentis_answers::now::{self, At, First, Matter, Silence};
+use cadentis_answers::played::Here;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::finding::Finding;
 use cadentis_core::run::cause::Cause;
@@ -70,10 +70,9 @@ pub async fn page(
     let lineup = match &found.first {
         None => String::new(),
         Some(First { played, promised, spent }) => {
-            let locations: Vec<Location> = played.located.iter().map(|(l, _)| l.clone()).collect();
+            let locations = played.located.iter().map(|(l, _)| l.clone());
             let lanes = RunLanes {
-                runs: played.runs.all(),
-                locations: &locations,
+                here: Here::each(&played.runs, locations),
                 budget_ms: played.script().and_then(|s| s.within_ms).map(|ms| ms as f64),
                 every_s: i64::from(played.journey.every_s),
                 promised: *promised,

@@ -11,6 +11,7 @@ use crate::words::{extent_words, uptime_proof};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::journey::{self, AtJourney, Changed, Period, SOUGHT_S, StepReading, Told};
+use cadentis_answers::played::Here;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::Standing;
@@ -99,8 +100,7 @@ pub async fn page(
     let range = frame.range();
     let at = journey::ask(&state.answers, &frame.site, &range, frame.stretch, &j).await?;
     let played = RunLanes {
-        runs: at.runs.all(),
-        locations: &at.locations,
+        here: Here::each(&at.runs, at.locations.iter().cloned()),
         budget_ms: at.budget_ms,
         every_s: i64::from(j.every_s),
         promised: at.promised,

@@ -12,6 +12,7 @@ use askama::Template;
 use cadentis_answers::kept::Site;
 use cadentis_core::run::{Har, Split, Where};
 use serde::Deserialize;
+use std::collections::HashMap;
 
 #[derive(Template)]
 #[template(path = "har.html")]
@@ -116,7 +117,7 @@ fn read_step(body: &[u8], wanted: usize, site: &Site) -> Result<Read, String> {
         asked: Requests::of(
             step,
             &split,
-            &[],
+            &HashMap::new(),
             &Whose { owns: &har.first_party(), site },
             &Narrow::default(),
         ),

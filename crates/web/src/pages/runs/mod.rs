@@ -17,7 +17,7 @@ use askama::Template;
 use cadentis_answers::changes::journeys::NotRepaired;
 use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Accepted, Location, Try};
-use cadentis_answers::run::{self, AtRun, ExaminedStep, Which, usual_steps};
+use cadentis_answers::run::{self, AtRun, ExaminedStep, Which};
 use cadentis_core::run::film::first_showing;
 use cadentis_core::run::{
     DeviceProfile, Difference, Har, Link, Look, Looked, RunRecord, Split, StepRecord, Where,
@@ -401,7 +401,7 @@ fn shown(frame: Frame, at: &AtRun, narrow: &Narrow) -> Page {
         }
         page.steps = step_tabs(record, examined.step.as_ref().map(|s| s.nth));
         if let Some(step) = &examined.step {
-            fill(&mut page, &record.steps[step.nth], step, &at.usual, narrow, location);
+            fill(&mut page, &record.steps[step.nth], step, narrow, location);
         }
     }
     page
@@ -448,7 +448,6 @@ fn fill(
     page: &mut Page,
     step: &StepRecord,
     examined: &ExaminedStep,
-    usual: &[RunRecord],
     narrow: &Narrow,
     location: &Location,
 ) {
@@ -464,10 +463,9 @@ fn fill(
     page.against_usual = against_usual(&examined.differences, examined.usual, &location.name);
     let named = examined.differences.iter().filter(|d| d.is_worth_naming() && examined.usual > 0);
     page.differences = named.take(4).map(difference_row).collect();
-    let steps: Vec<&StepRecord> = usual_steps(usual, &step.name).collect();
     let site = &page.frame.site;
     let whose = Whose { owns: &|host| site.owns(host), site };
-    page.asked = Requests::of(step, &examined.split, &steps, &whose, narrow);
+    page.asked = Requests::of(step, &examined.split, &examined.requests, &whose, narrow);
     page.console = step
         .console
         .iter()

@@ -4,10 +4,10 @@
 use crate::format;
 use crate::view::{Choice, Mark};
 use cadentis_answers::kept::Site;
+use cadentis_core::run::bars::{Usual, same};
 use cadentis_core::run::cause;
 use cadentis_core::run::har::hosts;
 use cadentis_core::run::{Request, ServerTiming, Split, StepRecord};
-use cadentis_core::stats::{Method, Samples};
 use cadentis_core::timing::Phases;
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -161,11 +161,6 @@ fn phases(p: &Phases) -> [f64; 7] {
     [p.queue_ms, p.dns_ms, p.connect_ms, p.tls_ms, p.request_ms, p.wait_ms, p.receive_ms]
 }
 
-/// What makes two requests the same: method, host and path without the query.
-fn key(r: &Request) -> String {
-    format!("{} {}{}", r.method, r.host(), r.path().split('?').next().unwrap_or("/"))
-}
-
 /// A parameter that a form has to carry on.
 pub struct Carried {
     pub name: String,
@@ -189,11 +184,10 @@ impl Requests {
     pub fn of(
         step: &StepRecord,
         split: &Split,
-        usual: &[&StepRecord],
+        usual: &HashMap<String, Usual>,
         whose: &Whose<'_>,
         narrow: &Narrow,
     ) -> Requests {
-        let ghosts = ghosts(usual);
         let ends = step.requests.iter().map(Request::end_ms);
         let scale = Scale { end_ms: ends.fold(step.duration_ms, f64::max).max(1.0) };
         let mut kinds: Vec<String> = step.requests.iter().map(|r| r.kind.clone()).collect();
@@ -201,7 +195,7 @@ impl Requests {
         kinds.dedup();
         let shown: Vec<(usize, &Request)> = narrow.shown(&step.requests, whose.owns);
         let row = |(nth, (i, r)): (usize, &(usize, &Request))| {
-            let usual = ghosts.get(&key(r));
+            let usual = usual.get(&same(r));
             let y = 18.0 + nth as f64 * ROW;
             Row { critical: split.chain.contains(i), ..row(r, usual, &scale, y) }
         };
@@ -246,24 +240,6 @@ impl Scale {
     }
 }
 
-/// Where a request usually stands: medians of its start and its length, in milliseconds.
-struct Ghost {
-    start: f64,
-    ms: f64,
-}
-
-fn ghosts(usual: &[&StepRecord]) -> HashMap<String, Ghost> {
-    let mut seen: HashMap<String, (Vec<f64>, Vec<f64>)> = HashMap::new();
-    for r in usual.iter().flat_map(|s| &s.requests) {
-        let (starts, lengths) = seen.entry(key(r)).or_default();
-        starts.push(r.start_ms);
-        lengths.push(r.phases.total_ms());
-    }
-    let median = |v: Vec<f64>| Samples::new(v).percentile(0.5, Method::NearestRank).unwrap_or(0.0);
-    let ghost = |(starts, lengths)| Ghost { start: median(starts), ms: median(lengths) };
-    seen.into_iter().map(|(key, of)| (key, ghost(of))).collect()
-}
-
 fn host_rows(step: &StepRecord, split: &Split, whose: &Whose<'_>) -> Vec<HostRow> {
     let owner = |host: &str| if (whose.owns)(host) { "first" } else { "third" };
     hosts(step.requests.iter())
@@ -281,7 +257,7 @@ fn host_rows(step: &StepRecord, split: &Split, whose: &Whose<'_>) -> Vec<HostRow
         .collect()
 }
 
-fn row(r: &Request, usual: Option<&Ghost>, scale: &Scale, y: f64) -> Row {
+fn row(r: &Request, usual: Option<&Usual>, scale: &Scale, y: f64) -> Row {
     let mut at = r.start_ms;
     let (mut bars, mut told) = (Vec::new(), Vec::new());
     for ((class, word), ms) in PHASES.iter().zip(phases(&r.phases)) {
@@ -299,8 +275,8 @@ fn row(r: &Request, usual: Option<&Ghost>, scale: &Scale, y: f64) -> Row {
     }
     let whole = r.phases.total_ms();
     let more = usual
-        .filter(|usual| cause::is_slower_than_usual(whole, usual.ms))
-        .map_or(String::new(), |usual| format!(" · usually {:.0}", usual.ms));
+        .filter(|usual| cause::is_slower_than_usual(whole, usual.length_ms))
+        .map_or(String::new(), |usual| format!(" · usually {:.0}", usual.length_ms));
     let failed = r.failed.as_ref().map_or(String::new(), |f| format!(". {f}"));
     Row {
         y,
@@ -314,7 +290,7 @@ fn row(r: &Request, usual: Option<&Ghost>, scale: &Scale, y: f64) -> Row {
         failed: r.is_failed(),
         critical: false,
         blocking: r.asked.blocking,
-        ghost: usual.map(|usual| scale.part(usual.start, usual.ms, 0.6)),
+        ghost: usual.map(|usual| scale.part(usual.start_ms, usual.length_ms, 0.6)),
         bars,
     }
 }

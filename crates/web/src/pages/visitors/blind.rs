@@ -12,7 +12,6 @@ use crate::view::Link;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::{beside, visitors};
-use cadentis_core::stats::{Method, Samples};
 use cadentis_core::visitor::beside::{BlindSpot, Verdict, only_here};
 use serde::Deserialize;
 
@@ -155,19 +154,16 @@ pub async fn beside_part(
 
 fn place_row(place: &beside::Place) -> PlaceRow {
     let (ours, theirs, verdict) = (&place.ours, &place.theirs, place.verdict);
-    let at = |s: &Samples, p: f64| s.percentile(p, Method::NearestRank);
     let text = |v: Option<f64>| v.map_or(NO_DATA.into(), |v| format!("{} s", format::seconds(v)));
-    let ratio =
-        at(ours, 0.5).zip(at(theirs, 0.5)).filter(|(_, b)| *b > 0.0 && verdict != Verdict::TooFew);
     PlaceRow {
         place: if place.name.is_empty() { "everywhere".into() } else { place.name.clone() },
-        ours: text(at(ours, 0.5)),
-        ours_p75: text(at(ours, 0.75)),
-        runs: format::thousands(ours.len() as u64),
-        theirs: text(at(theirs, 0.5)),
-        theirs_p75: text(at(theirs, 0.75)),
-        views: format::thousands(theirs.len() as u64),
-        ratio: ratio.map_or("–".into(), |(a, b)| format!("{:.2}", a / b)),
+        ours: text(ours.median),
+        ours_p75: text(ours.p75),
+        runs: format::thousands(ours.samples),
+        theirs: text(theirs.median),
+        theirs_p75: text(theirs.p75),
+        views: format::thousands(theirs.samples),
+        ratio: place.ratio.map_or("–".into(), |ratio| format!("{ratio:.2}")),
         says: verdict.words(),
         tone: match verdict {
             Verdict::Slower => "strained",
