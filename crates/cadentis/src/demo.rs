@@ -7,7 +7,7 @@ use crate::seed::SITE_KEY;
 use crate::world::{COLLECT_HOST, Whereabouts};
 use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
-use cadentis_standins::places::PLACES;
+use cadentis_standins::places::{PLACES, Place};
 use cadentis_standins::postgres::{Care, Cluster};
 use cadentis_store::Db;
 use cadentis_store::site::Site;
@@ -115,6 +115,106 @@ fn remove_if_there(folder: &Path) -> Result<(), Failure> {
     }
 }
 
+/// What the parts of a demo are started with.
+struct Starting<'a> {
+    folder: &'a Path,
+    url: &'a str,
+    /// Where the server listens.
+    address: String,
+    port: u16,
+}
+
+impl Starting<'_> {
+    fn start(&self, name: &'static str, args: &[&str]) -> Result<Part, Failure> {
+        let mut command = Command::new(std::env::current_exe()?);
+        command.args(args).env("DATABASE_URL", self.url);
+        if name != "server" && name != "seed" {
+            command.env_remove("DATABASE_URL");
+        }
+        children::bind_to_us(&mut command);
+        let process = command.spawn().map_err(|e| format!("cannot start {name}: {e}"))?;
+        Ok(Part { name, process })
+    }
+
+    fn key_file(&self) -> String {
+        self.folder.join("secret.key").to_string_lossy().into_owned()
+    }
+
+    fn tokens(&self) -> std::path::PathBuf {
+        self.folder.join("tokens.json")
+    }
+
+    /// Fills the database, and waits until it is full.
+    async fn seed(&self, days: i64, views: u64) -> Result<(), Failure> {
+        let (days, views) = (days.to_string(), views.to_string());
+        let (key_file, tokens) = (self.key_file(), self.tokens());
+        // Made once: what was sealed with it must open again.
+        let mut sealed = vec!["--secret-key-file", &key_file];
+        if !Path::new(&key_file).exists() {
+            sealed.push("--new-key");
+        }
+        let tokens = tokens.to_string_lossy();
+        let seed = ["seed", "--days", &days, "--views", &views, "--tokens", &tokens];
+        let mut seeding = Parts(vec![self.start("seed", &[seed.as_slice(), &sealed].concat())?]);
+        loop {
+            match seeding.0[0].process.try_wait()? {
+                Some(end) if end.success() => return Ok(()),
+                Some(end) => return Err(format!("seeding ended with {end}").into()),
+                None => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
+        }
+    }
+
+    fn server(&self) -> Result<Part, Failure> {
+        let (address, key_file) = (&self.address, self.key_file());
+        let public = [
+            format!("http://{address}"),
+            format!("http://localhost:{}", self.port),
+            // Pages of the made-up site know it by a made-up name.
+            format!("http://{COLLECT_HOST}"),
+        ];
+        let mut args = vec!["serve", "--listen", address, "--secret-key-file", &key_file];
+        for url in &public {
+            args.extend(["--public-url", url]);
+        }
+        // Stand-ins write whom they forward for.
+        args.extend(["--trusted-proxy", "127.0.0.0/8"]);
+        self.start("server", &args)
+    }
+
+    /// Starts the made-up world, and waits until it says where everything is.
+    async fn world(
+        &self,
+        parts: &mut Parts,
+        cluster: &mut Option<Cluster>,
+    ) -> Result<Whereabouts, Failure> {
+        let say = self.folder.join("world.json");
+        remove_if_there_file(&say)?;
+        let told = say.to_string_lossy();
+        let args = ["world", "--server", &self.address, "--key", SITE_KEY, "--say", &told];
+        parts.0.push(self.start("stand-ins", &args)?);
+        while !say.exists() {
+            check(&mut parts.0, cluster)?;
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        Ok(serde_json::from_str(&fs::read_to_string(&say)?)?)
+    }
+
+    fn runner(&self, name: &'static str, kind: &str, there: &Whereabouts) -> Result<Part, Failure> {
+        let tokens = fs::read_to_string(self.tokens())?;
+        let tokens: HashMap<String, String> = serde_json::from_str(&tokens)?;
+        let place = |p: &Place| {
+            let (token, proxy) = (tokens.get(p.slug), there.proxies.get(p.slug));
+            serde_json::json!({"name": p.slug, "token": token, "proxy": proxy})
+        };
+        let places: Vec<_> = PLACES.iter().filter(|p| p.kind == kind).map(place).collect();
+        let file = self.folder.join(format!("runner-{kind}.json"));
+        fs::write(&file, serde_json::to_string_pretty(&places)?)?;
+        let (server, file) = (format!("http://{}", self.address), file.to_string_lossy());
+        self.start(name, &["runner", "--server", &server, "--locations", &file])
+    }
+}
+
 async fn parts(
     folder: &Path,
     url: &str,
@@ -124,76 +224,16 @@ async fn parts(
     runners: bool,
     cluster: &mut Option<Cluster>,
 ) -> Result<(), Failure> {
-    let us = std::env::current_exe()?;
-    let start = |name: &'static str, args: &[&str]| -> Result<Part, Failure> {
-        let mut command = Command::new(&us);
-        command.args(args).env("DATABASE_URL", url);
-        if name != "server" && name != "seed" {
-            command.env_remove("DATABASE_URL");
-        }
-        children::bind_to_us(&mut command);
-        Ok(Part {
-            name,
-            process: command.spawn().map_err(|e| format!("cannot start {name}: {e}"))?,
-        })
-    };
     let address = format!("127.0.0.1:{port}");
-    let (say, tokens) = (folder.join("world.json"), folder.join("tokens.json"));
-    let key = folder.join("secret.key");
-    remove_if_there_file(&say)?;
     // Taken ports are found before the long work, not after it.
     drop(
         std::net::TcpListener::bind(&address)
             .map_err(|e| format!("cannot listen on {address}: {e}; choose another with --port"))?,
     );
-
-    let (days, views) = (days.to_string(), views.to_string());
-    let key_file = key.to_string_lossy().into_owned();
-    // Made once: what was sealed with it must open again.
-    let mut sealed = vec!["--secret-key-file", &key_file];
-    if !key.exists() {
-        sealed.push("--new-key");
-    }
-    let seed = ["seed", "--days", &days, "--views", &views, "--tokens", &tokens.to_string_lossy()];
-    let mut seeding = Parts(vec![start("seed", &[seed.as_slice(), &sealed].concat())?]);
-    loop {
-        match seeding.0[0].process.try_wait()? {
-            Some(end) if end.success() => break,
-            Some(end) => return Err(format!("seeding ended with {end}").into()),
-            None => tokio::time::sleep(Duration::from_millis(50)).await,
-        }
-    }
-    let mut parts = Parts(vec![
-        start(
-            "server",
-            &[
-                ["serve", "--listen", &address, "--secret-key-file", &key_file].as_slice(),
-                // Pages of the made-up site know it by a made-up name; stand-ins write whom they forward for.
-                &[
-                    "--public-url",
-                    &format!("http://{address}"),
-                    "--public-url",
-                    &format!("http://localhost:{port}"),
-                ],
-                &[
-                    "--public-url",
-                    &format!("http://{COLLECT_HOST}"),
-                    "--trusted-proxy",
-                    "127.0.0.0/8",
-                ],
-            ]
-            .concat(),
-        )?,
-        start(
-            "stand-ins",
-            &["world", "--server", &address, "--key", SITE_KEY, "--say", &say.to_string_lossy()],
-        )?,
-    ]);
-    while !say.exists() {
-        check(&mut parts.0, cluster)?;
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
-    let there: Whereabouts = serde_json::from_str(&fs::read_to_string(&say)?)?;
+    let starting = Starting { folder, url, address, port };
+    starting.seed(days, views).await?;
+    let mut parts = Parts(vec![starting.server()?]);
+    let there = starting.world(&mut parts, cluster).await?;
     // The made-up back end shows its traces on a port that it chose just now.
     let db = Db::connect(url)?;
     for site in db.sites().await? {
@@ -202,50 +242,38 @@ async fn parts(
     }
     db.close().await;
     if runners {
-        let tokens: HashMap<String, String> = serde_json::from_str(&fs::read_to_string(&tokens)?)?;
         for (name, kind) in
             [("runner of the public locations", "public"), ("runner of the terminals", "in-house")]
         {
-            let places: Vec<_> = PLACES
-                .iter()
-                .filter(|p| p.kind == kind)
-                .map(|p| serde_json::json!({"name": p.slug, "token": tokens.get(p.slug), "proxy": there.proxies.get(p.slug)}))
-                .collect();
-            let file = folder.join(format!("runner-{kind}.json"));
-            fs::write(&file, serde_json::to_string_pretty(&places)?)?;
-            parts.0.push(start(
-                name,
-                &[
-                    "runner",
-                    "--server",
-                    &format!("http://{address}"),
-                    "--locations",
-                    &file.to_string_lossy(),
-                ],
-            )?);
+            parts.0.push(starting.runner(name, kind, &there)?);
         }
     }
+    until_well(&starting.address, &mut parts, cluster).await?;
+    println!("Cadentis is ready: http://{}", starting.address);
+    loop {
+        check(&mut parts.0, cluster)?;
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+}
+
+/// Waits until the server says that it is well.
+async fn until_well(
+    address: &str,
+    parts: &mut Parts,
+    cluster: &mut Option<Cluster>,
+) -> Result<(), Failure> {
     let client = reqwest::Client::new();
     let until = Instant::now() + Duration::from_secs(60);
     loop {
         check(&mut parts.0, cluster)?;
-        let answer = client
-            .get(format!("http://{address}/healthz"))
-            .timeout(Duration::from_secs(2))
-            .send()
-            .await;
-        if answer.is_ok_and(|a| a.status().is_success()) {
-            break;
+        let asked = client.get(format!("http://{address}/healthz")).timeout(Duration::from_secs(2));
+        if asked.send().await.is_ok_and(|a| a.status().is_success()) {
+            return Ok(());
         }
         if Instant::now() > until {
             return Err("the server did not get well within a minute".into());
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    println!("Cadentis is ready: http://{address}");
-    loop {
-        check(&mut parts.0, cluster)?;
-        tokio::time::sleep(Duration::from_millis(300)).await;
     }
 }
 

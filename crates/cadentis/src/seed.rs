@@ -99,6 +99,29 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
 }
 
 async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Result<Site, Failure> {
+    let id = describe_site(db).await?;
+    let mut locations = Vec::new();
+    for p in PLACES {
+        let new = NewLocation {
+            at: Some(p.at),
+            proxy: None,
+            denied: if p.kind == "public" { Denied::to_public() } else { Denied::default() },
+            slug: p.slug,
+            name: p.name,
+            country: p.country,
+            kind: p.kind,
+            zone: p.zone,
+            token: &tokens[p.slug],
+        };
+        locations.push(db.add_location(&new).await?);
+    }
+    describe_journeys(db, id, &locations).await?;
+    describe_limits(db, id, story).await?;
+    db.site_by_key(SITE_KEY).await?.ok_or_else(|| "the site just added is gone".into())
+}
+
+/// The site with its page families and its funnel.
+async fn describe_site(db: &Db) -> Result<i32, Failure> {
     let families: Vec<(String, String)> = [
         ("/", "Timetable"),
         ("/tomorrow", "Timetable"),
@@ -137,21 +160,11 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         },
     )
     .await?;
-    let mut locations = Vec::new();
-    for p in PLACES {
-        let new = NewLocation {
-            at: Some(p.at),
-            proxy: None,
-            denied: if p.kind == "public" { Denied::to_public() } else { Denied::default() },
-            slug: p.slug,
-            name: p.name,
-            country: p.country,
-            kind: p.kind,
-            zone: p.zone,
-            token: &tokens[p.slug],
-        };
-        locations.push(db.add_location(&new).await?);
-    }
+    Ok(id)
+}
+
+/// The journeys, the promise of the first, and whose they are.
+async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Failure> {
     for (slug, script) in JOURNEYS {
         let name = journey::parse(script)?.name;
         let t = if slug == "book-a-crossing" { 3.5 } else { 1.5 };
@@ -162,7 +175,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
             script,
             apdex_t_s: t,
             author: "Cadentis",
-            plays: PlaceAndPace::usual(&Pace::Every(300), &locations),
+            plays: PlaceAndPace::usual(&Pace::Every(300), locations),
             status: cadentis_store::script_version::Status::Active,
         };
         let journey_id = db.add_journey(&new).await?;
@@ -173,10 +186,15 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         };
         db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing", &[]).await?;
         if slug == "book-a-crossing" {
-            before_release(db, id, journey_id, &locations).await?;
+            before_release(db, id, journey_id, locations).await?;
             db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
         }
     }
+    Ok(())
+}
+
+/// Budgets, what was released when, and maintenance.
+async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
     for (vital, limit) in [("LCP", 2500.0), ("INP", 200.0), ("CLS", 0.1)] {
         db.add_budget(id, None, vital, limit).await?;
     }
@@ -193,7 +211,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         db.add_marker(id, at, title, detail).await?;
     }
     db.add_maintenance(id, story.maintenance, "Database of the booking system moved").await?;
-    db.site_by_key(SITE_KEY).await?.ok_or_else(|| "the site just added is gone".into())
+    Ok(())
 }
 
 /// The same journey on the site before a release, from two places, every quarter of an hour.

@@ -14,7 +14,7 @@ use tokio::sync::oneshot;
 use tokio::time::{Instant, timeout_at};
 
 /// How nice the threads are to all others, from 0 to 19 (setpriority(2)).
-const NICE: i32 = 5;
+const NICE: i32 = 10;
 
 /// What is asked of the pool, and of whom nobody knows yet whether they still wait.
 struct Job {

@@ -38,31 +38,13 @@ impl Player<'_> {
                 let v = self.need(what, json!({ "what": "scroll" }), "Wanted to scroll to").await?;
                 Ok(Done::acted(began, at(&v)))
             }
-            Says::ScrollEnd(end) => {
-                let began = clock();
-                let ask = json!({ "what": "to-end", "top": *end == End::Top });
-                let v = self.wait(ask).await?;
-                Ok(Done::acted(began, v.as_ref().map_or_else(clock, at)))
-            }
-            Says::Key(keys) => {
-                let origin = self.origin().await?;
-                let began = clock();
-                self.browser()?
-                    .act(json!([{ "type": "key", "id": "keyboard", "actions": keys::pressed(keys) }]))
-                    .await?;
-                self.after_act(began, origin).await;
-                Ok(Done::acted(began, began))
-            }
+            Says::ScrollEnd(end) => self.scroll_to_end(*end).await,
+            Says::Key(keys) => self.key(keys).await,
             Says::Upload { file, holds, into } => self.upload(file, holds, into).await,
             Says::Drag { what, to } => self.drag(what, to).await,
             Says::GoBack => self.traverse(-1).await,
             Says::GoForward => self.traverse(1).await,
-            Says::Reload => {
-                self.old_origin = self.origin().await?.or(Some(1.0));
-                let began = clock();
-                self.browser()?.reload().await?;
-                Ok(Done::acted(began, clock()))
-            }
+            Says::Reload => self.reload().await,
             Says::WaitFor(what) => {
                 let v = self.need(what, json!({ "what": "element" }), "Waited for").await?;
                 Ok(Done::at(at(&v)))
@@ -108,34 +90,63 @@ impl Player<'_> {
                 };
                 self.crawl(&self.values.text(from)?, most).await
             }
-            Says::LookUp(host) => {
-                let began = clock();
-                match tokio::time::timeout(self.doing.patience, self.wire.look_up(host)).await {
-                    Ok(Ok((addresses, _))) => {
-                        self.addresses = addresses;
-                        Ok(Done::acted(began, clock()))
-                    }
-                    Ok(Err(e @ WireError::Proxied)) => Err(Stop::Ours(Ours::Cannot(sentence(&e)))),
-                    Ok(Err(e)) => Err(Stop::Unmet(format!("{}.", sentence(&e)))),
-                    Err(_) => Err(Stop::Unmet(format!(
-                        "{host} was not found within {} s.",
-                        self.doing.patience.as_secs()
-                    ))),
-                }
-            }
-            Says::Connect { to, secure } => {
-                let began = clock();
-                match self.wire.open(to, *secure, self.doing.patience).await {
-                    Ok((_, days)) => {
-                        if *secure {
-                            self.certificate_days = days;
-                        }
-                        Ok(Done::acted(began, clock()))
-                    }
-                    Err(e) => Err(Stop::Unmet(format!("{}.", sentence(&e)))),
-                }
-            }
+            Says::LookUp(host) => self.look_up(host).await,
+            Says::Connect { to, secure } => self.connect(to, *secure).await,
             Says::Expect(e) => self.expect(e).await,
+        }
+    }
+
+    async fn scroll_to_end(&mut self, end: End) -> Acted {
+        let began = clock();
+        let ask = json!({ "what": "to-end", "top": end == End::Top });
+        let v = self.wait(ask).await?;
+        Ok(Done::acted(began, v.as_ref().map_or_else(clock, at)))
+    }
+
+    async fn reload(&mut self) -> Acted {
+        self.old_origin = self.origin().await?.or(Some(1.0));
+        let began = clock();
+        self.browser()?.reload().await?;
+        Ok(Done::acted(began, clock()))
+    }
+
+    async fn key(&mut self, keys: &str) -> Acted {
+        let origin = self.origin().await?;
+        let began = clock();
+        let pressed = keys::pressed(keys);
+        self.browser()?
+            .act(json!([{ "type": "key", "id": "keyboard", "actions": pressed }]))
+            .await?;
+        self.after_act(began, origin).await;
+        Ok(Done::acted(began, began))
+    }
+
+    async fn look_up(&mut self, host: &str) -> Acted {
+        let began = clock();
+        match tokio::time::timeout(self.doing.patience, self.wire.look_up(host)).await {
+            Ok(Ok((addresses, _))) => {
+                self.addresses = addresses;
+                Ok(Done::acted(began, clock()))
+            }
+            Ok(Err(e @ WireError::Proxied)) => Err(Stop::Ours(Ours::Cannot(sentence(&e)))),
+            Ok(Err(e)) => Err(Stop::Unmet(format!("{}.", sentence(&e)))),
+            Err(_) => Err(Stop::Unmet(format!(
+                "{host} was not found within {} s.",
+                self.doing.patience.as_secs()
+            ))),
+        }
+    }
+
+    async fn connect(&mut self, to: &str, secure: bool) -> Acted {
+        let began = clock();
+        match self.wire.open(to, secure, self.doing.patience).await {
+            Ok((_, days)) => {
+                if secure {
+                    self.certificate_days = days;
+                }
+                Ok(Done::acted(began, clock()))
+            }
+            Err(e) => Err(Stop::Unmet(format!("{}.", sentence(&e)))),
         }
     }
 

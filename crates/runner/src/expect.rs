@@ -12,40 +12,43 @@ use tokio::time::Instant;
 
 type Met = Result<Done, Stop>;
 
+/// Never met rather than passed over: it was asked in the wrong place.
+fn not_of(whom: &str) -> Stop {
+    Stop::Unmet(format!("This cannot be expected of {whom}."))
+}
+
 impl Player<'_> {
     pub(crate) async fn expect(&mut self, expectation: &Expectation) -> Met {
         if self.dialog_is_open() && needs_page(expectation) {
             return Err(self.dialog_in_the_way());
         }
         match expectation {
-            Expectation::Text { text, inside: None } => {
-                let text = self.values.text(text)?;
-                self.shows(
-                    json!({ "what": "shows-text", "text": text }),
-                    &format!("Expected the text \"{text}\""),
-                )
-                .await
-            }
-            Expectation::Text { text, inside: Some(what) } => {
-                let text = self.values.text(text)?;
-                let ask = json!({ "what": "text-in", "text": text });
-                match self.find(what, ask).await? {
-                    Some(v) => Ok(Done::at(at(&v))),
-                    None => Err(self.unmet(
-                        &format!("Expected the text \"{text}\" in {what}"),
-                        "it was not there",
-                    )),
-                }
-            }
+            Expectation::Status(_)
+            | Expectation::Header { .. }
+            | Expectation::Body(_)
+            | Expectation::Json { .. }
+            | Expectation::Answer(_)
+            | Expectation::CertificateDays(_) => self.expect_of_answer(expectation).await,
+            Expectation::NoScriptErrors
+            | Expectation::NoFailedRequests
+            | Expectation::AtMostRequests(_)
+            | Expectation::SizeUnder(_)
+            | Expectation::NoBrokenLinks => self.expect_of_step(expectation),
+            Expectation::Under { what, ms } => self.under(what, *ms as f64).await,
+            Expectation::ShiftUnder(limit) => self.shift_under(*limit).await,
+            _ => self.expect_of_page(expectation).await,
+        }
+    }
+
+    /// What the page shows.
+    async fn expect_of_page(&mut self, expectation: &Expectation) -> Met {
+        match expectation {
+            Expectation::Text { text, inside } => self.expect_text(text, inside.as_ref()).await,
             Expectation::NoText(text) => {
                 let text = self.values.text(text)?;
-                match self.wait(json!({ "what": "no-text", "text": text })).await? {
-                    Some(v) => Ok(Done::at(at(&v))),
-                    None => {
-                        Err(self
-                            .unmet(&format!("Expected no text \"{text}\""), "the page showed it"))
-                    }
-                }
+                let found = self.wait(json!({ "what": "no-text", "text": text })).await?;
+                let says = format!("Expected no text \"{text}\"");
+                self.met(found, &says, "the page showed it")
             }
             Expectation::Element(what) => {
                 let v = self.need(what, json!({ "what": "element" }), "Expected").await?;
@@ -54,153 +57,155 @@ impl Player<'_> {
             Expectation::NoElement(what) => self.gone(what, "Expected no").await,
             Expectation::Value { value, of } => {
                 let value = self.values.text(value)?;
-                match self.find(of, json!({ "what": "value-is", "value": value })).await? {
-                    Some(v) => Ok(Done::at(at(&v))),
-                    None => Err(self.unmet(
-                        &format!("Expected the value \"{value}\" in {of}"),
-                        "it held something else",
-                    )),
-                }
+                let found = self.find(of, json!({ "what": "value-is", "value": value })).await?;
+                let says = format!("Expected the value \"{value}\" in {of}");
+                self.met(found, &says, "it held something else")
             }
             Expectation::Count { of, is, count } => self.count(of, *is, *count).await,
             Expectation::Address(part) => {
                 let part = self.values.text(part)?;
-                self.shows(
-                    json!({ "what": "address", "part": part }),
-                    &format!("Expected an address with \"{part}\""),
-                )
-                .await
+                let says = format!("Expected an address with \"{part}\"");
+                self.shows(json!({ "what": "address", "part": part }), &says).await
             }
             Expectation::Title(part) => {
                 let part = self.values.text(part)?;
-                self.shows(
-                    json!({ "what": "title", "part": part }),
-                    &format!("Expected a title with \"{part}\""),
-                )
-                .await
+                let says = format!("Expected a title with \"{part}\"");
+                self.shows(json!({ "what": "title", "part": part }), &says).await
             }
+            Expectation::Dialog(part) => self.dialog_says(part).await,
+            Expectation::Unchanged { look, without } => {
+                self.unchanged(*look, without.as_ref()).await
+            }
+            _ => Err(not_of("the page")),
+        }
+    }
+
+    async fn expect_text(&mut self, text: &str, inside: Option<&Ladder>) -> Met {
+        let text = self.values.text(text)?;
+        match inside {
+            None => {
+                let says = format!("Expected the text \"{text}\"");
+                self.shows(json!({ "what": "shows-text", "text": text }), &says).await
+            }
+            Some(what) => {
+                let found = self.find(what, json!({ "what": "text-in", "text": text })).await?;
+                let says = format!("Expected the text \"{text}\" in {what}");
+                self.met(found, &says, "it was not there")
+            }
+        }
+    }
+
+    /// Done where it was found.
+    fn met(&self, found: Option<Value>, expected: &str, instead: &str) -> Met {
+        match found {
+            Some(v) => Ok(Done::at(at(&v))),
+            None => Err(self.unmet(expected, instead)),
+        }
+    }
+
+    /// What the server answered.
+    async fn expect_of_answer(&mut self, expectation: &Expectation) -> Met {
+        let holds = match expectation {
             Expectation::Status(wanted) => match self.status().await? {
-                Some(status) if status == *wanted => Ok(Done::at(clock())),
-                Some(status) => Err(Stop::Unmet(format!(
+                Some(status) if status == *wanted => Ok(()),
+                Some(status) => Err(format!(
                     "Expected the status {wanted}; the answer had the status {status}."
-                ))),
-                None => Err(Stop::Unmet(format!(
-                    "Expected the status {wanted}; the page was not answered."
-                ))),
+                )),
+                None => Err(format!("Expected the status {wanted}; the page was not answered.")),
             },
             Expectation::Header { name, holds } => {
                 let holds = self.values.text(holds)?;
                 match self.header(name).await? {
-                    Some(value) if value.contains(&holds) => Ok(Done::at(clock())),
-                    Some(value) => Err(Stop::Unmet(format!(
+                    Some(value) if value.contains(&holds) => Ok(()),
+                    Some(value) => Err(format!(
                         "Expected the header {name} with \"{holds}\"; it was \"{value}\"."
-                    ))),
-                    None => Err(Stop::Unmet(format!(
-                        "Expected the header {name}; the answer had none."
-                    ))),
+                    )),
+                    None => Err(format!("Expected the header {name}; the answer had none.")),
                 }
             }
             Expectation::Body(part) => {
                 let part = self.values.text(part)?;
                 match self.body().await? {
-                    Some(body) if body.contains(&part) => Ok(Done::at(clock())),
-                    _ => Err(Stop::Unmet(format!(
+                    Some(body) if body.contains(&part) => Ok(()),
+                    _ => Err(format!(
                         "Expected \"{part}\" in the body of the answer; it was not there."
-                    ))),
+                    )),
                 }
             }
-            Expectation::Json { path, is } => self.json_is(path, is).await,
-            Expectation::Dialog(part) => self.dialog_says(part).await,
-            Expectation::NoScriptErrors => {
-                let (_, console) = self.seen();
-                match console.into_iter().find(|c| c.uncaught) {
-                    None => Ok(Done::at(clock())),
-                    Some(error) => Err(Stop::Unmet(format!(
-                        "Expected no script errors; there was \"{}\".",
-                        error.text
-                    ))),
-                }
-            }
-            Expectation::NoFailedRequests => {
-                let (requests, _) = self.seen();
-                match requests.into_iter().find(|r| r.is_failed()) {
-                    None => Ok(Done::at(clock())),
-                    Some(r) => {
-                        let how = r
-                            .failed
-                            .map_or(format!("status {}", r.status), |words| tidy_words(&words));
-                        Err(Stop::Unmet(format!(
-                            "Expected no failed requests; {} failed ({how}).",
-                            r.url
-                        )))
-                    }
-                }
-            }
-            Expectation::AtMostRequests(most) => {
-                let (requests, _) = self.seen();
-                let count = requests.len() as u32;
-                Ok(self.limit(count <= *most, || {
-                    format!("The step made {count} requests; the limit is {most}.")
-                }))
-            }
-            Expectation::SizeUnder(limit) => {
-                let (requests, _) = self.seen();
-                let bytes: u64 = requests.iter().map(|r| r.bytes).sum();
-                let kb = |b: u64| b as f64 / 1_000.0;
-                Ok(self.limit(bytes < *limit, || {
-                    format!(
-                        "The step received {:.1} kB; the limit is {:.1} kB.",
-                        kb(bytes),
-                        kb(*limit)
-                    )
-                }))
-            }
-            Expectation::Under { what, ms } => self.under(what, *ms as f64).await,
-            Expectation::ShiftUnder(limit) => {
-                let facts = self.settled_facts().await?;
-                let shift = |e: &Value| {
-                    Some(Shift {
-                        start_ms: e[0].as_f64()?,
-                        score: e[1].as_f64()?,
-                        had_recent_input: e[2].as_bool()?,
-                    })
-                };
-                let shifts: Vec<Shift> =
-                    facts["shifts"].as_array().into_iter().flatten().filter_map(shift).collect();
-                let (cls, limit) = (layout_shift(&shifts), f64::from(*limit) / 10_000.0);
-                Ok(self.limit(cls < limit, || format!("CLS was {cls:.4}; the limit is {limit}.")))
-            }
+            Expectation::Json { path, is } => return self.json_is(path, is).await,
             Expectation::Answer(part) => {
                 let part = self.values.text(part)?;
-                match self.addresses.iter().any(|a| a.to_string().contains(&part)) {
-                    true => Ok(Done::at(clock())),
-                    false => {
-                        let got: Vec<String> =
-                            self.addresses.iter().map(ToString::to_string).collect();
-                        Err(Stop::Unmet(format!(
-                            "Expected an address with \"{part}\"; the answer was {}.",
-                            got.join(", ")
-                        )))
-                    }
+                let got: Vec<String> = self.addresses.iter().map(ToString::to_string).collect();
+                match got.iter().any(|a| a.contains(&part)) {
+                    true => Ok(()),
+                    false => Err(format!(
+                        "Expected an address with \"{part}\"; the answer was {}.",
+                        got.join(", ")
+                    )),
                 }
             }
-            Expectation::NoBrokenLinks => match Link::complaint(&self.doing.links) {
-                None => Ok(Done::at(clock())),
-                Some(says) => Err(Stop::Unmet(says)),
-            },
-            Expectation::Unchanged { look, without } => {
-                self.unchanged(*look, without.as_ref()).await
-            }
             Expectation::CertificateDays(days) => match self.certificate_days {
-                Some(left) if left >= i64::from(*days) => Ok(Done::at(clock())),
-                Some(left) => Err(Stop::Unmet(format!(
-                    "Expected a certificate for {days} more days; it has {left} left."
-                ))),
-                None => Err(Stop::Unmet(
-                    "Expected a certificate; no connection was secured above.".into(),
-                )),
+                Some(left) if left >= i64::from(*days) => Ok(()),
+                Some(left) => {
+                    Err(format!("Expected a certificate for {days} more days; it has {left} left."))
+                }
+                None => Err("Expected a certificate; no connection was secured above.".into()),
             },
-        }
+            _ => return Err(not_of("the answer")),
+        };
+        holds.map(|()| Done::at(clock())).map_err(Stop::Unmet)
+    }
+
+    /// What the step came to so far.
+    fn expect_of_step(&mut self, expectation: &Expectation) -> Met {
+        let (requests, console) = self.seen();
+        let holds = match expectation {
+            Expectation::NoScriptErrors => match console.into_iter().find(|c| c.uncaught) {
+                None => Ok(()),
+                Some(error) => {
+                    Err(format!("Expected no script errors; there was \"{}\".", error.text))
+                }
+            },
+            Expectation::NoFailedRequests => match requests.into_iter().find(|r| r.is_failed()) {
+                None => Ok(()),
+                Some(r) => {
+                    let status = format!("status {}", r.status);
+                    let how = r.failed.map_or(status, |words| tidy_words(&words));
+                    Err(format!("Expected no failed requests; {} failed ({how}).", r.url))
+                }
+            },
+            Expectation::AtMostRequests(most) => {
+                let count = requests.len() as u32;
+                return Ok(self.limit(count <= *most, || {
+                    format!("The step made {count} requests; the limit is {most}.")
+                }));
+            }
+            Expectation::SizeUnder(limit) => {
+                let bytes: u64 = requests.iter().map(|r| r.bytes).sum();
+                let [got, most] = [bytes, *limit].map(|b| b as f64 / 1_000.0);
+                return Ok(self.limit(bytes < *limit, || {
+                    format!("The step received {got:.1} kB; the limit is {most:.1} kB.")
+                }));
+            }
+            Expectation::NoBrokenLinks => Link::complaint(&self.doing.links).map_or(Ok(()), Err),
+            _ => return Err(not_of("the step")),
+        };
+        holds.map(|()| Done::at(clock())).map_err(Stop::Unmet)
+    }
+
+    async fn shift_under(&mut self, limit: u32) -> Met {
+        let facts = self.settled_facts().await?;
+        let shift = |e: &Value| {
+            Some(Shift {
+                start_ms: e[0].as_f64()?,
+                score: e[1].as_f64()?,
+                had_recent_input: e[2].as_bool()?,
+            })
+        };
+        let shifts: Vec<Shift> =
+            facts["shifts"].as_array().into_iter().flatten().filter_map(shift).collect();
+        let (cls, limit) = (layout_shift(&shifts), f64::from(limit) / 10_000.0);
+        Ok(self.limit(cls < limit, || format!("CLS was {cls:.4}; the limit is {limit}.")))
     }
 
     async fn shows(&mut self, ask: Value, expected: &str) -> Met {

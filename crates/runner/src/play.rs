@@ -170,6 +170,25 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         doing: Doing::default(),
         told,
     };
+    let ours = play_steps(&mut player, journey, &mut record).await;
+    drop(player);
+    if let Some(browser) = browser {
+        browser.end().await;
+    }
+    if let Some(ours) = ours {
+        return unmeasured(record, &ours);
+    }
+    record.judge(journey.within_ms.map(|ms| ms as f64));
+    record
+}
+
+/// Plays the steps into the record; gives what of our own stopped it, if anything did.
+async fn play_steps(
+    player: &mut Player<'_>,
+    journey: &Journey,
+    record: &mut RunRecord,
+) -> Option<Ours> {
+    let told = player.told;
     let mut ours = None;
     let mut failed = false;
     for (nth, step) in journey.steps.iter().enumerate() {
@@ -207,15 +226,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
             }
         }
     }
-    drop(player);
-    if let Some(browser) = browser {
-        browser.end().await;
-    }
-    if let Some(ours) = ours {
-        return unmeasured(record, &ours);
-    }
-    record.judge(journey.within_ms.map(|ms| ms as f64));
-    record
+    ours
 }
 
 /// A visit has no use for more windows: a page that opens more is out of control.

@@ -153,39 +153,38 @@ const WORK_MS: f64 = 190.0;
 /// What a failing expectation waits for before it gives up.
 const PATIENCE_MS: f64 = 10_000.0;
 
-fn play(
-    story: &Story,
-    name: &str,
-    place: &Place,
+/// A place at a moment of the story.
+struct There<'a> {
+    story: &'a Story,
+    place: &'a Place,
     due: Timestamp,
-    random: &mut SmallRng,
-) -> StepRecord {
-    let noise = LogNormal::new(0.0, 0.12).expect("a fixed, valid spread");
-    let rtt = |random: &mut SmallRng| {
-        place.round_trip_ms + place.jitter_ms * random.random_range(-1.0..2.0)
-    };
-    let down = story.outage.contains(due);
-    let maintained = story.maintenance.contains(due);
-    let unreachable = place.slug == UNREACHABLE_FROM && story.unreachable.contains(due);
-    let mut step = StepRecord::begun(name, 0.0, None);
-    for asked in requests_of(name) {
-        let start_ms = asked
-            .after
-            .and_then(|i| step.requests.get(i))
-            .map_or(4.0, |r: &Request| r.end_ms() + 6.0)
-            + random.random_range(0.0..6.0);
-        let mut request = Request {
+    noise: LogNormal<f64>,
+}
+
+impl There<'_> {
+    fn noise(&self, random: &mut SmallRng) -> f64 {
+        self.noise.sample(random)
+    }
+
+    fn round_trip(&self, random: &mut SmallRng) -> f64 {
+        self.place.round_trip_ms + self.place.jitter_ms * random.random_range(-1.0..2.0)
+    }
+
+    /// A request as it goes on a good day.
+    fn usual(&self, asked: &Asked, start_ms: f64, random: &mut SmallRng) -> Request {
+        let is_booking = asked.path == "/booking";
+        Request {
             url: format!("http://{}{}", asked.host, asked.path),
-            method: if asked.path == "/booking" { "POST" } else { "GET" }.into(),
+            method: if is_booking { "POST" } else { "GET" }.into(),
             kind: asked.kind.into(),
-            status: if asked.path == "/booking" { 303 } else { 200 },
+            status: if is_booking { 303 } else { 200 },
             start_ms,
             phases: Phases {
                 queue_ms: random.random_range(0.3..2.0),
-                connect_ms: if asked.fresh { rtt(random) } else { 0.0 },
+                connect_ms: if asked.fresh { self.round_trip(random) } else { 0.0 },
                 request_ms: 0.2,
-                wait_ms: rtt(random) + asked.think_ms * noise.sample(random),
-                receive_ms: asked.bytes as f64 / 1024.0 / place.kb_per_s * 1000.0 + 0.4,
+                wait_ms: self.round_trip(random) + asked.think_ms * self.noise(random),
+                receive_ms: asked.bytes as f64 / 1024.0 / self.place.kb_per_s * 1000.0 + 0.4,
                 ..Phases::default()
             },
             bytes: asked.bytes,
@@ -194,85 +193,96 @@ fn play(
             failed: None,
             trace: (asked.kind == "document" || asked.kind == "fetch")
                 .then(|| format!("{:032x}", random.random::<u128>())),
-            asked: asked_of(&asked),
-        };
+            asked: asked_of(asked),
+        }
+    }
+
+    /// What the story makes of it.
+    fn trouble(&self, asked: &Asked, request: &mut Request, random: &mut SmallRng) {
+        let (story, due) = (self.story, self.due);
         let api = asked.path.starts_with("/api/");
-        if asked.host == MAP_HOST
-            && asked.fresh
-            && story.map_slow.contains(due)
-            && place.round_trip_ms > 140.0
-        {
-            request.phases.connect_ms += 1_750.0 * noise.sample(random);
+        let is_far = self.place.round_trip_ms > 140.0;
+        if asked.host == MAP_HOST && asked.fresh && story.map_slow.contains(due) && is_far {
+            request.phases.connect_ms += 1_750.0 * self.noise(random);
         }
         if api && story.slow_release.contains(due) {
-            request.phases.wait_ms += 900.0 * noise.sample(random);
+            request.phases.wait_ms += 900.0 * self.noise(random);
         }
+        let down = story.outage.contains(due);
+        let unreachable = self.place.slug == UNREACHABLE_FROM && story.unreachable.contains(due);
         if asked.host == BOOKING_HOST && (down || unreachable) {
+            let connect_ms = request.phases.connect_ms.max(self.round_trip(random));
             request.trace = None;
-            request.phases = Phases {
-                connect_ms: request.phases.connect_ms.max(rtt(random)),
-                ..Phases::default()
-            };
+            request.phases = Phases { connect_ms, ..Phases::default() };
             request.status = 0;
-            request.failed = Some(
-                if down {
-                    "net::ERR_CONNECTION_REFUSED"
-                } else {
-                    "net::ERR_SOCKS_CONNECTION_FAILED"
-                }
-                .into(),
-            );
-        } else if asked.kind == "document" && maintained
+            let refused = "net::ERR_CONNECTION_REFUSED";
+            let says = if down { refused } else { "net::ERR_SOCKS_CONNECTION_FAILED" };
+            request.failed = Some(says.into());
+        } else if asked.kind == "document" && story.maintenance.contains(due)
             || api && story.api_503.contains(due) && random.random_bool(0.25)
         {
             request.status = 503;
         }
-        let failed = request.is_failed();
-        let what = match &request.failed {
-            Some(words) => format!("{} was not reached ({words}).", request.host()),
-            None => format!(
-                "{} answered {}.",
-                request.path().split('?').next().unwrap_or("/"),
-                request.status
-            ),
-        };
-        let end_ms = request.end_ms();
-        step.requests.push(request);
-        if failed {
-            step.outcome = Outcome::Failed;
-            let waited = if api { PATIENCE_MS } else { end_ms };
-            step.duration_ms = waited + 3.0;
-            let says = if api {
-                step.console.push(Console {
-                    at_ms: end_ms + 3.0,
-                    level: "error".into(),
-                    text: "Error: sailings: 503".into(),
-                    uncaught: false,
-                });
-                format!("Expected list \"Sailings\"; the page did not show it within 10 s. {what}")
-            } else {
-                what
-            };
-            step.trouble = Some(Trouble { line: 0, says });
+    }
+}
+
+/// Ends a step at a request that failed.
+fn fail(step: &mut StepRecord, request: &Request, api: bool) {
+    let path = request.path().split('?').next().unwrap_or("/");
+    let what = match &request.failed {
+        Some(words) => format!("{} was not reached ({words}).", request.host()),
+        None => format!("{path} answered {}.", request.status),
+    };
+    let end_ms = request.end_ms();
+    step.outcome = Outcome::Failed;
+    step.duration_ms = if api { PATIENCE_MS } else { end_ms } + 3.0;
+    let says = match api {
+        true => {
+            step.console.push(Console {
+                at_ms: end_ms + 3.0,
+                level: "error".into(),
+                text: "Error: sailings: 503".into(),
+                uncaught: false,
+            });
+            format!("Expected list \"Sailings\"; the page did not show it within 10 s. {what}")
+        }
+        false => what,
+    };
+    step.trouble = Some(Trouble { line: 0, says });
+}
+
+fn play(
+    story: &Story,
+    name: &str,
+    place: &Place,
+    due: Timestamp,
+    random: &mut SmallRng,
+) -> StepRecord {
+    let noise = LogNormal::new(0.0, 0.12).expect("a fixed, valid spread");
+    let there = There { story, place, due, noise };
+    let mut step = StepRecord::begun(name, 0.0, None);
+    for asked in requests_of(name) {
+        let after = asked.after.and_then(|i| step.requests.get(i));
+        let start_ms =
+            after.map_or(4.0, |r: &Request| r.end_ms() + 6.0) + random.random_range(0.0..6.0);
+        let mut request = there.usual(&asked, start_ms, random);
+        there.trouble(&asked, &mut request, random);
+        step.requests.push(request.clone());
+        if request.is_failed() {
+            fail(&mut step, &request, asked.path.starts_with("/api/"));
             return step;
         }
     }
     let first = step.requests.first().map_or(0.0, Request::end_ms);
     let last = step.requests.iter().map(Request::end_ms).fold(0.0, f64::max);
     // Script, style, layout and paint, as a runner's Chromium takes them.
-    let work = WORK_MS * noise.sample(random);
+    let work = WORK_MS * there.noise(random);
     step.duration_ms = last + work;
     step.busy.push((first + 12.0, 51.0 + work / 4.0));
+    let painted = step.requests.iter().filter(|r| r.kind != "image" && r.kind != "fetch");
     step.vitals = StepVitals {
         ttfb_ms: step.requests.first().map(|r| r.end_ms() - r.phases.receive_ms),
-        fcp_ms: Some(
-            step.requests
-                .iter()
-                .filter(|r| r.kind != "image" && r.kind != "fetch")
-                .map(Request::end_ms)
-                .fold(0.0, f64::max)
-                + 14.0,
-        ),
+        fcp_ms: Some(painted.map(Request::end_ms).fold(0.0, f64::max) + 14.0),
         lcp_ms: Some(last.min(step.duration_ms) + 16.0),
         cls: Some((random.random_range(0.0..0.03f64) * 1000.0).round() / 1000.0),
     };

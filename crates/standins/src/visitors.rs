@@ -195,150 +195,194 @@ pub fn rhythm(at: Timestamp) -> f64 {
 /// Average length of a visit in pages, so that page views can be turned into visits.
 pub const PAGES_A_VISIT: f64 = 2.75;
 
-/// One person's visit beginning at `at`: the pages until the person has what they came for or gives
-/// up.
-pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
-    let (country, _, distance) = pick(&COUNTRIES, |c| c.1, random);
-    let (device, user_agent, _, slow, old) = pick(&BROWSERS, |b| b.2, random);
-    let connection = match device {
-        Device::Desktop => "4g",
-        _ if random.random_bool(if distance > 150.0 { 0.45 } else { 0.12 }) => "3g",
-        _ => "4g",
-    };
-    let network = distance
-        + if connection == "3g" {
-            260.0
-        } else if device == Device::Phone {
-            55.0
-        } else {
-            18.0
+/// Somebody on a visit: where they are, with what, and who they are.
+struct Visitor {
+    country: &'static str,
+    region: &'static str,
+    city: &'static str,
+    /// Milliseconds further away than the site's own country.
+    distance: f64,
+    device: Device,
+    user_agent: &'static str,
+    /// How much slower than a desk computer.
+    slow: f64,
+    /// Whether it fails on a script that only new browsers read.
+    old: bool,
+    connection: &'static str,
+    /// Milliseconds there and back.
+    network: f64,
+    ip: [u8; 4],
+    visit: Uuid,
+    /// Empty: nobody that the page knows.
+    person: String,
+}
+
+fn noise(spread: f64, random: &mut SmallRng) -> f64 {
+    LogNormal::new(0.0, spread).map_or(1.0, |n| n.sample(random))
+}
+
+impl Visitor {
+    fn some(random: &mut SmallRng) -> Visitor {
+        let (country, _, distance) = pick(&COUNTRIES, |c| c.1, random);
+        let (device, user_agent, _, slow, old) = pick(&BROWSERS, |b| b.2, random);
+        let connection = match device {
+            Device::Desktop => "4g",
+            _ if random.random_bool(if distance > 150.0 { 0.45 } else { 0.12 }) => "3g",
+            _ => "4g",
         };
-    let ip = [198, 51, random.random(), 0];
-    let visit = Uuid::from_u128(random.random());
-    let places: Vec<_> = CITIES.iter().filter(|c| c.0 == country).collect();
-    let (region, city) = if places.is_empty() {
-        ("", "")
-    } else {
-        Some(pick(&places, |c| c.3, random)).map_or(("", ""), |c| (c.1, c.2))
-    };
-    // One in seven is signed in as an islander, who travels often.
-    let person = if random.random_bool(0.14) {
-        format!("islander-{}", random.random_range(1..3_000))
-    } else {
-        String::new()
-    };
-    let mut made: Vec<Made> = Vec::new();
-    let mut at = at;
-    // A few have a question instead of a journey.
-    let asks = random.random_bool(0.05);
-    let pages: Vec<_> = PAGES
-        .iter()
-        .take(if asks { 1 } else { PAGES.len() })
-        .copied()
-        .chain(asks.then_some(DESK))
-        .collect();
-    for (i, (path, think, weight, goes_on)) in pages.into_iter().enumerate() {
-        if story.outage.contains(at) || story.maintenance.contains(at) {
-            break;
+        let network = distance
+            + match (connection, device) {
+                ("3g", _) => 260.0,
+                (_, Device::Phone) => 55.0,
+                _ => 18.0,
+            };
+        let ip = [198, 51, random.random(), 0];
+        let visit = Uuid::from_u128(random.random());
+        let places: Vec<_> = CITIES.iter().filter(|c| c.0 == country).collect();
+        let place = (!places.is_empty()).then(|| pick(&places, |c| c.3, random));
+        let (region, city) = place.map_or(("", ""), |c| (c.1, c.2));
+        // One in seven is signed in as an islander, who travels often.
+        let person = match random.random_bool(0.14) {
+            true => format!("islander-{}", random.random_range(1..3_000)),
+            false => String::new(),
+        };
+        Visitor {
+            country,
+            region,
+            city,
+            distance,
+            device,
+            user_agent,
+            slow,
+            old,
+            connection,
+            network,
+            ip,
+            visit,
+            person,
         }
-        let noise = |spread: f64, random: &mut SmallRng| {
-            LogNormal::new(0.0, spread).map_or(1.0, |n| n.sample(random))
-        };
-        let first = i == 0;
+    }
+}
+
+/// A page while it loads: its times in milliseconds, what happened on it, and what went wrong.
+struct Loading {
+    path: &'static str,
+    first: bool,
+    weight: f64,
+    connect: f64,
+    ttfb: f64,
+    fcp: f64,
+    lcp: f64,
+    blank: bool,
+    errors: i32,
+    error: Option<&'static str>,
+    more: More,
+}
+
+impl Loading {
+    /// The page as it is on a good day.
+    fn begun(
+        story: &Story,
+        at: Timestamp,
+        who: &Visitor,
+        (path, think, weight): (&'static str, f64, f64),
+        first: bool,
+        random: &mut SmallRng,
+    ) -> Loading {
+        let (network, slow) = (who.network, who.slow);
         let connect = if first { network * 0.9 * noise(0.3, random) } else { 0.0 };
         let ttfb = connect + network * 1.1 * noise(0.25, random) + think * noise(0.35, random);
         let fcp = ttfb
             + 320.0 * slow * weight * noise(0.35, random)
             + if first { network * 1.6 } else { network * 0.5 };
-        let mut lcp =
-            fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
-        let mut errors = 0;
-        let mut error = None;
-        let mut more = More {
+        let lcp = fcp + 430.0 * slow * weight * noise(0.5, random) + network * noise(0.4, random);
+        let fare = if who.person.is_empty() { "guest" } else { "islander" };
+        let more = More {
             release: release(story, at).into(),
             environment: "production".into(),
-            person: person.clone(),
-            attributes: [(
-                "fare".to_string(),
-                if person.is_empty() { "guest" } else { "islander" }.to_string(),
-            )]
-            .into(),
+            person: who.person.clone(),
+            attributes: [("fare".to_string(), fare.to_string())].into(),
             ..More::default()
         };
-        if path == "/sailings" {
-            if story.slow_release.contains(at) {
-                lcp += 950.0 * noise(0.2, random);
-            }
-            if story.map_slow.contains(at) && distance > 140.0 {
-                lcp += 1_700.0 * noise(0.2, random);
-            }
-            let busy = story.api_503.contains(at) && random.random_bool(0.25);
-            let asked = Happening {
-                method: "GET".into(),
-                ms: Some((network * 1.1 + 115.0 * noise(0.3, random)).round()),
-                status: Some(if busy { 503 } else { 200 }),
-                code: if busy { "TIMETABLE_BUSY".into() } else { String::new() },
-                trace: format!("{:032x}", random.random::<u128>()),
-                bytes: Some(640.0),
-                ..Happening::new(
-                    Happened::Request,
-                    ttfb.round() + 90.0,
-                    format!("http://{BOOKING_HOST}/api/sailings"),
-                )
-            };
-            more.happened.push(asked);
-            let map_ms = network * 2.2
-                + 30.0 * noise(0.4, random)
-                + if story.map_slow.contains(at) && distance > 140.0 { 1_700.0 } else { 0.0 };
-            more.happened.push(Happening {
-                ms: Some(map_ms.round()),
-                status: Some(200),
-                bytes: Some(420.0),
-                ..Happening::new(
-                    Happened::Resource,
-                    ttfb.round() + 20.0,
-                    format!("http://{MAP_HOST}/v2/map.js"),
-                )
-            });
-            if busy {
-                errors = 1;
-                let text = "Error: sailings: 503";
-                error = Some(text.to_string());
-                let stack = format!(
-                    "Error: sailings: 503\n    at http://{BOOKING_HOST}/static/app.js:7:31"
-                );
-                let at = ttfb.round() + 320.0;
-                more.happened
-                    .push(Happening { stack, ..Happening::new(Happened::Error, at, text) });
-            }
+        let (blank, errors, error) = (false, 0, None);
+        Loading { path, first, weight, connect, ttfb, fcp, lcp, blank, errors, error, more }
+    }
+
+    /// The list of sailings asks an interface and shows a map; both are in the story.
+    fn list_sailings(
+        &mut self,
+        story: &Story,
+        at: Timestamp,
+        who: &Visitor,
+        random: &mut SmallRng,
+    ) {
+        if story.slow_release.contains(at) {
+            self.lcp += 950.0 * noise(0.2, random);
         }
-        let blank = old && story.blank_release.contains(at) && random.random_bool(0.7);
-        if blank {
-            let text = "SyntaxError: Unexpected token '?'";
-            let stack = format!(
-                "SyntaxError: Unexpected token '?'\n    at http://{BOOKING_HOST}/static/app.js:1:2210"
-            );
-            more.happened = vec![Happening {
-                stack,
-                ..Happening::new(Happened::Error, ttfb.round() + 60.0, text)
-            }];
-        } else {
-            let fetched = path == "/" || path.ends_with("pass");
-            more.lcp_element = match path {
-                "/" => "img.hero",
-                "/sailings" => "ul.sailings",
-                p if p.ends_with("pass") => "img[name=code]",
-                _ => "h1",
-            }
-            .into();
-            let rest = (lcp - ttfb).max(0.0);
-            more.lcp_delay = Some(if fetched { rest * 0.2 } else { 0.0 }.round());
-            more.lcp_fetch = Some(if fetched { rest * 0.45 } else { 0.0 }.round());
-            more.lcp_render = Some((rest * if fetched { 0.35 } else { 1.0 }).round());
-            more.long_frames = Some((60.0 * slow * slow * noise(0.6, random)).round());
-            more.inp_element = action(path).into();
-            more.cls_element = if path == "/sailings" { "div.map" } else { "img.hero" }.into();
+        let is_map_slow = story.map_slow.contains(at) && who.distance > 140.0;
+        if is_map_slow {
+            self.lcp += 1_700.0 * noise(0.2, random);
         }
+        let busy = story.api_503.contains(at) && random.random_bool(0.25);
+        let began = self.ttfb.round();
+        let api = format!("http://{BOOKING_HOST}/api/sailings");
+        self.more.happened.push(Happening {
+            method: "GET".into(),
+            ms: Some((who.network * 1.1 + 115.0 * noise(0.3, random)).round()),
+            status: Some(if busy { 503 } else { 200 }),
+            code: if busy { "TIMETABLE_BUSY".into() } else { String::new() },
+            trace: format!("{:032x}", random.random::<u128>()),
+            bytes: Some(640.0),
+            ..Happening::new(Happened::Request, began + 90.0, api)
+        });
+        let longer = if is_map_slow { 1_700.0 } else { 0.0 };
+        let map_ms = who.network * 2.2 + 30.0 * noise(0.4, random) + longer;
+        let map = format!("http://{MAP_HOST}/v2/map.js");
+        self.more.happened.push(Happening {
+            ms: Some(map_ms.round()),
+            status: Some(200),
+            bytes: Some(420.0),
+            ..Happening::new(Happened::Resource, began + 20.0, map)
+        });
+        if busy {
+            let text = "Error: sailings: 503";
+            (self.errors, self.error) = (1, Some(text));
+            let error = error_at(text, "7:31", began + 320.0);
+            self.more.happened.push(error);
+        }
+    }
+
+    /// A script that this browser cannot read: nothing is ever shown.
+    fn stay_blank(&mut self) {
+        let text = "SyntaxError: Unexpected token '?'";
+        (self.blank, self.errors, self.error) = (true, 1, Some(text));
+        self.more.happened = vec![error_at(text, "1:2210", self.ttfb.round() + 60.0)];
+    }
+
+    /// What is told of a page that is shown.
+    fn show(&mut self, slow: f64, random: &mut SmallRng) {
+        let path = self.path;
+        let fetched = path == "/" || path.ends_with("pass");
+        let rest = (self.lcp - self.ttfb).max(0.0);
+        let more = &mut self.more;
+        more.lcp_element = match path {
+            "/" => "img.hero",
+            "/sailings" => "ul.sailings",
+            p if p.ends_with("pass") => "img[name=code]",
+            _ => "h1",
+        }
+        .into();
+        more.lcp_delay = Some(if fetched { rest * 0.2 } else { 0.0 }.round());
+        more.lcp_fetch = Some(if fetched { rest * 0.45 } else { 0.0 }.round());
+        more.lcp_render = Some((rest * if fetched { 0.35 } else { 1.0 }).round());
+        more.long_frames = Some((60.0 * slow * slow * noise(0.6, random)).round());
+        more.inp_element = action(path).into();
+        more.cls_element = if path == "/sailings" { "div.map" } else { "img.hero" }.into();
+    }
+
+    /// The page view that is told of it in the end.
+    fn told(self, who: &Visitor, at: Timestamp, random: &mut SmallRng) -> Made {
+        let Loading { path, first, weight, connect, ttfb, fcp, lcp, blank, errors, .. } = self;
         let load = lcp * 1.1 + 180.0 * noise(0.4, random);
         let abandoned = !blank
             && lcp > 3_000.0
@@ -346,46 +390,71 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
         let cls = if random.random_bool(0.8) { 0.03 } else { 0.09 * weight } * noise(0.7, random);
         let shown = |v: f64| (!blank).then_some((v * 10.0).round() / 10.0);
         let at_ms = at.as_millisecond();
-        made.push(Made {
-            beacon: Beacon {
-                id: Uuid::from_u128(random.random()),
-                seq: 1,
-                at_ms,
-                sent_ms: at_ms + 15_000,
-                visit,
-                url: format!("http://{BOOKING_HOST}{path}"),
-                device,
-                connection: connection.into(),
-                lcp: shown(lcp).filter(|_| !abandoned),
-                inp: (random.random_bool(0.8) && !blank && !abandoned)
-                    .then(|| (62.0 * slow * noise(0.6, random)).round()),
-                cls: (!blank).then_some((cls * 1e4).round() / 1e4),
-                fcp: shown(fcp),
-                ttfb: Some((ttfb * 10.0).round() / 10.0),
-                load: (!abandoned && !blank).then_some(load.round()),
-                dns: first.then(|| (network * 0.2).round()),
-                connect: first.then(|| connect.round()),
-                abandoned,
-                blank,
-                errors: if blank { 1 } else { errors },
-                error: if blank { Some("SyntaxError: Unexpected token '?'".into()) } else { error },
-                more: More {
-                    happened: with_action(
-                        more.happened,
-                        path,
-                        errors == 0 && !blank && !abandoned,
-                        lcp,
-                    ),
-                    ..more
-                },
-            },
-            country,
-            region,
-            city,
-            user_agent,
-            ip,
-        });
-        let stays = if abandoned || blank || errors > 0 { 0.2 } else { goes_on };
+        let works = errors == 0 && !blank && !abandoned;
+        let happened = with_action(self.more.happened, path, works, lcp);
+        let beacon = Beacon {
+            id: Uuid::from_u128(random.random()),
+            seq: 1,
+            at_ms,
+            sent_ms: at_ms + 15_000,
+            visit: who.visit,
+            url: format!("http://{BOOKING_HOST}{path}"),
+            device: who.device,
+            connection: who.connection.into(),
+            lcp: shown(lcp).filter(|_| !abandoned),
+            inp: (random.random_bool(0.8) && !blank && !abandoned)
+                .then(|| (62.0 * who.slow * noise(0.6, random)).round()),
+            cls: (!blank).then_some((cls * 1e4).round() / 1e4),
+            fcp: shown(fcp),
+            ttfb: Some((ttfb * 10.0).round() / 10.0),
+            load: (!abandoned && !blank).then_some(load.round()),
+            dns: first.then(|| (who.network * 0.2).round()),
+            connect: first.then(|| connect.round()),
+            abandoned,
+            blank,
+            errors,
+            error: self.error.map(String::from),
+            more: More { happened, ..self.more },
+        };
+        let Visitor { country, region, city, user_agent, ip, .. } = *who;
+        Made { beacon, country, region, city, user_agent, ip }
+    }
+}
+
+/// An error of the application's own script.
+fn error_at(text: &str, place: &str, at: f64) -> Happening {
+    let stack = format!("{text}\n    at http://{BOOKING_HOST}/static/app.js:{place}");
+    Happening { stack, ..Happening::new(Happened::Error, at, text) }
+}
+
+/// One person's visit beginning at `at`: the pages until the person has what they came for or gives
+/// up.
+pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
+    let who = Visitor::some(random);
+    let mut made: Vec<Made> = Vec::new();
+    let mut at = at;
+    // A few have a question instead of a journey.
+    let asks = random.random_bool(0.05);
+    let seen = if asks { 1 } else { PAGES.len() };
+    let pages = PAGES.iter().take(seen).copied().chain(asks.then_some(DESK));
+    for (i, (path, think, weight, goes_on)) in pages.enumerate() {
+        if story.outage.contains(at) || story.maintenance.contains(at) {
+            break;
+        }
+        let mut page = Loading::begun(story, at, &who, (path, think, weight), i == 0, random);
+        if path == "/sailings" {
+            page.list_sailings(story, at, &who, random);
+        }
+        if who.old && story.blank_release.contains(at) && random.random_bool(0.7) {
+            page.stay_blank();
+        } else {
+            page.show(who.slow, random);
+        }
+        let lcp = page.lcp;
+        let told = page.told(&who, at, random);
+        let b = &told.beacon;
+        let stays = if b.abandoned || b.errors > 0 { 0.2 } else { goes_on };
+        made.push(told);
         if !random.random_bool(stays) {
             break;
         }

@@ -86,28 +86,9 @@ impl Db {
                 }
             }
         }
-        let (hours, names): (Vec<_>, Vec<_>) = missing
-            .keys()
-            .map(|(hour_s, name)| (at_second(*hour_s).to_sqlx(), name.to_string()))
-            .unzip();
-        let packed: Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)> = match hours.is_empty() {
-            true => Vec::new(),
-            false => {
-                sqlx::query_as(
-                    "SELECT s.hour, s.name, s.packed FROM unnest($3::timestamptz[], $4::text[]) AS w(hour, name)
-                     JOIN sheet s ON s.site_id = $1 AND s.what = $2 AND s.hour = w.hour AND s.name = w.name",
-                )
-                .bind(site_id)
-                .bind(what.word())
-                .bind(hours)
-                .bind(names)
-                .fetch_all(tx)
-                .await?
-            }
-        };
+        let packed = packed(tx, site_id, what, &missing).await?;
         Ok(Gathered { site_id, what, found, missing, packed })
     }
-
     /// They as sheets in order of time; what tells of nobody stays in memory.
     pub(crate) async fn unpack_columns(&self, gathered: Gathered) -> Result<Vec<Sheet>> {
         let Gathered { site_id, what, mut found, mut missing, packed } = gathered;
@@ -139,6 +120,32 @@ impl Db {
         });
         unpacked.await?
     }
+}
+
+/// Columns that are not in memory, as they lie.
+async fn packed(
+    tx: &mut PgConnection,
+    site_id: i32,
+    what: Filed,
+    missing: &BTreeMap<(i64, Arc<str>), Missing>,
+) -> Result<Vec<(jiff_sqlx::Timestamp, String, Vec<u8>)>> {
+    let (hours, names): (Vec<_>, Vec<_>) = missing
+        .keys()
+        .map(|(hour_s, name)| (at_second(*hour_s).to_sqlx(), name.to_string()))
+        .unzip();
+    if hours.is_empty() {
+        return Ok(Vec::new());
+    }
+    Ok(sqlx::query_as(
+                    "SELECT s.hour, s.name, s.packed FROM unnest($3::timestamptz[], $4::text[]) AS w(hour, name)
+                     JOIN sheet s ON s.site_id = $1 AND s.what = $2 AND s.hour = w.hour AND s.name = w.name",
+                )
+                .bind(site_id)
+                .bind(what.word())
+                .bind(hours)
+                .bind(names)
+                .fetch_all(tx)
+                .await?)
 }
 
 /// Columns by their hours, in order of time.

@@ -17,14 +17,14 @@ use tokio::sync::{Mutex, OwnedMutexGuard};
 /// As much of them as is kept, in bytes.
 const KEPT: u64 = 256 << 20;
 /// Ids of people among it, it is kept no longer than this, whatever became of the hour meanwhile.
-const KEPT_FOR: Duration = Duration::from_secs(60);
+const KEPT_FOR: Duration = Duration::from_secs(90);
 /// What is filed within this is always filed anew: so what is answered lags only where page views come by the hundred
 /// thousand in an hour.
 const CHEAP: Duration = Duration::from_millis(250);
 /// What took longer to file is good for so many times as long: a tenth of one processor goes into it at most.
 const REST: u32 = 10;
 /// But no longer than this.
-const LONGEST_REST: Duration = Duration::from_secs(20);
+const LONGEST_REST: Duration = Duration::from_secs(60);
 /// How many hours may be filed at a time.
 const TURNS: usize = 64;
 
@@ -245,7 +245,7 @@ mod tests {
         let dear = |age| hour(Duration::from_millis(400), age).is_good(at_second(101), &ours);
         assert!(dear(s(3)) && !dear(s(5)), "ten times 400 ms");
         let dearest = |age| hour(s(8), age).is_good(at_second(101), &ours);
-        assert!(dearest(s(19)) && !dearest(s(21)), "but never longer");
-        assert!(!hour(CHEAP, s(61)).is_good(at_second(100), &ours), "ids are not kept");
+        assert!(dearest(s(59)) && !dearest(s(61)), "but never longer");
+        assert!(!hour(CHEAP, s(91)).is_good(at_second(100), &ours), "ids are not kept");
     }
 }

@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use smallvec::SmallVec;
 use sqlx::types::Json;
-use sqlx::{AssertSqlSafe, FromRow};
+use sqlx::{AssertSqlSafe, FromRow, PgConnection};
 use std::collections::HashMap;
 use uuid::Uuid;
 
@@ -175,27 +175,7 @@ impl Db {
             };
             return Ok(if known { Finished::Already } else { Finished::Unknown });
         };
-        for (step, s) in record.steps.iter_mut().enumerate() {
-            let at_the_end = s.picture.take().map(|picture| (0i16, None, picture));
-            let film = std::mem::take(&mut s.film).into_iter().zip(1i16..);
-            let film = film.map(|(f, nth)| (nth, Some(f.at_ms as f32), f.picture));
-            for (nth, at_ms, picture) in at_the_end.into_iter().chain(film) {
-                let Some((mime, image)) = data_url(&picture) else { continue };
-                sqlx::query(
-                    "INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'), $7, $8)",
-                )
-                .bind(site_id)
-                .bind(due_at)
-                .bind(record.id)
-                .bind(step as i16)
-                .bind(mime)
-                .bind(image)
-                .bind(nth)
-                .bind(at_ms)
-                .execute(&mut *tx)
-                .await?;
-            }
-        }
+        put_pictures(&mut tx, (site_id, due_at), &mut record).await?;
         // Before a failure counts it is tried again, if the journey wants that. The second try has the same moment.
         let sql = "INSERT INTO work (id, site_id, journey_id, location_id, due_at, first_try)
                    SELECT $6, $1, $2, $3, $4, $5 FROM journey WHERE id = $2 AND retry RETURNING id";
@@ -208,43 +188,11 @@ impl Db {
             }
             _ => None,
         };
+        let work = LeasedWork { site_id, due_at, journey_id, location_id, version };
+        put_run(&mut tx, &work, &record, second).await?;
         if record.outcome == Outcome::Unmeasured {
             crate::work::count_first_tries(&mut tx, [first_try]).await?;
         }
-        let insert = match second {
-            None => {
-                "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)"
-            }
-            Some(_) => {
-                "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $15, $14)"
-            }
-        };
-        let row = sqlx::query(insert)
-            .bind(site_id)
-            .bind(due_at)
-            .bind(record.id)
-            .bind(journey_id)
-            .bind(location_id)
-            .bind(record.started_at.to_sqlx())
-            .bind(outcome_code(record.outcome))
-            .bind(record.duration_ms)
-            .bind(record.counted_steps().map(|s| s.duration_ms as f32).collect::<Vec<f32>>())
-            .bind(record.trouble.as_ref().map(|t| &t.says))
-            .bind(&record.runner)
-            .bind(&record.browser)
-            .bind(version)
-            .bind(Split::sides(&record).map(|s| s.map(|ms| ms as f32).to_vec()));
-        match second {
-            None => row.execute(&mut *tx).await?,
-            Some(second) => row.bind(second).execute(&mut *tx).await?,
-        };
-        sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")
-            .bind(site_id)
-            .bind(due_at)
-            .bind(record.id)
-            .bind(Json(&record))
-            .execute(&mut *tx)
-            .await?;
         if record.outcome.got_through() {
             let looked = record.steps.iter().flat_map(|s| &s.looked);
             for l in looked {
@@ -621,6 +569,90 @@ impl Db {
             .fetch_optional(&self.pool)
             .await?)
     }
+}
+
+/// What a record is stored under.
+struct LeasedWork {
+    site_id: i32,
+    due_at: jiff_sqlx::Timestamp,
+    journey_id: i32,
+    location_id: i32,
+    version: Option<i32>,
+}
+
+/// Takes the pictures out of a record and stores them beside it.
+async fn put_pictures(
+    tx: &mut PgConnection,
+    (site_id, due_at): (i32, jiff_sqlx::Timestamp),
+    record: &mut RunRecord,
+) -> Result<()> {
+    for (step, s) in record.steps.iter_mut().enumerate() {
+        let at_the_end = s.picture.take().map(|picture| (0i16, None, picture));
+        let film = std::mem::take(&mut s.film).into_iter().zip(1i16..);
+        let film = film.map(|(f, nth)| (nth, Some(f.at_ms as f32), f.picture));
+        for (nth, at_ms, picture) in at_the_end.into_iter().chain(film) {
+            let Some((mime, image)) = data_url(&picture) else { continue };
+            sqlx::query(
+                "INSERT INTO picture VALUES ($1, $2, $3, $4, $5, decode($6, 'base64'), $7, $8)",
+            )
+            .bind(site_id)
+            .bind(due_at)
+            .bind(record.id)
+            .bind(step as i16)
+            .bind(mime)
+            .bind(image)
+            .bind(nth)
+            .bind(at_ms)
+            .execute(&mut *tx)
+            .await?;
+        }
+    }
+    Ok(())
+}
+
+/// Stores the run; as the first of two tries, when it is tried again under this id.
+async fn put_run(
+    tx: &mut PgConnection,
+    work: &LeasedWork,
+    record: &RunRecord,
+    second: Option<Uuid>,
+) -> Result<()> {
+    let LeasedWork { site_id, due_at, journey_id, location_id, version } = *work;
+    let insert = match second {
+        None => {
+            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)"
+        }
+        Some(_) => {
+            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $15, $14)"
+        }
+    };
+    let row = sqlx::query(insert)
+        .bind(site_id)
+        .bind(due_at)
+        .bind(record.id)
+        .bind(journey_id)
+        .bind(location_id)
+        .bind(record.started_at.to_sqlx())
+        .bind(outcome_code(record.outcome))
+        .bind(record.duration_ms)
+        .bind(record.counted_steps().map(|s| s.duration_ms as f32).collect::<Vec<f32>>())
+        .bind(record.trouble.as_ref().map(|t| &t.says))
+        .bind(&record.runner)
+        .bind(&record.browser)
+        .bind(version)
+        .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()));
+    match second {
+        None => row.execute(&mut *tx).await?,
+        Some(second) => row.bind(second).execute(&mut *tx).await?,
+    };
+    sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")
+        .bind(site_id)
+        .bind(due_at)
+        .bind(record.id)
+        .bind(Json(record))
+        .execute(&mut *tx)
+        .await?;
+    Ok(())
 }
 
 /// A picture of a run: of which step, which of them (0 is the one at the end), and when it was shown, in milliseconds

@@ -125,6 +125,21 @@ type Seconds = Gauge<f64, AtomicU64>;
 /// Everything there is to say, as one text.
 fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     let mut all = Registry::with_prefix("cadentis");
+    tell_requests(&mut all, state, pulse);
+    tell_computing(&mut all, pulse.compute);
+    tell_database(&mut all, pulse);
+    tell_workers(&mut all, pulse);
+    let mut text = String::new();
+    encode(&mut text, &all)?;
+    Ok(text)
+}
+
+fn gauge(n: f64) -> ConstGauge<f64> {
+    ConstGauge::new(n)
+}
+
+/// Beacons and pages.
+fn tell_requests(all: &mut Registry, state: &State, pulse: &Pulse) {
     let meter = state.intake.meter();
     all.register(
         "beacons",
@@ -133,7 +148,6 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     );
     all.register("batch_seconds", "Writing one batch of page views", meter.batch.clone());
     all.register("page_seconds", "Answering a request, by route", state.meter.0.clone());
-    let gauge = |n: f64| ConstGauge::new(n);
     let (waiting, capacity) = pulse.queue;
     all.register(
         "beacon_queue",
@@ -145,7 +159,10 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
         "Batches of beacons that may wait",
         gauge(capacity as f64),
     );
-    let load = pulse.compute;
+}
+
+/// Questions.
+fn tell_computing(all: &mut Registry, load: Load) {
     all.register(
         "compute_waiting",
         "Questions that wait to be computed",
@@ -163,6 +180,10 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     all.register("compute_questions", "What became of questions", ended);
     let busy = ConstCounter::new(load.busy_ms as f64 / 1000.0);
     all.register_with_unit("compute_busy", "Time spent computing", Unit::Seconds, busy);
+}
+
+/// The database, and what waits in it.
+fn tell_database(all: &mut Registry, pulse: &Pulse) {
     all.register(
         "database_up",
         "Whether the database answers",
@@ -198,6 +219,10 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
         );
         all.register("runs_leased", "Runs that runners have", gauge(b.leased as f64));
     }
+}
+
+/// What works in the background.
+fn tell_workers(all: &mut Registry, pulse: &Pulse) {
     let (well, age) = (Family::<Named, Gauge>::default(), Family::<Named, Seconds>::default());
     let restarts = Family::<Named, Counter>::default();
     for w in &pulse.workers {
@@ -216,9 +241,6 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
         age,
     );
     all.register("worker_restarts", "How often a worker panicked and began again", restarts);
-    let mut text = String::new();
-    encode(&mut text, &all)?;
-    Ok(text)
 }
 
 /// `GET /metrics`.

@@ -143,42 +143,6 @@ fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
     }
     let begin = property(event, "DTSTART").ok_or(What::Missing("DTSTART"))?;
     let start = written(begin, "DTSTART", begin.val.as_str())?;
-    let length =
-        match (property(event, "DTEND"), property(event, "DURATION"), property(event, ENDS)) {
-            (_, _, Some(ends)) if !start.whole_day => {
-                let value = ends.val.as_str();
-                let wrong = || What::Value {
-                    property: ENDS,
-                    value: value.into(),
-                    right: "write a time such as 063000",
-                };
-                Length::UntilTime(Time::strptime("%H%M%S", value).map_err(|_| wrong())?)
-            }
-            (Some(end), ..) => {
-                let until = written(end, "DTEND", end.val.as_str())?;
-                if until.whole_day != start.whole_day {
-                    return Err(What::Mixed);
-                }
-                let at = on_clock(&until, &start.clock);
-                if start.whole_day {
-                    let days = start.at.date().until(at.date()).map_or(0, |s| s.get_days());
-                    Length::Days(u16::try_from(days).unwrap_or(0))
-                } else {
-                    Length::Exact(exactly(start.at, at, &start.clock))
-                }
-            }
-            (None, Some(duration), _) => {
-                let value = duration.val.as_str();
-                length_of(value).ok_or_else(|| What::Value {
-                    property: "DURATION",
-                    value: value.chars().take(40).collect(),
-                    right: "write PT90M, P1D or PT1H30M",
-                })?
-            }
-            // RFC 5545, 3.6.1: a date without an end is that day.
-            (None, None, _) if start.whole_day => Length::Days(1),
-            (None, None, _) => return Err(What::Missing("DTEND or DURATION")),
-        };
     let clock = start.clock.clone();
     let zone = match &clock {
         Clock::Zone(zone) => zone.clone(),
@@ -188,21 +152,80 @@ fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
         None => Repeat::Once,
         Some(rule) => Repeat::Rule(Rule::parse(rule.val.as_str(), start.at, &zone)?),
     };
-    let listed = |name: &'static str| -> Result<Vec<DateTime>, What> {
-        let mut all = Vec::new();
-        for p in event.properties.iter().filter(|p| p.name == name) {
-            for value in p.val.as_str().split(',') {
-                let mut at = written(p, name, value.trim())?;
-                if at.whole_day && !start.whole_day {
-                    at.at = at.at.date().to_datetime(start.at.time());
-                }
-                all.push(on_clock(&at, &clock));
+    let listed = |name| listed(event, name, &start);
+    let (except, besides) = (listed("EXDATE")?, listed("RDATE")?);
+    let window = Window {
+        first: start.at,
+        length: length_written(event, &start)?,
+        repeat,
+        clock,
+        in_force: in_force(event)?,
+        except,
+        besides,
+        why: text_of(event, "SUMMARY").unwrap_or_default().chars().take(2_000).collect(),
+    };
+    window.check()?;
+    Ok(Some(window))
+}
+
+/// How long an event lasts.
+fn length_written(event: &Parsed<'_>, start: &Written) -> Result<Length, What> {
+    Ok(match (property(event, "DTEND"), property(event, "DURATION"), property(event, ENDS)) {
+        (_, _, Some(ends)) if !start.whole_day => {
+            let value = ends.val.as_str();
+            let wrong = || What::Value {
+                property: ENDS,
+                value: value.into(),
+                right: "write a time such as 063000",
+            };
+            Length::UntilTime(Time::strptime("%H%M%S", value).map_err(|_| wrong())?)
+        }
+        (Some(end), ..) => {
+            let until = written(end, "DTEND", end.val.as_str())?;
+            if until.whole_day != start.whole_day {
+                return Err(What::Mixed);
+            }
+            let at = on_clock(&until, &start.clock);
+            if start.whole_day {
+                let days = start.at.date().until(at.date()).map_or(0, |s| s.get_days());
+                Length::Days(u16::try_from(days).unwrap_or(0))
+            } else {
+                Length::Exact(exactly(start.at, at, &start.clock))
             }
         }
-        Ok(all)
-    };
-    let in_force = match property(event, IN_FORCE) {
-        None => (None, None),
+        (None, Some(duration), _) => {
+            let value = duration.val.as_str();
+            length_of(value).ok_or_else(|| What::Value {
+                property: "DURATION",
+                value: value.chars().take(40).collect(),
+                right: "write PT90M, P1D or PT1H30M",
+            })?
+        }
+        // RFC 5545, 3.6.1: a date without an end is that day.
+        (None, None, _) if start.whole_day => Length::Days(1),
+        (None, None, _) => return Err(What::Missing("DTEND or DURATION")),
+    })
+}
+
+/// The moments of a list, on the clock of the event.
+fn listed(event: &Parsed<'_>, name: &'static str, start: &Written) -> Result<Vec<DateTime>, What> {
+    let mut all = Vec::new();
+    for p in event.properties.iter().filter(|p| p.name == name) {
+        for value in p.val.as_str().split(',') {
+            let mut at = written(p, name, value.trim())?;
+            if at.whole_day && !start.whole_day {
+                at.at = at.at.date().to_datetime(start.at.time());
+            }
+            all.push(on_clock(&at, &start.clock));
+        }
+    }
+    Ok(all)
+}
+
+/// From when to when the window was in force.
+fn in_force(event: &Parsed<'_>) -> Result<(Option<Timestamp>, Option<Timestamp>), What> {
+    match property(event, IN_FORCE) {
+        None => Ok((None, None)),
         Some(p) => {
             let value = p.val.as_str();
             let wrong = || What::Value {
@@ -218,22 +241,9 @@ fn window(event: &Parsed<'_>) -> Result<Option<Window>, What> {
                     s.parse::<Timestamp>().map(Some).map_err(|_| wrong())
                 }
             };
-            (moment(from)?, moment(until)?)
+            Ok((moment(from)?, moment(until)?))
         }
-    };
-    let (except, besides) = (listed("EXDATE")?, listed("RDATE")?);
-    let window = Window {
-        first: start.at,
-        length,
-        repeat,
-        clock,
-        in_force,
-        except,
-        besides,
-        why: text_of(event, "SUMMARY").unwrap_or_default().chars().take(2_000).collect(),
-    };
-    window.check()?;
-    Ok(Some(window))
+    }
 }
 
 /// The exact time between two wall-clock times.
@@ -339,30 +349,49 @@ fn described(zone: &TimeZone, year: i16) -> Option<String> {
     Some(text + "END:VTIMEZONE\r\n")
 }
 
+/// A moment on the clock of a window.
+fn time_property(window: &Window, name: &str, at: DateTime) -> Property {
+    let whole_days = matches!(window.length, Length::Days(_));
+    let mut property = match (&window.clock, whole_days) {
+        (Clock::Utc, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%SZ").to_string()),
+        (_, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%S").to_string()),
+        (_, true) => {
+            let mut date = Property::new(name, at.strftime("%Y%m%d").to_string());
+            date.add_parameter("VALUE", "DATE");
+            date
+        }
+    };
+    match &window.clock {
+        Clock::Zone(zone) => {
+            property.add_parameter("TZID", zone.iana_name().unwrap_or("UTC"));
+        }
+        Clock::Utc if whole_days => {
+            property.add_parameter("TZID", "UTC");
+        }
+        Clock::Utc | Clock::Location => {}
+    }
+    property.done()
+}
+
+/// How a window repeats, as a recurrence rule.
+fn rule_text(repeat: &Repeat) -> Option<String> {
+    let days = |days: &[Weekday]| -> String {
+        let short = |d: &Weekday| {
+            ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize]
+        };
+        days.iter().map(short).collect::<Vec<_>>().join(",")
+    };
+    match repeat {
+        Repeat::Once => None,
+        Repeat::Daily => Some("FREQ=DAILY".to_string()),
+        Repeat::Weekly(on) => Some(format!("FREQ=WEEKLY;BYDAY={}", days(on))),
+        Repeat::Rule(rule) => Some(rule.to_string()),
+    }
+}
+
 fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
     let utc = |at: Timestamp| at.strftime("%Y%m%dT%H%M%SZ").to_string();
-    let whole_days = matches!(window.length, Length::Days(_));
-    let time = |name: &str, at: DateTime| {
-        let mut property = match (&window.clock, whole_days) {
-            (Clock::Utc, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%SZ").to_string()),
-            (_, false) => Property::new(name, at.strftime("%Y%m%dT%H%M%S").to_string()),
-            (_, true) => {
-                let mut date = Property::new(name, at.strftime("%Y%m%d").to_string());
-                date.add_parameter("VALUE", "DATE");
-                date
-            }
-        };
-        match &window.clock {
-            Clock::Zone(zone) => {
-                property.add_parameter("TZID", zone.iana_name().unwrap_or("UTC"));
-            }
-            Clock::Utc if whole_days => {
-                property.add_parameter("TZID", "UTC");
-            }
-            Clock::Utc | Clock::Location => {}
-        }
-        property.done()
-    };
+    let time = |name: &str, at| time_property(window, name, at);
     let mut event = Event::new();
     event.uid(&format!("window-{}-{}@cadentis", nth + 1, window.first.strftime("%Y%m%dT%H%M%S")));
     event.append_property(Property::new("DTSTAMP", utc(stamp)));
@@ -390,19 +419,7 @@ fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
             event.append_property(Property::new(ENDS, end.strftime("%H%M%S").to_string()));
         }
     }
-    let days = |days: &[Weekday]| -> String {
-        let short = |d: &Weekday| {
-            ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize]
-        };
-        days.iter().map(short).collect::<Vec<_>>().join(",")
-    };
-    let rule = match &window.repeat {
-        Repeat::Once => None,
-        Repeat::Daily => Some("FREQ=DAILY".to_string()),
-        Repeat::Weekly(on) => Some(format!("FREQ=WEEKLY;BYDAY={}", days(on))),
-        Repeat::Rule(rule) => Some(rule.to_string()),
-    };
-    if let Some(rule) = rule {
+    if let Some(rule) = rule_text(&window.repeat) {
         event.append_property(Property::new("RRULE", rule));
     }
     for at in &window.except {

@@ -142,125 +142,14 @@ impl Starter {
                 return Err(FieldError { field: field.name, label: field.label, says });
             }
         }
-        let of = |name: &str| {
-            self.fields.iter().find(|f| f.name == name).and_then(value).unwrap_or_default()
-        };
-        let wrong = |name: &str, says: String| {
-            let field = self.fields.iter().find(|f| f.name == name);
-            FieldError {
-                field: field.map_or("", |f| f.name),
-                label: field.map_or("", |f| f.label),
-                says,
-            }
-        };
-        let address = read(&of("address"), Slot::Address).map_err(|says| wrong("address", says))?;
-        let open = Says::Open(address.clone());
-        let shows = |text: String| Says::Expect(Expectation::Text { text, inside: None });
-        let under = |what, ms| Says::Expect(Expectation::Under { what, ms });
+        let given = Given { fields: self.fields, value: &value };
         let steps = match self.slug {
-            "page" => vec![step(
-                "Open the page",
-                vec![
-                    open,
-                    Says::Expect(Expectation::Status(200)),
-                    shows(of("text")),
-                    under(super::Timed::Vital(crate::timing::Vital::Lcp), 2_500),
-                    under(super::Timed::Load, 4_000),
-                ],
-            )],
-            "click-through" => {
-                let mut steps =
-                    vec![step("Open the page", vec![open, Says::Expect(Expectation::Status(200))])];
-                for text in of("links").split(',').map(str::trim).filter(|t| !t.is_empty()) {
-                    let by = |role: &str| By::Role { role: role.into(), name: Some(text.into()) };
-                    let ladder = Ladder(vec![
-                        by("link").into(),
-                        by("button").into(),
-                        By::Text(text.into()).into(),
-                    ]);
-                    let name: String =
-                        format!("{}. {text}", steps.len() + 1).chars().take(80).collect();
-                    steps.push(step(
-                        &name,
-                        vec![Says::Press(ladder), Says::Expect(Expectation::NoFailedRequests)],
-                    ));
-                }
-                steps
-            }
-            "links" => {
-                let count = |name: &str, usual: u32, most: u32| match of(name).as_str() {
-                    "" => Ok(usual),
-                    text => {
-                        text.parse().ok().filter(|n| (1..=most).contains(n)).ok_or_else(|| {
-                            wrong(name, format!("is a whole number from 1 to {most}"))
-                        })
-                    }
-                };
-                let (links, deep) = (count("links", 50, 1_000)?, count("deep", 2, 10)?);
-                let crawl = Says::Crawl { from: address, links, deep, hosts: 1 };
-                vec![step(
-                    "Look at the links",
-                    vec![crawl, Says::Expect(Expectation::NoBrokenLinks)],
-                )]
-            }
-            "unchanged" => {
-                let css = of("without");
-                let without = (!css.is_empty()).then(|| Ladder(vec![By::Css(css).into()]));
-                let look = |look| {
-                    // Hosts are asked by the page as a whole.
-                    let without = without.clone().filter(|_| look != Look::Hosts);
-                    Says::Expect(Expectation::Unchanged { look, without })
-                };
-                vec![step(
-                    "Open the page",
-                    std::iter::once(open).chain(Look::ALL.map(look)).collect(),
-                )]
-            }
-            "sign-in" => {
-                let secret = of("secret");
-                if !super::text::is_name(&secret) {
-                    return Err(wrong(
-                        "secret",
-                        "is a small letter, then small letters, digits and _".into(),
-                    ));
-                }
-                let field =
-                    |labels: [&str; 3]| Ladder(labels.map(|l| By::Field(l.into()).into()).to_vec());
-                let button =
-                    |name: &str| By::Role { role: "button".into(), name: Some(name.into()) }.into();
-                vec![
-                    step("Open the page", vec![open]),
-                    step(
-                        "Sign in",
-                        vec![
-                            Says::Type {
-                                text: of("user"),
-                                into: field(["User", "User name", "E-mail"]),
-                            },
-                            Says::Type {
-                                text: format!("{{secret {secret}}}"),
-                                into: field(["Password", "Passphrase", "Code"]),
-                            },
-                            Says::Press(Ladder(
-                                ["Sign in", "Log in", "Continue"].map(button).to_vec(),
-                            )),
-                            shows(of("text")),
-                        ],
-                    ),
-                ]
-            }
-            _ => {
-                let send = Send { method: "GET".into(), address, headers: Vec::new(), body: None };
-                let mut says =
-                    vec![Says::Send(Box::new(send)), Says::Expect(Expectation::Status(200))];
-                let path = of("path");
-                if !path.is_empty() {
-                    let quoted = super::print::Quoted(&path).to_string();
-                    let path = read(&quoted, Slot::JsonPath).map_err(|says| wrong("path", says))?;
-                    says.push(Says::Expect(Expectation::Json { path, is: JsonIs::There }));
-                }
-                vec![Step { within_ms: Some(1_000), ..step("Ask", says) }]
-            }
+            "page" => given.page()?,
+            "click-through" => given.click_through()?,
+            "links" => given.links()?,
+            "unchanged" => given.unchanged()?,
+            "sign-in" => given.sign_in()?,
+            _ => given.interface()?,
         };
         Ok(Journey {
             name: name.into(),
@@ -269,6 +158,138 @@ impl Starter {
             parts: Vec::new(),
             steps,
         })
+    }
+}
+
+/// What was filled in.
+struct Given<'a> {
+    fields: &'static [Field],
+    value: &'a dyn Fn(&Field) -> Option<String>,
+}
+
+fn status_200() -> Says {
+    Says::Expect(Expectation::Status(200))
+}
+
+fn shows(text: String) -> Says {
+    Says::Expect(Expectation::Text { text, inside: None })
+}
+
+fn under(what: super::Timed, ms: u64) -> Says {
+    Says::Expect(Expectation::Under { what, ms })
+}
+
+impl Given<'_> {
+    fn field(&self, name: &str) -> Option<&Field> {
+        self.fields.iter().find(|f| f.name == name)
+    }
+
+    /// What a field holds; nothing when it was left empty.
+    fn of(&self, name: &str) -> String {
+        self.field(name).and_then(self.value).unwrap_or_default()
+    }
+
+    fn wrong(&self, name: &str, says: String) -> FieldError {
+        let field = self.field(name);
+        let (field, label) = field.map_or(("", ""), |f| (f.name, f.label));
+        FieldError { field, label, says }
+    }
+
+    fn address(&self) -> Result<String, FieldError> {
+        read(&self.of("address"), Slot::Address).map_err(|says| self.wrong("address", says))
+    }
+
+    fn open(&self) -> Result<Says, FieldError> {
+        Ok(Says::Open(self.address()?))
+    }
+
+    fn count(&self, name: &str, usual: u32, most: u32) -> Result<u32, FieldError> {
+        match self.of(name).as_str() {
+            "" => Ok(usual),
+            text => text
+                .parse()
+                .ok()
+                .filter(|n| (1..=most).contains(n))
+                .ok_or_else(|| self.wrong(name, format!("is a whole number from 1 to {most}"))),
+        }
+    }
+
+    fn page(&self) -> Result<Vec<Step>, FieldError> {
+        let says = vec![
+            self.open()?,
+            status_200(),
+            shows(self.of("text")),
+            under(super::Timed::Vital(crate::timing::Vital::Lcp), 2_500),
+            under(super::Timed::Load, 4_000),
+        ];
+        Ok(vec![step("Open the page", says)])
+    }
+
+    fn click_through(&self) -> Result<Vec<Step>, FieldError> {
+        let mut steps = vec![step("Open the page", vec![self.open()?, status_200()])];
+        for text in self.of("links").split(',').map(str::trim).filter(|t| !t.is_empty()) {
+            let by = |role: &str| By::Role { role: role.into(), name: Some(text.into()) };
+            let ladder = [by("link"), by("button"), By::Text(text.into())];
+            let press = Says::Press(Ladder(ladder.map(Into::into).to_vec()));
+            let name = format!("{}. {text}", steps.len() + 1);
+            let name: String = name.chars().take(80).collect();
+            let says = vec![press, Says::Expect(Expectation::NoFailedRequests)];
+            steps.push(step(&name, says));
+        }
+        Ok(steps)
+    }
+
+    fn links(&self) -> Result<Vec<Step>, FieldError> {
+        let from = self.address()?;
+        let (links, deep) = (self.count("links", 50, 1_000)?, self.count("deep", 2, 10)?);
+        let crawl = Says::Crawl { from, links, deep, hosts: 1 };
+        let says = vec![crawl, Says::Expect(Expectation::NoBrokenLinks)];
+        Ok(vec![step("Look at the links", says)])
+    }
+
+    fn unchanged(&self) -> Result<Vec<Step>, FieldError> {
+        let css = self.of("without");
+        let without = (!css.is_empty()).then(|| Ladder(vec![By::Css(css).into()]));
+        let look = |look| {
+            // Hosts are asked by the page as a whole.
+            let without = without.clone().filter(|_| look != Look::Hosts);
+            Says::Expect(Expectation::Unchanged { look, without })
+        };
+        let says = std::iter::once(self.open()?).chain(Look::ALL.map(look));
+        Ok(vec![step("Open the page", says.collect())])
+    }
+
+    fn sign_in(&self) -> Result<Vec<Step>, FieldError> {
+        let secret = self.of("secret");
+        if !super::text::is_name(&secret) {
+            let says = "is a small letter, then small letters, digits and _";
+            return Err(self.wrong("secret", says.into()));
+        }
+        let field = |labels: [&str; 3]| Ladder(labels.map(|l| By::Field(l.into()).into()).to_vec());
+        let button =
+            |name: &str| By::Role { role: "button".into(), name: Some(name.into()) }.into();
+        let (user, password) =
+            (["User", "User name", "E-mail"], ["Password", "Passphrase", "Code"]);
+        let says = vec![
+            Says::Type { text: self.of("user"), into: field(user) },
+            Says::Type { text: format!("{{secret {secret}}}"), into: field(password) },
+            Says::Press(Ladder(["Sign in", "Log in", "Continue"].map(button).to_vec())),
+            shows(self.of("text")),
+        ];
+        Ok(vec![step("Open the page", vec![self.open()?]), step("Sign in", says)])
+    }
+
+    fn interface(&self) -> Result<Vec<Step>, FieldError> {
+        let (method, address) = ("GET".into(), self.address()?);
+        let send = Send { method, address, headers: Vec::new(), body: None };
+        let mut says = vec![Says::Send(Box::new(send)), status_200()];
+        let path = self.of("path");
+        if !path.is_empty() {
+            let quoted = super::print::Quoted(&path).to_string();
+            let path = read(&quoted, Slot::JsonPath).map_err(|says| self.wrong("path", says))?;
+            says.push(Says::Expect(Expectation::Json { path, is: JsonIs::There }));
+        }
+        Ok(vec![Step { within_ms: Some(1_000), ..step("Ask", says) }])
     }
 }
 

@@ -5,12 +5,14 @@
 
 pub mod collecting;
 pub mod family;
+mod fields;
 pub mod import;
 pub mod privacy;
 
 use crate::calendar::stretch::at_second;
 use crate::text::clean;
 use crate::visitor::happening::{Happened, Happening};
+use fields::Fields;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json_borrow::{ObjectAsVec, Value};
@@ -253,107 +255,68 @@ impl Beacon {
 
     pub(super) fn of(value: &Value<'_>, place: &str) -> Result<Beacon, BeaconError> {
         let map = value.as_object().ok_or_else(|| wrong(place, "not an object"))?;
-        let field = |name: &str| format!("{place}.{name}");
-        let text = |name: &str| -> Result<&str, BeaconError> {
-            match map.get(name) {
-                Some(Value::Str(s)) => Ok(s),
-                Some(_) => Err(wrong(field(name), "not a text")),
-                None => Err(wrong(field(name), "missing")),
-            }
-        };
-        let id =
-            |name: &str| Uuid::parse_str(text(name)?).map_err(|_| wrong(field(name), "not a UUID"));
-        let whole = |name: &str, low: i64, high: i64| -> Result<i64, BeaconError> {
-            let n = match map.get(name) {
-                None => return Err(wrong(field(name), "missing")),
-                Some(v) => v.as_f64().ok_or_else(|| wrong(field(name), "not a number"))?,
-            };
-            if n >= low as f64 && n <= high as f64 {
-                Ok(n as i64)
-            } else {
-                Err(wrong(field(name), format!("{n} is not from {low} to {high}")))
-            }
-        };
-        let number = |name: &str, high: f64| -> Result<Option<f64>, BeaconError> {
-            match map.get(name) {
-                None | Some(Value::Null) => Ok(None),
-                Some(v) => {
-                    let n = v.as_f64().ok_or_else(|| wrong(field(name), "not a number"))?;
-                    if n < 0.0 {
-                        Err(wrong(field(name), "negative"))
-                    } else if n > high {
-                        Err(wrong(field(name), format!("{n} is over {high}")))
-                    } else {
-                        Ok(Some(n))
-                    }
-                }
-            }
-        };
-        let flag = |name: &str| match map.get(name) {
-            None | Some(Value::Null) => Ok(false),
-            Some(Value::Bool(b)) => Ok(*b),
-            Some(_) => Err(wrong(field(name), "neither true nor false")),
-        };
-        let short = |name: &str, most: usize| -> Result<String, BeaconError> {
-            match map.get(name) {
-                None | Some(Value::Null) => Ok(String::new()),
-                _ => Ok(clean(text(name)?, most, None)),
-            }
-        };
-        let url = clean(text("url")?.split('#').next().unwrap_or(""), MAX_URL, None);
+        let fields = Fields { map, place };
+        let url = clean(fields.text("url")?.split('#').next().unwrap_or(""), MAX_URL, None);
         if !(url.starts_with("http://") || url.starts_with("https://")) || host(&url).is_empty() {
-            return Err(wrong(field("url"), "not an address that begins with http:// or https://"));
+            return Err(wrong(
+                fields.place_of("url"),
+                "not an address that begins with http:// or https://",
+            ));
         }
         // 2000 to 2100: the visitor's clock may be wrong, but must be a clock.
-        let clock = |name: &str| whole(name, 946_684_800_000, 4_102_444_800_000);
+        let clock = |name: &str| fields.whole(name, 946_684_800_000, 4_102_444_800_000);
         let (at_ms, sent_ms) = (clock("at")?, clock("sent")?);
         if !(0..=MAX_OPEN_MS).contains(&(sent_ms - at_ms)) {
-            return Err(wrong(field("sent"), "not within the 48 hours after `at`"));
+            return Err(wrong(fields.place_of("sent"), "not within the 48 hours after `at`"));
         }
-        let error = privacy::cut_queries(&short("error", 300)?);
+        let error = privacy::cut_queries(&fields.short("error", 300)?);
         Ok(Beacon {
-            id: id("id")?,
-            seq: whole("seq", 0, 1_000)? as i32,
+            id: fields.id("id")?,
+            seq: fields.whole("seq", 0, 1_000)? as i32,
             at_ms,
             sent_ms,
-            visit: id("visit")?,
+            visit: fields.id("visit")?,
             url,
-            device: match text("device")? {
+            device: match fields.text("device")? {
                 "phone" => Device::Phone,
                 "tablet" => Device::Tablet,
                 "desktop" => Device::Desktop,
-                _ => return Err(wrong(field("device"), "not phone, tablet or desktop")),
+                _ => return Err(wrong(fields.place_of("device"), "not phone, tablet or desktop")),
             },
-            connection: short("connection", 16)?,
-            lcp: number("lcp", MAX_MS)?,
-            inp: number("inp", MAX_MS)?,
-            cls: number("cls", 1_000.0)?,
-            fcp: number("fcp", MAX_MS)?,
-            ttfb: number("ttfb", MAX_MS)?,
-            load: number("load", MAX_MS)?,
-            dns: number("dns", MAX_MS)?,
-            connect: number("connect", MAX_MS)?,
-            abandoned: flag("abandoned")?,
-            blank: flag("blank")?,
-            errors: if map.contains_key("errors") { whole("errors", 0, 10_000)? as i32 } else { 0 },
+            connection: fields.short("connection", 16)?,
+            lcp: fields.number("lcp", MAX_MS)?,
+            inp: fields.number("inp", MAX_MS)?,
+            cls: fields.number("cls", 1_000.0)?,
+            fcp: fields.number("fcp", MAX_MS)?,
+            ttfb: fields.number("ttfb", MAX_MS)?,
+            load: fields.number("load", MAX_MS)?,
+            dns: fields.number("dns", MAX_MS)?,
+            connect: fields.number("connect", MAX_MS)?,
+            abandoned: fields.flag("abandoned")?,
+            blank: fields.flag("blank")?,
+            errors: if map.contains_key("errors") {
+                fields.whole("errors", 0, 10_000)? as i32
+            } else {
+                0
+            },
             error: (!error.is_empty()).then(|| error.clone()),
             more: More {
                 happened: with_error(happened(map, place)?, &error),
-                how: short("how", 16)?,
-                background: flag("background")?,
-                release: short("release", 40)?,
-                environment: short("environment", 40)?,
-                person: short("person", 200)?,
+                how: fields.short("how", 16)?,
+                background: fields.flag("background")?,
+                release: fields.short("release", 40)?,
+                environment: fields.short("environment", 40)?,
+                person: fields.short("person", 200)?,
                 attributes: attributes(map, place)?,
                 numbers: numbers(map, place)?,
-                lcp_element: short("lcp_element", 120)?,
-                cls_element: short("cls_element", 120)?,
-                inp_element: short("inp_element", 120)?,
-                inp_script: privacy::cut_query(&short("inp_script", 300)?).to_string(),
-                lcp_delay: number("lcp_delay", MAX_MS)?,
-                lcp_fetch: number("lcp_fetch", MAX_MS)?,
-                lcp_render: number("lcp_render", MAX_MS)?,
-                long_frames: number("long_frames", MAX_MS)?,
+                lcp_element: fields.short("lcp_element", 120)?,
+                cls_element: fields.short("cls_element", 120)?,
+                inp_element: fields.short("inp_element", 120)?,
+                inp_script: privacy::cut_query(&fields.short("inp_script", 300)?).to_string(),
+                lcp_delay: fields.number("lcp_delay", MAX_MS)?,
+                lcp_fetch: fields.number("lcp_fetch", MAX_MS)?,
+                lcp_render: fields.number("lcp_render", MAX_MS)?,
+                long_frames: fields.number("long_frames", MAX_MS)?,
             },
         })
     }

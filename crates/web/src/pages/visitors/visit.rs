@@ -140,46 +140,8 @@ pub async fn page(
     let chosen_id = chosen.map(|v| v.id);
     let zone = frame.site.zone.clone();
     let scale = (WIDTH - LABEL - 10.0) / length_ms;
-    let rows: Vec<Row> = views
-        .iter()
-        .enumerate()
-        .map(|(nth, v)| {
-            let after = v.at.duration_since(begun).as_millis_f64();
-            let took = f64::from([v.load, v.lcp].into_iter().flatten().fold(0.0f32, f32::max));
-            let wrong = wrong(v);
-            Row {
-                link: format!("{}&{}", view_link(v.at, v.visit, v.id), frame.query),
-                here: Some(v.id) == chosen_id,
-                tone: tone_of(v),
-                time: v.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
-                after: format!("+{}", length_text(after)),
-                path: v.path.clone(),
-                family: Link::new(format!("{}&{}", family_link(&v.family), frame.query), &v.family),
-                cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)]
-                    .map(vital_cell)
-                    .to_vec(),
-                wrong: wrong.join(", "),
-                y: nth as f64 * LANE,
-                x: LABEL + after * scale,
-                w: (took * scale).max(3.0),
-                told: told
-                    .iter()
-                    .filter(|t| t.view == v.id && is_shown(t, all))
-                    .map(|t| told_row(t, &frame))
-                    .collect(),
-                ticks: told
-                    .iter()
-                    .filter(|t| t.view == v.id && (t.what != Happened::Resource || t.failed))
-                    .map(|t| Tick {
-                        x: LABEL + (after + t.after) * scale,
-                        what: t.what.word(),
-                        tone: told_tone(t),
-                        name: t.name.clone(),
-                    })
-                    .collect(),
-            }
-        })
-        .collect();
+    let line = Line { frame: &frame, told: &told, begun, scale, all, chosen: chosen_id };
+    let rows: Vec<Row> = views.iter().enumerate().map(|(nth, v)| line.row(nth, v)).collect();
     let troubled = views.iter().filter(|v| !wrong(v).is_empty()).count();
     let ended = match (last.abandoned, last.blank) {
         (_, true) => "; it ended on a page that stayed blank",
@@ -209,6 +171,62 @@ pub async fn page(
         frame,
     };
     html(&page)
+}
+
+/// The line of a visit, from its first page view on.
+struct Line<'a> {
+    frame: &'a Frame,
+    told: &'a [HappeningRow],
+    begun: Timestamp,
+    /// Units of the drawing for a millisecond.
+    scale: f64,
+    /// Whether everything that happened is shown.
+    all: bool,
+    chosen: Option<Uuid>,
+}
+
+impl Line<'_> {
+    fn row(&self, nth: usize, v: &Seen) -> Row {
+        let after = v.at.duration_since(self.begun).as_millis_f64();
+        let took = f64::from([v.load, v.lcp].into_iter().flatten().fold(0.0f32, f32::max));
+        let wrong = wrong(v);
+        Row {
+            link: format!("{}&{}", view_link(v.at, v.visit, v.id), self.frame.query),
+            here: Some(v.id) == self.chosen,
+            tone: tone_of(v),
+            time: v.at.to_zoned(self.frame.site.zone.clone()).strftime("%H:%M:%S").to_string(),
+            after: format!("+{}", length_text(after)),
+            path: v.path.clone(),
+            family: Link::new(
+                format!("{}&{}", family_link(&v.family), self.frame.query),
+                &v.family,
+            ),
+            cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)]
+                .map(vital_cell)
+                .to_vec(),
+            wrong: wrong.join(", "),
+            y: nth as f64 * LANE,
+            x: LABEL + after * self.scale,
+            w: (took * self.scale).max(3.0),
+            told: self
+                .told
+                .iter()
+                .filter(|t| t.view == v.id && is_shown(t, self.all))
+                .map(|t| told_row(t, self.frame))
+                .collect(),
+            ticks: self
+                .told
+                .iter()
+                .filter(|t| t.view == v.id && (t.what != Happened::Resource || t.failed))
+                .map(|t| Tick {
+                    x: LABEL + (after + t.after) * self.scale,
+                    what: t.what.word(),
+                    tone: told_tone(t),
+                    name: t.name.clone(),
+                })
+                .collect(),
+        }
+    }
 }
 
 /// Without being asked for everything: what somebody did, and what went wrong.
