@@ -14,6 +14,7 @@
 //!   [`runs`], [`run`]: one journey and one run; [`goals`]: what is promised of them
 //! - [`scripts`], [`trials`], [`recordings`]: writing a journey; [`runners`]: what plays it
 //! - [`sites`], [`strip`], [`setup`]: what every page has, and what is set up
+//! - [`people`]: who may do what, and signing in
 //! - [`kept`]: what answers hold whole
 
 #![warn(missing_docs)]
@@ -32,6 +33,7 @@ pub mod journeys;
 pub mod kept;
 pub mod location;
 pub mod now;
+pub mod people;
 pub mod played;
 pub mod range;
 pub mod recordings;

@@ -10,6 +10,7 @@
 //! - [`visitor`]: beacons, page families, privacy, cells of the roll-up
 //! - [`calendar`]: stretches, months in a zone, cadences
 //! - [`finding`]: what needs a person, in words, worst first
+//! - [`access`]: who may do what
 //! - [`text`]: texts from outside, cleaned and bounded
 //! - [`goal`]: availability, uptime, budgets, error budgets
 //!
@@ -17,6 +18,7 @@
 
 #![warn(missing_docs)]
 
+pub mod access;
 pub mod calendar;
 pub mod finding;
 pub mod goal;

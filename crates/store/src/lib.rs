@@ -12,11 +12,13 @@
 //! - [`page_view`]: page views in; [`sheet`]: hours of them by columns, `columns` of which lie in memory;
 //!   [`page_view_hour`]: their cells by the hour; [`visits`]: single ones
 //! - [`task`]: what changes hours that are long filed: imports, families anew
+//! - [`person`], [`session`], [`audit`]: who may do what, who is signed in, what was done
 //! - [`forgetting`]: what leaves when its time is over, and when the clock is not believed
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 #![warn(missing_docs)]
 
+pub mod audit;
 pub mod bulk;
 mod columns;
 pub mod db;
@@ -29,11 +31,13 @@ pub mod location;
 pub mod marker;
 pub mod page_view;
 pub mod page_view_hour;
+pub mod person;
 pub mod recording;
 pub mod run;
 mod run_day;
 pub mod script_version;
 pub mod secret;
+pub mod session;
 pub mod sheet;
 pub mod site;
 pub mod task;
