@@ -9,7 +9,6 @@ use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, Salt
 use argon2::{Algorithm, Argon2, Params, Version};
 use cadentis_core::access::{
     FREE_TRIES, FREE_TRIES_OF_NETWORK, LONGEST_PASSWORD, PROVED_S, Rights, SHORTEST_PASSWORD,
-    wait_s,
 };
 use cadentis_core::text;
 pub use cadentis_store::audit::Done;
@@ -105,7 +104,9 @@ pub fn is_strong(password: &str, about: &[&str]) -> std::result::Result<(), Weak
     if password.len() > LONGEST_PASSWORD {
         return Err(Weak::Long);
     }
-    match zxcvbn::zxcvbn(password, about).score() {
+    let parts = about.iter().flat_map(|a| a.split(|c: char| !c.is_alphanumeric()));
+    let about: Vec<&str> = about.iter().copied().chain(parts).filter(|a| !a.is_empty()).collect();
+    match zxcvbn::zxcvbn(password, &about).score() {
         zxcvbn::Score::Three | zxcvbn::Score::Four => Ok(()),
         _ => Err(Weak::Guessable),
     }
@@ -162,27 +163,32 @@ pub async fn sign_in(
 ) -> Result<SignIn> {
     let email = email_of(email).unwrap_or_default();
     let (account, network) = (format!("account {email}"), network(from.address));
-    if let Some(wait) = must_wait(answers, &account, &network).await? {
+    if let Some(wait) = take_try(answers, &account, &network).await? {
         return Ok(SignIn::Wait(wait));
     }
     let found = answers.db.person_at(&email).await?;
     let (person, hash) = found.map_or((None, None), |(person, hash)| (Some(person), hash));
     let right = verified(answers, password, hash).await?;
-    let Some(person) = person.filter(|_| right) else {
-        answers.db.note_try(&account).await?;
-        answers.db.note_try(&network).await?;
-        return Ok(SignIn::Wrong);
-    };
-    answers.db.forget_tries(&account).await?;
+    let Some(person) = person.filter(|_| right) else { return Ok(SignIn::Wrong) };
+    came_in(answers, &account, &network).await?;
     Ok(SignIn::In(begin(answers, &person, from).await?))
 }
 
-async fn must_wait(answers: &Answers, account: &str, network: &str) -> Result<Option<i64>> {
-    let left = |(failures, ago_s): (u32, i64), free| wait_s(failures, free) - ago_s;
-    let (of_account, of_network) =
-        futures::try_join!(answers.db.tries(account), answers.db.tries(network))?;
-    let wait = left(of_account, FREE_TRIES).max(left(of_network, FREE_TRIES_OF_NETWORK));
+/// Takes a try, which counts as vain until it is known to be right: of a thousand at once only the first are looked at. Gives
+/// how long whoever it is must wait instead.
+async fn take_try(answers: &Answers, account: &str, network: &str) -> Result<Option<i64>> {
+    let wait = answers.db.take_try(network, FREE_TRIES_OF_NETWORK).await?;
+    if wait > 0 {
+        return Ok(Some(wait));
+    }
+    let wait = answers.db.take_try(account, FREE_TRIES).await?;
     Ok((wait > 0).then_some(wait))
+}
+
+/// Forgets the vain tries of an account whose owner has come in, and the try itself of the network.
+async fn came_in(answers: &Answers, account: &str, network: &str) -> Result<()> {
+    answers.db.forget_tries(account).await?;
+    Ok(answers.db.give_try_back(network).await?)
 }
 
 async fn verified(answers: &Answers, password: &str, hash: Option<String>) -> Result<bool> {
@@ -264,18 +270,32 @@ pub async fn prove(
     address: IpAddr,
 ) -> Result<SignIn> {
     let (account, network) = (format!("account {}", signed.person.email), network(address));
-    if let Some(wait) = must_wait(answers, &account, &network).await? {
+    if let Some(wait) = take_try(answers, &account, &network).await? {
         return Ok(SignIn::Wait(wait));
     }
     let hash = answers.db.password_of(signed.person.id).await?;
     if !verified(answers, password, hash).await? {
-        answers.db.note_try(&account).await?;
-        answers.db.note_try(&network).await?;
         return Ok(SignIn::Wrong);
     }
-    answers.db.forget_tries(&account).await?;
+    came_in(answers, &account, &network).await?;
     answers.db.prove(signed.session).await?;
     Ok(SignIn::In(Token(String::new())))
+}
+
+/// Sets the password of somebody who is signed in: all their sessions end, and a new one begins.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn set_password(
+    answers: &Answers,
+    person: &Person,
+    password: &str,
+    from: From<'_>,
+) -> Result<Token> {
+    let hash = hash(answers, password).await?;
+    answers.db.set_password(person.id, &hash).await?;
+    noted(answers, person, Some(from.address), "changed their password", "").await?;
+    begin(answers, person, from).await
 }
 
 /// Ends a session of somebody; whether there was one.

@@ -3,7 +3,7 @@
 //! The parts are processes of their own, as they would be in earnest: PostgreSQL, the server, the
 //! stand-ins, two runners. When one of them fails, or we are asked to end, all of them end.
 
-use crate::seed::SITE_KEY;
+use crate::seed::{DemoPerson, SITE_KEY, for_us_alone};
 use crate::world::{COLLECT_HOST, Whereabouts};
 use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
@@ -115,6 +115,9 @@ fn remove_if_there(folder: &Path) -> Result<(), Failure> {
     }
 }
 
+/// The file, beside the database, with the made-up people and their passwords.
+const PEOPLE: &str = "people.json";
+
 /// What the parts of a demo are started with.
 struct Starting<'a> {
     folder: &'a Path,
@@ -154,7 +157,10 @@ impl Starting<'_> {
             sealed.push("--new-key");
         }
         let tokens = tokens.to_string_lossy();
+        let people = self.folder.join(PEOPLE);
+        let people = people.to_string_lossy();
         let seed = ["seed", "--days", &days, "--views", &views, "--tokens", &tokens];
+        sealed.extend(["--people", &people]);
         let mut seeding = Parts(vec![self.start("seed", &[seed.as_slice(), &sealed].concat())?]);
         loop {
             match seeding.0[0].process.try_wait()? {
@@ -163,6 +169,20 @@ impl Starting<'_> {
                 None => tokio::time::sleep(Duration::from_millis(50)).await,
             }
         }
+    }
+
+    /// Writes down where the server is and how its people sign in, for us alone.
+    fn write_access(&self) -> Result<(), Failure> {
+        let people: Vec<DemoPerson> = match fs::read_to_string(self.folder.join(PEOPLE)) {
+            Ok(text) => serde_json::from_str(&text)?,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+            Err(e) => return Err(e.into()),
+        };
+        let address = format!("http://{}", self.address);
+        let access = serde_json::json!({ "address": address, "people": people });
+        let text = serde_json::to_string_pretty(&access)?;
+        for_us_alone(&self.folder.join("access.json"), &text)?;
+        Ok(())
     }
 
     fn server(&self) -> Result<Part, Failure> {
@@ -178,7 +198,7 @@ impl Starting<'_> {
             args.extend(["--public-url", url]);
         }
         // Stand-ins write whom they forward for.
-        args.extend(["--trusted-proxy", "127.0.0.0/8"]);
+        args.extend(["--trusted-proxy", "127.0.0.0/8", "--demo-sign-in"]);
         self.start("server", &args)
     }
 
@@ -249,6 +269,7 @@ async fn parts(
         }
     }
     until_well(&starting.address, &mut parts, cluster).await?;
+    starting.write_access()?;
     println!("Cadentis is ready: http://{}", starting.address);
     loop {
         check(&mut parts.0, cluster)?;

@@ -2,6 +2,10 @@
 
 use crate::Failure;
 use crate::serve::KeyArgs;
+use cadentis_answers::Answers;
+use cadentis_answers::compute::Compute;
+use cadentis_answers::people::{self, Given};
+use cadentis_core::access::Role;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
@@ -24,9 +28,10 @@ use cadentis_store::site::{NewSite, Site};
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
-use std::time::Instant;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 #[derive(clap::Args)]
@@ -42,6 +47,9 @@ pub struct Args {
     /// Where to write the runners' tokens; made anew each time
     #[arg(long)]
     tokens: PathBuf,
+    /// Where to write who may sign in, with their passwords; only when they are made
+    #[arg(long)]
+    people: PathBuf,
     #[command(flatten)]
     key: KeyArgs,
 }
@@ -94,8 +102,63 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         }
     }
     std::fs::write(&args.tokens, serde_json::to_string_pretty(&tokens)?)?;
+    add_people(&db, &args.people).await?;
     db.close().await;
     Ok(())
+}
+
+/// Somebody of the demo who may sign in.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct DemoPerson {
+    pub email: String,
+    pub password: String,
+    pub role: String,
+}
+
+/// The made-up people: name, role, whether they see people.
+const PEOPLE: [(&str, &str, bool); 3] =
+    [("Ines", "administrator", true), ("Tor", "editor", false), ("Ada", "reader", false)];
+
+/// Adds the people of the demo, once, and writes down how they sign in.
+async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
+    let site = db.site_by_key(SITE_KEY).await?.ok_or("the site of the demo is gone")?;
+    if !db.has_nobody().await? {
+        return Ok(());
+    }
+    let compute = Compute::start(1, 4, Duration::from_secs(30))?;
+    let answers = Answers::new(db.clone(), compute);
+    let mut written = Vec::new();
+    for (name, role, sees_people) in PEOPLE {
+        let person = DemoPerson {
+            email: format!("{}@marram.example", name.to_lowercase()),
+            password: Uuid::new_v4().simple().to_string(),
+            role: role.into(),
+        };
+        let given = Given {
+            is_administrator: role == "administrator",
+            sees_people,
+            role: Role::of(role).map(|role| (site.id, role)),
+        };
+        let (email, password) = (&person.email, &person.password);
+        people::add_with_password(&answers, email, name, given, password).await?;
+        written.push(person);
+    }
+    for_us_alone(file, &serde_json::to_string_pretty(&written)?)?;
+    Ok(())
+}
+
+/// Writes a file that nobody else on this machine can read.
+pub fn for_us_alone(file: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write;
+    use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+    let mut open = std::fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(file)?;
+    open.set_permissions(std::fs::Permissions::from_mode(0o600))?;
+    open.write_all(text.as_bytes())
 }
 
 async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Result<Site, Failure> {

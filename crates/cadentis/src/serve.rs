@@ -2,8 +2,8 @@
 //! one database.
 
 use crate::{Failure, asked_to_end};
-use cadentis_answers::Answers;
 use cadentis_answers::compute::Compute;
+use cadentis_answers::{Answers, people};
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_intake::import::Importer;
@@ -43,6 +43,9 @@ pub struct Args {
     /// Answer to health checks and metrics at this address, which nothing else does: for whoever watches this server
     #[arg(long)]
     ops_listen: Option<SocketAddr>,
+    /// Let the people of a made-up site sign in with one press; only where nobody else can listen in
+    #[arg(long)]
+    demo_sign_in: bool,
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
@@ -107,6 +110,10 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     let public: Result<Vec<PublicUrl>, _> =
         args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
     let door = Door::new(public?, args.trusted_proxy.clone(), args.listen)?;
+    if args.demo_sign_in && !args.listen.ip().is_loopback() {
+        let says = "--demo-sign-in lets everybody in who reaches this server: it needs --listen on loopback";
+        return Err(says.into());
+    }
     let (vault, persons) = args.key.read()?.unzip();
     if persons.is_none() {
         tracing::warn!("without a key for secrets none can be kept, and nothing of people's ids");
@@ -119,7 +126,10 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     let intake_db = Db::connect_with(&args.database_url, INTAKE_CONNECTIONS)?;
     let intake = Intake::start(intake_db, args.queue, persons.clone(), &workers);
     let ready = Arc::new(AtomicBool::new(false));
+    let address = door.begins(args.listen);
+    let said = first_link(answers.clone(), ready.clone(), address);
     tokio::spawn(begin_work(db.clone(), !args.no_cadence, ready.clone(), workers.clone()));
+    tokio::spawn(said);
     let meter = cadentis_web::ops::PageMeter::default();
     let state = cadentis_web::State {
         meter,
@@ -128,6 +138,7 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         intake: intake.clone(),
         ready,
         door,
+        is_demo: args.demo_sign_in,
         workers,
     };
     let ops_state = state.clone();
@@ -200,6 +211,21 @@ async fn begin_work(db: Db, cadence: bool, ready: Arc<AtomicBool>, workers: Work
                 Ok(Duration::from_secs(5))
             })
         });
+    }
+}
+
+/// Says in the log how the first administrator comes in, while there is nobody.
+async fn first_link(answers: Answers, ready: Arc<AtomicBool>, address: String) {
+    while !ready.load(Ordering::Relaxed) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    match people::first_link(&answers).await {
+        Ok(Some(token)) => tracing::warn!(
+            "nobody can sign in yet; within a day, {address}/welcome/{} makes the first administrator",
+            token.text()
+        ),
+        Ok(None) => {}
+        Err(e) => tracing::error!("no link for the first administrator: {e}"),
     }
 }
 

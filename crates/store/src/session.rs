@@ -2,7 +2,7 @@
 
 use crate::db::{Db, Result};
 use crate::person::{Person, person};
-use cadentis_core::access::{IDLE_S, LONGEST_S};
+use cadentis_core::access::{IDLE_S, LONGEST_S, wait_s};
 use jiff::Timestamp;
 use sqlx::Row;
 use std::net::IpAddr;
@@ -115,6 +115,14 @@ impl Db {
         Ok(rows.into_iter().filter_map(session).collect())
     }
 
+    /// Lets everybody's session be so many seconds older: for tests of what ends.
+    pub async fn age_sessions(&self, by_s: i64) -> Result<()> {
+        let sql = "UPDATE session SET begun_at = begun_at - $1 * interval '1 second',
+                   seen_at = seen_at - $1 * interval '1 second', proved_at = proved_at - $1 * interval '1 second'";
+        sqlx::query(sql).bind(by_s as f64).execute(&self.pool).await?;
+        Ok(())
+    }
+
     /// Ends a session of somebody; whether there was one.
     pub async fn end_session(&self, person_id: i32, session: Uuid) -> Result<bool> {
         let sql = "DELETE FROM session WHERE person_id = $1 AND id = $2";
@@ -122,25 +130,38 @@ impl Db {
         Ok(done.rows_affected() > 0)
     }
 
-    /// How often this account or network tried in vain lately, and seconds since the last time.
-    pub async fn tries(&self, whose: &str) -> Result<(u32, i64)> {
-        let sql = "SELECT failures, extract(epoch FROM clock_timestamp() - last_at)::bigint FROM sign_in_try
-                   WHERE whose = $1 AND last_at > now() - interval '1 day'";
-        let found: Option<(i32, i64)> =
-            sqlx::query_as(sql).bind(whose).fetch_optional(&self.pool).await?;
-        Ok(found.map_or((0, 0), |(n, ago)| (n.unsigned_abs(), ago)))
+    /// Takes a try of this account or network, unless it has to wait: gives for how many seconds. All servers count together,
+    /// and two tries at once are two.
+    pub async fn take_try(&self, whose: &str, free: u32) -> Result<i64> {
+        let mut tx = self.pool.begin().await?;
+        let sql =
+            "INSERT INTO sign_in_try VALUES ($1, 0, clock_timestamp()) ON CONFLICT DO NOTHING";
+        sqlx::query(sql).bind(whose).execute(&mut *tx).await?;
+        let sql = "SELECT CASE WHEN last_at > clock_timestamp() - interval '1 day' THEN failures ELSE 0 END,
+                     greatest(0, extract(epoch FROM clock_timestamp() - last_at))::bigint
+                   FROM sign_in_try WHERE whose = $1 FOR UPDATE";
+        let (failures, ago_s): (i32, i64) =
+            sqlx::query_as(sql).bind(whose).fetch_one(&mut *tx).await?;
+        let wait = wait_s(failures.unsigned_abs(), free) - ago_s;
+        if wait > 0 {
+            return Ok(wait);
+        }
+        let sql =
+            "UPDATE sign_in_try SET failures = $2, last_at = clock_timestamp() WHERE whose = $1";
+        let next = failures.saturating_add(1).min(1_000_000);
+        sqlx::query(sql).bind(whose).bind(next).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(0)
     }
 
-    /// Notes that it tried in vain.
-    pub async fn note_try(&self, whose: &str) -> Result<()> {
-        let sql = "INSERT INTO sign_in_try AS t VALUES ($1, 1, clock_timestamp())
-                   ON CONFLICT (whose) DO UPDATE SET last_at = clock_timestamp(),
-                     failures = CASE WHEN t.last_at > now() - interval '1 day' THEN least(t.failures, 1000000) + 1 ELSE 1 END";
+    /// Gives a try back that was not in vain.
+    pub async fn give_try_back(&self, whose: &str) -> Result<()> {
+        let sql = "UPDATE sign_in_try SET failures = greatest(failures - 1, 0) WHERE whose = $1";
         sqlx::query(sql).bind(whose).execute(&self.pool).await?;
         Ok(())
     }
 
-    /// Forgets that it did.
+    /// Forgets that it tried in vain.
     pub async fn forget_tries(&self, whose: &str) -> Result<()> {
         let sql = "DELETE FROM sign_in_try WHERE whose = $1";
         sqlx::query(sql).bind(whose).execute(&self.pool).await?;

@@ -109,6 +109,11 @@ impl Door {
         self.asked(host(request.headers())).is_some()
     }
 
+    /// The public address that is told first, for links in the log; of a server that was given none its own.
+    pub fn begins(&self, listen: SocketAddr) -> String {
+        self.public.first().map_or_else(|| format!("http://{listen}"), PublicUrl::text)
+    }
+
     /// The public address of this request, for commands and snippets that are shown.
     pub fn address(&self, request: &HttpRequest) -> String {
         let found = self.asked(host(request.headers())).or(self.public.first());

@@ -39,6 +39,14 @@ pub enum PageError {
     Template(#[from] askama::Error),
     #[error("{0}")]
     Refused(String),
+    #[error("You are signed out.")]
+    SignedOut,
+    #[error("Your password is asked for again before this.")]
+    Prove,
+    #[error("{0}")]
+    NotAllowed(&'static str),
+    #[error("{0}")]
+    Gone(String),
     #[error("It could not be made: {0}.")]
     Broken(String),
 }
@@ -101,6 +109,9 @@ impl ResponseError for PageError {
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Database(e) if e.is_unreadable() => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
+            PageError::SignedOut => StatusCode::UNAUTHORIZED,
+            PageError::Prove | PageError::NotAllowed(_) => StatusCode::FORBIDDEN,
+            PageError::Gone(_) => StatusCode::GONE,
             PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Database(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
             PageError::Template(_) | PageError::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -116,6 +127,16 @@ impl ResponseError for PageError {
             PageError::Script { .. } => {
                 "Runs of it are unmeasured until it can be read; what was measured before is still there."
             }
+            PageError::SignedOut => {
+                "Sign in at /sign-in in another window, then go back and send it again: what you typed is still there."
+            }
+            PageError::Prove => {
+                "Type it at /confirm in another window, then go back and send it again: what you typed is still there."
+            }
+            PageError::NotAllowed(_) => {
+                "Whoever looks after this installation gives the right to; Setup, People."
+            }
+            PageError::Gone(_) => "Whoever gave it to you can make another one.",
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {
                 "Moments are written in UTC as 2026-11-22T05:00Z; go back and drag on the time strip."

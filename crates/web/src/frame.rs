@@ -1,6 +1,7 @@
 //! What every page has: the places, the time strip, the stretch in words.
 
 use crate::State;
+use crate::access::{Who, who};
 use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
@@ -128,6 +129,8 @@ fn up_to_now(stretch: Stretch, now: Timestamp) -> Stretch {
 
 pub struct Frame {
     pub site: Site,
+    /// Whoever looks at it.
+    pub who: Who,
     pub stretch: Stretch,
     pub against: Option<Stretch>,
     kind: Against,
@@ -222,11 +225,12 @@ impl Frame {
         place: &str,
         default_s: i64,
     ) -> Result<Frame, PageError> {
+        let who = who(request).ok_or(PageError::SignedOut)?;
         let asked = Asked::load(state, request, default_s).await?;
         let against = asked.stretch.against(asked.kind, &asked.site.zone);
         let (strip, markers) =
             Strip::load(state, &asked.site, asked.stretch, against, asked.now).await?;
-        Ok(Frame::around(asked, request, place, strip, markers))
+        Ok(Frame::around(who, asked, request, place, strip, markers))
     }
 
     /// The same for a part of a page, which is put into one that has its time strip already.
@@ -236,11 +240,13 @@ impl Frame {
         place: &str,
         default_s: i64,
     ) -> Result<Frame, PageError> {
+        let who = who(request).ok_or(PageError::SignedOut)?;
         let asked = Asked::load(state, request, default_s).await?;
-        Ok(Frame::around(asked, request, place, Strip::default(), Vec::new()))
+        Ok(Frame::around(who, asked, request, place, Strip::default(), Vec::new()))
     }
 
     fn around(
+        who: Who,
         asked: Asked,
         request: &HttpRequest,
         place: &str,
@@ -276,11 +282,13 @@ impl Frame {
             quick,
             places: PLACES
                 .into_iter()
+                .filter(|(name, ..)| *name != "Setup" || who.administers())
                 .map(|(name, path, built)| Place { name, path, built, here: name == place })
                 .collect(),
             stretch,
             against,
             now,
+            who,
             site,
             filter,
             here: request.path().to_string(),

@@ -5,6 +5,7 @@
 //! - [`pages`]: a folder for each place; [`respond`], [`words`], [`view`]: what more than one of them has
 //! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them; [`view`]: what templates are filled with
 
+mod access;
 mod api;
 mod csv_file;
 mod diff;
@@ -58,6 +59,8 @@ pub struct State {
     pub ready: Arc<AtomicBool>,
     /// Names that are answered, proxies that are believed.
     pub door: door::Door,
+    /// Whether it shows a made-up site on this machine alone: people sign in with one press.
+    pub is_demo: bool,
     /// What goes on in this process beside answering.
     pub workers: Workers,
 }
@@ -126,6 +129,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .configure(api::routes)
                     .configure(statics::routes)
                     .configure(pages::routes)
+                    .configure(pages::people::routes)
                     .configure(pages::visitors::routes)
                     .default_service(web::route().to(error::not_found)),
             )

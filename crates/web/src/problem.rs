@@ -141,7 +141,7 @@ impl From<Problem> for HttpResponse {
 }
 
 /// Whether a program asks, which reads no pages: below `/api`, or where it says that it takes JSON.
-fn program_asks(request: &ServiceRequest) -> bool {
+pub fn program_asks(request: &ServiceRequest) -> bool {
     let takes = request.headers().get(ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or("");
     request.path().starts_with("/api/") || (takes.contains("json") && !takes.contains("html"))
 }

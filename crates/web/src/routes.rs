@@ -1,57 +1,80 @@
-//! Which addresses there are: each list makes its routes and can be read by tests.
+//! Which addresses there are and what each asks of whoever comes: each list makes its routes and can be read by tests.
+//!
+//! A route without a permission cannot be written: the list does not compile.
 
-/// One address and how it is asked for.
+use crate::access;
+use actix_web::Route as Handled;
+use actix_web::middleware::from_fn;
+use cadentis_core::access::Permission;
+
+/// One address, how it is asked for, and what it asks of whoever comes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Route {
     /// `GET`, `POST` or `DELETE`.
     pub method: &'static str,
     /// With parameters in braces.
     pub path: String,
-    pub guard: Guard,
+    pub needs: Permission,
 }
 
-/// What stands before a route.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Guard {
-    /// Anybody: beacons, which pages of other origins send.
-    None,
-    /// The token of a location.
-    RunnerToken,
-    /// A page of ours, if it changes something.
-    SameOrigin,
-}
+/// A line of a list: permission, method, path.
+pub type Line = (Permission, &'static str, &'static str);
 
-/// `routes! { get "/path" => handler, … }` makes `ROUTES`, their methods and paths, and `routes`, which registers them.
+/// `routes! { Read get "/path" => handler, … }` makes `ROUTES`, what they need, their methods and paths, and `routes`, which
+/// registers them.
 macro_rules! routes {
-    ($($method:ident $path:literal => $handler:expr),* $(,)?) => {
-        /// Methods and paths of this part.
-        pub const ROUTES: &[(&str, &str)] = &[$((stringify!($method), $path)),*];
+    ($($needs:ident $method:ident $path:literal => $handler:expr),* $(,)?) => {
+        /// Permissions, methods and paths of this part.
+        pub const ROUTES: &[$crate::routes::Line] =
+            &[$((cadentis_core::access::Permission::$needs, stringify!($method), $path)),*];
 
         pub fn routes(config: &mut actix_web::web::ServiceConfig) {
-            config$(.route($path, actix_web::web::$method().to($handler)))*;
+            config$(.route(
+                $path,
+                $crate::routes::guarded(
+                    cadentis_core::access::Permission::$needs,
+                    actix_web::web::$method().to($handler),
+                ),
+            ))*;
         }
     };
 }
 pub(crate) use routes;
 
-/// Every route of the server, with what stands before it.
+/// A route that only those reach who may.
+pub fn guarded(needs: Permission, route: Handled) -> Handled {
+    match needs {
+        // What comes tens of thousands of times a second has nothing wrapped around it; runners show a token of their own.
+        Permission::Public | Permission::Runner => route,
+        Permission::Signed => route.wrap(from_fn(access::signed)),
+        Permission::Read => route.wrap(from_fn(access::read)),
+        Permission::People => route.wrap(from_fn(access::people)),
+        Permission::Edit => route.wrap(from_fn(access::edit)),
+        Permission::Play => route.wrap(from_fn(access::play)),
+        Permission::Administer => route.wrap(from_fn(access::administer)),
+        Permission::Grave => route.wrap(from_fn(access::grave)),
+    }
+}
+
+/// Every route of the server, with what it asks of whoever comes.
 pub fn all() -> Vec<Route> {
-    let of = |guard: Guard, before: &'static str, list: &'static [(&'static str, &'static str)]| {
-        list.iter().map(move |(method, path)| {
+    let of = |before: &'static str, list: &'static [Line]| {
+        list.iter().map(move |(needs, method, path)| {
             let method = match *method {
                 "get" => "GET",
                 "post" => "POST",
                 "delete" => "DELETE",
                 other => other,
             };
-            Route { method, path: format!("{before}{path}"), guard }
+            Route { method, path: format!("{before}{path}"), needs: *needs }
         })
     };
-    of(Guard::None, "", crate::api::beacons::ROUTES)
-        .chain(of(Guard::RunnerToken, "/api/runner", crate::api::runner::ROUTES))
-        .chain(of(Guard::SameOrigin, "", crate::api::ROUTES))
-        .chain(of(Guard::SameOrigin, "", crate::statics::ROUTES))
-        .chain(of(Guard::SameOrigin, "", crate::pages::ROUTES))
-        .chain(of(Guard::SameOrigin, "", crate::pages::visitors::ROUTES))
+    of("", crate::api::beacons::ROUTES)
+        .chain(of("/api/runner", crate::api::runner::ROUTES))
+        .chain(of("", crate::api::ROUTES))
+        .chain(of("", crate::statics::ROUTES))
+        .chain(of("", crate::pages::ROUTES))
+        .chain(of("", crate::pages::people::ROUTES))
+        .chain(of("", crate::pages::visitors::ROUTES))
         .collect()
 }

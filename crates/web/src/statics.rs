@@ -33,6 +33,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/ratings.css"),
     include_str!("../static/styles/funnel.css"),
     include_str!("../static/styles/map.css"),
+    include_str!("../static/styles/door.css"),
     include_str!("../static/styles/narrow.css"),
     include_str!("../static/styles/print.css"),
 );
@@ -65,10 +66,10 @@ const SNIPPET: &str = include_str!("../../../snippet/dist/snippet.js");
 const MODULE: &str = include_str!("../../../snippet/dist/snippet.mjs");
 
 crate::routes::routes! {
-    get "/static/{version}/{file}" => file,
-    get "/snippet.js" => || async { script(SNIPPET.to_string()) },
-    get "/snippet.mjs" => || async { script(MODULE.to_string()) },
-    get "/snippet/{key}.js" => own_snippet,
+    Public get "/static/{version}/{file}" => file,
+    Public get "/snippet.js" => || async { script(SNIPPET.to_string()) },
+    Public get "/snippet.mjs" => || async { script(MODULE.to_string()) },
+    Public get "/snippet/{key}.js" => own_snippet,
 }
 
 /// Stands in the address of every file, and is another one when any of them is: pages of a new version never get files

@@ -34,9 +34,6 @@ pub fn extent_words(frame: &Frame, finding: &Finding) -> String {
     }
 }
 
-/// What is said to whoever saves a script without a name.
-pub const NOBODY: &str = "Say who you are: versions have an author.";
-
 /// Why a script did not become the next version of its journey.
 pub fn not_saved_says(j: &Journey, why: &NotSaved, zone: &TimeZone) -> String {
     match why {

@@ -6,7 +6,7 @@
   var at = function (name, under) { return (under || document).querySelector('[data-' + name + ']'); };
   var C = CodeMirror;
   var version = Number(room.dataset.version), slug = room.dataset.slug;
-  var area = at('text', room), author = at('author', room);
+  var area = at('text', room);
 
   var ask = cadentis.ask, el = cadentis.el;
   var seconds = function (ms) { return (ms / 1000).toFixed(2) + ' s'; };
@@ -173,11 +173,8 @@
   };
 
   // --- saving ---
-  author.value = localStorage.getItem('cadentis-author') || '';
-  document.querySelectorAll('[data-signed] input[name=author]').forEach(function (i) { i.value = author.value; });
   at('save').onclick = function () {
-    localStorage.setItem('cadentis-author', author.value.trim());
-    var body = { script: view.state.doc.toString(), based_on: version, author: author.value, note: at('note').value };
+    var body = { script: view.state.doc.toString(), based_on: version, note: at('note').value };
     ask('/journeys/' + slug + '/script', 'POST', body).then(function (answer) {
       at('saved').textContent = (answer.ok ? answer.json.says : answer.detail) || 'Not saved.';
       at('saved').classList.toggle('broken', !answer.ok);

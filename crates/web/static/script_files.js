@@ -3,8 +3,7 @@
   'use strict';
   var form = document.querySelector('[data-import]');
   if (!form) return;
-  var list = document.querySelector('[data-brought]'), author = form.elements.author;
-  author.value = localStorage.getItem('cadentis-author') || '';
+  var list = document.querySelector('[data-brought]');
   function told(file, text, slug) {
     var item = document.createElement('li');
     item.textContent = file + ': ' + text + ' ';
@@ -19,9 +18,8 @@
   form.addEventListener('submit', function (e) {
     e.preventDefault();
     list.replaceChildren();
-    localStorage.setItem('cadentis-author', author.value.trim());
     Array.from(form.elements.files.files).forEach(function (file) {
-      var query = new URLSearchParams({ author: author.value, file: file.name });
+      var query = new URLSearchParams({ file: file.name });
       cadentis.ask('/journeys/import?' + query, 'POST', file).then(function (answer) {
         if (!answer.ok) return told(file.name, answer.detail || 'not taken');
         answer.json.files.forEach(function (f) { told(f.file, f.journey ? 'is there as “' + f.journey + '”, paused.' : f.says, f.slug); });

@@ -130,10 +130,7 @@ async fn no_address_makes_a_page_fail_or_say_back_what_a_stranger_wrote_as_marku
             asked.push(format!("{path}?{}", "only=device:phone&".repeat(300)));
         }
     }
-    let client = reqwest::Client::builder()
-        .redirect(reqwest::redirect::Policy::none())
-        .build()
-        .expect("a client");
+    let client = crate::serving::page_of_its_own();
     let answers = futures::stream::iter(&asked).map(async |path| {
         let answer =
             client.get(format!("{}{path}", s.server.address)).send().await.expect("an answer");

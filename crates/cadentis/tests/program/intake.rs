@@ -161,7 +161,7 @@ async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_tur
     // Those for which there was no room are told at once; the others wait.
     let (status, later) = waiting.join_next().await.expect("one of them").expect("no panic");
     assert_eq!((status, later.as_deref()), (503, Some("5")));
-    let page = reqwest::get(format!("{}/visitors", server.address)).await.expect("a page");
+    let page = crate::serving::get(format!("{}/visitors", server.address)).await.expect("a page");
     assert_eq!(page.status(), 200, "pages go on");
     held.release().await.expect("released");
     let mut counts = [0, 0];
@@ -241,7 +241,7 @@ async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_late
     let nobody = free_port().expect("a port");
     let server = Server::start(&format!("postgres://cadentis@127.0.0.1:{nobody}/cadentis"));
     assert_eq!(server.up().await, 503);
-    let health: Value = reqwest::get(format!("{}/healthz", server.address))
+    let health: Value = crate::serving::get(format!("{}/healthz", server.address))
         .await
         .expect("up")
         .json()
@@ -251,7 +251,7 @@ async fn without_its_database_the_server_says_so_and_turns_beacons_away_for_late
     let (collect, says) =
         send(&server.address, "key", beacon(Uuid::new_v4()).to_string(), OWN, BROWSER).await;
     assert_eq!((collect, says["reason"].as_str()), (503, Some("busy")));
-    let page = reqwest::get(&server.address).await.expect("a page");
+    let page = crate::serving::get(&server.address).await.expect("a page");
     assert_eq!(page.status(), 503);
     assert!(page.text().await.expect("a body").contains("The database does not answer just now."));
 }

@@ -5,6 +5,7 @@ mod door;
 mod empty;
 mod intake;
 mod ops;
+mod people;
 mod recomputed;
 mod runs;
 mod scripts;

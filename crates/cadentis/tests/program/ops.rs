@@ -15,12 +15,12 @@ async fn started(url: &str) -> (Server, String) {
 }
 
 async fn status(address: &str) -> u16 {
-    reqwest::get(address).await.map_or(0, |answer| answer.status().as_u16())
+    crate::serving::get(address).await.map_or(0, |answer| answer.status().as_u16())
 }
 
 /// Every sample by its family and labels, histograms by how often they were observed.
 async fn metrics(ops: &str) -> HashMap<String, f64> {
-    let answer = reqwest::get(format!("{ops}/metrics")).await.expect("an answer");
+    let answer = crate::serving::get(format!("{ops}/metrics")).await.expect("an answer");
     let kind = answer.headers()["content-type"].to_str().expect("text").to_string();
     assert_eq!(kind, "application/openmetrics-text; version=1.0.0; charset=utf-8");
     let text = answer.text().await.expect("a body");

@@ -59,21 +59,19 @@ async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_become
     assert!(part.contains("Accept as version 3"), "{part}");
 
     let address = format!("/runs/{fell}/repair");
-    let (status, says) = form(&s, &address, "author=").await;
-    assert!(status == 409 && says.contains("Say who you are"), "{says}");
     assert_eq!(
-        form(&s, &format!("/runs/{calm}/repair"), "author=Ada").await.0,
+        form(&s, &format!("/runs/{calm}/repair"), "").await.0,
         409,
         "nothing fell back there"
     );
-    assert_eq!(form(&s, &address, "author=Ada").await.0, 303);
+    assert_eq!(form(&s, &address, "").await.0, 303);
     let journey = s.db.journeys(1).await.expect("rows").remove(0);
     assert_eq!(
         (journey.version, journey.script.contains("press css \"#find\" or button \"Find\"")),
         (3, true)
     );
     // What was played is not the newest any more: nothing of what came after is lost.
-    let (status, says) = form(&s, &address, "author=Ada").await;
+    let (status, says) = form(&s, &address, "").await;
     assert!(status == 409 && says.contains("saved version 3 meanwhile"), "{says}");
     let page = get(&s, &format!("/runs/{fell}")).await.1;
     assert!(
@@ -98,12 +96,12 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
             vec![look("Departures\nPlatform 2", Some("One line is not as it was."))];
     })
     .await;
-    s.db.accept(1, &[&look("Departures\nPlatform 1", None)], "Ada", Timestamp::now())
+    s.db.accept(1, &[&look("Departures\nPlatform 1", None)], "Bo", Timestamp::now())
         .await
         .expect("accepted");
     let page = get(&s, &format!("/runs/{moved}")).await.1;
     assert!(
-        page.contains("Accepted now: by Ada") && page.contains("One line is not as it was."),
+        page.contains("Accepted now: by Bo") && page.contains("One line is not as it was."),
         "{page}"
     );
     assert!(
@@ -111,14 +109,14 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
             && page.contains("<span class=\"new\">+ Platform 2")
     );
 
-    assert_eq!(form(&s, &format!("/runs/{moved}/accept"), "author=Bo").await.0, 303);
+    assert_eq!(form(&s, &format!("/runs/{moved}/accept"), "").await.0, 303);
     let accepted = s.db.accepted(1).await.expect("rows");
     assert_eq!(accepted.len(), 1);
     assert_eq!(
         (accepted[0].seen.as_str(), accepted[0].author.as_str()),
-        ("Departures\nPlatform 2", "Bo")
+        ("Departures\nPlatform 2", "Ada")
     );
-    assert!(get(&s, &format!("/runs/{moved}")).await.1.contains("Accepted now: by Bo"));
+    assert!(get(&s, &format!("/runs/{moved}")).await.1.contains("Accepted now: by Ada"));
     // The next run is given it to look against.
     s.db.make_due(Timestamp::now()).await.expect("due");
     let client = reqwest::Client::new();
@@ -267,7 +265,7 @@ fn document() -> Request {
 #[tokio::test]
 async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     let s = server().await;
-    assert_eq!(form(&s, "/journeys/book/duplicate", "author=Ada&environment=").await.0, 303);
+    assert_eq!(form(&s, "/journeys/book/duplicate", "environment=").await.0, 303);
     let journeys = s.db.journeys(1).await.expect("rows");
     let copy = journeys.iter().find(|j| j.slug != "book").expect("a copy");
     assert_eq!(form(&s, &format!("/journeys/{}/status", copy.slug), "status=active").await.0, 303);
@@ -331,7 +329,7 @@ async fn a_script_that_nothing_can_read_is_told_where_it_stands_and_brings_no_pa
         );
     }
     // Its page does not take it as it is.
-    let text = json!({ "script": edit.script, "based_on": 2, "author": "Ada", "note": "" });
+    let text = json!({ "script": edit.script, "based_on": 2, "note": "" });
     let answer = serving::page_of_its_own()
         .post(format!("{}/journeys/book/script", s.server.address))
         .json(&text);

@@ -45,7 +45,8 @@ pub async fn server() -> Served {
 }
 
 pub async fn get(s: &Served, path: &str) -> (u16, String) {
-    let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
+    let answer =
+        crate::serving::get(format!("{}{path}", s.server.address)).await.expect("an answer");
     (answer.status().as_u16(), answer.text().await.expect("a body"))
 }
 

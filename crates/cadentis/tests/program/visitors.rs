@@ -1,5 +1,6 @@
 //! What is told of visitors, asked over HTTP of the real program on a real PostgreSQL.
 
+use crate::serving;
 use crate::serving::beacons::{BROWSER, OWN, Served, beacon, page, send, server, take, today};
 use cadentis_store::page_view_hour::RolledUp;
 use cadentis_store::sheet::Filed;
@@ -162,21 +163,22 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     take(
         &s,
         json!([
-            view(visit, 5, "/a", json!({"person": "ada@marram.example"})),
+            view(visit, 5, "/a", json!({"person": "passenger@marram.example"})),
             view(other, 4, "/b", json!({"person": "eve"})),
         ]),
     )
     .await;
-    let find = "/visitors/find?who=ada@marram.example";
+    let find = "/visitors/find?who=passenger@marram.example";
     assert!(page(&s, find).await.contains(&format!("/visitors/visits/{visit}?at=")));
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(
-        !everything.contains("ada@") && everything.contains(&visit.to_string()),
+        !everything.contains("passenger@") && everything.contains(&visit.to_string()),
         "only the hash is kept"
     );
     // Once filed, once more as rows.
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    let (_, told) = post(&s, "/setup/visitors/forget", &[("who", "ada@marram.example")]).await;
+    let (_, told) =
+        post(&s, "/setup/visitors/forget", &[("who", "passenger@marram.example")]).await;
     assert!(told.contains("1 page views of this person were erased"), "{told}");
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
     // Filed hours are packed: no id of them is to be seen in a text, so they are unpacked and asked.
@@ -232,7 +234,7 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
         &script[..400]
     );
     assert_eq!(
-        reqwest::get(format!("{}/snippet/nobody.js", s.server.address))
+        crate::serving::get(format!("{}/snippet/nobody.js", s.server.address))
             .await
             .expect("an answer")
             .status(),
@@ -363,7 +365,9 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
     // People are known no longer than the site wants.
     let gone = s.db.forget(Timestamp::now() + week * 10).await.expect("forgotten");
     assert!(gone.columns >= 3, "{gone:?}");
-    let unknown = reqwest::get(format!("{}/visitors/visits/{visit}", s.server.address))
+    // Nor is anybody signed in for so long.
+    serving::sign_in(&s.db, "Bo", serving::ADMINISTRATOR, serving::SESSION).await;
+    let unknown = crate::serving::get(format!("{}/visitors/visits/{visit}", s.server.address))
         .await
         .expect("an answer");
     assert_eq!(unknown.status(), 404);
@@ -450,12 +454,12 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
         load.contains("<code>img.hero</code>") && load.contains(">0.70 s<"),
         "its largest element and what it took: {load}"
     );
-    let nobody = reqwest::get(format!("{}/visitors/family?family=nobody", s.server.address))
+    let nobody = crate::serving::get(format!("{}/visitors/family?family=nobody", s.server.address))
         .await
         .expect("an answer");
     assert_eq!(nobody.status(), 404);
     let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
-    assert_eq!(reqwest::get(unknown).await.expect("an answer").status(), 404);
+    assert_eq!(crate::serving::get(unknown).await.expect("an answer").status(), 404);
 }
 
 /// Brings a file and gives the answer's status and text.

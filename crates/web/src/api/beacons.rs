@@ -12,7 +12,7 @@ use std::time::Duration;
 use tokio::time::timeout;
 
 crate::routes::routes! {
-    post "/beacons/{key}" => take,
+    Public post "/beacons/{key}" => take,
 }
 
 /// The body is JSON sent as `text/plain`, which a browser sends to another origin without asking

@@ -7,16 +7,16 @@ pub mod runner;
 pub mod scripts;
 
 crate::routes::routes! {
-    get "/healthz" => health::healthz,
-    post "/api/recordings" => recordings::ask,
-    get "/api/recordings/{id}" => recordings::look,
-    post "/api/recordings/{id}/inputs" => recordings::inputs,
-    post "/api/recordings/{id}/acts" => recordings::act,
-    delete "/api/recordings/{id}" => recordings::end,
-    post "/api/script/read" => scripts::read,
-    post "/api/script/next" => scripts::next,
-    post "/api/trials" => scripts::ask,
-    get "/api/trials/{id}" => scripts::trial,
-    delete "/api/trials/{id}" => scripts::cancel,
-    get "/api/trials/{id}/film/{step}/{frame}" => scripts::film,
+    Public get "/healthz" => health::healthz,
+    Play post "/api/recordings" => recordings::ask,
+    Play get "/api/recordings/{id}" => recordings::look,
+    Play post "/api/recordings/{id}/inputs" => recordings::inputs,
+    Play post "/api/recordings/{id}/acts" => recordings::act,
+    Play delete "/api/recordings/{id}" => recordings::end,
+    Read post "/api/script/read" => scripts::read,
+    Read post "/api/script/next" => scripts::next,
+    Play post "/api/trials" => scripts::ask,
+    Read get "/api/trials/{id}" => scripts::trial,
+    Play delete "/api/trials/{id}" => scripts::cancel,
+    Read get "/api/trials/{id}/film/{step}/{frame}" => scripts::film,
 }

@@ -20,10 +20,10 @@ use uuid::Uuid;
 const PROTOCOLS: std::ops::RangeInclusive<i32> = 4..=4;
 
 crate::routes::routes! {
-    post "/lease" => lease,
-    post "/progress" => progress,
-    post "/record" => record,
-    post "/recording" => recording,
+    Runner post "/lease" => lease,
+    Runner post "/progress" => progress,
+    Runner post "/record" => record,
+    Runner post "/recording" => recording,
 }
 
 #[derive(Deserialize)]

@@ -1,6 +1,7 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
 use crate::State;
+use crate::access::By;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
 use crate::format;
@@ -11,7 +12,7 @@ use crate::view::{Cell, Choice, Figure, Mark, Window, Working};
 use crate::words::uptime_proof;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::goals::{self, AtLocation, FailedFor, Limited, VITALS};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -114,6 +115,7 @@ impl NewGoal {
 /// `POST /goals`: the first goal of an installation that has none.
 pub async fn make(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     given: web::Form<NewGoal>,
 ) -> Result<HttpResponse, PageError> {
@@ -121,7 +123,6 @@ pub async fn make(
     let journey = journey_of(&state, site.id, &given.journey).await?;
     match given.read() {
         Ok((name, promised)) => {
-            let by = Author::somebody();
             changes::journeys::add_goal(&state.answers, &by, &journey, &name, promised).await?;
             Ok(redirect("/goals"))
         }

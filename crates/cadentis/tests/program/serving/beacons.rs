@@ -56,7 +56,8 @@ pub fn today() -> Stretch {
 
 /// A page of the server that is there.
 pub async fn page(s: &Served, path: &str) -> String {
-    let answer = reqwest::get(format!("{}{path}", s.server.address)).await.expect("an answer");
+    let answer =
+        crate::serving::get(format!("{}{path}", s.server.address)).await.expect("an answer");
     assert_eq!(answer.status(), 200, "{path}");
     answer.text().await.expect("a page")
 }

@@ -5,7 +5,9 @@ pub mod beacons;
 use cadentis_standins::postgres::{Cluster, free_port};
 use cadentis_store::Db;
 use cadentis_store::location::NewLocation;
+use cadentis_store::person::Given;
 use cadentis_store::site::NewSite;
+use sha2::{Digest, Sha256};
 use std::process::{Child, Command, Stdio};
 use std::sync::LazyLock;
 use std::time::Duration;
@@ -36,7 +38,46 @@ pub async fn database() -> (Db, String) {
         CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
     let db = Db::connect(&url).expect("an address");
     db.migrate().await.expect("migrations");
+    sign_in(&db, "Ada", ADMINISTRATOR, SESSION).await;
     (db, url)
+}
+
+/// What whoever every database of the tests begins with may do.
+pub const ADMINISTRATOR: Given = Given { is_administrator: true, sees_people: true, role: None };
+
+/// The session of the administrator that every database of the tests begins with.
+pub const SESSION: &str = "5e55104000000000000000000000000000000000000000000000000000000001";
+
+/// Adds somebody who is signed in with this session.
+pub async fn sign_in(db: &Db, name: &str, given: Given, session: &str) -> i32 {
+    let email = format!("{}@marram.example", name.to_lowercase().replace(' ', "."));
+    let id = db.add_person(&email, name, given).await.expect("a person").expect("a new one");
+    let (kept, from) =
+        (Sha256::digest(session.as_bytes()), "127.0.0.1".parse().expect("an address"));
+    db.begin_session(&kept, id, "a test", from).await.expect("a session");
+    id
+}
+
+/// A client that shows this session and comes from a page of the server's own. Redirects are looked at, not followed.
+pub fn signed_in_as(session: &str) -> reqwest::Client {
+    client(session, reqwest::redirect::Policy::none())
+}
+
+fn client(session: &str, redirects: reqwest::redirect::Policy) -> reqwest::Client {
+    let mut headers = reqwest::header::HeaderMap::new();
+    let cookie = format!("cadentis_session={session}");
+    headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
+    headers.insert("cookie", reqwest::header::HeaderValue::from_str(&cookie).expect("a cookie"));
+    reqwest::Client::builder()
+        .default_headers(headers)
+        .redirect(redirects)
+        .build()
+        .expect("a client")
+}
+
+/// What the administrator gets at this address, redirects followed.
+pub async fn get(address: impl reqwest::IntoUrl) -> reqwest::Result<reqwest::Response> {
+    client(SESSION, reqwest::redirect::Policy::default()).get(address).send().await
 }
 
 /// The site of the tests, in an empty database.
@@ -89,15 +130,10 @@ fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
         .expect("the server starts")
 }
 
-/// What a page of a server's own is to it: its browser says where a request comes from. Redirects are looked at, not
-/// followed.
+/// What a page of a server's own is to it: its browser says where a request comes from, and who is signed in. Redirects
+/// are looked at, not followed.
 pub fn page_of_its_own() -> reqwest::Client {
-    let mut headers = reqwest::header::HeaderMap::new();
-    headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
-    let client = reqwest::Client::builder()
-        .default_headers(headers)
-        .redirect(reqwest::redirect::Policy::none());
-    client.build().expect("a client")
+    signed_in_as(SESSION)
 }
 
 impl Server {

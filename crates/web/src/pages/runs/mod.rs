@@ -4,6 +4,7 @@ pub mod har;
 mod requests;
 
 use crate::State;
+use crate::access::By;
 use crate::diff::{DiffLine, diff};
 use crate::error::PageError;
 use crate::filters;
@@ -11,11 +12,11 @@ use crate::format;
 use crate::frame::{Frame, tone_of};
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html, redirect};
-use crate::words::{NOBODY, capital, not_saved_says};
+use crate::words::{capital, not_saved_says};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes;
 use cadentis_answers::changes::journeys::NotRepaired;
-use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Accepted, Location, Try};
 use cadentis_answers::run::{self, AtRun, ExaminedStep, Which};
 use cadentis_core::run::film::first_showing;
@@ -539,11 +540,6 @@ fn looked_rows(record: &RunRecord, accepted: &[Accepted], zone: &TimeZone) -> Ve
     record.steps.iter().flat_map(|s| &s.looked).map(row).collect()
 }
 
-#[derive(Deserialize)]
-pub struct Accepting {
-    author: String,
-}
-
 /// The repaired script beside the one that was played.
 struct Repair {
     lines: Vec<DiffLine>,
@@ -556,12 +552,11 @@ struct Repair {
 pub async fn repair(
     state: web::Data<State>,
     id: web::Path<Uuid>,
-    by: web::Form<Accepting>,
+    By(by): By,
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
-    let author = Author::named(&by.author).ok_or_else(|| PageError::Refused(NOBODY.into()))?;
     let refused = |says: &str| Err(PageError::Refused(says.into()));
-    match changes::journeys::repair(&state.answers, &author, &site, *id).await? {
+    match changes::journeys::repair(&state.answers, &by, &site, *id).await? {
         Ok((slug, version)) => Ok(redirect(&format!("/journeys/{slug}/script?compare={version}"))),
         Err(NotRepaired::NoRun) => Err(PageError::NotFound(format!("details of the run {id}"))),
         Err(NotRepaired::NoVersion) => refused("The version that was played is not kept any more."),
@@ -578,10 +573,9 @@ pub async fn repair(
 pub async fn accept(
     state: web::Data<State>,
     id: web::Path<Uuid>,
-    accepting: web::Form<Accepting>,
+    By(by): By,
 ) -> Result<HttpResponse, PageError> {
-    let author = Author::named(&accepting.author).unwrap_or_else(Author::somebody);
-    match changes::journeys::accept(&state.answers, &author, *id).await? {
+    match changes::journeys::accept(&state.answers, &by, *id).await? {
         true => Ok(redirect(&format!("/runs/{id}"))),
         false => Err(PageError::NotFound(format!("details of the run {id}"))),
     }

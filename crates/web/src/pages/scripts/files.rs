@@ -1,12 +1,12 @@
 //! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::problem::Problem;
-use crate::words::NOBODY;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::kept::PlaceAndPace;
 use cadentis_answers::sites;
 use cadentis_core::calendar::Pace;
@@ -41,24 +41,20 @@ pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageErr
 
 #[derive(Deserialize)]
 pub struct Upload {
-    #[serde(default)]
-    author: String,
     /// The file's name.
     #[serde(default)]
     file: String,
 }
 
-/// `POST /journeys/import?author=&file=`: the body is one script or a zip of them. Each that can be played becomes a
+/// `POST /journeys/import?file=`: the body is one script or a zip of them. Each that can be played becomes a
 /// journey, paused, at all locations every five minutes; of each that cannot it is told why. Nothing that is there is
 /// changed.
 pub async fn import(
     state: web::Data<State>,
+    By(by): By,
     brought: web::Query<Upload>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
-    let Some(author) = Author::named(&brought.author) else {
-        return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, NOBODY).into());
-    };
     let scripts = match scripts_in(&body, &brought.file) {
         Ok(scripts) => scripts,
         Err(says) => return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into()),
@@ -90,7 +86,7 @@ pub async fn import(
         };
         let plays = PlaceAndPace::usual(&pace, &locations);
         let answers = &state.answers;
-        let slug = changes::journeys::add(answers, &author, &site, &name, &script, plays).await?;
+        let slug = changes::journeys::add(answers, &by, &site, &name, &script, plays).await?;
         told.push(json!({ "file": file, "journey": name, "slug": slug }));
     }
     Ok(HttpResponse::Ok().json(json!({ "files": told })))

@@ -7,6 +7,7 @@ pub mod start;
 
 use super::start::{Given, Wrong};
 use crate::State;
+use crate::access::By;
 use crate::diff::{DiffLine, diff};
 use crate::door;
 use crate::error::{PageError, unavailable};
@@ -16,13 +17,13 @@ use crate::problem::Problem;
 use crate::respond::{TWELVE_HOURS, html, journey_of, redirect, with_header};
 use crate::view::Fact;
 use crate::view::Named;
-use crate::words::{NOBODY, not_saved_says, when};
+use crate::words::{not_saved_says, when};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes;
 use cadentis_answers::changes::journeys::{NewScript, NotSaved, SavedAs};
-use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Deleted, Journey, Status, Version};
 use cadentis_answers::{AnswerError, scripts, sites};
 use cadentis_core::journey::grammar;
@@ -197,7 +198,6 @@ pub fn life_says(
 pub struct Changed {
     pub script: String,
     pub based_on: i32,
-    pub author: String,
     pub note: String,
 }
 
@@ -205,6 +205,7 @@ pub struct Changed {
 /// cannot be played: nothing is lost, the page keeps what was written.
 pub async fn save(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     changed: web::Json<Changed>,
 ) -> HttpResponse {
@@ -212,9 +213,6 @@ pub async fn save(
         let none = || Ok(Problem::not_found("There is no such journey.").into());
         let Some(site) = sites::first(&state.answers).await? else { return none() };
         let Some(j) = sites::journey(&state.answers, site.id, &slug).await? else { return none() };
-        let Some(by) = Author::named(&changed.author) else {
-            return Ok(Problem::invalid("/author", NOBODY).into());
-        };
         let Changed { script, based_on, note, .. } = &*changed;
         let new = NewScript { script, based_on: *based_on, note };
         let saved = changes::journeys::save_script(&state.answers, &by, &site, &j, &new).await?;
@@ -252,13 +250,14 @@ pub struct NewStatus {
 /// `POST /journeys/{slug}/status`: starts, pauses or archives it.
 pub async fn set_status(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     new: web::Form<NewStatus>,
 ) -> Result<HttpResponse, PageError> {
     let status = Status::parse(&new.status)
         .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
     let j = the_journey(&state, &slug).await?;
-    changes::journeys::set_status(&state.answers, &Author::somebody(), &j, status).await?;
+    changes::journeys::set_status(&state.answers, &by, &j, status).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
@@ -271,6 +270,7 @@ pub struct Deletion {
 /// `POST /journeys/{slug}/delete`: deletes an archived journey for good; its name says that it is meant.
 pub async fn delete(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     asked: web::Form<Deletion>,
 ) -> Result<HttpResponse, PageError> {
@@ -281,7 +281,7 @@ pub async fn delete(
             j.name
         )));
     }
-    match changes::journeys::delete(&state.answers, &Author::somebody(), &j).await? {
+    match changes::journeys::delete(&state.answers, &by, &j).await? {
         Deleted::Gone => Ok(redirect("/journeys")),
         Deleted::NotArchived => Err(PageError::Refused(format!(
             "Nothing was deleted: archive “{}” first, so that it stops playing.",
@@ -311,6 +311,7 @@ pub struct About {
 /// `POST /journeys/{slug}/plays`: where, how often and on what it plays from now on.
 pub async fn plays(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     request: HttpRequest,
     given: web::Form<Given>,
@@ -319,7 +320,6 @@ pub async fn plays(
     let j = journey_of(&state, site.id, &slug).await?;
     match playing::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => {
-            let by = Author::somebody();
             changes::journeys::set_plays(&state.answers, &by, &j, &plays.as_kept()).await?;
             Ok(redirect(&format!("/journeys/{slug}/script#plays")))
         }
@@ -330,6 +330,7 @@ pub async fn plays(
 /// `POST /journeys/{slug}/about`: owner, tags, weight, who may edit.
 pub async fn about(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     about: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
@@ -340,13 +341,12 @@ pub async fn about(
         editors: &about.editors,
         essential: about.essential.is_some(),
     };
-    changes::journeys::set_about(&state.answers, &Author::somebody(), &j, &about).await?;
+    changes::journeys::set_about(&state.answers, &by, &j, &about).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }
 
 #[derive(Deserialize)]
 pub struct Copied {
-    author: String,
     /// Where the copy looks; the same when it does not say.
     environment: Option<String>,
 }
@@ -354,12 +354,12 @@ pub struct Copied {
 /// `POST /journeys/{slug}/duplicate`: a copy, paused; for another environment with its addresses.
 pub async fn duplicate(
     state: web::Data<State>,
+    By(by): By,
     slug: web::Path<String>,
     copied: web::Form<Copied>,
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
-    let by = Author::named(&copied.author).unwrap_or_else(Author::somebody);
     let environment = copied.environment.as_deref();
     let free = changes::journeys::duplicate(&state.answers, &by, &site, &j, environment).await?;
     Ok(redirect(&format!("/journeys/{free}/script")))

@@ -2,14 +2,14 @@
 
 use super::playing;
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html, redirect};
-use crate::words::NOBODY;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::{recordings, sites};
 use cadentis_core::journey::starter::{STARTERS, Starter};
 use cadentis_core::journey::{self, Journey, Part, recorded};
@@ -26,7 +26,6 @@ struct Page {
     written: Option<String>,
     written_chosen: bool,
     name: String,
-    author: String,
     fields: playing::Fields,
 }
 
@@ -94,7 +93,6 @@ async fn show(
         written_chosen: chosen == WRITTEN,
         written,
         name: of(given, "name").unwrap_or("").into(),
-        author: of(given, "author").unwrap_or("").into(),
         fields,
         wrong,
         frame,
@@ -141,12 +139,12 @@ fn written(given: &Given, name: &str, shared: &[Part]) -> Result<Journey, String
 /// `POST /journeys/new`: the journey, paused, at its script page. A wrong field is told beside it.
 pub async fn make(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
     let name: String = of(&given, "name").unwrap_or("").chars().take(80).collect();
-    let author = of(&given, "author").and_then(Author::named);
     let chosen = of(&given, "starter").unwrap_or("");
     let site = state.site().await?;
     let journey = match Starter::of(chosen) {
@@ -167,15 +165,12 @@ pub async fn make(
     if name.is_empty() {
         return show(&state, &request, &given, wrong("name", "A journey needs a name.")).await;
     }
-    let Some(author) = author else {
-        return show(&state, &request, &given, wrong("author", NOBODY)).await;
-    };
     let plays = match playing::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => plays,
         Err(wrong) => return show(&state, &request, &given, Some(wrong)).await,
     };
     let (answers, script) = (&state.answers, journey.to_string());
-    let (by, plays) = (&author, plays.as_kept());
-    let slug = changes::journeys::add(answers, by, &site, &name, &script, plays).await?;
+    let plays = plays.as_kept();
+    let slug = changes::journeys::add(answers, &by, &site, &name, &script, plays).await?;
     Ok(redirect(&format!("/journeys/{slug}/script")))
 }

@@ -1,12 +1,13 @@
 //! The first page of an empty installation: which site is looked at.
 
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::respond::{html, redirect};
 use crate::words::domains_of;
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::sites;
 use cadentis_core::calendar;
 use cadentis_core::text;
@@ -37,6 +38,7 @@ pub async fn page(state: web::Data<State>) -> Result<HttpResponse, PageError> {
 /// `POST /setup/first-site`
 pub async fn make(
     state: web::Data<State>,
+    By(by): By,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
     if sites::first(&state.answers).await?.is_some() {
@@ -53,7 +55,7 @@ pub async fn make(
         Ok(domains) => domains,
         Err(says) => return html(&Page { wrong: Some(says), typed }),
     };
-    let (answers, by) = (&state.answers, Author::somebody());
+    let answers = &state.answers;
     changes::installation::add_site(answers, &by, &name, &typed.zone, &domains).await?;
     Ok(redirect("/setup"))
 }

@@ -3,6 +3,7 @@
 pub mod first_site;
 
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::ops;
@@ -10,8 +11,8 @@ use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes;
 use cadentis_answers::changes::installation::{Located, NotKept, Token};
-use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Runner, Secret, Site};
 use cadentis_answers::setup::{self, Manned, Presence};
 use cadentis_core::calendar;
@@ -47,6 +48,11 @@ struct Wrong {
 }
 
 impl Page {
+    /// Whether what is grave can be changed now.
+    fn is_open(&self) -> bool {
+        self.frame.who.administers() && !self.frame.who.has_to_prove()
+    }
+
     /// What the field of common parts could be filled in with.
     fn parts_example(&self) -> &'static str {
         "part \"Sign in\"\n  type \"ada\" into field \"User\"\n  type \"{secret desk_password}\" into field \"Password\"\n  press button \"Sign in\""
@@ -256,27 +262,20 @@ pub struct Kept {
     name: String,
     #[serde(default)]
     secret: String,
-    #[serde(default)]
-    author: String,
     remove: Option<String>,
 }
 
 /// `POST /setup/secrets`: keeps, replaces or removes a secret. What it is, is never shown again.
 pub async fn secret(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     kept: web::Form<Kept>,
 ) -> Result<HttpResponse, PageError> {
     let wrong = |says: &str| Some(Wrong { form: "secret", says: says.to_string() });
     let site = state.site().await?;
     if kept.remove.is_some() {
-        changes::installation::remove_secret(
-            &state.answers,
-            &Author::somebody(),
-            &site,
-            &kept.name,
-        )
-        .await?;
+        changes::installation::remove_secret(&state.answers, &by, &site, &kept.name).await?;
         return Ok(redirect("/setup#secrets"));
     }
     let no_key = wrong(
@@ -290,14 +289,12 @@ pub async fn secret(
         wrong(
             "A secret has at least three characters: a shorter one could not be told from other text, and masked.",
         )
-    } else if let Some(by) = Author::named(&kept.author) {
+    } else {
         let (answers, secret) = (&state.answers, &kept.secret);
         match changes::installation::set_secret(answers, &by, &site, &kept.name, secret).await? {
             true => return Ok(redirect("/setup#secrets")),
             false => no_key,
         }
-    } else {
-        wrong("Say who you are.")
     };
     show(&state, &request, complaint, None, Typed::default(), None).await
 }
@@ -311,12 +308,13 @@ pub struct Parts {
 /// script that plays would lose what it follows.
 pub async fn parts(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     given: web::Form<Parts>,
 ) -> Result<HttpResponse, PageError> {
     let text = given.into_inner().parts.replace("\r\n", "\n");
     let site = state.site().await?;
-    let (answers, by) = (&state.answers, Author::somebody());
+    let answers = &state.answers;
     let complaint = match changes::installation::set_parts(answers, &by, &site, &text).await? {
         Ok(()) => return Ok(redirect("/setup#parts")),
         Err(NotKept::Unreadable(e)) => format!("Not kept: {e}."),
@@ -331,6 +329,7 @@ pub async fn parts(
 /// `POST /setup/locations`: a new location and the token of its runner, shown once.
 pub async fn location(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
@@ -372,7 +371,6 @@ pub async fn location(
         proxy: place.proxy.as_deref(),
         denied: place.denied,
     };
-    let by = Author::somebody();
     match changes::installation::add_location(&state.answers, &by, new).await? {
         Some(told) => show(&state, &request, None, Some(told), Typed::default(), None).await,
         None => {
@@ -395,12 +393,13 @@ pub struct Moved {
 /// `POST /setup/place`: where a location is, which proxy leads out of it, what must not be reached from there.
 pub async fn move_location(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     moved: web::Form<Moved>,
 ) -> Result<HttpResponse, PageError> {
     match place(&moved.latitude, &moved.longitude, &moved.proxy, &moved.denied) {
         Ok(Place { at, proxy, denied }) => {
-            let (by, proxy) = (Author::somebody(), proxy.as_deref());
+            let proxy = proxy.as_deref();
             changes::installation::move_location(
                 &state.answers,
                 &by,
@@ -475,13 +474,14 @@ fn about(site: Site, about: &About) -> Result<Site, String> {
 /// `POST /setup/site`: environments, how long evidence is kept, where traces are.
 pub async fn site(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     given: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
     let site = state.site().await?;
     match about(site, &given) {
         Ok(site) => {
-            changes::installation::set_site(&state.answers, &Author::somebody(), &site).await?;
+            changes::installation::set_site(&state.answers, &by, &site).await?;
             Ok(redirect("/setup#site"))
         }
         Err(says) => {
@@ -499,10 +499,10 @@ pub struct Renewed {
 /// `POST /setup/token`: a new token for a location; the old one is worth nothing from now on.
 pub async fn token(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     renewed: web::Form<Renewed>,
 ) -> Result<HttpResponse, PageError> {
-    let by = Author::somebody();
     let told = changes::installation::renew_token(&state.answers, &by, &renewed.slug).await?;
     let told = told.ok_or_else(|| PageError::NotFound(format!("the location {}", renewed.slug)))?;
     show(&state, &request, None, Some(told), Typed::default(), None).await

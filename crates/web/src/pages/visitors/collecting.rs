@@ -3,6 +3,7 @@
 
 use super::{Tabs, tabs, view_link};
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame};
@@ -10,7 +11,7 @@ use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::words::{domains_of, lines};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::collecting::{self, Taken};
 use cadentis_answers::kept::{ROWS_DAYS, Site};
 use cadentis_answers::visit;
@@ -253,6 +254,7 @@ pub async fn preview_part(
 /// `POST /setup/visitors`: keeps what was typed.
 pub async fn save(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
@@ -260,7 +262,6 @@ pub async fn save(
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
     match typed.on(asked.site) {
         Ok(site) => {
-            let by = Author::somebody();
             changes::visitors::set_collecting(&state.answers, &by, &site, asked.now).await?;
             Ok(redirect("/setup/visitors"))
         }
@@ -276,6 +277,7 @@ pub struct Who {
 /// `POST /setup/visitors/forget`: takes out what is known of a person or a visit.
 pub async fn forget(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     who: web::Form<Who>,
 ) -> Result<HttpResponse, PageError> {
@@ -291,7 +293,6 @@ pub async fn forget(
         )
         .await;
     }
-    let by = Author::somebody();
     let gone = changes::visitors::forget(&state.answers, &by, &asked.site, who, asked.now).await?;
     let told = format!(
         "{} page views of this {} were erased. Figures of the last {} days do not count them any more; older ones are \

@@ -4,6 +4,7 @@ use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, tabs};
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
@@ -12,7 +13,7 @@ use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::Working;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::funnels::{self, Followed};
 use cadentis_answers::kept::SavedFunnel;
 use cadentis_answers::visitors;
@@ -222,6 +223,7 @@ fn drawn(followed: &Followed, lanes: Lanes) -> Drawn {
 /// `POST /visitors/funnels`: keeps a funnel.
 pub async fn save(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
@@ -244,7 +246,6 @@ pub async fn save(
     }
     let name = typed.name.trim().to_string();
     let funnel = SavedFunnel { name, steps, within_s: minutes.unwrap_or(60) * 60 };
-    let by = Author::somebody();
     changes::visitors::save_funnel(&state.answers, &by, &site, &funnel).await?;
     Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }
@@ -257,11 +258,11 @@ pub struct Named {
 /// `POST /visitors/funnels/delete`
 pub async fn delete(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     named: web::Form<Named>,
 ) -> Result<HttpResponse, PageError> {
     let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
-    let by = Author::somebody();
     changes::visitors::delete_funnel(&state.answers, &by, &site, &named.name).await?;
     Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
 }

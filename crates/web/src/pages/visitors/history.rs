@@ -1,13 +1,14 @@
 //! What is done to history: page views imported in files, and families that everything is put into anew.
 
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::{self, Author};
+use cadentis_answers::changes;
 use cadentis_answers::kept::{Task, TaskState};
 use cadentis_answers::{AnswerError, collecting};
 use cadentis_core::calendar::Stretch;
@@ -67,10 +68,10 @@ pub async fn task_part(
 /// `POST /setup/visitors/history`: puts all history into the families of now.
 pub async fn begin(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    let by = Author::somebody();
     changes::visitors::begin_families(&state.answers, &by, &asked.site, asked.now).await?;
     Ok(redirect("/setup/visitors#families"))
 }
@@ -78,10 +79,11 @@ pub async fn begin(
 /// `POST /setup/visitors/history/stop`
 pub async fn stop(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    changes::visitors::stop_families(&state.answers, &Author::somebody(), &asked.site).await?;
+    changes::visitors::stop_families(&state.answers, &by, &asked.site).await?;
     Ok(redirect("/setup/visitors#families"))
 }
 

@@ -1,0 +1,295 @@
+//! Who is let in, by what, and who may do what: the whole list of routes, asked as each kind of person.
+
+use crate::door::path;
+use crate::serving::{self, CLUSTER, SESSION, Server, signed_in_as};
+use cadentis_core::access::{IDLE_S, LONGEST_S, PROVED_S, Permission, Role};
+use cadentis_store::Db;
+use cadentis_store::person::Given;
+use cadentis_web::routes::{Route, all};
+use reqwest::{Client, Response};
+use sha2::{Digest, Sha256};
+use std::fmt::Write;
+use uuid::Uuid;
+
+const PASSWORD: &str = "four fern ferries fog";
+
+struct World {
+    db: Db,
+    server: Server,
+    site: i32,
+}
+
+async fn world() -> World {
+    let (db, url) = serving::database().await;
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let site = serving::site(&db).await;
+    World { db, server, site }
+}
+
+/// A session that nobody has yet.
+fn session() -> String {
+    format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple())
+}
+
+fn kept(token: &str) -> Vec<u8> {
+    Sha256::digest(token.as_bytes()).to_vec()
+}
+
+/// A browser without a session, on a page of the server's own.
+fn stranger() -> Client {
+    signed_in_as("")
+}
+
+fn header<'a>(answer: &'a Response, name: &str) -> &'a str {
+    answer.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("")
+}
+
+/// The session that an answer gives.
+fn given_session(answer: &Response) -> String {
+    let cookie = header(answer, "set-cookie");
+    assert!(
+        cookie.contains("HttpOnly") && cookie.contains("SameSite=Lax") && cookie.contains("Path=/"),
+        "{cookie}"
+    );
+    let value = cookie.split(';').next().unwrap_or("");
+    value.strip_prefix("cadentis_session=").expect("a session").to_string()
+}
+
+fn posted(client: &Client, to: String, form: &[(&str, &str)]) -> reqwest::RequestBuilder {
+    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
+    let request = client.post(to).header("content-type", "application/x-www-form-urlencoded");
+    request.body(body)
+}
+
+impl World {
+    fn at(&self, path: &str) -> String {
+        format!("{}{path}", self.server.address)
+    }
+
+    fn given(&self, role: Option<Role>, is_administrator: bool, sees_people: bool) -> Given {
+        Given { is_administrator, sees_people, role: role.map(|r| (self.site, r)) }
+    }
+
+    async fn form(&self, client: &Client, path: &str, form: &[(&str, &str)]) -> Response {
+        posted(client, self.at(path), form).send().await.expect("an answer")
+    }
+
+    /// Somebody with a password, by a link as an administrator makes them.
+    async fn somebody(&self, name: &str, given: Given) -> (i32, String) {
+        let email = format!("{}@marram.example", name.to_lowercase());
+        let id = self.db.add_person(&email, name, given).await.expect("rows").expect("a new one");
+        let link = session();
+        self.db.add_link(&kept(&link), Some(id), 60).await.expect("a link");
+        let to = format!("/welcome/{link}");
+        let answer = self.form(&stranger(), &to, &[("password", PASSWORD)]).await;
+        assert_eq!(answer.status(), 303, "{name}");
+        (id, given_session(&answer))
+    }
+
+    async fn sign_in(&self, email: &str, password: &str, from: &str) -> Response {
+        let form = [("email", email), ("password", password), ("to", "/journeys?by=x")];
+        let request = posted(&stranger(), self.at("/sign-in"), &form);
+        request.header("x-forwarded-for", from).send().await.expect("an answer")
+    }
+}
+
+/// Whether somebody was let through to what stands behind the door.
+async fn is_let_in(w: &World, client: &Client, route: &Route) -> bool {
+    let method = route.method.parse().expect("a method");
+    let asked = client.request(method, w.at(&path(route))).send().await.expect("an answer");
+    let to_sign_in = header(&asked, "location").starts_with("/sign-in?to=");
+    !(asked.status() == 401 || asked.status() == 403 || to_sign_in)
+}
+
+#[tokio::test]
+async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else() {
+    let w = world().await;
+    let (reader, editor) = (Some(Role::Reader), Some(Role::Editor));
+    let people = [
+        ("member-of-none", w.given(None, false, true)),
+        ("reader", w.given(reader, false, false)),
+        ("reader-who-sees-people", w.given(reader, false, true)),
+        ("editor", w.given(editor, false, false)),
+        ("administrator", w.given(None, true, false)),
+    ];
+    let mut ids = Vec::new();
+    for (name, given) in people {
+        let email = format!("{name}@marram.example");
+        ids.push((name, w.db.add_person(&email, name, given).await.expect("rows").expect("new")));
+    }
+    let mut table = String::new();
+    for route in all().iter().filter(|r| r.needs != Permission::Runner) {
+        let mut who = Vec::new();
+        if is_let_in(&w, &stranger(), route).await {
+            who.push("anybody");
+        } else {
+            for (name, id) in &ids {
+                // Each has a session of their own: one of the routes ends it.
+                let theirs = session();
+                let from = "127.0.0.1".parse().expect("an address");
+                w.db.begin_session(&kept(&theirs), *id, "", from).await.expect("a session");
+                if is_let_in(&w, &signed_in_as(&theirs), route).await {
+                    who.push(name);
+                }
+            }
+        }
+        let _ = writeln!(table, "{:<6} {:<44} {}", route.method, route.path, who.join(" "));
+    }
+    let wanted = include_str!("access.table");
+    for (now, then) in table.lines().zip(wanted.lines()) {
+        assert_eq!(now, then);
+    }
+    assert_eq!(table, wanted, "whoever adds a route says here whom it lets in");
+}
+
+#[tokio::test]
+async fn what_is_grave_asks_for_the_password_again_and_sessions_end() {
+    let w = world().await;
+    let (_, session) = w.somebody("Ines", w.given(None, true, false)).await;
+    let ines = signed_in_as(&session);
+    let add = [("name", "Bo"), ("email", "bo@marram.example"), ("role", "reader")];
+    w.db.age_sessions(PROVED_S + 1).await.expect("older");
+    let answer = w.form(&ines, "/setup/people", &add).await;
+    assert_eq!(answer.status(), 403);
+    assert!(answer.text().await.expect("a page").contains("password is asked for again"));
+    let page = ines.get(w.at("/setup/people")).send().await.expect("an answer");
+    assert!(page.text().await.expect("a page").contains("<fieldset class=\"bare\" disabled>"));
+    let wrong = w.form(&ines, "/confirm", &[("password", "another one entirely")]).await;
+    assert_eq!(wrong.status(), 401);
+    let right = [("password", PASSWORD), ("to", "/setup/people")];
+    let answer = w.form(&ines, "/confirm", &right).await;
+    assert_eq!((answer.status().as_u16(), header(&answer, "location")), (303, "/setup/people"));
+    assert_eq!(w.form(&ines, "/setup/people", &add).await.status(), 200);
+    // Used every eleven hours it goes on, but not for ever.
+    for _ in 0..(LONGEST_S / (IDLE_S - 3_600)) {
+        assert_eq!(ines.get(w.at("/me")).send().await.expect("an answer").status(), 200);
+        w.db.age_sessions(IDLE_S - 3_600).await.expect("older");
+    }
+    w.db.age_sessions(IDLE_S - 3_600).await.expect("older");
+    let answer = ines.get(w.at("/me?x=1")).send().await.expect("an answer");
+    assert_eq!(
+        (answer.status().as_u16(), header(&answer, "location")),
+        (303, "/sign-in?to=%2Fme%3Fx%3D1")
+    );
+}
+
+#[tokio::test]
+async fn the_first_administrator_comes_in_by_a_link_that_is_used_up_and_nothing_else_answers_before()
+ {
+    let url =
+        CLUSTER.create_database(&format!("t{}", Uuid::new_v4().simple())).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let w = World { db, server, site: 0 };
+    let answer = stranger().get(w.at("/journeys")).send().await.expect("an answer");
+    assert_eq!(header(&answer, "location"), "/sign-in?to=%2Fjourneys");
+    let page = crate::serving::get(w.at("/sign-in")).await.expect("an answer").text().await;
+    assert!(page.expect("a page").contains("Nobody can sign in yet."));
+    // The server has made one already; the newest is good.
+    let link = session();
+    w.db.add_link(&kept(&link), None, 60).await.expect("a link");
+    let to = format!("/welcome/{link}");
+    let tried = [
+        (
+            [("name", ""), ("email", "ines@marram.example"), ("password", PASSWORD)],
+            "You have a name",
+        ),
+        ([("name", "Ines"), ("email", "ines"), ("password", PASSWORD)], "You have a name"),
+        (
+            [("name", "Ines"), ("email", "ines@marram.example"), ("password", "short")],
+            "10 characters",
+        ),
+        (
+            [("name", "Ines"), ("email", "ines@marram.example"), ("password", "ines marram")],
+            "guessed",
+        ),
+    ];
+    for (form, says) in &tried {
+        let answer = w.form(&stranger(), &to, form).await;
+        assert_eq!(answer.status(), 422);
+        let page = answer.text().await.expect("a page");
+        assert!(page.contains(says), "{says}: {page}");
+    }
+    let good = [("name", "Ines"), ("email", "Ines@Marram.example"), ("password", PASSWORD)];
+    let stranger_to_it = stranger();
+    let press = || w.form(&stranger_to_it, &to, &good);
+    let both = futures::join!(press(), press());
+    let mut became = [both.0.status().as_u16(), both.1.status().as_u16()];
+    became.sort_unstable();
+    assert_eq!(became, [303, 410], "two who press at once make one");
+    assert_eq!(stranger().get(w.at(&to)).send().await.expect("an answer").status(), 410);
+    let people = w.db.people().await.expect("rows");
+    assert_eq!((people.len(), people[0].is_administrator), (1, true));
+    assert_eq!(people[0].email, "ines@marram.example");
+    let answer = w.sign_in("ines@marram.example", PASSWORD, "198.51.100.1").await;
+    assert_eq!((answer.status().as_u16(), header(&answer, "location")), (303, "/journeys?by=x"));
+}
+
+#[tokio::test]
+async fn who_guesses_waits_and_hears_the_same_whether_there_is_such_an_account_or_not() {
+    let w = world().await;
+    let (_, first) = w.somebody("Tor", w.given(Some(Role::Editor), false, false)).await;
+    let mut said = Vec::new();
+    for email in ["tor@marram.example", "nobody@marram.example", "no address"] {
+        let answer = w.sign_in(email, "a wrong password", "198.51.100.2").await;
+        assert_eq!(answer.status(), 401);
+        said.push(answer.text().await.expect("a page").replace(email, ""));
+    }
+    assert!(said.windows(2).all(|two| two[0] == two[1]), "{said:?}");
+    // Twelve more: from the fifth on nothing is looked at for a while, not even what is right.
+    let tries =
+        (0..12).map(|_| w.sign_in("tor@marram.example", "a wrong password", "198.51.100.3"));
+    let answers = futures::future::join_all(tries).await;
+    assert!(answers.iter().any(|a| a.status() == 429 && !header(a, "retry-after").is_empty()));
+    for _ in 0..12 {
+        w.db.take_try("account tor@marram.example", 1_000).await.expect("counted");
+    }
+    let held = w.sign_in("tor@marram.example", PASSWORD, "198.51.100.4").await;
+    assert_eq!(held.status(), 429, "wherever it comes from");
+    assert_eq!(w.sign_in("nobody@marram.example", "x", "198.51.100.5").await.status(), 401);
+    // Whoever was signed in before is so still, and can end it.
+    let tor = signed_in_as(&first);
+    assert_eq!(tor.get(w.at("/me")).send().await.expect("an answer").status(), 200);
+    assert_eq!(w.form(&tor, "/sign-out", &[]).await.status(), 303);
+    assert_eq!(tor.get(w.at("/me")).send().await.expect("an answer").status(), 303);
+    // A session of another installation is none here.
+    let foreign = signed_in_as(&session()).get(w.at("/")).send().await.expect("an answer");
+    assert_eq!(header(&foreign, "location"), "/sign-in?to=%2F");
+    let dumped = w.db.text_of_every_table().await.expect("rows");
+    assert!(!dumped.iter().any(|row| row.contains(PASSWORD) || row.contains(&first)));
+}
+
+#[tokio::test]
+async fn two_administrators_who_shut_each_other_out_leave_one_and_whoever_is_shut_out_is_so_at_once()
+ {
+    let w = world().await;
+    let (ines, hers) = w.somebody("Ines", w.given(None, true, false)).await;
+    let (tor, his) = w.somebody("Tor", w.given(None, true, false)).await;
+    let ada =
+        w.db.people().await.expect("rows").into_iter().find(|p| p.name == "Ada").expect("Ada");
+    let gone = [("gone", "1")];
+    let first = signed_in_as(SESSION);
+    // The one that every test begins with goes first; then the two are alone.
+    let answer =
+        w.form(&signed_in_as(&hers), &format!("/setup/people/{}/gone", ada.id), &gone).await;
+    assert_eq!(answer.status(), 303);
+    assert_eq!(first.get(w.at("/me")).send().await.expect("an answer").status(), 303);
+    let (a, b) = (signed_in_as(&hers), signed_in_as(&his));
+    let (of_tor, of_ines) =
+        (format!("/setup/people/{tor}/gone"), format!("/setup/people/{ines}/gone"));
+    futures::join!(w.form(&a, &of_tor, &gone), w.form(&b, &of_ines, &gone));
+    let left: Vec<_> = w.db.people().await.expect("rows");
+    let left: Vec<_> = left.iter().filter(|p| p.is_administrator && p.gone_at.is_none()).collect();
+    assert_eq!(left.len(), 1);
+    // The last one can neither go nor give it up, and is told so.
+    let (own, last) = if left[0].id == ines { (ines, &a) } else { (tor, &b) };
+    for (to, form) in [("/gone", &gone[..]), ("", &[("role", "reader")])] {
+        let answer = w.form(last, &format!("/setup/people/{own}{to}"), form).await;
+        assert_eq!(answer.status(), 422);
+        let page = answer.text().await.expect("a page");
+        assert!(page.contains("make somebody else an administrator first"), "{page}");
+    }
+}

@@ -1,0 +1,24 @@
+//! People: signing in and out, one's own sessions, and who may do what.
+
+mod door;
+mod me;
+mod team;
+
+crate::routes::routes! {
+    Public get "/sign-in" => door::page,
+    Public post "/sign-in" => door::sign_in,
+    Public post "/sign-in/demo" => door::sign_in_to_demo,
+    Public get "/welcome/{token}" => door::welcome,
+    Public post "/welcome/{token}" => door::accept,
+    Signed post "/sign-out" => door::sign_out,
+    Signed get "/confirm" => door::confirm,
+    Signed post "/confirm" => door::confirmed,
+    Signed get "/me" => me::page,
+    Signed post "/me/password" => me::password,
+    Signed post "/me/sessions/end" => me::end,
+    Administer get "/setup/people" => team::page,
+    Grave post "/setup/people" => team::invite,
+    Grave post "/setup/people/{id}" => team::change,
+    Grave post "/setup/people/{id}/link" => team::link,
+    Grave post "/setup/people/{id}/gone" => team::gone,
+}
