@@ -82,6 +82,30 @@ impl Demo {
         serde_json::from_str(&text).expect("it is JSON")
     }
 
+    /// What a browser of hers sends along that is signed in as this person of the demo.
+    ///
+    /// # Panics
+    /// When she is not let in.
+    pub async fn cookie_of(&self, role: &str) -> String {
+        let access = self.said("access.json");
+        let people = access["people"].as_array().expect("people");
+        let person = people.iter().find(|p| p["role"] == role).expect("somebody");
+        let text = |name: &str| person[name].as_str().expect("a text").to_string();
+        let body = url::form_urlencoded::Serializer::new(String::new())
+            .append_pair("email", &text("email"))
+            .append_pair("password", &text("password"))
+            .finish();
+        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none());
+        let request = client.build().expect("a client").post(format!("{}/sign-in", self.address));
+        let request = request
+            .header("sec-fetch-site", "same-origin")
+            .header("content-type", "application/x-www-form-urlencoded");
+        let answer = request.body(body).send().await.expect("an answer");
+        assert_eq!(answer.status(), 303, "{role} is let in");
+        let cookie = answer.headers()["set-cookie"].to_str().expect("a cookie");
+        cookie.split(';').next().expect("a name and a value").to_string()
+    }
+
     /// Asks the demo to end and waits until it has.
     pub fn end(&mut self) {
         cadentis_processes::signal(self.process.id() as i32, libc::SIGTERM);
@@ -155,6 +179,18 @@ impl Looker {
         let address = format!("http://127.0.0.1:{port}");
         let driver = WebDriver::new(&address, caps).await.expect("the browser starts");
         Looker { driver, address, process, profile }
+    }
+
+    /// Signs in as this person of the demo, as its page offers.
+    ///
+    /// # Panics
+    /// When the page does not let them in.
+    pub async fn sign_in(&self, demo: &Demo, name: &str) {
+        self.driver.goto(format!("{}/sign-in?to=/me", demo.address)).await.expect("a page");
+        let button = format!("//button[normalize-space()='{name}']");
+        let button = self.driver.find(By::XPath(button)).await.expect("somebody of the demo");
+        button.click().await.expect("pressed");
+        self.wait_for("signed in", "return location.pathname === '/me'", 20).await;
     }
 
     /// What a script says about the page.

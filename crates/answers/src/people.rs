@@ -3,6 +3,7 @@
 //! Passwords are kept as argon2id; what cookies and links hold is kept as its SHA-256. Whoever tries in vain waits longer
 //! each time, by account and by network, and hears the same whether there is such an account or not.
 
+use crate::changes::{self, Author};
 use crate::compute::ComputeError;
 use crate::{Answers, Result};
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
@@ -231,8 +232,7 @@ async fn noted(
     what: &str,
     which: &str,
 ) -> Result<()> {
-    tracing::info!("{} {what} {which}", by.name);
-    Ok(answers.db.note_done((Some(by.id), &by.name), address, what, which).await?)
+    changes::noted(answers, &Author::signed(by, address), what, which).await
 }
 
 /// Who has this session, if it has not ended.

@@ -160,11 +160,11 @@ impl Db {
         Ok(Changed::Done)
     }
 
-    /// Keeps a link for so many seconds: it sets the password of `person_id`, or makes the first administrator. An older
-    /// one for the same is worth nothing afterwards.
+    /// Keeps a link for so many seconds: it sets the password of `person_id`, whose older one is worth nothing afterwards, or
+    /// makes the first administrator: each server that starts meanwhile makes one.
     pub async fn add_link(&self, token: &[u8], person_id: Option<i32>, for_s: i64) -> Result<()> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query("DELETE FROM door_link WHERE person_id IS NOT DISTINCT FROM $1")
+        sqlx::query("DELETE FROM door_link WHERE person_id = $1")
             .bind(person_id)
             .execute(&mut *tx)
             .await?;

@@ -18,12 +18,15 @@ use cadentis_answers::changes::Author;
 use cadentis_answers::people::{self, From, Signed};
 use cadentis_core::access::{LONGEST_S, May, Permission, Rights};
 use std::future::{Ready, ready};
+use std::net::IpAddr;
 use url::form_urlencoded::byte_serialize;
 
 /// Whoever is signed in.
 #[derive(Debug, Clone)]
 pub struct Who {
     pub signed: Signed,
+    /// From where they come.
+    pub address: IpAddr,
     pub rights: Rights,
 }
 
@@ -53,7 +56,7 @@ impl Who {
 
     /// They as the author of a change.
     pub fn author(&self) -> Author {
-        Author::named(self.name()).unwrap_or_else(Author::somebody)
+        Author::signed(&self.signed.person, Some(self.address))
     }
 }
 
@@ -117,7 +120,8 @@ pub async fn shown(state: &State, request: &HttpRequest) -> Result<Option<Who>, 
         return Ok(None);
     };
     let signed = people::signed(&state.answers, cookie.value()).await?;
-    Ok(signed.map(|signed| Who { rights: people::rights(&signed), signed }))
+    let address = state.door.visitor_of(request);
+    Ok(signed.map(|signed| Who { rights: people::rights(&signed), signed, address }))
 }
 
 /// An address of ours to go to, as the address of a page gives it; anything else leads to the beginning.

@@ -30,7 +30,7 @@ pub async fn add_site(
     let families = &[];
     let new = NewSite { key: &key, name, zone, domains, families, apdex_t_s: SATISFIED_S };
     answers.db.add_site(&new).await?;
-    noted(by, "added the site", name);
+    noted(answers, by, "added the site", name).await?;
     Ok(())
 }
 
@@ -40,7 +40,7 @@ pub async fn add_site(
 /// When the database does not answer.
 pub async fn set_site(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
     answers.db.set_site(site).await?;
-    noted(by, "changed the site", &site.name);
+    noted(answers, by, "changed the site", &site.name).await?;
     Ok(())
 }
 
@@ -74,7 +74,7 @@ pub async fn set_parts(
         }
     }
     answers.db.set_parts(site.id, text).await?;
-    noted(by, "changed the common parts of", &site.name);
+    noted(answers, by, "changed the common parts of", &site.name).await?;
     Ok(Ok(()))
 }
 
@@ -91,7 +91,7 @@ pub async fn set_secret(
 ) -> Result<bool> {
     let Some(vault) = &answers.vault else { return Ok(false) };
     answers.db.set_secret(vault, site.id, name, secret, by.name(), Timestamp::now()).await?;
-    noted(by, "set the secret", name);
+    noted(answers, by, "set the secret", name).await?;
     Ok(true)
 }
 
@@ -101,7 +101,7 @@ pub async fn set_secret(
 /// When the database does not answer.
 pub async fn remove_secret(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
     answers.db.remove_secret(site.id, name).await?;
-    noted(by, "removed the secret", name);
+    noted(answers, by, "removed the secret", name).await?;
     Ok(())
 }
 
@@ -160,7 +160,7 @@ pub async fn add_location(answers: &Answers, by: &Author, l: Located<'_>) -> Res
         denied: l.denied,
     };
     answers.db.add_location(&new).await?;
-    noted(by, "added the location", &wanted);
+    noted(answers, by, "added the location", &wanted).await?;
     Ok(Some(Token { name: l.name.into(), slug: wanted, token }))
 }
 
@@ -177,7 +177,7 @@ pub async fn move_location(
     denied: &Denied,
 ) -> Result<()> {
     answers.db.set_where(slug, at, proxy, denied).await?;
-    noted(by, "moved the location", slug);
+    noted(answers, by, "moved the location", slug).await?;
     Ok(())
 }
 
@@ -190,6 +190,6 @@ pub async fn renew_token(answers: &Answers, by: &Author, slug: &str) -> Result<O
     let Some(location) = locations.into_iter().find(|l| l.slug == slug) else { return Ok(None) };
     let token = new_token();
     answers.db.set_token(&location.slug, &token).await?;
-    noted(by, "renewed the token of", &location.slug);
+    noted(answers, by, "renewed the token of", &location.slug).await?;
     Ok(Some(Token { name: location.name, slug: location.slug, token }))
 }

@@ -58,7 +58,7 @@ pub async fn add(
         status: Status::Paused,
     };
     answers.db.add_journey(&new).await?;
-    noted(by, "added the journey", &slug);
+    noted(answers, by, "added the journey", &slug).await?;
     Ok(slug)
 }
 
@@ -120,7 +120,7 @@ pub async fn save_script(
     };
     Ok(match answers.db.save_script(j.id, &edit, Timestamp::now()).await? {
         Saved::Version(version) => {
-            noted(by, "saved a script of", &j.slug);
+            noted(answers, by, "saved a script of", &j.slug).await?;
             Ok(SavedAs::New(version))
         }
         Saved::Same(version) => Ok(SavedAs::Same(version)),
@@ -181,7 +181,7 @@ pub async fn accept(answers: &Answers, by: &Author, id: Uuid) -> Result<bool> {
     let Some(record) = run::record(answers, run::Which::Run, id).await? else { return Ok(false) };
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
     answers.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
-    noted(by, "accepted what was seen in the run", id);
+    noted(answers, by, "accepted what was seen in the run", id).await?;
     Ok(true)
 }
 
@@ -191,7 +191,7 @@ pub async fn accept(answers: &Answers, by: &Author, id: Uuid) -> Result<bool> {
 /// When the database does not answer.
 pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Status) -> Result<()> {
     answers.db.set_status(j.id, status).await?;
-    noted(by, &format!("made {} the journey", status.word()), &j.slug);
+    noted(answers, by, &format!("made {} the journey", status.word()), &j.slug).await?;
     Ok(())
 }
 
@@ -202,7 +202,7 @@ pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Sta
 pub async fn delete(answers: &Answers, by: &Author, j: &Journey) -> Result<Deleted> {
     let deleted = answers.db.delete_journey(j.id).await?;
     if matches!(deleted, Deleted::Gone) {
-        noted(by, "deleted the journey", &j.slug);
+        noted(answers, by, "deleted the journey", &j.slug).await?;
     }
     Ok(deleted)
 }
@@ -218,7 +218,7 @@ pub async fn set_plays(
     plays: &PlaceAndPace<'_>,
 ) -> Result<()> {
     answers.db.set_place_and_pace(j.id, plays).await?;
-    noted(by, "changed where and when plays", &j.slug);
+    noted(answers, by, "changed where and when plays", &j.slug).await?;
     Ok(())
 }
 
@@ -247,7 +247,7 @@ pub async fn set_about(
     let (tags, editors) = (listed(about.tags, LONGEST_TAG), listed(about.editors, LONGEST_NAME));
     let owner = cut(about.owner, LONGEST_NAME);
     answers.db.set_about(j.id, &owner, &tags, about.essential, &editors).await?;
-    noted(by, "changed what is said of", &j.slug);
+    noted(answers, by, "changed what is said of", &j.slug).await?;
     Ok(())
 }
 
@@ -296,7 +296,7 @@ pub async fn duplicate(
     let free = answers.db.free_slug(j.site_id, &wanted).await?;
     let (environment, now) = (elsewhere.unwrap_or(&j.environment), Timestamp::now());
     answers.db.duplicate(j, &free, &script, &name, environment, by.name(), now).await?;
-    noted(by, "copied a journey as", &free);
+    noted(answers, by, "copied a journey as", &free).await?;
     Ok(free)
 }
 
@@ -322,7 +322,7 @@ pub async fn add_goal(
     promised: f64,
 ) -> Result<()> {
     answers.db.add_goal(j.site_id, j.id, name, promised).await?;
-    noted(by, "promised", name);
+    noted(answers, by, "promised", name).await?;
     Ok(())
 }
 

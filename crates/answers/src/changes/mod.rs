@@ -8,42 +8,60 @@ pub mod installation;
 pub mod journeys;
 pub mod visitors;
 
+use crate::{Answers, Result};
+use cadentis_store::person::Person;
 use std::fmt::{self, Display};
+use std::net::IpAddr;
 
 /// A name has at most so many characters.
 const LONGEST_NAME: usize = 80;
+/// What something was done to is told in at most so many characters.
+const LONGEST_WHICH: usize = 200;
 
 /// Who changes something.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Author(String);
+pub struct Author {
+    name: String,
+    /// Who it is, and from where: nobody without, such as a program of ours.
+    person: Option<i32>,
+    address: Option<IpAddr>,
+}
 
 impl Author {
     /// Whoever gave this name; `None` when nothing was given.
     pub fn named(name: &str) -> Option<Author> {
         let name = cut(name, LONGEST_NAME);
-        (!name.is_empty()).then_some(Author(name))
+        (!name.is_empty()).then_some(Author { name, person: None, address: None })
     }
 
-    /// Somebody who did not say.
-    pub fn somebody() -> Author {
-        Author("somebody".into())
+    /// Somebody who is signed in.
+    pub fn signed(person: &Person, address: Option<IpAddr>) -> Author {
+        Author { name: cut(&person.name, LONGEST_NAME), person: Some(person.id), address }
     }
 
     /// Their name.
     pub fn name(&self) -> &str {
-        &self.0
+        &self.name
     }
 }
 
 impl Display for Author {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0)
+        f.write_str(&self.name)
     }
 }
 
-/// Says in the log who did what to what.
-fn noted(by: &Author, what: &str, which: impl Display) {
+/// Keeps, and says in the log, who did what to what.
+pub(crate) async fn noted(
+    answers: &Answers,
+    by: &Author,
+    what: &str,
+    which: impl Display,
+) -> Result<()> {
+    let which = which.to_string();
     tracing::info!("{by} {what} {which}");
+    let who = (by.person, by.name());
+    Ok(answers.db.note_done(who, by.address, what, cut(&which, LONGEST_WHICH).as_str()).await?)
 }
 
 /// The beginning of a text, without spaces around it.

@@ -20,7 +20,7 @@ pub async fn set_collecting(
     now: Timestamp,
 ) -> Result<()> {
     answers.db.set_collecting(site, now).await?;
-    noted(by, "changed how page views are collected of", &site.name);
+    noted(answers, by, "changed how page views are collected of", &site.name).await?;
     Ok(())
 }
 
@@ -35,7 +35,7 @@ pub async fn save_funnel(
     funnel: &SavedFunnel,
 ) -> Result<()> {
     answers.db.save_funnel(site.id, funnel).await?;
-    noted(by, "saved the funnel", &funnel.name);
+    noted(answers, by, "saved the funnel", &funnel.name).await?;
     Ok(())
 }
 
@@ -45,7 +45,7 @@ pub async fn save_funnel(
 /// When the database does not answer.
 pub async fn delete_funnel(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
     answers.db.delete_funnel(site.id, name).await?;
-    noted(by, "deleted the funnel", name);
+    noted(answers, by, "deleted the funnel", name).await?;
     Ok(())
 }
 
@@ -79,7 +79,7 @@ pub async fn forget(
         page_views += answers.db.forget_person(site.id, what, id, stretch).await?;
     }
     // Who it was is what is to be forgotten: the log does not say it.
-    noted(by, "had forgotten a", what);
+    noted(answers, by, "had forgotten a", what).await?;
     Ok(Forgotten { what, page_views })
 }
 
@@ -94,7 +94,7 @@ pub async fn begin_families(
     now: Timestamp,
 ) -> Result<()> {
     answers.db.begin_families(site.id, now).await?;
-    noted(by, "began to put history into the families of", &site.name);
+    noted(answers, by, "began to put history into the families of", &site.name).await?;
     Ok(())
 }
 
@@ -104,6 +104,22 @@ pub async fn begin_families(
 /// When the database does not answer.
 pub async fn stop_families(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
     answers.db.stop_families(site.id).await?;
-    noted(by, "stopped putting history into the families of", &site.name);
+    noted(answers, by, "stopped putting history into the families of", &site.name).await?;
     Ok(())
+}
+
+/// Notes that somebody looked at a person or a single visit. Of a person that is found by who they are it is not said whom.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn looked(answers: &Answers, by: &Author, at: &str, which: &str) -> Result<()> {
+    noted(answers, by, at, which).await
+}
+
+/// Notes that somebody brought a file of page views.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn brought(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
+    noted(answers, by, "brought a file of page views to", &site.name).await
 }

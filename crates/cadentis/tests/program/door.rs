@@ -164,7 +164,7 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
     )
     .await;
     // Addresses beside /api answer in JSON to whoever asks for it, and with a page to people.
-    let import = asked("POST", "/journeys/import?file=a.zip").body("x");
+    let import = asked("POST", "/journeys/import?file=a.zip").body("PK\u{3}\u{4}");
     let wanted = asked("GET", "/journeys/none/script").header("accept", "application/json");
     assert_problem(wanted.send().await.expect("an answer"), "a page asked for as JSON").await;
     assert_problem(

@@ -293,3 +293,28 @@ async fn two_administrators_who_shut_each_other_out_leave_one_and_whoever_is_shu
         assert!(page.contains("make somebody else an administrator first"), "{page}");
     }
 }
+
+#[tokio::test]
+async fn whoever_changes_something_or_looks_for_a_person_is_kept_and_whom_they_looked_for_is_not() {
+    let w = world().await;
+    let (_, session) = w.somebody("Ines", w.given(None, true, true)).await;
+    let ines = signed_in_as(&session);
+    let funnel =
+        [("name", "Way in"), ("step1", "Timetable"), ("step2", "Sailings"), ("minutes", "60")];
+    assert_eq!(w.form(&ines, "/visitors/funnels", &funnel).await.status(), 303);
+    let find = w.at("/visitors/find?who=passenger@marram.example");
+    let find = ines.get(find).header("x-forwarded-for", "198.51.100.9");
+    assert_eq!(find.send().await.expect("an answer").status(), 200);
+    let done = w.db.done(10).await.expect("rows");
+    let said: Vec<(&str, String)> =
+        done.iter().map(|d| (d.name.as_str(), format!("{} {}", d.what, d.which))).collect();
+    assert_eq!(said[0], ("Ines", "looked for a person and found 0 visits".into()));
+    assert_eq!(said[1], ("Ines", "saved the funnel Way in".into()));
+    assert_eq!(done[0].address, "198.51.100.9".parse().ok());
+    assert!(said.iter().any(|(_, what)| what == "signed in "), "{said:?}");
+    let page = ines.get(w.at("/setup/people")).send().await.expect("an answer");
+    let page = page.text().await.expect("a page");
+    assert!(page.contains("<td>saved the funnel Way in</td>"), "{page}");
+    let dumped = w.db.text_of_every_table().await.expect("rows");
+    assert!(!dumped.iter().any(|row| row.contains("passenger@")));
+}

@@ -114,6 +114,7 @@ const TOLD: usize = 20;
 /// `POST /setup/visitors/import?file=&device=&country=`: takes the page views of a file; 422 when nothing in it is one.
 pub async fn import(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
     about: web::Query<About>,
     body: web::Bytes,
@@ -141,6 +142,7 @@ pub async fn import(
         given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
     let imported = state.importer.file(&asked.site, kind, text, defaults, asked.now).await;
     let imported = imported.map_err(AnswerError::from)?;
+    changes::visitors::brought(&state.answers, &by, &asked.site).await?;
     let part = part(&asked, &imported);
     if imported.read == 0 { refused(&part) } else { html(&part) }
 }

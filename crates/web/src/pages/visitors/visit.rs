@@ -4,6 +4,7 @@
 use super::family::LoadBar;
 use super::{family_link, view_link};
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -13,6 +14,7 @@ use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::{self, Cell, Fact, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::visitors::looked;
 use cadentis_answers::visit;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::timing::{Rating, Vital};
@@ -110,6 +112,7 @@ const LANE: f64 = 20.0;
 
 pub async fn page(
     state: web::Data<State>,
+    By(by): By,
     id: web::Path<Uuid>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
@@ -121,6 +124,7 @@ pub async fn page(
         || PageError::NotFound(format!("page views of the visit {id} within a day of {near}"));
     let asked = visit::ask(&state.answers, frame.site.id, *id, near).await?;
     let visit::Visit { views, told, is_cut: cut } = asked.ok_or_else(none)?;
+    looked(&state.answers, &by, "looked at the visit", &id.to_string()).await?;
     let (Some(first), Some(last)) = (views.first(), views.last()) else { return Err(none()) };
     let begun = first.at;
     let all = wanted.all.is_some();
@@ -289,6 +293,7 @@ struct Sought {
 /// `GET /visitors/find?who=…`: the visits of a person by the id that pages gave, or a visit by its own id.
 pub async fn find(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
@@ -330,6 +335,11 @@ pub async fn find(
         view::Row { link: format!("/visitors/visits/{id}?at={at}&{}", frame.query), cells }
     };
     let rows: Vec<_> = visits.iter().rev().map(row).collect();
+    if is_asked {
+        // Whom they looked for is not kept anywhere.
+        let found = format!("and found {} visits", rows.len());
+        looked(&state.answers, &by, "looked for a person", &found).await?;
+    }
     let says = match (is_asked, rows.len()) {
         (false, _) => "Type the id that pages give for a person, or the id of a visit.".to_string(),
         (_, 0) => format!("Nobody of this id visited {}.", frame.words),
