@@ -193,6 +193,18 @@ impl Looker {
         self.wait_for("signed in", "return location.pathname === '/me'", 20).await;
     }
 
+    /// The same for somebody else: whoever is signed in signs out before.
+    ///
+    /// # Panics
+    /// When the page does not let them.
+    pub async fn sign_in_anew(&self, demo: &Demo, name: &str) {
+        self.driver.goto(format!("{}/me", demo.address)).await.expect("a page");
+        let out = By::XPath("//button[normalize-space()='Sign out']");
+        self.driver.find(out).await.expect("signed in").click().await.expect("pressed");
+        self.wait_for("signed out", "return location.pathname === '/sign-in'", 20).await;
+        self.sign_in(demo, name).await;
+    }
+
     /// What a script says about the page.
     ///
     /// # Panics

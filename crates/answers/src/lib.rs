@@ -15,6 +15,7 @@
 //! - [`scripts`], [`trials`], [`recordings`]: writing a journey; [`runners`]: what plays it
 //! - [`sites`], [`strip`], [`setup`]: what every page has, and what is set up
 //! - [`people`]: who may do what, and signing in
+//! - [`export`]: page views as lines of JSON
 //! - [`kept`]: what answers hold whole
 
 #![warn(missing_docs)]
@@ -25,6 +26,7 @@ pub mod breakdown;
 pub mod changes;
 pub mod collecting;
 pub mod errors;
+pub mod export;
 pub mod family;
 pub mod funnels;
 pub mod goals;
@@ -105,6 +107,11 @@ impl AnswerError {
     /// Whether the database answered something that cannot be read.
     pub fn is_unreadable(&self) -> bool {
         matches!(self, AnswerError::Store(StoreError::Content { .. }))
+    }
+
+    /// Whether it was about a name that nothing can have.
+    pub fn is_no_text(&self) -> bool {
+        matches!(self, AnswerError::Store(e) if e.is_no_text())
     }
 
     /// Whether the same would be answered however often it were tried.

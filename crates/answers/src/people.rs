@@ -9,9 +9,10 @@ use crate::{Answers, Result};
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
 use argon2::{Algorithm, Argon2, Params, Version};
 use cadentis_core::access::{
-    FREE_TRIES, FREE_TRIES_OF_NETWORK, LONGEST_PASSWORD, PROVED_S, Rights, SHORTEST_PASSWORD,
+    FREE_TRIES, FREE_TRIES_OF_NETWORK, LONGEST_PASSWORD, PROVED_S, Rights, SHORTEST_PASSWORD, Scope,
 };
 use cadentis_core::text;
+pub use cadentis_store::api_token::ApiToken;
 pub use cadentis_store::audit::Done;
 pub use cadentis_store::person::{Changed, Given, Person};
 pub use cadentis_store::session::{Session, Signed};
@@ -494,6 +495,64 @@ pub async fn sign_in_without(
         Some((person, _)) => Ok(Some(begin(answers, &person, from).await?)),
         None => Ok(None),
     }
+}
+
+/// A token for a program, which is shown once.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn make_token(
+    answers: &Answers,
+    by: &Author,
+    site_id: i32,
+    name: &str,
+    scopes: &[Scope],
+    days: i32,
+) -> Result<Token> {
+    let token = Token::new();
+    let hash = hashed(token.text());
+    answers.db.add_api_token(&hash, site_id, name, scopes, by.name(), days).await?;
+    changes::noted(answers, by, "made the token", name).await?;
+    Ok(token)
+}
+
+/// The token that a program shows, while it is good.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn shown_token(answers: &Answers, token: &str) -> Result<Option<ApiToken>> {
+    if token.len() != 64 {
+        return Ok(None);
+    }
+    Ok(answers.db.api_token(&hashed(token)).await?)
+}
+
+/// The tokens of a site, newest first.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn tokens(answers: &Answers, site_id: i32) -> Result<Vec<ApiToken>> {
+    Ok(answers.db.api_tokens(site_id).await?)
+}
+
+/// Takes a token away at once; whether there was one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn remove_token(answers: &Answers, by: &Author, site_id: i32, id: Uuid) -> Result<bool> {
+    match answers.db.remove_api_token(site_id, id).await? {
+        Some(name) => {
+            changes::noted(answers, by, "took away the token", name).await?;
+            Ok(true)
+        }
+        None => Ok(false),
+    }
+}
+
+/// What somebody may do on this site.
+pub fn rights_on(signed: &Signed, site_id: i32) -> Rights {
+    let of_site = signed.person.roles.iter().find(|(site, _)| *site == site_id);
+    Rights { role: of_site.map(|(_, role)| *role), ..rights(signed) }
 }
 
 #[cfg(test)]

@@ -297,6 +297,21 @@ pub async fn record(answers: &Answers, which: Which, id: Uuid) -> Result<Option<
     }
 }
 
+/// What was recorded of a run of this site: nothing when it is not kept any more, and `None` when there is no such run.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn of_site(
+    answers: &Answers,
+    site_id: i32,
+    id: Uuid,
+) -> Result<Option<Option<RunRecord>>> {
+    match answers.db.run(id).await?.filter(|run| run.site_id == site_id) {
+        Some(run) => Ok(Some(answers.db.record(&run).await?)),
+        None => Ok(None),
+    }
+}
+
 /// A picture of a run: its media type and bytes, as a runner sent them.
 ///
 /// # Errors

@@ -5,8 +5,11 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::run::Outcome;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
+pub use cadentis_store::run::ListedRun;
 use cadentis_store::run::{Like, Run};
 use cadentis_store::script_version::Version;
+use jiff::Timestamp;
+use uuid::Uuid;
 
 /// Which runs are wanted.
 #[derive(Debug, Clone, Default)]
@@ -85,4 +88,23 @@ pub async fn newest(answers: &Answers, journey: &Journey, stretch: Stretch) -> R
     let of = (journey.id, journey.site_id);
     let (rows, _) = answers.db.runs_like(of, stretch, &Like::default(), 0, 1).await?;
     Ok(rows.into_iter().next().map(|(run, _)| run))
+}
+
+/// Runs of a journey in the stretch, newest first, that come after this one (its moment and id) in that order.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn after(
+    answers: &Answers,
+    journey: &Journey,
+    stretch: Stretch,
+    wanted: &Wanted<'_>,
+    after: Option<(Timestamp, Uuid)>,
+) -> Result<Vec<ListedRun>> {
+    let locations = answers.db.locations().await?;
+    let location = wanted.location.and_then(|slug| locations.iter().find(|l| l.slug == slug));
+    let like =
+        Like { outcome: wanted.outcome, location_id: location.map(|l| l.id), ..Like::default() };
+    let of = (journey.id, journey.site_id);
+    Ok(answers.db.runs_after(of, stretch, &like, after, wanted.most).await?)
 }

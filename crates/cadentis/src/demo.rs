@@ -3,7 +3,7 @@
 //! The parts are processes of their own, as they would be in earnest: PostgreSQL, the server, the
 //! stand-ins, two runners. When one of them fails, or we are asked to end, all of them end.
 
-use crate::seed::{DemoPerson, SITE_KEY, for_us_alone};
+use crate::seed::{DemoAccess, SITE_KEY, for_us_alone};
 use crate::world::{COLLECT_HOST, Whereabouts};
 use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
@@ -173,13 +173,15 @@ impl Starting<'_> {
 
     /// Writes down where the server is and how its people sign in, for us alone.
     fn write_access(&self) -> Result<(), Failure> {
-        let people: Vec<DemoPerson> = match fs::read_to_string(self.folder.join(PEOPLE)) {
-            Ok(text) => serde_json::from_str(&text)?,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+        let access = match fs::read_to_string(self.folder.join(PEOPLE)) {
+            Ok(text) => text,
+            // Its people were made by somebody else.
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(()),
             Err(e) => return Err(e.into()),
         };
+        let DemoAccess { token, people } = serde_json::from_str(&access)?;
         let address = format!("http://{}", self.address);
-        let access = serde_json::json!({ "address": address, "people": people });
+        let access = serde_json::json!({ "address": address, "token": token, "people": people });
         let text = serde_json::to_string_pretty(&access)?;
         for_us_alone(&self.folder.join("access.json"), &text)?;
         Ok(())

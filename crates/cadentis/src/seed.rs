@@ -3,9 +3,10 @@
 use crate::Failure;
 use crate::serve::KeyArgs;
 use cadentis_answers::Answers;
+use cadentis_answers::changes::Author;
 use cadentis_answers::compute::Compute;
 use cadentis_answers::people::{self, Given};
-use cadentis_core::access::Role;
+use cadentis_core::access::{Role, Scope};
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::journey;
@@ -115,6 +116,14 @@ pub struct DemoPerson {
     pub role: String,
 }
 
+/// How the demo is come into.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct DemoAccess {
+    /// A token of a program that may do everything.
+    pub token: String,
+    pub people: Vec<DemoPerson>,
+}
+
 /// The made-up people: name, role, whether they see people.
 const PEOPLE: [(&str, &str, bool); 3] =
     [("Ines", "administrator", true), ("Tor", "editor", false), ("Ada", "reader", false)];
@@ -143,7 +152,10 @@ async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
         people::add_with_password(&answers, email, name, given, password).await?;
         written.push(person);
     }
-    for_us_alone(file, &serde_json::to_string_pretty(&written)?)?;
+    let by = Author::named("Ines").ok_or("a name")?;
+    let token = people::make_token(&answers, &by, site.id, "the demo", &Scope::ALL, 400).await?;
+    let access = DemoAccess { token: token.text().into(), people: written };
+    for_us_alone(file, &serde_json::to_string_pretty(&access)?)?;
     Ok(())
 }
 

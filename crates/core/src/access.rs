@@ -17,6 +17,8 @@ pub enum Permission {
     People,
     /// To change journeys, goals and what else a team works with.
     Edit,
+    /// To set and remove markers.
+    Mark,
     /// To play or record at a location now.
     Play,
     /// To look after the installation.
@@ -27,13 +29,14 @@ pub enum Permission {
 
 impl Permission {
     /// All of them.
-    pub const ALL: [Permission; 9] = [
+    pub const ALL: [Permission; 10] = [
         Permission::Public,
         Permission::Runner,
         Permission::Signed,
         Permission::Read,
         Permission::People,
         Permission::Edit,
+        Permission::Mark,
         Permission::Play,
         Permission::Administer,
         Permission::Grave,
@@ -48,8 +51,65 @@ impl Permission {
             Permission::People => {
                 "Single visits and persons are seen by those who were given the right to."
             }
-            Permission::Edit | Permission::Play => "Editors do this; you are a reader.",
+            Permission::Edit | Permission::Mark | Permission::Play => {
+                "Editors do this; you are a reader."
+            }
             Permission::Administer | Permission::Grave => "Administrators do this.",
+        }
+    }
+}
+
+/// What a token of a program may be made for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Scope {
+    /// To read what is measured; never single visits and persons.
+    Read,
+    /// To change what editors change.
+    Write,
+    /// To set and remove markers.
+    Markers,
+    /// To bring page views.
+    Import,
+    /// To play at a location now.
+    Play,
+}
+
+impl Scope {
+    /// All of them.
+    pub const ALL: [Scope; 5] =
+        [Scope::Read, Scope::Write, Scope::Markers, Scope::Import, Scope::Play];
+
+    /// As it is kept and written.
+    pub fn word(self) -> &'static str {
+        match self {
+            Scope::Read => "read",
+            Scope::Write => "write",
+            Scope::Markers => "markers",
+            Scope::Import => "import",
+            Scope::Play => "play",
+        }
+    }
+
+    /// The scope of this word.
+    pub fn of(word: &str) -> Option<Scope> {
+        Scope::ALL.into_iter().find(|s| s.word() == word)
+    }
+
+    /// Whether a token with these scopes may do what asks for this.
+    pub fn may(scopes: &[Scope], permission: Permission) -> bool {
+        let has = |scope| scopes.contains(&scope);
+        match permission {
+            Permission::Public => true,
+            Permission::Read => has(Scope::Read),
+            Permission::Edit => has(Scope::Write),
+            Permission::Mark => has(Scope::Markers) || has(Scope::Write),
+            Permission::Play => has(Scope::Play),
+            Permission::Runner
+            | Permission::Signed
+            | Permission::People
+            | Permission::Administer
+            | Permission::Grave => false,
         }
     }
 }
@@ -116,7 +176,7 @@ impl Rights {
             Permission::Runner => false,
             Permission::Read => reads,
             Permission::People => reads && self.sees_people,
-            Permission::Edit | Permission::Play => edits,
+            Permission::Edit | Permission::Mark | Permission::Play => edits,
             Permission::Administer => self.is_administrator,
             Permission::Grave if self.is_administrator && !self.proved => return May::Prove,
             Permission::Grave => self.is_administrator,
@@ -170,7 +230,9 @@ mod tests {
 
     #[test]
     fn each_may_what_the_table_says_and_nothing_else() {
-        use Permission::{Administer, Edit, Grave, People, Play, Public, Read, Runner, Signed};
+        use Permission::{
+            Administer, Edit, Grave, Mark, People, Play, Public, Read, Runner, Signed,
+        };
         let may = |r: Rights| -> Vec<Permission> {
             Permission::ALL.into_iter().filter(|p| r.may(*p) == May::Yes).collect()
         };
@@ -179,14 +241,33 @@ mod tests {
         assert_eq!(may(rights(false, None, true, true)), [Public, Signed], "sees nobody nowhere");
         assert_eq!(may(rights(false, reader, false, true)), [Public, Signed, Read]);
         assert_eq!(may(rights(false, reader, true, true)), [Public, Signed, Read, People]);
-        assert_eq!(may(rights(false, editor, false, true)), [Public, Signed, Read, Edit, Play]);
-        let all = [Public, Signed, Read, Edit, Play, Administer];
+        assert_eq!(
+            may(rights(false, editor, false, true)),
+            [Public, Signed, Read, Edit, Mark, Play]
+        );
+        let all = [Public, Signed, Read, Edit, Mark, Play, Administer];
         assert_eq!(may(rights(true, None, false, false)), all);
         assert_eq!(rights(true, None, false, false).may(Grave), May::Prove);
         assert_eq!(rights(false, editor, true, false).may(Grave), May::No);
         assert_eq!(rights(true, None, true, true).may(Grave), May::Yes);
         assert!(may(rights(true, None, true, true)).contains(&People));
         assert!(!may(rights(true, editor, true, true)).contains(&Runner), "people are no runners");
+    }
+
+    #[test]
+    fn a_token_never_reaches_people_nor_what_is_grave_and_only_what_it_was_made_for() {
+        use Permission::{Edit, Mark, Play, Public, Read};
+        let may = |scopes: &[Scope]| -> Vec<Permission> {
+            Permission::ALL.into_iter().filter(|p| Scope::may(scopes, *p)).collect()
+        };
+        assert_eq!(may(&Scope::ALL), [Public, Read, Edit, Mark, Play]);
+        assert_eq!(may(&[Scope::Read]), [Public, Read]);
+        assert_eq!(may(&[Scope::Markers]), [Public, Mark]);
+        assert_eq!(may(&[Scope::Write]), [Public, Edit, Mark], "who writes need not read");
+        assert_eq!(may(&[Scope::Import]), [Public]);
+        for scope in Scope::ALL {
+            assert_eq!(Scope::of(scope.word()), Some(scope));
+        }
     }
 
     #[test]
@@ -201,7 +282,7 @@ mod tests {
         #[test]
         fn more_rights_never_take_any_away(
             admin: bool, role in prop::sample::select(vec![None, Some(Role::Reader), Some(Role::Editor)]),
-            people: bool, proved: bool, nth in 0usize..9,
+            people: bool, proved: bool, nth in 0usize..10,
         ) {
             let p = Permission::ALL[nth];
             let less = rights(admin, role, people, proved);

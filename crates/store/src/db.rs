@@ -24,6 +24,11 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether a text was asked about that no name can be: it has a NUL in it (SQLSTATE 22021).
+    pub fn is_no_text(&self) -> bool {
+        matches!(self, StoreError::Database(sqlx::Error::Database(e)) if e.code().as_deref() == Some("22021"))
+    }
+
     /// Whether the same statement will never be taken, however often it is tried: what it holds is no text, number or row
     /// that can be stored (SQLSTATE classes 22, data exception, and 23, integrity constraint violation).
     pub fn is_permanent(&self) -> bool {

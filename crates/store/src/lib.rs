@@ -12,12 +12,13 @@
 //! - [`page_view`]: page views in; [`sheet`]: hours of them by columns, `columns` of which lie in memory;
 //!   [`page_view_hour`]: their cells by the hour; [`visits`]: single ones
 //! - [`task`]: what changes hours that are long filed: imports, families anew
-//! - [`person`], [`session`], [`audit`]: who may do what, who is signed in, what was done
+//! - [`person`], [`session`], [`api_token`], [`audit`]: who may do what, who is signed in, what was done
 //! - [`forgetting`]: what leaves when its time is over, and when the clock is not believed
 //! - [`bulk`]: writing history in one go (demo, tests, benchmarks)
 
 #![warn(missing_docs)]
 
+pub mod api_token;
 pub mod audit;
 pub mod bulk;
 mod columns;

@@ -145,6 +145,27 @@ pub enum Finished {
     Unknown,
 }
 
+/// A run as lists have it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ListedRun {
+    /// Its id.
+    pub id: Uuid,
+    /// From where.
+    pub location_id: i32,
+    /// When it was due.
+    pub due_at: Timestamp,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// How long it took, in milliseconds.
+    pub duration_ms: f64,
+    /// How long each counted step took, in milliseconds.
+    pub steps_ms: Vec<f32>,
+    /// What went wrong.
+    pub trouble: Option<String>,
+    /// The version of the script that it played.
+    pub version: Option<i32>,
+}
+
 impl Db {
     /// Stores the record of leased work and ends the work, in one transaction.
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
@@ -204,6 +225,50 @@ impl Db {
         crate::run_day::drop_sheet(&mut tx, site_id, journey_id, due_at.to_jiff()).await?;
         tx.commit().await?;
         Ok(Finished::Stored)
+    }
+
+    /// Runs of a journey, newest first, that come after this one (its moment and id) in that order: so many at most.
+    pub async fn runs_after(
+        &self,
+        journey: (i32, i32),
+        stretch: Stretch,
+        like: &Like,
+        after: Option<(Timestamp, Uuid)>,
+        most: i64,
+    ) -> Result<Vec<ListedRun>> {
+        let sql = "SELECT id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version
+             FROM run WHERE journey_id = $1 AND site_id = $2 AND due_at >= $3 AND due_at < $4
+              AND ($5::int2 IS NULL OR outcome = $5) AND ($6::int4 IS NULL OR location_id = $6)
+              AND ($7::timestamptz IS NULL OR (due_at, id) < ($7, $8))
+             ORDER BY due_at DESC, id DESC LIMIT $9";
+        type Row =
+            (Uuid, i32, jiff_sqlx::Timestamp, i16, f64, Vec<f32>, Option<String>, Option<i32>);
+        let rows: Vec<Row> = sqlx::query_as(sql)
+            .bind(journey.0)
+            .bind(journey.1)
+            .bind(stretch.from.to_sqlx())
+            .bind(stretch.to.to_sqlx())
+            .bind(like.outcome.map(outcome_code))
+            .bind(like.location_id)
+            .bind(after.map(|(at, _)| at.to_sqlx()))
+            .bind(after.map(|(_, id)| id))
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await?;
+        let run =
+            |(id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version): Row| {
+                Ok(ListedRun {
+                    id,
+                    location_id,
+                    due_at: due_at.to_jiff(),
+                    outcome: outcome_of(outcome)?,
+                    duration_ms,
+                    steps_ms,
+                    trouble,
+                    version,
+                })
+            };
+        rows.into_iter().map(run).collect()
     }
 
     /// A page of a journey's runs, newest first, and how many there are in all.

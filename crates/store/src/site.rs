@@ -2,6 +2,7 @@
 
 use crate::db::{Db, Result, content};
 use crate::marker::put_marker;
+use cadentis_core::text::slug;
 use cadentis_core::visitor::beacon::{origin_host, owns};
 use cadentis_core::visitor::collecting::breaks;
 use cadentis_core::visitor::{Collecting, Families, family};
@@ -19,6 +20,8 @@ pub struct Site {
     pub id: i32,
     /// What pages show to report to it.
     pub key: String,
+    /// Its name in addresses.
+    pub slug: String,
     /// Its name.
     pub name: String,
     /// Whose midnight begins its days.
@@ -82,6 +85,7 @@ impl Site {
 struct SiteRow {
     id: i32,
     key: String,
+    slug: String,
     name: String,
     zone: String,
     domains: Vec<String>,
@@ -101,6 +105,7 @@ impl SiteRow {
         Ok(Site {
             id: self.id,
             key: self.key,
+            slug: self.slug,
             name: self.name,
             zone: TimeZone::get(&self.zone).map_err(|e| content("site.zone", e))?,
             domains: self.domains,
@@ -152,10 +157,21 @@ impl Db {
         row.map(SiteRow::site).transpose()
     }
 
-    /// Adds a site; its id.
+    /// The site with this name in addresses.
+    pub async fn site_by_slug(&self, slug: &str) -> Result<Option<Site>> {
+        let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE slug = $1")
+            .bind(slug)
+            .fetch_optional(&self.pool)
+            .await?;
+        row.map(SiteRow::site).transpose()
+    }
+
+    /// Adds a site; its id. Its name in addresses is made of its name, with a number behind it when that is taken.
     pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
-        let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s)
-                   VALUES ($1, $2, $3, $4, $5, $6) RETURNING id";
+        let slug = Some(slug(site.name)).filter(|s| !s.is_empty()).unwrap_or("site".into());
+        let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s, slug)
+                   SELECT $1, $2, $3, $4, $5, $6, $7 || CASE WHEN EXISTS (SELECT FROM site WHERE slug = $7)
+                     THEN '-' || (SELECT max(id) + 1 FROM site) ELSE '' END RETURNING id";
         Ok(sqlx::query_scalar(sql)
             .bind(site.key)
             .bind(site.name)
@@ -163,6 +179,7 @@ impl Db {
             .bind(site.domains)
             .bind(Json(site.families))
             .bind(site.apdex_t_s)
+            .bind(slug)
             .fetch_one(&self.pool)
             .await?)
     }

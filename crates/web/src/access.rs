@@ -11,12 +11,14 @@ use actix_web::cookie::time::Duration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
-use actix_web::http::header::{CACHE_CONTROL, HeaderName, HeaderValue, LOCATION, USER_AGENT};
+use actix_web::http::header::{
+    AUTHORIZATION, CACHE_CONTROL, HeaderName, HeaderValue, LOCATION, USER_AGENT,
+};
 use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::Author;
 use cadentis_answers::people::{self, From, Signed};
-use cadentis_core::access::{LONGEST_S, May, Permission, Rights};
+use cadentis_core::access::{LONGEST_S, May, Permission, Rights, Scope};
 use std::future::{Ready, ready};
 use std::net::IpAddr;
 use url::form_urlencoded::byte_serialize;
@@ -73,6 +75,51 @@ impl FromRequest for Who {
 /// Whoever is signed in, behind a route that asks for somebody.
 pub fn who(request: &HttpRequest) -> Option<Who> {
     request.extensions().get::<Who>().cloned()
+}
+
+/// Whoever asks, as a person or as a program.
+#[derive(Debug, Clone)]
+pub struct Caller {
+    pub author: Author,
+    needs: Permission,
+    as_whom: AsWhom,
+}
+
+#[derive(Debug, Clone)]
+enum AsWhom {
+    Person(Box<Signed>),
+    /// A program, for this site alone.
+    Program(i32),
+}
+
+impl Caller {
+    /// Whether they may do what they ask for on this site: a token is good for one, and people have a role on each.
+    pub fn may_on(&self, site_id: i32) -> bool {
+        match &self.as_whom {
+            AsWhom::Program(site) => *site == site_id,
+            AsWhom::Person(signed) => {
+                people::rights_on(signed, site_id).may(self.needs) == May::Yes
+            }
+        }
+    }
+}
+
+impl FromRequest for Caller {
+    type Error = PageError;
+    type Future = Ready<Result<Caller, PageError>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        ready(request.extensions().get::<Caller>().cloned().ok_or(PageError::SignedOut))
+    }
+}
+
+/// Where programs ask with a token of theirs.
+pub const API: &str = "/api/v1";
+
+/// The token that a program shows.
+fn bearer(request: &ServiceRequest) -> Option<String> {
+    let shown = request.headers().get(AUTHORIZATION)?.to_str().ok()?;
+    Some(shown.strip_prefix("Bearer ")?.trim().to_string())
 }
 
 /// Whoever changes something.
@@ -146,6 +193,21 @@ async fn let_in<B: MessageBody + 'static>(
     let turned_away = |request: ServiceRequest, answer: HttpResponse| {
         Ok(request.into_response(answer).map_into_right_body())
     };
+    let is_api = request.path().starts_with(API);
+    if let Some(token) = bearer(&request).filter(|_| is_api) {
+        return match program(&state, needs, &token).await {
+            Ok(caller) => {
+                request.extensions_mut().insert(caller);
+                Ok(next.call(request).await?.map_into_left_body())
+            }
+            Err(e) => turned_away(request, HttpResponse::from_error(e)),
+        };
+    }
+    // Somebody's browser may be made to send what a page of others wishes: with a cookie alone the API is only read.
+    let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    if is_api && !reads {
+        return turned_away(request, HttpResponse::from_error(PageError::NoToken));
+    }
     let who = match shown(&state, request.request()).await {
         Ok(Some(who)) => who,
         Ok(None) => {
@@ -162,6 +224,8 @@ async fn let_in<B: MessageBody + 'static>(
             return turned_away(request, answer);
         }
     }
+    let (author, signed) = (who.author(), Box::new(who.signed.clone()));
+    request.extensions_mut().insert(Caller { author, needs, as_whom: AsWhom::Person(signed) });
     request.extensions_mut().insert(who);
     let mut answer = next.call(request).await?;
     // What somebody may see is kept by nobody on the way.
@@ -170,6 +234,16 @@ async fn let_in<B: MessageBody + 'static>(
         headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     Ok(answer.map_into_left_body())
+}
+
+/// The program that shows this token, if it may.
+async fn program(state: &State, needs: Permission, token: &str) -> Result<Caller, PageError> {
+    let token = people::shown_token(&state.answers, token).await?.ok_or(PageError::NoToken)?;
+    if !Scope::may(&token.scopes, needs) {
+        return Err(PageError::NotAllowed("This token was not made for that."));
+    }
+    let (author, as_whom) = (Author::program(&token.name), AsWhom::Program(token.site_id));
+    Ok(Caller { author, needs, as_whom })
 }
 
 /// Pages lead to signing in and back; what was sent is told that nothing was done with it.
@@ -211,6 +285,7 @@ guards! {
     read Read,
     people People,
     edit Edit,
+    mark Mark,
     play Play,
     administer Administer,
     grave Grave,

@@ -41,6 +41,8 @@ pub enum PageError {
     Refused(String),
     #[error("You are signed out.")]
     SignedOut,
+    #[error("A token that is good is needed, as Authorization: Bearer …")]
+    NoToken,
     #[error("Your password is asked for again before this.")]
     Prove,
     #[error("{0}")]
@@ -66,6 +68,7 @@ impl From<AnswerError> for PageError {
             AnswerError::Script { journey, slug, says } => {
                 PageError::Script { journey, slug, says }
             }
+            e if e.is_no_text() => PageError::Unreadable(NO_TEXT.into()),
             e => PageError::Database(e),
         }
     }
@@ -79,8 +82,15 @@ fn database_says(e: &AnswerError) -> &'static str {
     }
 }
 
+/// What is said of a text with a NUL in it.
+const NO_TEXT: &str = "it has a character that no text has";
+
 /// The answer to a program when what it asked for cannot be done.
 pub fn unavailable(e: &AnswerError) -> HttpResponse {
+    if e.is_no_text() {
+        let says = format!("What was sent cannot be read: {NO_TEXT}.");
+        return Problem::new(StatusCode::BAD_REQUEST, says).into();
+    }
     tracing::warn!("not done: {e}");
     match e.is_unreadable() {
         true => {
@@ -109,7 +119,7 @@ impl ResponseError for PageError {
             PageError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             PageError::Database(e) if e.is_unreadable() => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
-            PageError::SignedOut => StatusCode::UNAUTHORIZED,
+            PageError::SignedOut | PageError::NoToken => StatusCode::UNAUTHORIZED,
             PageError::Prove | PageError::NotAllowed(_) => StatusCode::FORBIDDEN,
             PageError::Gone(_) => StatusCode::GONE,
             PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
@@ -130,6 +140,7 @@ impl ResponseError for PageError {
             PageError::SignedOut => {
                 "Sign in at /sign-in in another window, then go back and send it again: what you typed is still there."
             }
+            PageError::NoToken => "An administrator makes one, on Setup, Programs.",
             PageError::Prove => {
                 "Type it at /confirm in another window, then go back and send it again: what you typed is still there."
             }

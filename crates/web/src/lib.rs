@@ -118,6 +118,18 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .configure(api::runner::routes),
             )
             .service(
+                // Programs show tokens: no page of others can make a browser send one.
+                web::scope(access::API)
+                    .wrap(from_fn(as_it_is))
+                    .wrap(from_fn(problem::to_programs))
+                    .wrap(Compress::default())
+                    .wrap(door::headers())
+                    .wrap(from_fn(door::known_host))
+                    .wrap(from_fn(ops::timed))
+                    .configure(api::v1::routes)
+                    .default_service(web::route().to(error::not_found)),
+            )
+            .service(
                 web::scope("")
                     .wrap(from_fn(as_it_is))
                     .wrap(from_fn(door::same_origin))

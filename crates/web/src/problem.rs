@@ -182,6 +182,12 @@ pub async fn to_programs<B: MessageBody + 'static>(
     Ok(answer.into_response(problem).map_into_right_body())
 }
 
+impl From<Box<Problem>> for HttpResponse {
+    fn from(problem: Box<Problem>) -> HttpResponse {
+        (*problem).into()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

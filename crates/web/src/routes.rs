@@ -50,6 +50,7 @@ pub fn guarded(needs: Permission, route: Handled) -> Handled {
         Permission::Read => route.wrap(from_fn(access::read)),
         Permission::People => route.wrap(from_fn(access::people)),
         Permission::Edit => route.wrap(from_fn(access::edit)),
+        Permission::Mark => route.wrap(from_fn(access::mark)),
         Permission::Play => route.wrap(from_fn(access::play)),
         Permission::Administer => route.wrap(from_fn(access::administer)),
         Permission::Grave => route.wrap(from_fn(access::grave)),
@@ -71,6 +72,7 @@ pub fn all() -> Vec<Route> {
     };
     of("", crate::api::beacons::ROUTES)
         .chain(of("/api/runner", crate::api::runner::ROUTES))
+        .chain(of("/api/v1", crate::api::v1::ROUTES))
         .chain(of("", crate::api::ROUTES))
         .chain(of("", crate::statics::ROUTES))
         .chain(of("", crate::pages::ROUTES))

@@ -124,15 +124,51 @@ async fn violations(looker: &Looker) -> Vec<String> {
     found.json().as_array().map(|a| a.iter().map(Value::to_string).collect()).unwrap_or_default()
 }
 
+/// Goes to a page, waits until its parts are there, and tells what is wrong with it.
+async fn wrong_with(demo: &Demo, looker: &Looker, path: &str) -> Vec<String> {
+    looker.driver.goto(&format!("{}{path}", demo.address)).await.expect("the page opens");
+    // Parts that come after the page.
+    let settled = "return document.readyState === 'complete' && !document.querySelector('.htmx-request')
+        && ![...document.querySelectorAll('[hx-trigger=load]')].some(e => /^Reading/.test(e.textContent.trim()))";
+    looker.wait_for(&format!("{path} is there"), settled, 30).await;
+    let mut found: Vec<String> = serde_json::from_value(looker.ask(LOOK).await).expect("texts");
+    found.extend(violations(looker).await);
+    // A page that is not there says so on the console.
+    let noise = looker.console_errors().await.into_iter().filter(|_| path != "/nowhere");
+    found.extend(noise.map(|e| format!("console: {e}")));
+    found
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_sideways_or_in_error()
  {
     let demo = Demo::start(&["--no-runners"]);
     let looker = Looker::start(&[]).await;
-    looker.sign_in(&demo, "Ines").await;
+    let mut wrong: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let found = wrong_with(&demo, &looker, "/sign-in").await;
+    wrong.extend((!found.is_empty()).then(|| ("/sign-in".into(), found)));
+    // A reader is offered nothing that she may not do, and nothing waits for what never comes.
+    looker.sign_in(&demo, "Ada").await;
+    for path in [
+        "/",
+        "/journeys",
+        "/journeys/book-a-crossing/script",
+        "/visitors",
+        "/visitors/funnels",
+        "/goals",
+        "/me",
+    ] {
+        let mut found = wrong_with(&demo, &looker, path).await;
+        let offered = "return [...document.querySelectorAll('form[method=post] button, [data-save], [data-play], [href*=\"/setup\"], [href*=\"/journeys/new\"]')]
+            .filter(e => !e.matches(':disabled') && e.textContent !== 'Sign out' && e.textContent !== 'Change it').map(e => 'offered: ' + e.textContent)";
+        found.extend(
+            serde_json::from_value::<Vec<String>>(looker.ask(offered).await).expect("texts"),
+        );
+        wrong.extend((!found.is_empty()).then(|| (format!("{path} for a reader"), found)));
+    }
+    looker.sign_in_anew(&demo, "Ines").await;
     let pages = pages(&demo, &looker).await;
     assert!(pages.len() >= 24, "{pages:?}");
-    let mut wrong: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for (width, height) in SIZES {
         // Not as a phone that zooms out until everything fits: what does not fit is to be seen.
         let metrics =
@@ -142,22 +178,7 @@ async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_s
             let media = json!({"features": [{"name": "prefers-color-scheme", "value": theme}]});
             looker.tell("Emulation.setEmulatedMedia", media).await;
             for path in &pages {
-                looker
-                    .driver
-                    .goto(&format!("{}{path}", demo.address))
-                    .await
-                    .expect("the page opens");
-                // Parts that come after the page.
-                let settled = "return document.readyState === 'complete' && !document.querySelector('.htmx-request')
-                    && ![...document.querySelectorAll('[hx-trigger=load]')].some(e => /^Reading/.test(e.textContent.trim()))";
-                looker.wait_for(&format!("{path} is there"), settled, 30).await;
-                let mut found: Vec<String> =
-                    serde_json::from_value(looker.ask(LOOK).await).expect("texts");
-                found.extend(violations(&looker).await);
-                // A page that is not there says so on the console.
-                let noise =
-                    looker.console_errors().await.into_iter().filter(|_| path != "/nowhere");
-                found.extend(noise.map(|e| format!("console: {e}")));
+                let found = wrong_with(&demo, &looker, path).await;
                 for what in found {
                     wrong
                         .entry(format!("{path}: {what}"))

@@ -1,11 +1,13 @@
 //! Whatever somebody changes: one function for each, which knows what is allowed and by whom it is done.
 //!
 //! - [`journeys`]: journeys, their scripts, where and when they play, goals over them
+//! - [`markers`]: what is pinned to the time axis
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
 pub mod installation;
 pub mod journeys;
+pub mod markers;
 pub mod visitors;
 
 use crate::{Answers, Result};
@@ -37,6 +39,11 @@ impl Author {
     /// Somebody who is signed in.
     pub fn signed(person: &Person, address: Option<IpAddr>) -> Author {
         Author { name: cut(&person.name, LONGEST_NAME), person: Some(person.id), address }
+    }
+
+    /// A program that shows a token.
+    pub fn program(token: &str) -> Author {
+        Author { name: cut(&format!("token {token}"), LONGEST_NAME), person: None, address: None }
     }
 
     /// Their name.

@@ -30,9 +30,10 @@ pub fn path(route: &Route) -> String {
 const COOKIE: &str =
     "cadentis_session=5e55104000000000000000000000000000000000000000000000000000000001";
 
-/// Whether a page of ours asks for it, and neither a page of others nor a runner.
+/// Whether a page of ours asks for it, and neither a page of others, a runner nor a program with a token.
 fn changes(route: &Route) -> bool {
-    route.needs != Permission::Runner && !route.path.starts_with("/beacons/")
+    let others = ["/beacons/", "/api/v1/"].iter().any(|p| route.path.starts_with(p));
+    route.needs != Permission::Runner && !others
 }
 
 async fn status(address: &str, route: &Route, headers: &[(&str, &str)]) -> u16 {

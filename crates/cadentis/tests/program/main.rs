@@ -1,6 +1,7 @@
 //! The program as it is started, on a real PostgreSQL.
 
 mod addresses;
+mod api;
 mod door;
 mod empty;
 mod intake;

@@ -5,6 +5,7 @@ pub mod health;
 mod recordings;
 pub mod runner;
 pub mod scripts;
+pub mod v1;
 
 crate::routes::routes! {
     Public get "/healthz" => health::healthz,

@@ -101,7 +101,7 @@ pub async fn page(
         ],
     )];
     let page = Page {
-        tabs: tabs("/visitors/actions"),
+        tabs: tabs(&frame, "/visitors/actions"),
         filter: FilterLine::of(&frame, &attributes),
         says,
         chosen: name.map(|n| Link::new(without, n)),

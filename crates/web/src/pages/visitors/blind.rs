@@ -80,7 +80,7 @@ pub async fn page(
     };
     let rows = found.families.iter().map(row).collect();
     let filter = FilterLine::of(&frame, &attributes);
-    html(&Page { tabs: tabs("/visitors/blind-spots"), filter, says, rows, frame })
+    html(&Page { tabs: tabs(&frame, "/visitors/blind-spots"), filter, says, rows, frame })
 }
 
 #[derive(Debug, Default, Deserialize)]

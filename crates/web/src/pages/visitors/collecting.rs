@@ -154,7 +154,7 @@ async fn show(
     let seen = collecting::preview(&state.answers, &frame.site, frame.past(), &patterns).await?;
     let preview = preview(&seen);
     let page = Page {
-        tabs: tabs("/setup/visitors"),
+        tabs: tabs(&frame, "/setup/visitors"),
         says: sentence(&frame.site, &preview),
         server: state.door.address(request),
         proposals: seen

@@ -125,7 +125,7 @@ pub async fn page(
     )];
     let rows =
         kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site.zone)).collect();
-    let (tabs, filter) = (tabs("/visitors/errors"), FilterLine::of(&frame, &attributes));
+    let (tabs, filter) = (tabs(&frame, "/visitors/errors"), FilterLine::of(&frame, &attributes));
     html(&Page {
         tabs,
         filter,

@@ -79,7 +79,7 @@ pub async fn page(
         readings: readings(&frame, &views, before.as_ref(), None),
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &budgets),
         link: family_link(&name),
-        tabs: tabs("/visitors/family"),
+        tabs: tabs(&frame, "/visitors/family"),
         filter: FilterLine::of(&frame, &attributes),
         name,
         frame,

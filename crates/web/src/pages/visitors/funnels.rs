@@ -141,7 +141,7 @@ async fn show(
         ],
     )];
     html(&Page {
-        tabs: tabs("/visitors/funnels"),
+        tabs: tabs(&frame, "/visitors/funnels"),
         filter: FilterLine::of(&frame, &attributes),
         says,
         funnels,

@@ -77,8 +77,8 @@ crate::routes::routes! {
 /// The pages about visitors, each with its address, and whether it is this one.
 pub type Tabs = Vec<Choice>;
 
-fn tabs(here: &str) -> Tabs {
-    [
+fn tabs(frame: &Frame, here: &str) -> Tabs {
+    let all = [
         ("Pages", "/visitors"),
         ("Requests", "/visitors/requests"),
         ("Actions", "/visitors/actions"),
@@ -86,9 +86,11 @@ fn tabs(here: &str) -> Tabs {
         ("Funnels", "/visitors/funnels"),
         ("Blind spots", "/visitors/blind-spots"),
         ("Collecting", "/setup/visitors"),
-    ]
-    .map(|(name, path)| Choice::new(path, name, path == here))
-    .to_vec()
+    ];
+    // Nobody is offered what they may not open.
+    let may = |path: &str| frame.who.administers() || !path.starts_with("/setup");
+    let tab = |(name, path)| Choice::new(path, name, path == here);
+    all.into_iter().filter(|(_, path)| may(path)).map(tab).collect()
 }
 
 #[derive(Template)]
@@ -167,7 +169,7 @@ pub async fn page(
     let page = Page {
         says: sentence(vital, &all, &families),
         readings: readings(&frame, &views, before.as_ref(), found.visits),
-        tabs: tabs("/visitors"),
+        tabs: tabs(&frame, "/visitors"),
         filter: FilterLine::of(&frame, &attributes),
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
         vital: vital.name(),

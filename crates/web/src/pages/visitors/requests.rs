@@ -110,7 +110,7 @@ pub async fn page(
         ],
     )];
     let page = Page {
-        tabs: tabs("/visitors/requests"),
+        tabs: tabs(&frame, "/visitors/requests"),
         filter: FilterLine::of(&frame, &attributes),
         says: sentence(&all, what),
         resources,
