@@ -144,9 +144,7 @@ impl ResponseError for PageError {
             PageError::Prove => {
                 "Type it at /confirm in another window, then go back and send it again: what you typed is still there."
             }
-            PageError::NotAllowed(_) => {
-                "Whoever looks after this installation gives the right to; Setup, People."
-            }
+            PageError::NotAllowed(_) => "An administrator gives rights, on Setup, People.",
             PageError::Gone(_) => "Whoever gave it to you can make another one.",
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {

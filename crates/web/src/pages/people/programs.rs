@@ -56,11 +56,14 @@ fn says(scope: Scope) -> &'static str {
     match scope {
         Scope::Read => "read: whatever is measured, but no single visits",
         Scope::Write => "write: change what editors change",
-        Scope::Markers => "markers: pin and take away markers",
+        Scope::Markers => "markers: pin markers, and take them away",
         Scope::Import => "import: bring page views",
         Scope::Play => "play: play at a location now",
     }
 }
+
+/// What there is to ask of the API so far.
+const OFFERED: [Scope; 2] = [Scope::Read, Scope::Markers];
 
 type Given = Vec<(String, String)>;
 
@@ -70,7 +73,7 @@ fn of<'a>(given: &'a Given, name: &str) -> &'a str {
 
 fn scopes_of(given: &Given) -> Vec<Scope> {
     let named = given.iter().filter(|(n, _)| n == "scope");
-    named.filter_map(|(_, v)| Scope::of(v)).collect()
+    named.filter_map(|(_, v)| Scope::of(v)).filter(|s| OFFERED.contains(s)).collect()
 }
 
 async fn page_with(
@@ -107,7 +110,7 @@ async fn page_with(
     let mut page = html(&Page {
         tokens,
         wrong,
-        scopes: Scope::ALL.into_iter().map(choice).collect(),
+        scopes: OFFERED.into_iter().map(choice).collect(),
         name: of(given, "name").into(),
         days: if days.is_empty() { "90".into() } else { days.into() },
         shown,
