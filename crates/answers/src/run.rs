@@ -157,7 +157,7 @@ pub async fn ask(
     step: Option<usize>,
 ) -> Result<Option<AtRun>> {
     let db = &answers.db;
-    let Some(run) = db.run(id).await? else { return Ok(None) };
+    let Some(run) = db.run(id).await?.filter(|r| r.site_id == site.id) else { return Ok(None) };
     let (journeys, locations, record, pictures) = futures::try_join!(
         db.journeys(run.site_id),
         db.locations(),
@@ -237,7 +237,9 @@ pub async fn trial(
     step: Option<usize>,
 ) -> Result<Option<AtRun>> {
     let db = &answers.db;
-    let Some(trial) = db.trial(id).await? else { return Ok(None) };
+    let Some(trial) = db.trial(id).await?.filter(|t| t.site_id == site.id) else {
+        return Ok(None);
+    };
     let Some(record) = trial.record else { return Ok(None) };
     let (journeys, locations) = futures::try_join!(db.journeys(trial.site_id), db.locations())?;
     let location = locations.into_iter().find(|l| l.id == trial.location_id);
@@ -287,13 +289,18 @@ pub async fn trial(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn record(answers: &Answers, which: Which, id: Uuid) -> Result<Option<RunRecord>> {
+pub async fn record(
+    answers: &Answers,
+    site_id: i32,
+    which: Which,
+    id: Uuid,
+) -> Result<Option<RunRecord>> {
     match which {
-        Which::Trial => Ok(answers.db.trial(id).await?.and_then(|t| t.record)),
-        Which::Run => match answers.db.run(id).await? {
-            Some(run) => Ok(answers.db.record(&run).await?),
-            None => Ok(None),
-        },
+        Which::Trial => {
+            let trial = answers.db.trial(id).await?.filter(|t| t.site_id == site_id);
+            Ok(trial.and_then(|t| t.record))
+        }
+        Which::Run => Ok(of_site(answers, site_id, id).await?.flatten()),
     }
 }
 
@@ -318,11 +325,12 @@ pub async fn of_site(
 /// When the database does not answer.
 pub async fn picture(
     answers: &Answers,
+    site_id: i32,
     id: Uuid,
     step: i16,
     nth: i16,
 ) -> Result<Option<(String, Vec<u8>)>> {
-    match answers.db.run(id).await? {
+    match answers.db.run(id).await?.filter(|r| r.site_id == site_id) {
         Some(run) => Ok(answers.db.picture(&run, step, nth).await?),
         None => Ok(None),
     }

@@ -46,6 +46,9 @@ pub struct Args {
     /// Let the people of a made-up site sign in with one press; only where nobody else can listen in
     #[arg(long)]
     demo_sign_in: bool,
+    /// Take beacons and hand out the snippet at this address, too, on threads that do nothing else
+    #[arg(long)]
+    beacons_listen: Option<SocketAddr>,
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
@@ -141,7 +144,7 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         is_demo: args.demo_sign_in,
         workers,
     };
-    let ops_state = state.clone();
+    let (ops_state, beacons_state) = (state.clone(), state.clone());
     let web = cadentis_web::bind(state, args.listen, 2)
         .map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
     tracing::info!("listening on http://{}", web.address);
@@ -150,6 +153,12 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
             .map_err(|e| format!("cannot listen on {address}: {e}"))?;
         tracing::info!("health and metrics on http://{}", ops.address);
         tokio::spawn(ops.server);
+    }
+    if let Some(address) = args.beacons_listen {
+        let beacons = cadentis_web::bind_beacons(beacons_state, address, 1)
+            .map_err(|e| format!("cannot listen on {address}: {e}"))?;
+        tracing::info!("beacons on http://{}", beacons.address);
+        tokio::spawn(beacons.server);
     }
     let handle = web.server.handle();
     tokio::spawn(async move {

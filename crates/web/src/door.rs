@@ -187,13 +187,20 @@ pub async fn known_host<B: MessageBody>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
-    if state.door.asked(host(request.headers())).is_none() {
+    let Some(asked) = state.door.asked(host(request.headers())) else {
         let says =
             "This server has another name. Whoever runs it can add this one with --public-url.";
         let answer = problem::refusal(&request, StatusCode::MISDIRECTED_REQUEST, says);
         return Ok(request.into_response(answer).map_into_right_body());
+    };
+    let is_https = asked.scheme == "https";
+    let mut answer = next.call(request).await?;
+    if is_https {
+        // Nobody between us and the browser can make it come without encryption from now on.
+        let always = header::HeaderValue::from_static("max-age=31536000");
+        answer.headers_mut().insert(header::STRICT_TRANSPORT_SECURITY, always);
     }
-    Ok(next.call(request).await?.map_into_left_body())
+    Ok(answer.map_into_left_body())
 }
 
 /// Lets a request that changes something through only from a page of ours. One check for every route behind it.

@@ -23,6 +23,7 @@ mod pages;
 mod problem;
 mod respond;
 pub mod routes;
+mod snippets;
 mod statics;
 mod view;
 mod words;
@@ -33,7 +34,7 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_ENCODING;
 use actix_web::middleware::{Compress, Next, from_fn};
-use actix_web::{App, HttpServer, web};
+use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_answers::Answers;
 use cadentis_answers::kept::Site;
 use cadentis_answers::sites;
@@ -91,6 +92,35 @@ async fn as_it_is<B: MessageBody>(
     Ok(next.call(request).await?.map_into_left_body())
 }
 
+/// Binds an address for pages of others alone: the snippet they load, and the beacons it sends. Its threads answer nothing
+/// else.
+///
+/// # Errors
+/// When the address is taken or not ours.
+pub fn bind_beacons(state: State, address: SocketAddr, workers: usize) -> io::Result<Web> {
+    let listener = TcpListener::bind(address)?;
+    let address = listener.local_addr()?;
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(web::Data::new(state.clone()))
+            .app_data(limits::paths())
+            .configure(api::beacons::routes)
+            .service(
+                web::scope("")
+                    .wrap(door::headers())
+                    .wrap(from_fn(door::known_host))
+                    .configure(snippets::routes)
+                    .default_service(web::route().to(HttpResponse::NotFound)),
+            )
+    })
+    .workers(workers)
+    .disable_signals()
+    .shutdown_timeout(5)
+    .listen(listener)?
+    .run();
+    Ok(Web { server, address })
+}
+
 /// Binds the address and makes the server; it runs when its `server` is awaited.
 ///
 /// # Errors
@@ -139,6 +169,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .wrap(from_fn(door::known_host))
                     .wrap(from_fn(ops::timed))
                     .configure(api::routes)
+                    .configure(snippets::routes)
                     .configure(statics::routes)
                     .configure(pages::routes)
                     .configure(pages::people::routes)

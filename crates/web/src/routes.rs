@@ -74,6 +74,7 @@ pub fn all() -> Vec<Route> {
         .chain(of("/api/runner", crate::api::runner::ROUTES))
         .chain(of("/api/v1", crate::api::v1::ROUTES))
         .chain(of("", crate::api::ROUTES))
+        .chain(of("", crate::snippets::ROUTES))
         .chain(of("", crate::statics::ROUTES))
         .chain(of("", crate::pages::ROUTES))
         .chain(of("", crate::pages::people::ROUTES))

@@ -1,7 +1,7 @@
 //! Journeys: made, written anew, moved through their life, copied, deleted; what is promised of them.
 
 use super::{Author, cut, noted};
-use crate::run::{self, repaired};
+use crate::run::repaired;
 use crate::{Answers, Result};
 use cadentis_core::journey::{self, Part, ScriptError};
 use cadentis_core::run::Looked;
@@ -151,7 +151,8 @@ pub async fn repair(
     site: &Site,
     id: Uuid,
 ) -> Result<std::result::Result<(String, i32), NotRepaired>> {
-    let Some(run) = answers.db.run(id).await? else { return Ok(Err(NotRepaired::NoRun)) };
+    let run = answers.db.run(id).await?.filter(|r| r.site_id == site.id);
+    let Some(run) = run else { return Ok(Err(NotRepaired::NoRun)) };
     let record = answers.db.record(&run).await?;
     let journeys = answers.db.journeys(site.id).await?;
     let journey = journeys.into_iter().find(|j| j.id == run.journey_id);
@@ -176,9 +177,10 @@ pub async fn repair(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn accept(answers: &Answers, by: &Author, id: Uuid) -> Result<bool> {
-    let Some(run) = answers.db.run(id).await? else { return Ok(false) };
-    let Some(record) = run::record(answers, run::Which::Run, id).await? else { return Ok(false) };
+pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Result<bool> {
+    let run = answers.db.run(id).await?.filter(|r| r.site_id == site.id);
+    let Some(run) = run else { return Ok(false) };
+    let Some(record) = answers.db.record(&run).await? else { return Ok(false) };
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
     answers.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
     noted(answers, by, "accepted what was seen in the run", id).await?;

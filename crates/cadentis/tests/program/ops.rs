@@ -134,3 +134,31 @@ async fn without_its_database_a_server_lives_and_is_not_ready_and_still_tells_wh
         "nothing is made up of what is not known"
     );
 }
+
+#[tokio::test]
+async fn beacons_have_an_address_of_their_own_where_nothing_else_answers() {
+    let (db, url) = serving::database().await;
+    serving::site(&db).await;
+    let own = format!("127.0.0.1:{}", free_port().expect("a port"));
+    let public = format!("http://{own}");
+    let more =
+        ["--beacons-listen", &own, "--public-url", &public, "--public-url", "http://127.0.0.1"];
+    let server = Server::start_with(&url, serving::KEY, &more);
+    let (status, says) = loop {
+        // Until its tables are there it takes none.
+        let id = Uuid::new_v4();
+        if reqwest::get(format!("{public}/snippet.js")).await.is_ok() {
+            let sent = send(&public, "key", beacon(id).to_string(), OWN, BROWSER).await;
+            if sent.0 != 503 {
+                break sent;
+            }
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    };
+    assert_eq!(status, 204, "{says}");
+    assert_eq!(self::status(&format!("{public}/snippet/key.js")).await, 200);
+    for path in ["/", "/journeys", "/sign-in", "/healthz", "/metrics", "/api/v1/openapi.json"] {
+        assert_eq!(self::status(&format!("{public}{path}")).await, 404, "{path}");
+    }
+    drop(server);
+}

@@ -145,7 +145,13 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
 /// `GET /api/trials/{id}/film/{step}/{frame}`: one picture; `end` is the one at the step's end.
 pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)>) -> HttpResponse {
     let (id, step, frame) = path.into_inner();
-    let record = match run::record(&state.answers, Which::Trial, id).await {
+    let record = async {
+        match sites::first(&state.answers).await? {
+            Some(site) => run::record(&state.answers, site.id, Which::Trial, id).await,
+            None => Ok(None),
+        }
+    };
+    let record = match record.await {
         Ok(record) => record,
         Err(e) => return unavailable(&e),
     };

@@ -172,7 +172,7 @@ async fn list_sites(state: web::Data<State>, caller: Caller) -> HttpResponse {
 }
 
 /// The locations that journeys are played from.
-#[utoipa::path(get, path = "/sites/{site}/locations", params(("site" = String, Path)), responses(
+#[utoipa::path(get, path = "/sites/{site}/locations", params(("site" = String, Path, example = "marram-ferries")), responses(
     (status = 200, body = Vec<LocationShape>),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
     (status = 403, body = ProblemShape, content_type = "application/problem+json"),
@@ -192,7 +192,7 @@ async fn list_locations(
 }
 
 /// The journeys of a site, with what was played of each in the stretch, by the same rule about what counts as on its page.
-#[utoipa::path(get, path = "/sites/{site}/journeys", params(("site" = String, Path), When), responses(
+#[utoipa::path(get, path = "/sites/{site}/journeys", params(("site" = String, Path, example = "marram-ferries"), When), responses(
     (status = 200, body = Vec<JourneyShape>),
     (status = 400, body = ProblemShape, content_type = "application/problem+json"),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
@@ -252,7 +252,7 @@ fn after(cursor: &str) -> Option<(Timestamp, Uuid)> {
 
 /// Runs of a journey, newest first, a page at a time.
 #[utoipa::path(get, path = "/sites/{site}/journeys/{journey}/runs",
-    params(("site" = String, Path), ("journey" = String, Path), WhichRuns), responses(
+    params(("site" = String, Path, example = "marram-ferries"), ("journey" = String, Path, example = "book-a-crossing"), WhichRuns), responses(
     (status = 200, body = RunsShape),
     (status = 400, body = ProblemShape, content_type = "application/problem+json"),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
@@ -306,7 +306,7 @@ async fn list_runs(
 }
 
 /// What was recorded of a run: steps, requests, timings; without pictures. 410 once its time is over.
-#[utoipa::path(get, path = "/sites/{site}/runs/{id}", params(("site" = String, Path), ("id" = Uuid, Path)), responses(
+#[utoipa::path(get, path = "/sites/{site}/runs/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = Uuid, Path)), responses(
     (status = 200, description = "The record, as the runner sent it", body = Object),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
     (status = 403, body = ProblemShape, content_type = "application/problem+json"),
@@ -334,7 +334,7 @@ async fn one_run(
 }
 
 /// What is pinned to the time axis.
-#[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path), When), responses(
+#[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries"), When), responses(
     (status = 200, body = Vec<MarkerShape>),
     (status = 400, body = ProblemShape, content_type = "application/problem+json"),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
@@ -357,7 +357,7 @@ async fn list_markers(
 }
 
 /// Pins a marker to a moment: a release, something that happened.
-#[utoipa::path(post, path = "/sites/{site}/markers", params(("site" = String, Path)), request_body = NewMarker, responses(
+#[utoipa::path(post, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries")), request_body = NewMarker, responses(
     (status = 201, body = Made),
     (status = 400, body = ProblemShape, content_type = "application/problem+json"),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
@@ -398,7 +398,7 @@ async fn add_marker(
 }
 
 /// Takes a marker away.
-#[utoipa::path(delete, path = "/sites/{site}/markers/{id}", params(("site" = String, Path), ("id" = i32, Path)), responses(
+#[utoipa::path(delete, path = "/sites/{site}/markers/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
     (status = 204),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),
     (status = 403, body = ProblemShape, content_type = "application/problem+json"),
@@ -444,7 +444,7 @@ struct WhichViews {
 const MOST_FIELDS: usize = 40;
 
 /// Page views, a line of JSON each in order of time, sent while they are read: an answer that ends early has no last chunk.
-#[utoipa::path(get, path = "/sites/{site}/page-views", params(("site" = String, Path), WhichViews), responses(
+#[utoipa::path(get, path = "/sites/{site}/page-views", params(("site" = String, Path, example = "marram-ferries"), WhichViews), responses(
     (status = 200, body = String, content_type = "application/x-ndjson"),
     (status = 400, body = ProblemShape, content_type = "application/problem+json"),
     (status = 401, body = ProblemShape, content_type = "application/problem+json"),

@@ -297,7 +297,7 @@ fn show(page: &mut Page, record: &RunRecord, pictures: Vec<Shown>) {
 /// The record of a run, or of a trial.
 async fn kept(state: &State, what: &str, id: Uuid) -> Result<RunRecord, PageError> {
     let which = if what == "trials" { Which::Trial } else { Which::Run };
-    let record = run::record(&state.answers, which, id).await?;
+    let record = run::record(&state.answers, state.site().await?.id, which, id).await?;
     record.ok_or_else(|| PageError::NotFound(format!("details of {id}: they were not kept")))
 }
 
@@ -575,7 +575,7 @@ pub async fn accept(
     id: web::Path<Uuid>,
     By(by): By,
 ) -> Result<HttpResponse, PageError> {
-    match changes::journeys::accept(&state.answers, &by, *id).await? {
+    match changes::journeys::accept(&state.answers, &by, &state.site().await?, *id).await? {
         true => Ok(redirect(&format!("/runs/{id}"))),
         false => Err(PageError::NotFound(format!("details of the run {id}"))),
     }
@@ -627,12 +627,12 @@ pub async fn picture(
 ) -> Result<HttpResponse, PageError> {
     let (id, step, nth) = path.into_inner();
     let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
-    let picture = run::picture(&state.answers, id, step, nth).await?;
+    let picture = run::picture(&state.answers, state.site().await?.id, id, step, nth).await?;
     let (mime, image) = picture.ok_or_else(missing)?;
     // Whatever a runner sends, a browser here will show it as a picture or not at all.
     let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };
     Ok(HttpResponse::Ok()
         .content_type(mime)
-        .insert_header(("cache-control", "max-age=86400"))
+        .insert_header(("cache-control", "private, max-age=86400"))
         .body(image))
 }
