@@ -3,6 +3,7 @@
 mod data;
 mod kept;
 mod moves;
+mod people;
 
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Cover, Pace, Stretch};
