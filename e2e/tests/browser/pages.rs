@@ -39,6 +39,7 @@ async fn the_demo_shows_real_runs_and_real_visits_and_its_pages_can_be_used_by_e
     what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is_lost(&demo, &looker)
         .await;
     a_journey_recorded_through_the_page_plays(&demo, &looker).await;
+    somebody_is_let_in_by_a_link_and_a_program_by_a_token(&demo, &looker).await;
     looker.end().await;
     it_ends_with_everything_it_started(&mut demo);
 }
@@ -574,6 +575,88 @@ async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker)
     press("[data-location] option[value=bergen]").await;
     press("[data-play]").await;
     each_step_of_the_trial_holds(looker).await;
+}
+
+async fn fill(looker: &Looker, css: &str, text: &str) {
+    let field = looker.driver.find(By::Css(css)).await.expect(css);
+    field.clear().await.expect("it can be emptied");
+    field.send_keys(text).await.expect("it can be typed into");
+}
+
+async fn press(looker: &Looker, words: &str) {
+    let button = format!("//button[normalize-space()='{words}']");
+    let button = looker.driver.find(By::XPath(button)).await.expect(words);
+    button.click().await.expect("pressed");
+}
+
+async fn somebody_is_let_in_by_a_link_and_a_program_by_a_token(demo: &Demo, looker: &Looker) {
+    // Long after signing in what is grave is closed, until the password is typed again.
+    let access = demo.said("access.json");
+    let people = access["people"].as_array().expect("people");
+    let ines = people.iter().find(|p| p["role"] == "administrator").expect("Ines");
+    looker.sign_in_anew(demo, "Ines").await;
+    looker.driver.goto(format!("{}/confirm?to=/setup/people", demo.address)).await.expect("a page");
+    fill(looker, "input[name=password]", "not hers at all").await;
+    press(looker, "Go on").await;
+    looker
+        .wait_for(
+            "told",
+            "return document.body.textContent.includes('This is not your password.')",
+            20,
+        )
+        .await;
+    fill(looker, "input[name=password]", ines["password"].as_str().expect("a password")).await;
+    press(looker, "Go on").await;
+    looker.wait_for("people", "return location.pathname === '/setup/people'", 20).await;
+
+    fill(looker, "input[name=name]", "Runa").await;
+    fill(looker, "form.stack input[name=email]", "runa@marram.example").await;
+    press(looker, "Make a link").await;
+    looker.wait_for("the link", "return !!document.querySelector('.told-once code')", 20).await;
+    let link = looker.ask("return document.querySelector('.told-once code').textContent").await;
+    let link = link.as_str().expect("a link").to_string();
+
+    let runa = Looker::start(&[]).await;
+    runa.driver.goto(&link).await.expect("the page opens");
+    fill(&runa, "input[name=password]", "runa marram").await;
+    press(&runa, "Go on").await;
+    runa.wait_for(
+        "told",
+        "return document.body.textContent.includes('This one would be guessed.')",
+        20,
+    )
+    .await;
+    fill(&runa, "input[name=password]", "quay lamp herring drizzle").await;
+    press(&runa, "Go on").await;
+    runa.wait_for(
+        "in",
+        "return location.pathname === '/' && document.querySelector('.me').textContent === 'Runa'",
+        20,
+    )
+    .await;
+    assert_eq!(runa.ask("return !document.querySelector('nav [href^=\"/setup\"]')").await, true);
+    runa.driver.goto(&link).await.expect("the page opens");
+    let used = "return document.body.textContent.includes('This link is good no more.')";
+    runa.wait_for("used up", used, 20).await;
+    // Shut out by whoever let her in: the next page is the way to sign in.
+    looker.driver.goto(format!("{}/setup/people", demo.address)).await.expect("the page opens");
+    let out = "//tr[.//td[contains(., 'runa@')]]//button[normalize-space()='Shut out']";
+    looker.driver.find(By::XPath(out)).await.expect("a button").click().await.expect("pressed");
+    looker.wait_for("shut out", "return document.body.textContent.includes('shut out')", 20).await;
+    runa.driver.goto(format!("{}/journeys", demo.address)).await.expect("the page opens");
+    runa.wait_for("out", "return location.pathname === '/sign-in'", 20).await;
+    runa.end().await;
+
+    looker.driver.goto(format!("{}/setup/programs", demo.address)).await.expect("the page opens");
+    fill(looker, "form.stack input[name=name]", "Releases").await;
+    press(looker, "Make it").await;
+    looker.wait_for("the token", "return !!document.querySelector('.told-once code')", 20).await;
+    let says = looker.ask("return document.querySelector('.told-once code').textContent").await;
+    let token = says.as_str().and_then(|s| s.split("Bearer ").nth(1)?.split('"').next());
+    let asked = reqwest::Client::new().get(format!("{}/api/v1/sites", demo.address));
+    let answer = asked.bearer_auth(token.expect("a token")).send().await.expect("an answer");
+    let sites: Value = answer.json().await.expect("JSON");
+    assert_eq!(sites[0]["name"], "Marram Ferries");
 }
 
 fn it_ends_with_everything_it_started(demo: &mut Demo) {
