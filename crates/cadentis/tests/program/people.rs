@@ -318,3 +318,43 @@ async fn whoever_changes_something_or_looks_for_a_person_is_kept_and_whom_they_l
     let dumped = w.db.text_of_every_table().await.expect("rows");
     assert!(!dumped.iter().any(|row| row.contains("passenger@")));
 }
+
+#[tokio::test]
+async fn a_password_is_changed_by_who_knows_the_old_one_and_every_other_session_ends_with_it() {
+    let w = world().await;
+    let (_, first) = w.somebody("Tor", w.given(Some(Role::Editor), false, false)).await;
+    let other = given_session(&w.sign_in("tor@marram.example", PASSWORD, "198.51.100.1").await);
+    let third = given_session(&w.sign_in("tor@marram.example", PASSWORD, "198.51.100.1").await);
+    let is_in = async |session: &str| {
+        let me = signed_in_as(session).get(w.at("/me")).send().await.expect("an answer");
+        me.status() == 200
+    };
+    // One of one's own is ended where it is listed; somebody else's is not.
+    let tor = signed_in_as(&first);
+    let id = w.db.signed(&kept(&third)).await.expect("rows").expect("signed in").session;
+    let stranger_of_it = signed_in_as(SESSION);
+    w.form(&stranger_of_it, "/me/sessions/end", &[("id", &id.to_string())]).await;
+    assert!(is_in(&third).await);
+    let page = tor.get(w.at("/me")).send().await.expect("an answer").text().await.expect("a page");
+    assert!(page.contains(&id.to_string()) && page.contains("this one"), "{page}");
+    assert_eq!(w.form(&tor, "/me/sessions/end", &[("id", &id.to_string())]).await.status(), 303);
+    assert!(!is_in(&third).await && is_in(&other).await);
+
+    let new = "quay lamp herring drizzle";
+    for (old, new, says) in [
+        ("another one", new, "The old password is another one."),
+        (PASSWORD, "tor marram", "would be guessed"),
+        (PASSWORD, "short", "10 characters"),
+    ] {
+        let answer = w.form(&tor, "/me/password", &[("old", old), ("new", new)]).await;
+        assert_eq!(answer.status(), 422, "{says}");
+        assert!(answer.text().await.expect("a page").contains(says), "{says}");
+    }
+    let answer = w.form(&tor, "/me/password", &[("old", PASSWORD), ("new", new)]).await;
+    assert_eq!(answer.status(), 303);
+    let again = given_session(&answer);
+    assert!(is_in(&again).await && !is_in(&first).await && !is_in(&other).await);
+    let old = w.sign_in("tor@marram.example", PASSWORD, "198.51.100.1").await;
+    assert_eq!(old.status(), 401);
+    assert_eq!(w.sign_in("TOR@marram.example", new, "198.51.100.1").await.status(), 303);
+}
