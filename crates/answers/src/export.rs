@@ -3,6 +3,7 @@
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, hour_of};
+use cadentis_core::visitor::filed;
 use cadentis_core::visitor::slices::rows;
 use cadentis_core::visitor::{Attribute, Filter, Sheet};
 use cadentis_store::sheet::Filed;
@@ -29,22 +30,11 @@ enum Kind {
     Number,
 }
 
-/// Numbers of a page view, in milliseconds but for `cls` and `errors`.
-const NUMBERS: [&str; 13] = [
-    "lcp",
-    "inp",
-    "cls",
-    "fcp",
-    "ttfb",
-    "load",
-    "dns",
-    "connect",
-    "errors",
-    "lcp_delay",
-    "lcp_fetch",
-    "lcp_render",
-    "long_frames",
-];
+/// Numbers of a page view, in milliseconds but for `cls` and `errors`. How late it came is ours.
+fn numbers() -> impl Iterator<Item = &'static str> {
+    filed::numbers().filter(|name| *name != "late")
+}
+
 /// Texts beside attributes. `ended` is `abandoned`, `blank`, or nothing.
 const WORDS: [&str; 4] = ["path", "how", "ended", "background"];
 
@@ -55,7 +45,7 @@ impl Field {
             "at" => Kind::At,
             "id" => Kind::Id,
             _ if WORDS.contains(&name) || name.starts_with("attribute.") => Kind::Word,
-            _ if NUMBERS.contains(&name) || name.starts_with("number.") => Kind::Number,
+            _ if numbers().any(|n| n == name) || name.starts_with("number.") => Kind::Number,
             _ if Attribute::ROLLED.iter().any(|a| a.name() == name) => Kind::Word,
             _ if matches!(name, "region" | "city" | "os" | "environment") => Kind::Word,
             _ => return None,
@@ -67,8 +57,9 @@ impl Field {
     pub fn names() -> Vec<String> {
         let attributes = ["family", "device", "country", "region", "city", "browser", "os"];
         let more = ["connection", "release", "environment"];
-        let all = ["at", "id"].iter().chain(&attributes).chain(&more).chain(&WORDS).chain(&NUMBERS);
-        all.map(ToString::to_string).collect()
+        let all =
+            ["at", "id"].into_iter().chain(attributes).chain(more).chain(WORDS).chain(numbers());
+        all.map(String::from).collect()
     }
 }
 

@@ -69,6 +69,11 @@ const NUMBERS: [Number; 14] = [
     ("late", |v| Some(v.received_at.duration_since(v.at).as_secs_f64())),
 ];
 
+/// The numbers of a page view, by name.
+pub fn numbers() -> impl Iterator<Item = &'static str> {
+    NUMBERS.iter().map(|(name, _)| *name)
+}
+
 /// Texts of a page view that are no attributes.
 type Text = (&'static str, fn(&PageView) -> String);
 

@@ -78,6 +78,27 @@ async fn document() -> HttpResponse {
     HttpResponse::Ok().json(Document::openapi())
 }
 
+/// How whoever may not, or asks for what is not there for them, is told.
+#[derive(utoipa::IntoResponses)]
+#[expect(dead_code, reason = "described, and answered as problems")]
+enum Closed {
+    /// No token, or none that is good.
+    #[response(status = 401, content_type = "application/problem+json")]
+    NoToken(ProblemShape),
+    /// A token that was not made for this.
+    #[response(status = 403, content_type = "application/problem+json")]
+    NotAllowed(ProblemShape),
+    /// Nothing of this name for whoever asks.
+    #[response(status = 404, content_type = "application/problem+json")]
+    NotFound(ProblemShape),
+}
+
+/// How a parameter that cannot be read is told.
+#[derive(utoipa::IntoResponses)]
+#[response(status = 400, content_type = "application/problem+json")]
+#[expect(dead_code, reason = "described, and answered as a problem")]
+struct Unread(ProblemShape);
+
 type Answered = Result<HttpResponse, HttpResponse>;
 
 /// What a handler answers, whether it went well or not.
@@ -159,8 +180,7 @@ fn query<T: serde::de::DeserializeOwned>(request: &HttpRequest) -> Result<T, Box
 /// All sites that whoever asks may read.
 #[utoipa::path(get, path = "/sites", responses(
     (status = 200, body = Vec<SiteShape>),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
 ))]
 async fn list_sites(state: web::Data<State>, caller: Caller) -> HttpResponse {
     let all = async {
@@ -174,9 +194,7 @@ async fn list_sites(state: web::Data<State>, caller: Caller) -> HttpResponse {
 /// The locations that journeys are played from.
 #[utoipa::path(get, path = "/sites/{site}/locations", params(("site" = String, Path, example = "marram-ferries")), responses(
     (status = 200, body = Vec<LocationShape>),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
 ))]
 async fn list_locations(
     state: web::Data<State>,
@@ -194,10 +212,8 @@ async fn list_locations(
 /// The journeys of a site, with what was played of each in the stretch, by the same rule about what counts as on its page.
 #[utoipa::path(get, path = "/sites/{site}/journeys", params(("site" = String, Path, example = "marram-ferries"), When), responses(
     (status = 200, body = Vec<JourneyShape>),
-    (status = 400, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Unread,
+    Closed,
 ))]
 async fn list_journeys(
     state: web::Data<State>,
@@ -254,10 +270,8 @@ fn after(cursor: &str) -> Option<(Timestamp, Uuid)> {
 #[utoipa::path(get, path = "/sites/{site}/journeys/{journey}/runs",
     params(("site" = String, Path, example = "marram-ferries"), ("journey" = String, Path, example = "book-a-crossing"), WhichRuns), responses(
     (status = 200, body = RunsShape),
-    (status = 400, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Unread,
+    Closed,
 ))]
 async fn list_runs(
     state: web::Data<State>,
@@ -308,10 +322,8 @@ async fn list_runs(
 /// What was recorded of a run: steps, requests, timings; without pictures. 410 once its time is over.
 #[utoipa::path(get, path = "/sites/{site}/runs/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = Uuid, Path)), responses(
     (status = 200, description = "The record, as the runner sent it", body = Object),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
     (status = 410, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
 ))]
 async fn one_run(
     state: web::Data<State>,
@@ -336,10 +348,8 @@ async fn one_run(
 /// What is pinned to the time axis.
 #[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries"), When), responses(
     (status = 200, body = Vec<MarkerShape>),
-    (status = 400, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Unread,
+    Closed,
 ))]
 async fn list_markers(
     state: web::Data<State>,
@@ -359,12 +369,10 @@ async fn list_markers(
 /// Pins a marker to a moment: a release, something that happened.
 #[utoipa::path(post, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries")), request_body = NewMarker, responses(
     (status = 201, body = Made),
-    (status = 400, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Unread,
     (status = 413, body = ProblemShape, content_type = "application/problem+json"),
     (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
 ))]
 async fn add_marker(
     state: web::Data<State>,
@@ -400,9 +408,7 @@ async fn add_marker(
 /// Takes a marker away.
 #[utoipa::path(delete, path = "/sites/{site}/markers/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
     (status = 204),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
 ))]
 async fn remove_marker(
     state: web::Data<State>,
@@ -446,10 +452,8 @@ const MOST_FIELDS: usize = 40;
 /// Page views, a line of JSON each in order of time, sent while they are read: an answer that ends early has no last chunk.
 #[utoipa::path(get, path = "/sites/{site}/page-views", params(("site" = String, Path, example = "marram-ferries"), WhichViews), responses(
     (status = 200, body = String, content_type = "application/x-ndjson"),
-    (status = 400, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 401, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 403, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 404, body = ProblemShape, content_type = "application/problem+json"),
+    Unread,
+    Closed,
 ))]
 async fn page_views(
     state: web::Data<State>,
