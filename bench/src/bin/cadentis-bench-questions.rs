@@ -29,7 +29,7 @@ async fn main() -> Result<(), Failure> {
     let rounds: usize = args.get(2).map_or(Ok(5), |n| n.parse())?;
     let db = Db::connect(url)?;
     let answers = Answers::new(db.clone(), Compute::start(2, 256, Duration::from_secs(60))?);
-    let site = sites::first(&answers).await?.ok_or("no site in it")?;
+    let site = sites::all(&answers).await?.into_iter().next().ok_or("no site in it")?;
     let wanted = |name: &&&str| args.get(3).is_none_or(|only| only == **name);
     for name in QUESTIONS.iter().filter(wanted) {
         let mut took = Vec::new();

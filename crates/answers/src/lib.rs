@@ -46,6 +46,7 @@ pub mod runs;
 pub mod scripts;
 pub mod setup;
 pub mod sites;
+pub mod start;
 pub mod steps;
 pub mod strip;
 pub mod trials;

@@ -15,7 +15,7 @@ use cadentis_core::text;
 pub use cadentis_store::api_token::ApiToken;
 pub use cadentis_store::audit::Done;
 pub use cadentis_store::person::{Changed, Given, Person};
-pub use cadentis_store::session::{Session, Signed};
+pub use cadentis_store::session::{Session, Signed, SiteName};
 use rand::RngCore;
 use sha2::{Digest, Sha256};
 use std::fmt::Write;
@@ -248,12 +248,13 @@ pub async fn signed(answers: &Answers, token: &str) -> Result<Option<Signed>> {
     Ok(answers.db.signed(&hashed(token)).await?)
 }
 
-/// What somebody may do on the site that pages are about.
-pub fn rights(signed: &Signed) -> Rights {
-    let of_site = signed.person.roles.iter().find(|(site, _)| Some(*site) == signed.site_id);
+/// What somebody may do on this site; without a site, what they may do on any of theirs.
+pub fn rights(signed: &Signed, site_id: Option<i32>) -> Rights {
+    let asked = |site: i32| site_id.is_none_or(|id| id == site);
+    let roles = signed.person.roles.iter().filter(|(site, _)| asked(*site));
     Rights {
         is_administrator: signed.person.is_administrator,
-        role: of_site.map(|(_, role)| *role),
+        role: roles.map(|(_, role)| *role).max(),
         sees_people: signed.person.sees_people,
         proved: signed.proved_for_s < PROVED_S,
     }
@@ -426,7 +427,7 @@ pub async fn invite(
     by: &Signed,
     email: &str,
     name: &str,
-    given: Given,
+    given: &Given,
 ) -> Result<Option<Token>> {
     let Some(id) = answers.db.add_person(email, name, given).await? else { return Ok(None) };
     noted(answers, &by.person, None, "invited", name).await?;
@@ -437,14 +438,8 @@ pub async fn invite(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn set_given(
-    answers: &Answers,
-    by: &Signed,
-    id: i32,
-    site_id: i32,
-    given: Given,
-) -> Result<Changed> {
-    let changed = answers.db.set_given(id, site_id, given).await?;
+pub async fn set_given(answers: &Answers, by: &Signed, id: i32, given: &Given) -> Result<Changed> {
+    let changed = answers.db.set_given(id, given).await?;
     if changed == Changed::Done {
         let which = name_of(answers, id).await?;
         noted(answers, &by.person, None, "changed the rights of", &which).await?;
@@ -473,7 +468,7 @@ pub async fn add_with_password(
     answers: &Answers,
     email: &str,
     name: &str,
-    given: Given,
+    given: &Given,
     password: &str,
 ) -> Result<()> {
     if let Some(id) = answers.db.add_person(email, name, given).await? {
@@ -547,12 +542,6 @@ pub async fn remove_token(answers: &Answers, by: &Author, site_id: i32, id: Uuid
         }
         None => Ok(false),
     }
-}
-
-/// What somebody may do on this site.
-pub fn rights_on(signed: &Signed, site_id: i32) -> Rights {
-    let of_site = signed.person.roles.iter().find(|(site, _)| *site == site_id);
-    Rights { role: of_site.map(|(_, role)| *role), ..rights(signed) }
 }
 
 #[cfg(test)]

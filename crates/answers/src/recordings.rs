@@ -26,16 +26,16 @@ pub async fn begin(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn looked(answers: &Answers, id: Uuid) -> Result<()> {
-    Ok(answers.db.recording_looked(id, Timestamp::now()).await?)
+pub async fn looked(answers: &Answers, site_id: i32, id: Uuid) -> Result<()> {
+    Ok(answers.db.recording_looked(site_id, id, Timestamp::now()).await?)
 }
 
 /// How a recording stands; `None` when it is not kept any more.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn ask(answers: &Answers, id: Uuid) -> Result<Option<Recording>> {
-    Ok(answers.db.recording(id, Timestamp::now()).await?)
+pub async fn ask(answers: &Answers, site_id: i32, id: Uuid) -> Result<Option<Recording>> {
+    Ok(answers.db.recording(site_id, id, Timestamp::now()).await?)
 }
 
 /// The newest picture of its page, as an address that holds it.
@@ -50,8 +50,8 @@ pub async fn picture(answers: &Answers, id: Uuid) -> Result<Option<String>> {
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn inputs(answers: &Answers, id: Uuid, inputs: &[Input]) -> Result<()> {
-    Ok(answers.db.recording_inputs(id, inputs).await?)
+pub async fn inputs(answers: &Answers, site_id: i32, id: Uuid, inputs: &[Input]) -> Result<()> {
+    Ok(answers.db.recording_inputs(site_id, id, inputs).await?)
 }
 
 /// Changes what was recorded so far; `false` when it is not kept any more.
@@ -60,16 +60,17 @@ pub async fn inputs(answers: &Answers, id: Uuid, inputs: &[Input]) -> Result<()>
 /// When the database does not answer.
 pub async fn change(
     answers: &Answers,
+    site_id: i32,
     id: Uuid,
     change: impl FnOnce(&mut Vec<Act>) + Send,
 ) -> Result<bool> {
-    Ok(answers.db.change_acts(id, change).await?)
+    Ok(answers.db.change_acts(site_id, id, change).await?)
 }
 
 /// Ends the browser; what was done stays for a while.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn end(answers: &Answers, id: Uuid) -> Result<()> {
-    Ok(answers.db.end_recording(id).await?)
+pub async fn end(answers: &Answers, site_id: i32, id: Uuid) -> Result<()> {
+    Ok(answers.db.end_recording(site_id, id).await?)
 }

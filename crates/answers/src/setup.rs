@@ -32,22 +32,12 @@ pub struct Manned {
     pub presence: Presence,
 }
 
-/// What is set up.
-pub struct Setup {
-    /// Every location, in its order.
-    pub locations: Vec<Manned>,
-    /// What scripts of the site type unseen, without what it is.
-    pub secrets: Vec<Secret>,
-}
-
-/// What is set up for a site.
+/// Every location with its runners, in its order.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn ask(answers: &Answers, site_id: i32, now: Timestamp) -> Result<Setup> {
-    let db = &answers.db;
-    let (locations, runners, secrets) =
-        futures::try_join!(db.locations(), db.runners(now), db.secrets(site_id))?;
+pub async fn locations(answers: &Answers, now: Timestamp) -> Result<Vec<Manned>> {
+    let (locations, runners) = futures::try_join!(answers.db.locations(), answers.db.runners(now))?;
     let manned = |location: Location| {
         let here = || runners.iter().filter(|(id, _)| *id == location.id).map(|(_, r)| r);
         let presence = match here().map(|r| r.seen_at).max() {
@@ -58,7 +48,15 @@ pub async fn ask(answers: &Answers, site_id: i32, now: Timestamp) -> Result<Setu
         let named = here().filter(|r| now.duration_since(r.seen_at) < NAMED_FOR);
         Manned { runners: named.cloned().collect(), presence, location }
     };
-    Ok(Setup { locations: locations.into_iter().map(manned).collect(), secrets })
+    Ok(locations.into_iter().map(manned).collect())
+}
+
+/// What scripts of a site type unseen, without what it is.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn secrets(answers: &Answers, site_id: i32) -> Result<Vec<Secret>> {
+    Ok(answers.db.secrets(site_id).await?)
 }
 
 /// What waits in the database for somebody to do it.

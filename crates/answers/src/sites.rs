@@ -1,19 +1,17 @@
-//! Which sites there are, and what each question about one begins with.
+//! Which sites there are, how each does, and what each question about one begins with.
 
-use crate::{Answers, Result};
+use crate::now::{self, Matter};
+use crate::strip::{self, Strip};
+use crate::{Answers, Range, Result};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::ErrorBudget;
+use cadentis_core::visitor::Filter;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::marker::Marker;
 use cadentis_store::site::Site;
-
-/// The site of this installation, once there is one.
-///
-/// # Errors
-/// When the database does not answer.
-pub async fn first(answers: &Answers) -> Result<Option<Site>> {
-    Ok(answers.db.sites().await?.into_iter().next())
-}
+use futures::stream::{self, StreamExt, TryStreamExt};
+use jiff::Timestamp;
 
 /// The site with this key, which pages and beacons show.
 ///
@@ -69,4 +67,46 @@ pub async fn by_slug(answers: &Answers, slug: &str) -> Result<Option<Site>> {
 /// When the database does not answer.
 pub async fn markers(answers: &Answers, site_id: i32, stretch: Stretch) -> Result<Vec<Marker>> {
     Ok(answers.db.markers(site_id, stretch).await?)
+}
+
+/// How a site does.
+pub struct Doing {
+    /// The site.
+    pub site: Site,
+    /// What happened in the two weeks up to now, by the hour.
+    pub strip: Strip,
+    /// What needs somebody, worst first, by the rule of Now.
+    pub needs: Vec<Matter>,
+    /// Whether anything was ever played or has arrived in the stretch that Now is about.
+    pub is_measured: bool,
+    /// The error budget of its first journey's goal, if one is promised.
+    pub budget: Option<ErrorBudget>,
+}
+
+/// So many sites are looked at side by side.
+const AT_ONCE: usize = 2;
+
+/// How each of these sites does now: what Now says of the last `now_s` seconds, and what the time strip shows of `shown`.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn doing(
+    answers: &Answers,
+    sites: Vec<Site>,
+    now_s: i64,
+    shown: Stretch,
+    now: Timestamp,
+) -> Result<Vec<Doing>> {
+    let each = sites.into_iter().map(async |site| {
+        let stretch = Stretch::last(now_s, now);
+        let range = Range { stretch, against: None, filter: Filter::default(), points: 1 };
+        let (strip, found) = futures::try_join!(
+            strip::ask(answers, site.id, shown),
+            now::ask(answers, &site, &range, stretch, now)
+        )?;
+        let is_measured = found.first.is_some() || found.views.all().page_views > 0;
+        let budget = found.first.and_then(|f| f.spent.into_iter().last()).map(|(_, budget)| budget);
+        Ok(Doing { site, strip, needs: found.needs, is_measured, budget })
+    });
+    stream::iter(each).buffered(AT_ONCE).try_collect().await
 }

@@ -43,8 +43,14 @@ pub struct Trial {
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn ask(answers: &Answers, id: Uuid, now: Timestamp) -> Result<Option<Trial>> {
-    let Some(status) = answers.db.trial(id).await? else { return Ok(None) };
+pub async fn ask(
+    answers: &Answers,
+    site_id: i32,
+    id: Uuid,
+    now: Timestamp,
+) -> Result<Option<Trial>> {
+    let status = answers.db.trial(id).await?.filter(|trial| trial.site_id == site_id);
+    let Some(status) = status else { return Ok(None) };
     let runners = answers.db.runners(now).await?;
     let here = runners.into_iter().filter(|(l, _)| *l == status.location_id);
     let runner_seen = here.map(|(_, r)| r.seen_at).max();
@@ -55,6 +61,6 @@ pub async fn ask(answers: &Answers, id: Uuid, now: Timestamp) -> Result<Option<T
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn cancel(answers: &Answers, id: Uuid) -> Result<()> {
-    Ok(answers.db.cancel_trial(id).await?)
+pub async fn cancel(answers: &Answers, site_id: i32, id: Uuid) -> Result<()> {
+    Ok(answers.db.cancel_trial(site_id, id).await?)
 }

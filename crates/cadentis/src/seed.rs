@@ -2,6 +2,7 @@
 
 use crate::Failure;
 use crate::serve::KeyArgs;
+use crate::world::FREIGHT_VIEWS;
 use cadentis_answers::Answers;
 use cadentis_answers::changes::Author;
 use cadentis_answers::compute::Compute;
@@ -14,8 +15,11 @@ use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, Split};
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_core::visitor::{PageView, beacon};
-use cadentis_standins::places::{BOOKING_HOST, NEXT_HOST, PLACES, by_slug};
+use cadentis_standins::places::{
+    BOOKING_HOST, FREIGHT_HOST, FREIGHT_KEY, NEXT_HOST, PLACES, by_slug,
+};
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
+use cadentis_standins::visitors::Visits;
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
 use cadentis_store::forgetting::ROWS_DAYS;
@@ -61,6 +65,8 @@ pub const JOURNEYS: [(&str, &str); 2] = [
     ("check-the-timetable", include_str!("../journeys/check-the-timetable.cadentis")),
 ];
 
+const FREIGHT_JOURNEY: &str = include_str!("../journeys/ask-for-a-freight-quote.cadentis");
+
 pub async fn seed(args: Args) -> Result<(), Failure> {
     let begun = Instant::now();
     let persons = args.key.read()?.map(|(_, persons)| persons);
@@ -78,9 +84,23 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         // Two cores: runs beside page views.
         let (runs, views) = tokio::join!(
             tokio::spawn(write_runs(db.clone(), site.clone(), story.clone(), begin)),
-            tokio::spawn(write_views(db.clone(), site, story.clone(), begin, args.views, persons)),
+            tokio::spawn(write_views(
+                db.clone(),
+                site,
+                story.clone(),
+                begin,
+                Coming { visits: visitors::visit, page_views: args.views, persons },
+            )),
         );
-        let (runs, views) = (runs??, views??);
+        let (mut runs, mut views) = (runs??, views??);
+        let freight = describe_freight(&db).await?;
+        let office = Coming {
+            visits: visitors::office,
+            page_views: (FREIGHT_VIEWS * args.days as f64) as u64,
+            persons: None,
+        };
+        runs += write_runs(db.clone(), freight.clone(), story.clone(), begin).await?;
+        views += write_views(db.clone(), freight, story.clone(), begin, office).await?;
         db.mark_hours(begin, story.now).await?;
         let rolling = [db.clone(), db.clone()].map(|db| {
             tokio::spawn(async move {
@@ -124,9 +144,12 @@ pub struct DemoAccess {
     pub people: Vec<DemoPerson>,
 }
 
-/// The made-up people: name, role, whether they see people.
-const PEOPLE: [(&str, &str, bool); 3] =
-    [("Ines", "administrator", true), ("Tor", "editor", false), ("Ada", "reader", false)];
+/// The made-up people: name, role, whether they see people, and the sites that they are a member of.
+const PEOPLE: [(&str, &str, bool, &[&str]); 3] = [
+    ("Ines", "administrator", true, &[]),
+    ("Tor", "editor", false, &[SITE_KEY]),
+    ("Ada", "reader", false, &[SITE_KEY, FREIGHT_KEY]),
+];
 
 /// Adds the people of the demo, once, and writes down how they sign in.
 async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
@@ -137,7 +160,8 @@ async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
     let compute = Compute::start(1, 4, Duration::from_secs(30))?;
     let answers = Answers::new(db.clone(), compute);
     let mut written = Vec::new();
-    for (name, role, sees_people) in PEOPLE {
+    let sites = db.sites().await?;
+    for (name, role, sees_people, of) in PEOPLE {
         let person = DemoPerson {
             email: format!("{}@marram.example", name.to_lowercase()),
             password: Uuid::new_v4().simple().to_string(),
@@ -146,10 +170,13 @@ async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
         let given = Given {
             is_administrator: role == "administrator",
             sees_people,
-            role: Role::of(role).map(|role| (site.id, role)),
+            roles: Role::of(role).map_or_else(Vec::new, |role| {
+                let theirs = sites.iter().filter(|site| of.contains(&site.key.as_str()));
+                theirs.map(|site| (site.id, role)).collect()
+            }),
         };
         let (email, password) = (&person.email, &person.password);
-        people::add_with_password(&answers, email, name, given, password).await?;
+        people::add_with_password(&answers, email, name, &given, password).await?;
         written.push(person);
     }
     let by = Author::named("Ines").ok_or("a name")?;
@@ -268,6 +295,40 @@ async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Fa
     Ok(())
 }
 
+/// The freight office: a site of its own, with one journey from three places.
+async fn describe_freight(db: &Db) -> Result<Site, Failure> {
+    let families = [("/", "Freight office"), ("/rates", "Rates"), ("/quote", "Quote")]
+        .map(|(p, n)| (p.to_string(), n.to_string()));
+    let id = db
+        .add_site(&NewSite {
+            key: FREIGHT_KEY,
+            name: "Marram Freight",
+            zone: SITE_ZONE,
+            domains: &[FREIGHT_HOST.to_string()],
+            families: &families,
+            apdex_t_s: 1.5,
+        })
+        .await?;
+    let here = ["bergen", "halifax", "skarholm-quay"];
+    let locations = db.locations().await?.into_iter().filter(|l| here.contains(&l.slug.as_str()));
+    let locations: Vec<i32> = locations.map(|l| l.id).collect();
+    let new = NewJourney {
+        site_id: id,
+        slug: "ask-for-a-freight-quote",
+        name: &journey::parse(FREIGHT_JOURNEY)?.name,
+        script: FREIGHT_JOURNEY,
+        apdex_t_s: 1.5,
+        author: "Cadentis",
+        plays: PlaceAndPace::usual(&Pace::Every(900), &locations),
+        status: Status::Active,
+    };
+    let journey_id = db.add_journey(&new).await?;
+    db.set_about(journey_id, "Freight office", &["freight".to_string()], true, &[]).await?;
+    db.add_goal(id, journey_id, "Quotes can be asked for", 0.99).await?;
+    db.add_budget(id, None, "LCP", 2500.0).await?;
+    db.site_by_key(FREIGHT_KEY).await?.ok_or_else(|| "the site just added is gone".into())
+}
+
 /// Budgets, what was released when, and maintenance.
 async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
     for (vital, limit) in [("LCP", 2500.0), ("INP", 200.0), ("CLS", 0.1)] {
@@ -362,14 +423,21 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
     Ok(written)
 }
 
+/// Who comes to a site, and about how many page views of theirs there are.
+struct Coming {
+    visits: Visits,
+    page_views: u64,
+    persons: Option<PersonKey>,
+}
+
 async fn write_views(
     db: Db,
     site: Site,
     story: Story,
     begin: Timestamp,
-    wanted: u64,
-    persons: Option<PersonKey>,
+    coming: Coming,
 ) -> Result<usize, Failure> {
+    let Coming { visits, page_views: wanted, persons } = coming;
     let mut random = SmallRng::seed_from_u64(11);
     let minutes = (story.now.as_second() - begin.as_second()) / 60;
     let a_minute = wanted as f64 / minutes as f64 / visitors::PAGES_A_VISIT;
@@ -385,7 +453,7 @@ async fn write_views(
         while owed >= 1.0 {
             owed -= 1.0;
             let at = at + SignedDuration::from_millis(random.random_range(0..60_000));
-            for made in visitors::visit(&story, at, &mut random) {
+            for made in visits(&story, at, &mut random) {
                 let at = Timestamp::from_millisecond(made.beacon.at_ms)?;
                 if at >= story.now {
                     break;

@@ -1,8 +1,9 @@
 //! `cadentis world`: the stand-ins of the demo. Says where they are in a file, for the runners.
 
 use crate::{Failure, asked_to_end};
+use cadentis_standins::freight::Office;
 use cadentis_standins::network::{Path, Proxy};
-use cadentis_standins::places::PLACES;
+use cadentis_standins::places::{FREIGHT_HOST, FREIGHT_KEY, PLACES};
 use cadentis_standins::site::{Ports, Site};
 use cadentis_standins::visitors;
 use serde::{Deserialize, Serialize};
@@ -34,6 +35,9 @@ pub struct Whereabouts {
     pub proxies: HashMap<String, SocketAddr>,
 }
 
+/// Page views of the freight office in a day.
+pub const FREIGHT_VIEWS: f64 = 400.0;
+
 /// The made-up name under which pages of the made-up site reach our server.
 pub const COLLECT_HOST: &str = "collect.cadentis.example";
 
@@ -41,7 +45,9 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     cadentis_processes::adopt_orphans();
     let tag = format!("http://{COLLECT_HOST}/snippet.js");
     let site = Site::start(Ports::default(), Some((&tag, &args.key)))?;
+    let office = Office::start(&format!("http://{COLLECT_HOST}"))?;
     let mut hosts = site.hosts();
+    hosts.insert(FREIGHT_HOST.into(), office.address);
     hosts.insert(COLLECT_HOST.into(), args.server);
     let mut proxies = HashMap::new();
     for place in PLACES {
@@ -50,7 +56,10 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     }
     if args.views_a_day > 0.0 {
         let address = format!("http://{}/beacons/{}", args.server, args.key);
-        tokio::spawn(visitors::keep_arriving(address, args.views_a_day));
+        tokio::spawn(visitors::keep_arriving(visitors::visit, address, args.views_a_day));
+        let address = format!("http://{}/beacons/{FREIGHT_KEY}", args.server);
+        let freight = visitors::keep_arriving(visitors::office, address, FREIGHT_VIEWS);
+        tokio::spawn(freight);
         tokio::spawn(visitors::keep_visiting(proxies.values().copied().collect()));
     }
     let whereabouts = Whereabouts { booking: site.booking, proxies };
@@ -61,6 +70,7 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     asked_to_end().await;
     // A visitor's browser that is open goes with us.
     cadentis_processes::end_all(std::time::Duration::from_secs(2));
+    office.stop().await;
     site.stop().await;
     Ok(())
 }

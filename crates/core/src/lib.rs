@@ -24,6 +24,7 @@ pub mod finding;
 pub mod goal;
 pub mod journey;
 pub mod run;
+pub mod site;
 pub mod stats;
 pub mod text;
 pub mod timing;

@@ -335,7 +335,8 @@ impl Intake {
         let Ok(mut sites) = self.sites.write() else { return Err(Refusal::Busy) };
         match read {
             Ok(all) => {
-                let by_key = all.into_iter().map(|s| (s.key.clone(), Arc::new(s))).collect();
+                let taken = all.into_iter().filter(|s| s.archived_at.is_none());
+                let by_key = taken.map(|s| (s.key.clone(), Arc::new(s))).collect();
                 *sites = Sites { read: Some(Instant::now()), failed: None, by_key };
             }
             Err(e) => {

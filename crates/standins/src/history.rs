@@ -1,7 +1,7 @@
 //! Runs as they would have been: the requests that the site's pages make, over the network of each
 //! place, under the [`Story`].
 
-use crate::places::{BOOKING_HOST, MAP_HOST, Place};
+use crate::places::{BOOKING_HOST, FREIGHT_HOST, MAP_HOST, Place};
 use crate::story::{SHORT_RUNNER, Story, UNREACHABLE_FROM};
 use cadentis_core::journey::Journey;
 use cadentis_core::run::{
@@ -39,6 +39,7 @@ const fn asked(
 fn requests_of(step: &str) -> Vec<Asked> {
     let fresh = |a: Asked| Asked { fresh: true, ..a };
     let map = |a: Asked| Asked { host: MAP_HOST, ..a };
+    let freight = |a: Asked| Asked { host: FREIGHT_HOST, ..a };
     match step {
         "Open the timetable" => vec![
             fresh(asked("/", "document", 2_300, 45.0, None)),
@@ -65,6 +66,13 @@ fn requests_of(step: &str) -> Vec<Asked> {
             asked("/booking/K7Q2/pass", "document", 1_000, 35.0, None),
             asked("/static/code.svg", "image", 9_800, 6.0, Some(0)),
         ],
+        "Open the freight office" => vec![
+            freight(fresh(asked("/", "document", 900, 30.0, None))),
+            freight(asked("/office.css", "stylesheet", 90, 4.0, Some(0))),
+        ],
+        "Ask for a quote" => {
+            vec![freight(asked("/quote?metres=7.5", "document", 700, 60.0, None))]
+        }
         _ => vec![asked("/", "document", 1_000, 40.0, None)],
     }
 }
@@ -218,7 +226,9 @@ impl There<'_> {
             let refused = "net::ERR_CONNECTION_REFUSED";
             let says = if down { refused } else { "net::ERR_SOCKS_CONNECTION_FAILED" };
             request.failed = Some(says.into());
-        } else if asked.kind == "document" && story.maintenance.contains(due)
+        } else if asked.host == BOOKING_HOST
+            && asked.kind == "document"
+            && story.maintenance.contains(due)
             || api && story.api_503.contains(due) && random.random_bool(0.25)
         {
             request.status = 503;

@@ -2,12 +2,14 @@
 //!
 //! - [`postgres`]: a private PostgreSQL server on a free loopback port
 //! - [`site`]: the booking site of Marram Ferries and its map supplier
+//! - [`freight`]: its freight office, a second site
 //! - [`network`]: the network between a location and the site, one SOCKS5 proxy per location
 //! - [`places`]: the locations of the demo
 //! - [`story`]: what went wrong in the last thirty days, and when
 //! - [`history`]: runs as they would have been, under that story
 //! - [`visitors`]: people who visit the site, then and now
 
+pub mod freight;
 pub mod history;
 pub mod network;
 pub mod places;

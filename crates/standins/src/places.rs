@@ -110,4 +110,8 @@ pub fn by_slug(slug: &str) -> Option<Place> {
 pub const BOOKING_HOST: &str = "book.marram.example";
 /// The booking site before a release.
 pub const NEXT_HOST: &str = "next.book.marram.example";
+/// The freight office, a second site.
+pub const FREIGHT_HOST: &str = "freight.marram.example";
+/// What pages of the freight office show to report to it.
+pub const FREIGHT_KEY: &str = "marram-freight-9c17";
 pub const MAP_HOST: &str = "tiles.isles-map.example";

@@ -3,7 +3,7 @@
 //! The same model writes the thirty days of history and, by [`keep_arriving`], the beacons that go
 //! on coming in through the front door.
 
-use crate::places::{BOOKING_HOST, MAP_HOST};
+use crate::places::{BOOKING_HOST, FREIGHT_HOST, MAP_HOST};
 use crate::story::{SITE_ZONE, Story};
 use cadentis_core::visitor::beacon::More;
 use cadentis_core::visitor::{Beacon, Device, Happened, Happening};
@@ -266,6 +266,7 @@ impl Visitor {
 
 /// A page while it loads: its times in milliseconds, what happened on it, and what went wrong.
 struct Loading {
+    host: &'static str,
     path: &'static str,
     first: bool,
     weight: f64,
@@ -305,7 +306,8 @@ impl Loading {
             ..More::default()
         };
         let (blank, errors, error) = (false, 0, None);
-        Loading { path, first, weight, connect, ttfb, fcp, lcp, blank, errors, error, more }
+        let host = BOOKING_HOST;
+        Loading { host, path, first, weight, connect, ttfb, fcp, lcp, blank, errors, error, more }
     }
 
     /// The list of sailings asks an interface and shows a map; both are in the story.
@@ -382,7 +384,8 @@ impl Loading {
 
     /// The page view that is told of it in the end.
     fn told(self, who: &Visitor, at: Timestamp, random: &mut SmallRng) -> Made {
-        let Loading { path, first, weight, connect, ttfb, fcp, lcp, blank, errors, .. } = self;
+        let Loading { host, path, first, weight, connect, ttfb, fcp, lcp, blank, errors, .. } =
+            self;
         let load = lcp * 1.1 + 180.0 * noise(0.4, random);
         let abandoned = !blank
             && lcp > 3_000.0
@@ -398,7 +401,7 @@ impl Loading {
             at_ms,
             sent_ms: at_ms + 15_000,
             visit: who.visit,
-            url: format!("http://{BOOKING_HOST}{path}"),
+            url: format!("http://{host}{path}"),
             device: who.device,
             connection: who.connection.into(),
             lcp: shown(lcp).filter(|_| !abandoned),
@@ -463,6 +466,37 @@ pub fn visit(story: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
     made
 }
 
+/// (path, thinking of the server, weight of the page, chance that the visit goes on from here) at the freight office
+const OFFICE: [(&str, f64, f64, f64); 3] =
+    [("/", 35.0, 0.6, 0.7), ("/rates", 40.0, 0.6, 0.5), ("/quote", 65.0, 0.5, 0.0)];
+
+/// Somebody at the freight office, of which the story tells nothing; nobody there is signed in.
+pub fn office(_: &Story, at: Timestamp, random: &mut SmallRng) -> Vec<Made> {
+    let who = Visitor { person: String::new(), old: false, ..Visitor::some(random) };
+    let calm = Story::new(at + SignedDuration::from_hours(24 * 400));
+    let mut made = Vec::new();
+    let mut at = at;
+    for (i, (path, think, weight, goes_on)) in OFFICE.into_iter().enumerate() {
+        let mut page = Loading::begun(&calm, at, &who, (path, think, weight), i == 0, random);
+        page.host = FREIGHT_HOST;
+        page.more.release.clear();
+        page.more.attributes.clear();
+        page.more.lcp_element = "h1".into();
+        let lcp = page.lcp;
+        let mut told = page.told(&who, at, random);
+        told.beacon.more.happened.clear();
+        made.push(told);
+        if !random.random_bool(goes_on) {
+            break;
+        }
+        at += SignedDuration::from_millis((lcp + 25_000.0 * noise(0.6, random)) as i64);
+    }
+    made
+}
+
+/// Who comes: the story, a moment, and what else is up to chance give a visit.
+pub type Visits = fn(&Story, Timestamp, &mut SmallRng) -> Vec<Made>;
+
 /// A beacon as the snippet writes it.
 pub fn as_json(b: &Beacon) -> Value {
     let mut beacon = json!({
@@ -479,9 +513,14 @@ pub fn as_json(b: &Beacon) -> Value {
     beacon
 }
 
+/// Scheme and host of an address.
+fn origin_of(url: &str) -> String {
+    url.splitn(4, '/').take(3).collect::<Vec<_>>().join("/")
+}
+
 /// Posts beacons for ever, about `a_day` page views a day, to `address` (the collect URL with its
 /// key). A server that is away is tried again with the next visit.
-pub async fn keep_arriving(address: String, a_day: f64) {
+pub async fn keep_arriving(visits: Visits, address: String, a_day: f64) {
     let client = reqwest::Client::new();
     let mut random = SmallRng::from_os_rng();
     loop {
@@ -498,7 +537,7 @@ pub async fn keep_arriving(address: String, a_day: f64) {
         let mut random = SmallRng::from_rng(&mut random);
         let (client, address) = (client.clone(), address.clone());
         tokio::spawn(async move {
-            for made in visit(&story, begun, &mut random) {
+            for made in visits(&story, begun, &mut random) {
                 let mut beacon = made.beacon;
                 let seen = beacon.at_ms + beacon.lcp.unwrap_or(1_000.0) as i64 + 2_000;
                 let wait = seen - Timestamp::now().as_millisecond();
@@ -508,7 +547,7 @@ pub async fn keep_arriving(address: String, a_day: f64) {
                 let sent = client
                     .post(&address)
                     .header("content-type", "text/plain")
-                    .header("origin", format!("http://{BOOKING_HOST}"))
+                    .header("origin", origin_of(&beacon.url))
                     .header("user-agent", made.user_agent)
                     .header("x-forwarded-for", std::net::Ipv4Addr::from(made.ip).to_string())
                     .header("x-visitor-country", made.country)

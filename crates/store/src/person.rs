@@ -27,14 +27,14 @@ pub struct Person {
 }
 
 /// What somebody may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Given {
     /// Looks after the installation.
     pub is_administrator: bool,
     /// Sees single visits and persons.
     pub sees_people: bool,
-    /// A role on a site.
-    pub role: Option<(i32, Role)>,
+    /// Their role on each site that they are a member of.
+    pub roles: Vec<(i32, Role)>,
 }
 
 /// What became of a change of somebody's rights.
@@ -70,7 +70,7 @@ pub(crate) fn person(row: &sqlx::postgres::PgRow) -> Result<Person> {
 
 impl Db {
     /// Adds somebody without a password; `None` when the address is somebody's already.
-    pub async fn add_person(&self, email: &str, name: &str, given: Given) -> Result<Option<i32>> {
+    pub async fn add_person(&self, email: &str, name: &str, given: &Given) -> Result<Option<i32>> {
         let mut tx = self.pool.begin().await?;
         let id = insert(&mut tx, email, name, given).await?;
         tx.commit().await?;
@@ -118,8 +118,8 @@ impl Db {
         Ok(())
     }
 
-    /// Changes what somebody may do. Roles on other sites stay as they are; without a role on `site_id` they are no member.
-    pub async fn set_given(&self, id: i32, site_id: i32, given: Given) -> Result<Changed> {
+    /// Changes what somebody may do: of sites that are not named they are no member any more.
+    pub async fn set_given(&self, id: i32, given: &Given) -> Result<Changed> {
         let mut tx = self.pool.begin().await?;
         if !given.is_administrator && leaves_none(&mut tx, id).await? {
             return Ok(Changed::LastAdministrator);
@@ -129,12 +129,9 @@ impl Db {
         if done.execute(&mut *tx).await?.rows_affected() == 0 {
             return Ok(Changed::Nobody);
         }
-        sqlx::query("DELETE FROM member WHERE person_id = $1 AND site_id = $2")
-            .bind(id)
-            .bind(site_id)
-            .execute(&mut *tx)
-            .await?;
-        put_role(&mut tx, id, given.role).await?;
+        let sql = "DELETE FROM member WHERE person_id = $1";
+        sqlx::query(sql).bind(id).execute(&mut *tx).await?;
+        put_roles(&mut tx, id, &given.roles).await?;
         tx.commit().await?;
         Ok(Changed::Done)
     }
@@ -204,8 +201,8 @@ impl Db {
             (None, _) | (Some(None), None) => return Ok(None),
             (Some(Some(id)), _) => id,
             (Some(None), Some((email, name))) => {
-                let given = Given { is_administrator: true, sees_people: true, role: None };
-                match insert(&mut tx, email, name, given).await? {
+                let given = Given { is_administrator: true, sees_people: true, roles: Vec::new() };
+                match insert(&mut tx, email, name, &given).await? {
                     Some(id) => id,
                     None => return Ok(None),
                 }
@@ -221,7 +218,7 @@ async fn insert(
     tx: &mut PgConnection,
     email: &str,
     name: &str,
-    given: Given,
+    given: &Given,
 ) -> Result<Option<i32>> {
     let sql =
         "INSERT INTO person (email, name, is_administrator, sees_people) VALUES ($1, $2, $3, $4)
@@ -229,16 +226,18 @@ async fn insert(
     let add = sqlx::query_scalar(sql).bind(email).bind(name).bind(given.is_administrator);
     let id: Option<i32> = add.bind(given.sees_people).fetch_optional(&mut *tx).await?;
     if let Some(id) = id {
-        put_role(tx, id, given.role).await?;
+        put_roles(tx, id, &given.roles).await?;
     }
     Ok(id)
 }
 
-async fn put_role(tx: &mut PgConnection, id: i32, role: Option<(i32, Role)>) -> Result<()> {
-    if let Some((site_id, role)) = role {
-        let sql = "INSERT INTO member VALUES ($1, $2, $3) ON CONFLICT (person_id, site_id) DO UPDATE SET role = excluded.role";
-        sqlx::query(sql).bind(id).bind(site_id).bind(role.word()).execute(tx).await?;
-    }
+async fn put_roles(tx: &mut PgConnection, id: i32, roles: &[(i32, Role)]) -> Result<()> {
+    let (sites, roles): (Vec<i32>, Vec<&str>) =
+        roles.iter().map(|(site, role)| (*site, role.word())).unzip();
+    let sql =
+        "INSERT INTO member SELECT $1, s, r FROM unnest($2::integer[], $3::text[]) AS given (s, r)
+               ON CONFLICT (person_id, site_id) DO UPDATE SET role = excluded.role";
+    sqlx::query(sql).bind(id).bind(sites).bind(roles).execute(tx).await?;
     Ok(())
 }
 

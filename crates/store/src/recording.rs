@@ -167,9 +167,10 @@ impl Db {
     }
 
     /// Nobody works on it any more.
-    pub async fn end_recording(&self, id: Uuid) -> Result<()> {
-        sqlx::query("UPDATE recording SET ended = true WHERE id = $1")
+    pub async fn end_recording(&self, site_id: i32, id: Uuid) -> Result<()> {
+        sqlx::query("UPDATE recording SET ended = true WHERE id = $1 AND site_id = $2")
             .bind(id)
+            .bind(site_id)
             .execute(&self.pool)
             .await?;
         Ok(())
@@ -194,13 +195,19 @@ impl Db {
     }
 
     /// How a recording stands.
-    pub async fn recording(&self, id: Uuid, now: Timestamp) -> Result<Option<Recording>> {
+    pub async fn recording(
+        &self,
+        site_id: i32,
+        id: Uuid,
+        now: Timestamp,
+    ) -> Result<Option<Recording>> {
         let row: Option<Row> = sqlx::query_as(
             "SELECT site_id, location_id, asked_at, looked_at, runner, told_at, ended, trouble, acts, about,
                     coalesce((SELECT nth FROM recording_picture WHERE recording_id = id), 0)
-             FROM recording WHERE id = $1",
+             FROM recording WHERE id = $1 AND site_id = $2",
         )
         .bind(id)
+        .bind(site_id)
         .fetch_optional(&self.pool)
         .await?;
         let recording = |(
@@ -237,10 +244,11 @@ impl Db {
     }
 
     /// Somebody looks on.
-    pub async fn recording_looked(&self, id: Uuid, now: Timestamp) -> Result<()> {
-        sqlx::query("UPDATE recording SET looked_at = $2 WHERE id = $1")
+    pub async fn recording_looked(&self, site_id: i32, id: Uuid, now: Timestamp) -> Result<()> {
+        sqlx::query("UPDATE recording SET looked_at = $2 WHERE id = $1 AND site_id = $3")
             .bind(id)
             .bind(now.to_sqlx())
+            .bind(site_id)
             .execute(&self.pool)
             .await?;
         Ok(())
@@ -253,14 +261,16 @@ impl Db {
     }
 
     /// Hands inputs to the runner, in their order.
-    pub async fn recording_inputs(&self, id: Uuid, inputs: &[Input]) -> Result<()> {
+    pub async fn recording_inputs(&self, site_id: i32, id: Uuid, inputs: &[Input]) -> Result<()> {
         let inputs: Vec<Json<&Input>> = inputs.iter().map(Json).collect();
         sqlx::query(
             "INSERT INTO recording_input (recording_id, input)
-             SELECT $1, i FROM unnest($2::jsonb[]) WITH ORDINALITY AS given(i, at) ORDER BY at",
+             SELECT $1, i FROM unnest($2::jsonb[]) WITH ORDINALITY AS given(i, at)
+             WHERE EXISTS (SELECT FROM recording WHERE id = $1 AND site_id = $3 AND NOT ended) ORDER BY at",
         )
         .bind(id)
         .bind(inputs)
+        .bind(site_id)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -269,15 +279,18 @@ impl Db {
     /// Changes what was done: what is pointed out comes in, the last act goes, steps get names.
     pub async fn change_acts(
         &self,
+        site_id: i32,
         id: Uuid,
         change: impl FnOnce(&mut Vec<Act>) + Send,
     ) -> Result<bool> {
         let mut tx = self.pool.begin().await?;
-        let acts: Option<Json<Vec<Act>>> =
-            sqlx::query_scalar("SELECT acts FROM recording WHERE id = $1 FOR UPDATE")
-                .bind(id)
-                .fetch_optional(&mut *tx)
-                .await?;
+        let acts: Option<Json<Vec<Act>>> = sqlx::query_scalar(
+            "SELECT acts FROM recording WHERE id = $1 AND site_id = $2 FOR UPDATE",
+        )
+        .bind(id)
+        .bind(site_id)
+        .fetch_optional(&mut *tx)
+        .await?;
         let Some(Json(mut acts)) = acts else { return Ok(false) };
         change(&mut acts);
         sqlx::query("UPDATE recording SET acts = $2 WHERE id = $1")

@@ -431,6 +431,12 @@ impl Db {
         Ok(runs(rows)?.pop())
     }
 
+    /// The first run of a site that is kept.
+    pub async fn first_run(&self, site_id: i32) -> Result<Option<Uuid>> {
+        let sql = "SELECT id FROM run WHERE site_id = $1 ORDER BY due_at LIMIT 1";
+        Ok(sqlx::query_scalar(sql).bind(site_id).fetch_optional(&self.pool).await?)
+    }
+
     /// The other try of a run that was played twice.
     pub async fn other_try(&self, id: Uuid) -> Result<Option<Try>> {
         let sql = "SELECT id, second, EXISTS (SELECT FROM run WHERE run.id = second) FROM first_try

@@ -4,7 +4,9 @@ use crate::db::{Db, Result};
 use crate::person::{Person, person};
 use cadentis_core::access::{IDLE_S, LONGEST_S, wait_s};
 use jiff::Timestamp;
+use serde::Deserialize;
 use sqlx::Row;
+use sqlx::types::Json;
 use std::net::IpAddr;
 use uuid::Uuid;
 
@@ -17,9 +19,23 @@ pub struct Signed {
     pub session: Uuid,
     /// Seconds since they typed their password.
     pub proved_for_s: i64,
-    /// The first site, which pages are about.
-    pub site_id: Option<i32>,
+    /// The sites they may read that are not archived, as far as a list of them is of any use.
+    pub sites: Vec<SiteName>,
 }
+
+/// A site by its names.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct SiteName {
+    /// Its id.
+    pub id: i32,
+    /// Its name in addresses.
+    pub slug: String,
+    /// Its name.
+    pub name: String,
+}
+
+/// More sites than this are told on the page of all sites only.
+const MOST_SITES: i64 = 50;
 
 /// A session, as whoever has it sees it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -60,7 +76,10 @@ impl Db {
                ARRAY(SELECT site_id FROM member m WHERE m.person_id = p.id ORDER BY 1) AS sites,
                ARRAY(SELECT role FROM member m WHERE m.person_id = p.id ORDER BY site_id) AS roles,
                s.id AS session, extract(epoch FROM now() - s.proved_at)::bigint AS proved_for_s,
-               (SELECT min(id) FROM site) AS site_id, s.seen_at < now() - interval '1 minute' AS is_stale
+               (SELECT coalesce(jsonb_agg(jsonb_build_object('id', id, 'slug', slug, 'name', name) ORDER BY id), '[]') FROM (
+                  SELECT id, slug, name FROM site WHERE archived_at IS NULL AND (p.is_administrator OR EXISTS (
+                    SELECT FROM member m WHERE m.person_id = p.id AND m.site_id = site.id)) ORDER BY id LIMIT $4) AS seen) AS seen_sites,
+               s.seen_at < now() - interval '1 minute' AS is_stale
              FROM session s JOIN person p ON p.id = s.person_id
              WHERE s.token = $1 AND {ALIVE} AND p.gone_at IS NULL"
         );
@@ -68,6 +87,7 @@ impl Db {
             .bind(token)
             .bind(IDLE_S as f64)
             .bind(LONGEST_S as f64)
+            .bind(MOST_SITES)
             .fetch_optional(&self.pool)
             .await?;
         let Some(row) = row else { return Ok(None) };
@@ -79,7 +99,7 @@ impl Db {
             person: person(&row)?,
             session: row.try_get("session")?,
             proved_for_s: row.try_get("proved_for_s")?,
-            site_id: row.try_get("site_id")?,
+            sites: row.try_get::<Json<Vec<SiteName>>, _>("seen_sites")?.0,
         }))
     }
 

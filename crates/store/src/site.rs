@@ -2,7 +2,7 @@
 
 use crate::db::{Db, Result, content};
 use crate::marker::put_marker;
-use cadentis_core::text::slug;
+use cadentis_core::site::slug_of;
 use cadentis_core::visitor::beacon::{origin_host, owns};
 use cadentis_core::visitor::collecting::breaks;
 use cadentis_core::visitor::{Collecting, Families, family};
@@ -48,6 +48,8 @@ pub struct Site {
     pub collecting: Collecting,
     /// Its page families as they are kept.
     pub patterns: Patterns,
+    /// Since when nothing is played there and no page view is taken.
+    pub archived_at: Option<Timestamp>,
 }
 
 impl Site {
@@ -98,6 +100,7 @@ struct SiteRow {
     trace_link: String,
     keep_people_days: i32,
     collecting: Json<Collecting>,
+    archived_at: Option<jiff_sqlx::Timestamp>,
 }
 
 impl SiteRow {
@@ -119,6 +122,7 @@ impl SiteRow {
             trace_link: self.trace_link,
             keep_people_days: self.keep_people_days,
             collecting: self.collecting.0,
+            archived_at: self.archived_at.map(|at| at.to_jiff()),
         })
     }
 }
@@ -168,7 +172,7 @@ impl Db {
 
     /// Adds a site; its id. Its name in addresses is made of its name, with a number behind it when that is taken.
     pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
-        let slug = Some(slug(site.name)).filter(|s| !s.is_empty()).unwrap_or("site".into());
+        let slug = slug_of(site.name);
         let sql = "INSERT INTO site (key, name, zone, domains, families, apdex_t_s, slug)
                    SELECT $1, $2, $3, $4, $5, $6, $7 || CASE WHEN EXISTS (SELECT FROM site WHERE slug = $7)
                      THEN '-' || (SELECT max(id) + 1 FROM site) ELSE '' END RETURNING id";
@@ -217,6 +221,40 @@ impl Db {
         }
         for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
             put_marker(&mut tx, site.id, now, &title, detail).await?;
+        }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// What a site is called, in words and in addresses, its zone and its domains; `false` when another one has that name in
+    /// addresses.
+    pub async fn rename_site(&self, site: &Site) -> Result<bool> {
+        let sql = "UPDATE site SET name = $2, slug = $3, zone = $4, domains = $5 WHERE id = $1
+                     AND NOT EXISTS (SELECT FROM site WHERE slug = $3 AND id <> $1)";
+        let done = sqlx::query(sql)
+            .bind(site.id)
+            .bind(&site.name)
+            .bind(&site.slug)
+            .bind(site.zone_name())
+            .bind(&site.domains)
+            .execute(&self.pool)
+            .await;
+        match done {
+            Ok(done) => Ok(done.rows_affected() > 0),
+            // Somebody else took the name meanwhile.
+            Err(e) if e.as_database_error().is_some_and(|e| e.is_unique_violation()) => Ok(false),
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    /// Lets a site rest, or go on: runs that wait are not played any more.
+    pub async fn set_archived(&self, site_id: i32, archived: bool) -> Result<()> {
+        let mut tx = self.pool.begin().await?;
+        let sql = "UPDATE site SET archived_at = CASE WHEN $2 THEN coalesce(archived_at, now()) END WHERE id = $1";
+        sqlx::query(sql).bind(site_id).bind(archived).execute(&mut *tx).await?;
+        if archived {
+            let sql = "DELETE FROM work WHERE site_id = $1 AND attempts = 0";
+            sqlx::query(sql).bind(site_id).execute(&mut *tx).await?;
         }
         tx.commit().await?;
         Ok(())

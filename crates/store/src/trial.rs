@@ -147,9 +147,10 @@ impl Db {
     }
 
     /// Breaks it off as soon as its runner hears.
-    pub async fn cancel_trial(&self, id: Uuid) -> Result<()> {
-        sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1")
+    pub async fn cancel_trial(&self, site_id: i32, id: Uuid) -> Result<()> {
+        sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1 AND site_id = $2")
             .bind(id)
+            .bind(site_id)
             .execute(&self.pool)
             .await?;
         Ok(())

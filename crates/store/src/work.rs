@@ -90,7 +90,7 @@ impl Db {
     /// A journey that plays once is finished when all its locations have played it.
     pub async fn make_due(&self, now: Timestamp) -> Result<u64> {
         let mut added = 0;
-        for site in self.sites().await? {
+        for site in self.sites().await?.into_iter().filter(|s| s.archived_at.is_none()) {
             for journey in self.journeys(site.id).await? {
                 if journey.status != "active" {
                     continue;

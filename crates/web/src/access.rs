@@ -5,7 +5,7 @@
 
 use crate::State;
 use crate::error::PageError;
-use crate::problem::program_asks;
+use crate::problem::{Problem, program_asks};
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::cookie::time::Duration;
 use actix_web::cookie::{Cookie, SameSite};
@@ -15,10 +15,14 @@ use actix_web::http::header::{
     AUTHORIZATION, CACHE_CONTROL, HeaderName, HeaderValue, LOCATION, USER_AGENT,
 };
 use actix_web::middleware::Next;
-use actix_web::{FromRequest, HttpMessage, HttpRequest, HttpResponse, web};
+use actix_web::{FromRequest, HttpMessage, HttpRequest, HttpResponse, ResponseError, web};
 use cadentis_answers::changes::Author;
+use cadentis_answers::kept::Site;
 use cadentis_answers::people::{self, From, Signed};
+use cadentis_answers::sites;
 use cadentis_core::access::{LONGEST_S, May, Permission, Rights, Scope};
+use cadentis_core::site::check_slug;
+use serde::de::DeserializeOwned;
 use std::future::{Ready, ready};
 use std::net::IpAddr;
 use url::form_urlencoded::byte_serialize;
@@ -81,25 +85,17 @@ pub fn who(request: &HttpRequest) -> Option<Who> {
 #[derive(Debug, Clone)]
 pub struct Caller {
     pub author: Author,
-    needs: Permission,
-    as_whom: AsWhom,
-}
-
-#[derive(Debug, Clone)]
-enum AsWhom {
-    Person(Box<Signed>),
-    /// A program, for this site alone.
-    Program(i32),
+    /// The one site that a token is good for.
+    of_site: Option<i32>,
+    who: Option<Box<Signed>>,
 }
 
 impl Caller {
-    /// Whether they may do what they ask for on this site: a token is good for one, and people have a role on each.
-    pub fn may_on(&self, site_id: i32) -> bool {
-        match &self.as_whom {
-            AsWhom::Program(site) => *site == site_id,
-            AsWhom::Person(signed) => {
-                people::rights_on(signed, site_id).may(self.needs) == May::Yes
-            }
+    /// Whether they may read what is measured of this site: a token is good for one, and people have a role on each.
+    pub fn reads(&self, site_id: i32) -> bool {
+        match &self.who {
+            None => self.of_site == Some(site_id),
+            Some(signed) => people::rights(signed, Some(site_id)).may(Permission::Read) == May::Yes,
         }
     }
 }
@@ -110,6 +106,44 @@ impl FromRequest for Caller {
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         ready(request.extensions().get::<Caller>().cloned().ok_or(PageError::SignedOut))
+    }
+}
+
+/// The site that an address is about, behind a route that names one: whoever asks may read it.
+pub struct InSite(pub Site);
+
+impl FromRequest for InSite {
+    type Error = PageError;
+    type Future = Ready<Result<InSite, PageError>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        ready(site(request).map(InSite))
+    }
+}
+
+/// The site that an address is about.
+pub fn site(request: &HttpRequest) -> Result<Site, PageError> {
+    request.extensions().get::<Site>().cloned().ok_or_else(|| no_site(request.path()))
+}
+
+/// Who may not see a site is told what everybody is told who asks for one that is not there.
+fn no_site(path: &str) -> PageError {
+    PageError::NotFound(format!(
+        "{} is no site that you may see",
+        path.chars().take(100).collect::<String>()
+    ))
+}
+
+/// The parts of an address behind the name of its site.
+pub struct After<T>(pub T);
+
+impl<T: DeserializeOwned + 'static> FromRequest for After<T> {
+    type Error = actix_web::Error;
+    type Future = Ready<Result<After<T>, actix_web::Error>>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let read = web::Path::<(String, T)>::from_request(request, payload).into_inner();
+        ready(read.map(|path| After(path.into_inner().1)))
     }
 }
 
@@ -168,7 +202,7 @@ pub async fn shown(state: &State, request: &HttpRequest) -> Result<Option<Who>, 
     };
     let signed = people::signed(&state.answers, cookie.value()).await?;
     let address = state.door.visitor_of(request);
-    Ok(signed.map(|signed| Who { rights: people::rights(&signed), signed, address }))
+    Ok(signed.map(|signed| Who { rights: people::rights(&signed, None), signed, address }))
 }
 
 /// An address of ours to go to, as the address of a page gives it; anything else leads to the beginning.
@@ -190,42 +224,61 @@ async fn let_in<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Answered<B> {
-    let turned_away = |request: ServiceRequest, answer: HttpResponse| {
+    let turned_away = |request: ServiceRequest, e: PageError| {
+        // A program reads what is said, not a page around it.
+        let answer = match (&e, program_asks(&request)) {
+            (PageError::SignedOut, _) => signed_out(&request),
+            (_, true) => Problem::new(e.status_code(), e.to_string()).into(),
+            (_, false) => HttpResponse::from_error(e),
+        };
         Ok(request.into_response(answer).map_into_right_body())
     };
     let is_api = request.path().starts_with(API);
+    let named = request.match_info().get("site").map(str::to_string);
     if let Some(token) = bearer(&request).filter(|_| is_api) {
         return match program(&state, needs, &token).await {
             Ok(caller) => {
+                match asked_about(&state, named, |site| caller.reads(site.id)).await {
+                    Ok(Some(site)) => {
+                        request.extensions_mut().insert(site);
+                    }
+                    Ok(None) => {}
+                    Err(e) => return turned_away(request, e),
+                }
                 request.extensions_mut().insert(caller);
                 Ok(next.call(request).await?.map_into_left_body())
             }
-            Err(e) => turned_away(request, HttpResponse::from_error(e)),
+            Err(e) => turned_away(request, e),
         };
     }
     // Somebody's browser may be made to send what a page of others wishes: with a cookie alone the API is only read.
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     if is_api && !reads {
-        return turned_away(request, HttpResponse::from_error(PageError::NoToken));
+        return turned_away(request, PageError::NoToken);
     }
-    let who = match shown(&state, request.request()).await {
+    let mut who = match shown(&state, request.request()).await {
         Ok(Some(who)) => who,
-        Ok(None) => {
-            let answer = signed_out(&request);
-            return turned_away(request, answer);
-        }
-        Err(e) => return turned_away(request, HttpResponse::from_error(e)),
+        Ok(None) => return turned_away(request, PageError::SignedOut),
+        Err(e) => return turned_away(request, e),
     };
+    let reads = |site: &Site| people::rights(&who.signed, Some(site.id)).may(Permission::Read);
+    match asked_about(&state, named, |site| reads(site) == May::Yes).await {
+        Ok(Some(site)) => {
+            who.rights = people::rights(&who.signed, Some(site.id));
+            request.extensions_mut().insert(site);
+        }
+        Ok(None) => {}
+        Err(e) => return turned_away(request, e),
+    }
     match who.rights.may(needs) {
         May::Yes => {}
-        May::Prove => return turned_away(request, HttpResponse::from_error(PageError::Prove)),
+        May::Prove => return turned_away(request, PageError::Prove),
         May::No => {
-            let answer = HttpResponse::from_error(PageError::NotAllowed(needs.lack()));
-            return turned_away(request, answer);
+            return turned_away(request, PageError::NotAllowed(needs.lack()));
         }
     }
     let (author, signed) = (who.author(), Box::new(who.signed.clone()));
-    request.extensions_mut().insert(Caller { author, needs, as_whom: AsWhom::Person(signed) });
+    request.extensions_mut().insert(Caller { author, of_site: None, who: Some(signed) });
     request.extensions_mut().insert(who);
     let mut answer = next.call(request).await?;
     // What somebody may see is kept by nobody on the way.
@@ -242,8 +295,23 @@ async fn program(state: &State, needs: Permission, token: &str) -> Result<Caller
     if !Scope::may(&token.scopes, needs) {
         return Err(PageError::NotAllowed("This token was not made for that."));
     }
-    let (author, as_whom) = (Author::program(&token.name), AsWhom::Program(token.site_id));
-    Ok(Caller { author, needs, as_whom })
+    let (author, of_site) = (Author::program(&token.name), Some(token.site_id));
+    Ok(Caller { author, of_site, who: None })
+}
+
+/// The site of this name, if whoever asks may read it.
+async fn asked_about(
+    state: &State,
+    named: Option<String>,
+    reads: impl Fn(&Site) -> bool,
+) -> Result<Option<Site>, PageError> {
+    let Some(slug) = named else { return Ok(None) };
+    // What cannot be a name is none: nobody has to look for it.
+    let found = match check_slug(&slug) {
+        Ok(()) => sites::by_slug(&state.answers, &slug).await?,
+        Err(_) => None,
+    };
+    found.filter(reads).map(Some).ok_or_else(|| no_site(&slug))
 }
 
 /// Pages lead to signing in and back; what was sent is told that nothing was done with it.

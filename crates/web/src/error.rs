@@ -9,21 +9,19 @@ use cadentis_answers::AnswerError;
 use cadentis_answers::compute::ComputeError;
 use cadentis_core::calendar::stretch::StretchError;
 
-/// Where every page of an empty installation leads.
-pub const FIRST_SITE: &str = "/setup/first-site";
+/// Where an administrator of an empty installation is led.
+pub const FIRST_SITE: &str = "/setup/sites";
 
 #[derive(Debug, thiserror::Error)]
 pub enum PageError {
     #[error("There is no such page here: {0}")]
     NotFound(String),
-    #[error("There is no site yet")]
-    NoSite,
     #[error("The address asks for a stretch that cannot be shown: {0}.")]
     Stretch(#[from] StretchError),
     #[error("The address has a parameter `{name}` that cannot be read: {says}.")]
     Parameter { name: String, says: String },
     #[error(
-        "The script of {journey} cannot be read: {says}. It is mended at /journeys/{slug}/script"
+        "The script of {journey} cannot be read: {says}. It is mended on the page of its script, journeys/{slug}/script"
     )]
     Script { journey: String, slug: String, says: String },
     #[error("What was sent cannot be read: {0}.")]
@@ -111,7 +109,6 @@ impl ResponseError for PageError {
     fn status_code(&self) -> StatusCode {
         match self {
             PageError::NotFound(_) => StatusCode::NOT_FOUND,
-            PageError::NoSite => StatusCode::SEE_OTHER,
             PageError::Stretch(_) | PageError::Parameter { .. } | PageError::Unreadable(_) => {
                 StatusCode::BAD_REQUEST
             }
@@ -130,9 +127,6 @@ impl ResponseError for PageError {
 
     fn error_response(&self) -> HttpResponse {
         let advice = match self {
-            PageError::NoSite => {
-                return HttpResponse::SeeOther().insert_header(("location", FIRST_SITE)).finish();
-            }
             PageError::NotFound(_) => "Choose one of the places above.",
             PageError::Script { .. } => {
                 "Runs of it are unmeasured until it can be read; what was measured before is still there."
@@ -140,7 +134,7 @@ impl ResponseError for PageError {
             PageError::SignedOut => {
                 "Sign in at /sign-in in another window, then go back and send it again: what you typed is still there."
             }
-            PageError::NoToken => "An administrator makes one, on Setup, Programs.",
+            PageError::NoToken => "An administrator makes one, on the site’s Settings, Programs.",
             PageError::Prove => {
                 "Type it at /confirm in another window, then go back and send it again: what you typed is still there."
             }

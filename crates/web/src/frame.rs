@@ -1,20 +1,22 @@
 //! What every page has: the places, the time strip, the stretch in words.
 
 use crate::State;
-use crate::access::{Who, who};
+use crate::access::{Who, site, who};
 use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
 use crate::limits::query;
-use crate::view::{Mark, Window};
+use crate::view::{Link, Mark, Window};
 use actix_web::HttpRequest;
+use cadentis_answers::Range;
 use cadentis_answers::kept::{LeftOut, Marker, Site};
-use cadentis_answers::{Range, strip};
+use cadentis_answers::strip::{self, TroubledHour};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::Standing;
 use cadentis_core::run::Outcome;
 use cadentis_core::visitor::Filter;
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 
@@ -59,13 +61,9 @@ pub struct Asked {
 impl Asked {
     /// Reads the address and the site; without a stretch in the address, the last `default_s`
     /// seconds.
-    pub async fn load(
-        state: &State,
-        request: &HttpRequest,
-        default_s: i64,
-    ) -> Result<Asked, PageError> {
+    pub fn load(request: &HttpRequest, default_s: i64) -> Result<Asked, PageError> {
         let now = Timestamp::now();
-        let site = state.site().await?;
+        let site = site(request)?;
         let when = query::<When>(request)?;
         let stretch = match (&when.from, &when.to) {
             (Some(from), Some(to)) => Stretch::parse(from, to)?,
@@ -94,6 +92,11 @@ impl Asked {
             ));
         }
         Ok(Asked { site, stretch, kind, now, filter })
+    }
+
+    /// Where everything of its site is found.
+    pub fn base(&self) -> String {
+        base(&self.site)
     }
 
     /// The stretch up to now: what lies ahead has nothing to read.
@@ -127,8 +130,17 @@ fn up_to_now(stretch: Stretch, now: Timestamp) -> Stretch {
     Stretch { from: stretch.from, to: stretch.to.min(now + SignedDuration::from_secs(60)) }
 }
 
+/// Where everything of a site is found.
+pub fn base(site: &Site) -> String {
+    format!("/{}", site.slug)
+}
+
 pub struct Frame {
     pub site: Site,
+    /// Where everything of the site is found: what addresses on its pages begin with.
+    pub base: String,
+    /// The other sites that whoever looks may read, at the same place and stretch.
+    pub others: Vec<Link>,
     /// Whoever looks at it.
     pub who: Who,
     pub stretch: Stretch,
@@ -161,7 +173,7 @@ fn with_filter(mut query: String, filter: &Filter) -> String {
 
 pub struct Place {
     pub name: &'static str,
-    pub path: &'static str,
+    pub path: String,
     pub here: bool,
     pub built: bool,
 }
@@ -195,17 +207,17 @@ pub struct Strip {
 }
 
 pub const WIDTH: f64 = 1248.0;
-const TWO_WEEKS_S: i64 = 14 * 86_400;
+pub const TWO_WEEKS_S: i64 = 14 * 86_400;
 
 const PLACES: [(&str, &str, bool); 8] = [
-    ("Now", "/", true),
+    ("Now", "", true),
     ("Journeys", "/journeys", true),
     ("Visitors", "/visitors", true),
     ("Goals", "/goals", true),
     ("Alerts", "/alerts", false),
-    ("Ask", "/ask", false),
+    ("Queries", "/queries", false),
     ("Reports", "/reports", false),
-    ("Setup", "/setup", true),
+    ("Settings", "/settings", true),
 ];
 
 const QUICK: [(&str, i64); 6] = [
@@ -226,7 +238,7 @@ impl Frame {
         default_s: i64,
     ) -> Result<Frame, PageError> {
         let who = who(request).ok_or(PageError::SignedOut)?;
-        let asked = Asked::load(state, request, default_s).await?;
+        let asked = Asked::load(request, default_s)?;
         let against = asked.stretch.against(asked.kind, &asked.site.zone);
         let (strip, markers) =
             Strip::load(state, &asked.site, asked.stretch, against, asked.now).await?;
@@ -234,14 +246,9 @@ impl Frame {
     }
 
     /// The same for a part of a page, which is put into one that has its time strip already.
-    pub async fn part(
-        state: &State,
-        request: &HttpRequest,
-        place: &str,
-        default_s: i64,
-    ) -> Result<Frame, PageError> {
+    pub fn part(request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
         let who = who(request).ok_or(PageError::SignedOut)?;
-        let asked = Asked::load(state, request, default_s).await?;
+        let asked = Asked::load(request, default_s)?;
         Ok(Frame::around(who, asked, request, place, Strip::default(), Vec::new()))
     }
 
@@ -271,7 +278,16 @@ impl Frame {
             }
             _ => "not compared".into(),
         };
+        let base = base(&site);
+        let at = PLACES.into_iter().find(|(name, ..)| *name == place).map_or("", |(_, at, _)| at);
+        let others = who.signed.sites.iter().filter(|s| s.id != site.id);
+        let others = others.map(|s| {
+            // What page views are filtered by is the other site's own.
+            let link = format!("/{}{at}?{}", s.slug, when(&stretch, kind));
+            Link::new(link, s.name.clone())
+        });
         Frame {
+            others: others.collect(),
             kind,
             query: query_of(&stretch),
             markers,
@@ -282,14 +298,20 @@ impl Frame {
             quick,
             places: PLACES
                 .into_iter()
-                .filter(|(name, ..)| *name != "Setup" || who.administers())
-                .map(|(name, path, built)| Place { name, path, built, here: name == place })
+                .filter(|(name, ..)| *name != "Settings" || who.edits())
+                .map(|(name, path, built)| Place {
+                    name,
+                    path: format!("{base}{path}"),
+                    built,
+                    here: name == place,
+                })
                 .collect(),
             stretch,
             against,
             now,
             who,
             site,
+            base,
             filter,
             here: request.path().to_string(),
             own: own_parameters(request, &[]),
@@ -339,7 +361,7 @@ impl Frame {
 
     /// The address of a run, with the stretch it is seen in.
     pub fn run_link(&self, id: &uuid::Uuid) -> String {
-        format!("/runs/{id}?{}", self.query)
+        format!("{}/runs/{id}?{}", self.base, self.query)
     }
 }
 
@@ -365,20 +387,13 @@ impl Strip {
         };
         let axis = Axis { stretch: shown, left: 0.0, width: WIDTH };
         let told = strip::ask(&state.answers, site.id, shown).await?;
-        let traffic = &told.page_views;
-        let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
-        let mut points = vec![Some((axis.x(traffic.first().map_or(shown.from, |t| t.0)), 36.0))];
-        points.extend(
-            traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))),
-        );
-        points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
         let day_name =
             |at: &Timestamp| at.to_zoned(site.zone.clone()).strftime("%a %-d").to_string();
         let part = |s: &Stretch| axis.window(s).map(|(x, w)| Part { x, w });
         let strip = Strip {
             from_s: shown.from.as_second(),
             to_s: shown.to.as_second(),
-            silhouette: format!("{}Z", line(points)),
+            silhouette: silhouette(&told.page_views, shown, &axis),
             days: shown
                 .days(&site.zone)
                 .iter()
@@ -386,22 +401,34 @@ impl Strip {
                 .collect(),
             markers: drawn_markers(&told.markers, &axis),
             maintenance: drawn_windows(&told.maintenance, &axis),
-            troubles: told
-                .troubled
-                .iter()
-                .filter_map(|t| {
-                    let (x, w) = axis.window(&t.stretch)?;
-                    let at = format::day_clock(t.stretch.from, &site.zone);
-                    let (failed, counted) = (t.tally.failed, t.tally.counted());
-                    let says = format!("{at}: {failed} of {counted} runs failed");
-                    Some(Window::new(x, w.max(3.0), says))
-                })
-                .collect(),
+            troubles: drawn_troubles(&told.troubled, &site.zone, &axis),
             stretch: part(&stretch).unwrap_or(Part { x: 0.0, w: 1.5 }),
             against: against.and_then(|a| part(&a)),
         };
         Ok((strip, told.markers))
     }
+}
+
+/// How much traffic there was, as an outline that stands on y = 36.
+pub fn silhouette(traffic: &[(Timestamp, u64)], shown: Stretch, axis: &Axis) -> String {
+    let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
+    let mut points = vec![Some((axis.x(traffic.first().map_or(shown.from, |t| t.0)), 36.0))];
+    points
+        .extend(traffic.iter().map(|(at, n)| Some((axis.x(*at), 36.0 - 27.0 * *n as f64 / most))));
+    points.push(Some((axis.x(traffic.last().map_or(shown.from, |t| t.0)), 36.0)));
+    format!("{}Z", line(points))
+}
+
+/// Hours in which many runs failed.
+pub fn drawn_troubles(troubled: &[TroubledHour], zone: &TimeZone, axis: &Axis) -> Vec<Window> {
+    let drawn = troubled.iter().filter_map(|t| {
+        let (x, w) = axis.window(&t.stretch)?;
+        let at = format::day_clock(t.stretch.from, zone);
+        let (failed, counted) = (t.tally.failed, t.tally.counted());
+        let says = format!("{at}: {failed} of {counted} runs failed");
+        Some(Window::new(x, w.max(3.0), says))
+    });
+    drawn.collect()
 }
 
 pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<Mark> {

@@ -7,6 +7,7 @@
 
 mod access;
 mod api;
+mod around;
 mod csv_file;
 mod diff;
 pub mod door;
@@ -36,8 +37,6 @@ use actix_web::http::header::CONTENT_ENCODING;
 use actix_web::middleware::{Compress, Next, from_fn};
 use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_answers::Answers;
-use cadentis_answers::kept::Site;
-use cadentis_answers::sites;
 use cadentis_intake::Intake;
 use cadentis_intake::import::Importer;
 use cadentis_workers::Workers;
@@ -64,13 +63,6 @@ pub struct State {
     pub is_demo: bool,
     /// What goes on in this process beside answering.
     pub workers: Workers,
-}
-
-impl State {
-    /// The site of this installation; without one a page asks for it.
-    async fn site(&self) -> Result<Site, error::PageError> {
-        sites::first(&self.answers).await?.ok_or(error::PageError::NoSite)
-    }
 }
 
 pub struct Web {
@@ -171,9 +163,17 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .configure(api::routes)
                     .configure(snippets::routes)
                     .configure(statics::routes)
-                    .configure(pages::routes)
+                    .configure(pages::setup::routes)
                     .configure(pages::people::routes)
-                    .configure(pages::visitors::routes)
+                    // Last, since anything may be the name of a site.
+                    .service(
+                        web::scope(routes::OF_SITE)
+                            .configure(pages::routes)
+                            .configure(pages::visitors::routes)
+                            .configure(pages::settings::routes)
+                            .configure(api::of_site::routes)
+                            .default_service(web::route().to(error::not_found)),
+                    )
                     .default_service(web::route().to(error::not_found)),
             )
     })

@@ -332,7 +332,8 @@ fn waiting_says(b: &Backlog) -> [Sentence; 2] {
     let hours = match b.hours {
         0 => "Page views: every hour is filed.".into(),
         n => format!(
-            "Page views: {n} hours are to be filed anew, the oldest marked {} ago.",
+            "Page views: {n} {} to be filed anew, the oldest marked {} ago.",
+            if n == 1 { "hour is" } else { "hours are" },
             length_text(lag * 1_000.0)
         ),
     };

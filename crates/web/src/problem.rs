@@ -3,7 +3,6 @@
 //! A problem has a `type` that stays the same for one kind, its `title`, the `status`, a `detail` for people, and in
 //! `errors` what is wrong where: a `detail` each with a `pointer` (RFC 6901) into the body that was sent.
 
-use crate::error::PageError;
 use actix_web::HttpResponse;
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -140,10 +139,15 @@ impl From<Problem> for HttpResponse {
     }
 }
 
-/// Whether a program asks, which reads no pages: below `/api`, or where it says that it takes JSON.
+/// Whether only programs, and scripts of our pages, ask at this address: below `/api` and `/{site}/api`.
+fn is_of_programs(path: &str) -> bool {
+    path.starts_with("/api/") || path.split('/').nth(2) == Some("api")
+}
+
+/// Whether a program asks, which reads no pages: by its address, or where it says that it takes JSON.
 pub fn program_asks(request: &ServiceRequest) -> bool {
     let takes = request.headers().get(ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or("");
-    request.path().starts_with("/api/") || (takes.contains("json") && !takes.contains("html"))
+    is_of_programs(request.path()) || (takes.contains("json") && !takes.contains("html"))
 }
 
 /// Turns a request away before anything has looked into it.
@@ -162,10 +166,7 @@ pub async fn to_programs<B: MessageBody + 'static>(
     let asks = program_asks(&request);
     let answer = next.call(request).await?;
     let is_told = answer.headers().get(CONTENT_TYPE).is_some_and(|v| v == MEDIA_TYPE);
-    let status = match answer.response().error().and_then(|e| e.as_error::<PageError>()) {
-        Some(PageError::NoSite) => StatusCode::CONFLICT,
-        _ => answer.status(),
-    };
+    let status = answer.status();
     if !asks || is_told || !(status.is_client_error() || status.is_server_error()) {
         return Ok(answer.map_into_left_body());
     }

@@ -7,6 +7,9 @@ use actix_web::Route as Handled;
 use actix_web::middleware::from_fn;
 use cadentis_core::access::Permission;
 
+/// What the addresses of everything about a site begin with.
+pub const OF_SITE: &str = "/{site}";
+
 /// One address, how it is asked for, and what it asks of whoever comes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Route {
@@ -76,8 +79,31 @@ pub fn all() -> Vec<Route> {
         .chain(of("", crate::api::ROUTES))
         .chain(of("", crate::snippets::ROUTES))
         .chain(of("", crate::statics::ROUTES))
-        .chain(of("", crate::pages::ROUTES))
+        .chain(of("", crate::pages::setup::ROUTES))
         .chain(of("", crate::pages::people::ROUTES))
-        .chain(of("", crate::pages::visitors::ROUTES))
+        .chain(of(OF_SITE, crate::pages::ROUTES))
+        .chain(of(OF_SITE, crate::pages::visitors::ROUTES))
+        .chain(of(OF_SITE, crate::pages::settings::ROUTES))
+        .chain(of(OF_SITE, crate::api::of_site::ROUTES))
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::site::is_taken;
+
+    #[test]
+    fn no_site_can_be_called_like_an_address_of_the_installation() {
+        let of_installation: Vec<String> = all()
+            .iter()
+            .filter(|route| !route.path.starts_with(OF_SITE))
+            .filter_map(|route| route.path.split('/').nth(1).map(str::to_string))
+            .filter(|first| !first.is_empty() && !first.contains('.'))
+            .collect();
+        assert!(of_installation.len() > 20, "{of_installation:?}");
+        for first in of_installation {
+            assert!(is_taken(&first), "{first} has to be said in core::site");
+        }
+    }
 }

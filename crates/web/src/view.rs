@@ -107,6 +107,19 @@ impl Named {
     }
 }
 
+/// What is wrong with one of the forms of a page.
+pub struct Wrong {
+    pub form: &'static str,
+    pub says: String,
+}
+
+impl Wrong {
+    /// What is wrong with the form of this name, if it is that one.
+    pub fn of<'a>(wrong: Option<&'a Wrong>, form: &str) -> Option<&'a str> {
+        wrong.filter(|w| w.form == form).map(|w| w.says.as_str())
+    }
+}
+
 /// A headline number with its tone and what it is.
 pub struct Figure {
     pub value: String,

@@ -26,5 +26,6 @@ window.cadentis = (function () {
     if (text !== undefined) e.textContent = text;
     return e;
   }
-  return { ask: ask, el: el };
+  // What the addresses of everything about the page's site begin with. This script is read before the page's body is.
+  return { ask: ask, el: el, get base() { return document.body.dataset.base; } };
 })();

@@ -7,7 +7,7 @@
   var text = '';
   function show(step) {
     says.textContent = 'Reading…';
-    fetch('/har?step=' + step, { method: 'POST', headers: { 'content-type': 'text/plain' }, body: text }).then(function (answer) {
+    fetch(cadentis.base + '/har?step=' + step, { method: 'POST', headers: { 'content-type': 'text/plain' }, body: text }).then(function (answer) {
       return answer.text().then(function (html) {
         if (!answer.ok) {
           // What is wrong is told as plain words.

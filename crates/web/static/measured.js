@@ -22,7 +22,7 @@
         room.append(head);
         if (file.size > 30e6) { head.lastChild.textContent = ': it is larger than 30 MB.'; return; }
         var query = new URLSearchParams({ file: file.name, device: form.elements.device.value, country: form.elements.country.value.trim() });
-        return fetch('/setup/visitors/import?' + query, { method: 'POST', headers: { 'content-type': 'text/plain' }, body: file }).then(function (answer) {
+        return fetch(cadentis.base + '/settings/visitors/import?' + query, { method: 'POST', headers: { 'content-type': 'text/plain' }, body: file }).then(function (answer) {
           return answer.text().then(function (html) {
             head.lastChild.textContent = '';
             if (answer.ok || answer.status === 422) room.append(part(html));

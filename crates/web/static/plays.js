@@ -9,7 +9,7 @@
   function reckon() {
     var mine = ++nth, asked = new URLSearchParams();
     ['pace', 'every', 'cron', 'cron_zone', 'once'].forEach(function (name) { asked.set(name, field(name).value); });
-    cadentis.ask('/api/pace?' + asked, 'GET').then(function (answer) {
+    cadentis.ask(cadentis.base + '/api/pace?' + asked, 'GET').then(function (answer) {
       // What it costs can be asked again.
       if (mine !== nth || !answer.status) return;
       var pace = answer.json;

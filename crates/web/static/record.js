@@ -8,7 +8,7 @@
   var id = null, picture = 0, acts = '', about = {}, pointing = false, saved = false;
 
   function says(text, wrong) { at('record-says').textContent = text; at('record-says').classList.toggle('broken', Boolean(wrong)); }
-  var ask = cadentis.ask, el = cadentis.el;
+  var ask = cadentis.ask, el = cadentis.el, base = cadentis.base;
 
   // --- inputs, in their order, a few at a time ---
   var queue = [], sending = false;
@@ -25,7 +25,7 @@
     sending = true;
     var batch = queue;
     queue = [];
-    ask('/api/recordings/' + id + '/inputs', 'POST', batch).then(function (answer) {
+    ask(base + '/api/recordings/' + id + '/inputs', 'POST', batch).then(function (answer) {
       sending = false;
       if (!answer.ok) return says(answer.detail || 'What you did did not get there.', true);
       setTimeout(send, 30);
@@ -94,7 +94,7 @@
     return b;
   }
   function add(act) {
-    return ask('/api/recordings/' + id + '/acts', 'POST', { add: act }).then(function (answer) {
+    return ask(base + '/api/recordings/' + id + '/acts', 'POST', { add: act }).then(function (answer) {
       if (!answer.ok) says(answer.detail || 'Not written down.', true);
     });
   }
@@ -162,11 +162,11 @@
     });
     list.scrollTop = list.scrollHeight;
   }
-  at('undo').onclick = function () { ask('/api/recordings/' + id + '/acts', 'POST', 'undo-last'); };
+  at('undo').onclick = function () { ask(base + '/api/recordings/' + id + '/acts', 'POST', 'undo-last'); };
 
   function look() {
     var mine = id;
-    ask('/api/recordings/' + mine + '?picture=' + picture + '&acts=' + acts, 'GET').then(function (answer) {
+    ask(base + '/api/recordings/' + mine + '?picture=' + picture + '&acts=' + acts, 'GET').then(function (answer) {
       if (mine !== id) return;
       var now = answer.json;
       if (!answer.ok) {
@@ -201,15 +201,15 @@
     });
   }
   function keep(recorded) { var b = at('stop'); b.textContent = 'Keep'; b.onclick = function () { leave(recorded); }; }
-  function leave(recorded) { saved = true; location.href = '/journeys/new?recorded=' + recorded; }
+  function leave(recorded) { saved = true; location.href = base + '/journeys/new?recorded=' + recorded; }
   at('stop').onclick = function () {
     var recorded = id;
-    if (recorded) ask('/api/recordings/' + recorded, 'DELETE').then(function () { id = null; leave(recorded); });
+    if (recorded) ask(base + '/api/recordings/' + recorded, 'DELETE').then(function () { id = null; leave(recorded); });
   };
   form.addEventListener('submit', function (e) {
     e.preventDefault();
-    if (id) ask('/api/recordings/' + id, 'DELETE');
-    ask('/api/recordings', 'POST', { address: form.elements.address.value, location: form.elements.location.value }).then(function (answer) {
+    if (id) ask(base + '/api/recordings/' + id, 'DELETE');
+    ask(base + '/api/recordings', 'POST', { address: form.elements.address.value, location: form.elements.location.value }).then(function (answer) {
       if (!answer.ok) return says(answer.detail || 'Not opened.', true);
       id = answer.json.id;
       picture = 0; acts = ''; about = {}; shownFor = '';
@@ -220,5 +220,5 @@
     });
   });
   window.addEventListener('beforeunload', function (e) { if (id && !saved) e.preventDefault(); });
-  window.addEventListener('pagehide', function () { if (id) fetch('/api/recordings/' + id, { method: 'DELETE', keepalive: true }); });
+  window.addEventListener('pagehide', function () { if (id) fetch(base + '/api/recordings/' + id, { method: 'DELETE', keepalive: true }); });
 })();

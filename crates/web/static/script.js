@@ -8,7 +8,7 @@
   var version = Number(room.dataset.version), slug = room.dataset.slug;
   var area = at('text', room);
 
-  var ask = cadentis.ask, el = cadentis.el;
+  var ask = cadentis.ask, el = cadentis.el, base = cadentis.base;
   var seconds = function (ms) { return (ms / 1000).toFixed(2) + ' s'; };
 
   // --- what the server read, shown in the text ---
@@ -54,7 +54,7 @@
   var last = null, failing = 0, waiting = null, asked = 0;
   function read() {
     var text = view.state.doc.toString(), nth = ++asked;
-    ask('/api/script/read', 'POST', { script: text }).then(function (answer) {
+    ask(base + '/api/script/read', 'POST', { script: text }).then(function (answer) {
       if (nth !== asked) return;
       if (!answer.ok) { at('verdict').textContent = answer.detail || 'Not checked.'; return; }
       last = answer.json;
@@ -78,7 +78,7 @@
     var line = context.state.doc.lineAt(context.pos);
     var typed = context.matchBefore(/[\w]*/);
     if (!context.explicit && !typed.text && line.text.slice(0, context.pos - line.from).trim() === '') return null;
-    return ask('/api/script/next', 'POST', {
+    return ask(base + '/api/script/next', 'POST', {
       before: context.state.doc.sliceString(0, Math.max(0, line.from - 1)), line: line.text.slice(0, context.pos - line.from),
     }).then(function (answer) {
       var words = answer.json.next || [];
@@ -175,7 +175,7 @@
   // --- saving ---
   at('save').onclick = function () {
     var body = { script: view.state.doc.toString(), based_on: version, note: at('note').value };
-    ask('/journeys/' + slug + '/script', 'POST', body).then(function (answer) {
+    ask(base + '/journeys/' + slug + '/script', 'POST', body).then(function (answer) {
       at('saved').textContent = (answer.ok ? answer.json.says : answer.detail) || 'Not saved.';
       at('saved').classList.toggle('broken', !answer.ok);
       if (!answer.ok) return;
@@ -213,7 +213,7 @@
   }
   function look() {
     var id = trial;
-    ask('/api/trials/' + id, 'GET').then(function (answer) {
+    ask(base + '/api/trials/' + id, 'GET').then(function (answer) {
       if (id !== trial) return;
       if (!answer.ok) { says(answer.detail || 'It is not known how it goes.'); return answer.status && end(); }
       var now = answer.json, room = at('trial-room'), list = el('ol', 'trial-steps');
@@ -226,7 +226,7 @@
         });
         if (now.repaired) room.append(button('Put the ways that held first', 'Repair the script', function () { replaceAll(now.repaired); }));
         var link = el('a', '', 'Requests, split and likely cause of this trial');
-        link.href = '/trials/' + id;
+        link.href = base + '/trials/' + id;
         room.append(el('p'));
         room.lastChild.append(link);
         says('It ' + (now.outcome === 'slow' ? 'was slow' : now.outcome === 'unmeasured' ? 'was not measured' : now.outcome) + (now.outcome === 'unmeasured' ? '' : ': ' + seconds(now.duration_ms)) + ', played by ' + now.runner + ' in ' + now.browser + '.');
@@ -249,7 +249,7 @@
   }
   function end() { trial = null; at('play').disabled = false; at('cancel').hidden = true; }
   at('play').onclick = function () {
-    ask('/api/trials', 'POST', { script: view.state.doc.toString(), location: at('location').value, device: document.querySelector('[data-plays] [name=device]').value }).then(function (answer) {
+    ask(base + '/api/trials', 'POST', { script: view.state.doc.toString(), location: at('location').value, device: document.querySelector('[data-plays] [name=device]').value }).then(function (answer) {
       if (!answer.ok) return says(answer.detail || 'Not played.');
       trial = answer.json.id;
       at('play').disabled = true;
@@ -259,7 +259,7 @@
     });
   };
   at('cancel').onclick = function () {
-    ask('/api/trials/' + trial, 'DELETE').then(function () { says('Cancelled.'); end(); });
+    ask(base + '/api/trials/' + trial, 'DELETE').then(function () { says('Cancelled.'); end(); });
   };
   read();
 })();

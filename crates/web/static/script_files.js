@@ -9,7 +9,7 @@
     item.textContent = file + ': ' + text + ' ';
     if (slug) {
       var link = document.createElement('a');
-      link.href = '/journeys/' + slug + '/script';
+      link.href = cadentis.base + '/journeys/' + slug + '/script';
       link.textContent = 'Open it';
       item.append(link);
     } else item.className = 'broken';
@@ -20,7 +20,7 @@
     list.replaceChildren();
     Array.from(form.elements.files.files).forEach(function (file) {
       var query = new URLSearchParams({ file: file.name });
-      cadentis.ask('/journeys/import?' + query, 'POST', file).then(function (answer) {
+      cadentis.ask(cadentis.base + '/journeys/import?' + query, 'POST', file).then(function (answer) {
         if (!answer.ok) return told(file.name, answer.detail || 'not taken');
         answer.json.files.forEach(function (f) { told(f.file, f.journey ? 'is there as “' + f.journey + '”, paused.' : f.says, f.slug); });
       });

@@ -1,6 +1,7 @@
 //! Everything that needs a real browser.
 
 mod demo;
+mod first_start;
 mod pages;
 mod screens;
 mod snippet;

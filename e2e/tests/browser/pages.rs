@@ -63,7 +63,7 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
     }
     looker
         .driver
-        .goto(format!("{}/journeys/check-the-timetable", demo.address))
+        .goto(format!("{}/marram-ferries/journeys/check-the-timetable", demo.address))
         .await
         .expect("the page opens");
     // Only runs that were really played have pictures; history has none.
@@ -75,7 +75,7 @@ async fn a_run_played_just_now_stands_on_the_journey_page_and_opens_with_its_wat
         for journey in ["check-the-timetable", "book-a-crossing"] {
             looker
                 .driver
-                .goto(format!("{}/journeys/{journey}", demo.address))
+                .goto(format!("{}/marram-ferries/journeys/{journey}", demo.address))
                 .await
                 .expect("the page opens");
             let newest = "return [...document.querySelectorAll('.lane')].map(l => [...l.querySelectorAll('a.run')].pop()).filter(Boolean).map(a => new URL(a.getAttribute('href'), location).href)";
@@ -117,7 +117,11 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
     let press = async |css: &str| {
         looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed")
     };
-    looker.driver.goto(format!("{}/journeys/new", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/marram-ferries/journeys/new", demo.address))
+        .await
+        .expect("the page opens");
     type_into("input[name='page.address']", "http://book.marram.example/tomorrow").await;
     type_into("input[name='page.text']", "Departures tomorrow").await;
     type_into("input[name=name]", "Look at tomorrow").await;
@@ -184,7 +188,7 @@ async fn a_script_is_started_written_played_and_saved(demo: &Demo, looker: &Look
         .await;
     looker
         .driver
-        .goto(format!("{}/journeys/look-at-tomorrow/script?compare=1", demo.address))
+        .goto(format!("{}/marram-ferries/journeys/look-at-tomorrow/script?compare=1", demo.address))
         .await
         .expect("the page opens");
     let came = "return [...document.querySelectorAll('.diff .new')].map(l => l.textContent.trim()).join('|')";
@@ -199,7 +203,7 @@ async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is
     demo: &Demo,
     looker: &Looker,
 ) {
-    let script = format!("{}/journeys/look-at-tomorrow/script", demo.address);
+    let script = format!("{}/marram-ferries/journeys/look-at-tomorrow/script", demo.address);
     looker.driver.goto(&script).await.expect("the page opens");
     looker.wait_for("the editor", "return !!document.querySelector('.cm-content')", 20).await;
     let press = async |css: &str| {
@@ -258,7 +262,11 @@ async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is
     looker.ask("onbeforeunload = null; document.querySelector('[data-text]').value = document.querySelector('[data-script]').cadentisText(); return true").await;
 
     // Files: each is told about, the good one is there.
-    looker.driver.goto(format!("{}/journeys/new", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/marram-ferries/journeys/new", demo.address))
+        .await
+        .expect("the page opens");
     let brought = "const files = new DataTransfer(); \
         files.items.add(new File(['script \"Good\"\\nstep \"S\"\\n  open http://book.marram.example/\\n'], 'good.cadentis')); \
         files.items.add(new File(['script \"Bad\"\\nstep \"S\"\\n  pres\\n'], 'bad.cadentis')); \
@@ -274,7 +282,11 @@ async fn what_the_server_refuses_is_told_where_it_was_asked_and_nothing_typed_is
         wait_for("[data-brought]", says).await;
     }
     // A recording of what is no address says what is right.
-    looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/marram-ferries/journeys/record", demo.address))
+        .await
+        .expect("the page opens");
     let ask = "const form = document.querySelector('[data-record-ask]'); form.elements.address.removeAttribute('type'); \
         form.elements.address.value = 'file:///etc/passwd'; form.requestSubmit(); return true";
     assert_eq!(looker.ask(ask).await, true);
@@ -308,7 +320,11 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
     demo: &Demo,
     looker: &Looker,
 ) {
-    looker.driver.goto(&format!("{}/journeys", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/marram-ferries/journeys", demo.address))
+        .await
+        .expect("the page opens");
     let words = "return document.querySelector('.when b').textContent";
     let before = looker.ask(words).await;
     looker
@@ -329,7 +345,9 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
         .await;
     // A tenth of two weeks.
     assert!((hours.as_f64().unwrap_or(0.0) - 33.6).abs() < 1.5, "{hours} h");
-    looker.ask("document.querySelector('.top nav a[href^=\"/visitors\"]').click()").await;
+    looker
+        .ask("document.querySelector('.top nav a[href^=\"/marram-ferries/visitors\"]').click()")
+        .await;
     looker.wait_for("the visitors page", "return document.title.startsWith('Visitors')", 20).await;
     assert_eq!(looker.ask(words).await, chosen);
     looker.ask("document.body.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', bubbles: true }))").await;
@@ -340,7 +358,7 @@ async fn the_time_strip_changes_the_stretch_and_the_stretch_stays_between_pages(
 async fn hovering_reads_every_lane_at_that_moment(demo: &Demo, looker: &Looker) {
     looker
         .driver
-        .goto(&format!("{}/journeys/book-a-crossing", demo.address))
+        .goto(&format!("{}/marram-ferries/journeys/book-a-crossing", demo.address))
         .await
         .expect("the page opens");
     // At several moments: in the quiet of the night there may be nobody to read of.
@@ -391,7 +409,11 @@ async fn a_visit_in_a_real_browser_appears_under_visitors(demo: &Demo, looker: &
     visitor.wait_for("the snippet has sent a beacon", sent, 15).await;
     // Leaving the page sends the rest.
     visitor.driver.goto("http://book.marram.example/").await.expect("the site opens");
-    looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/marram-ferries/visitors", demo.address))
+        .await
+        .expect("the page opens");
     let arrived = "return [...document.querySelectorAll('#arrivals tr')].some(r => r.textContent.includes('/cabin') && r.textContent.includes('Opera'))";
     looker.wait_for("the visit stands under the newest page views", arrived, 30).await;
     visitor.end().await;
@@ -406,7 +428,7 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
     };
     looker
         .driver
-        .goto(&format!("{}/visitors?vital=INP", demo.address))
+        .goto(&format!("{}/marram-ferries/visitors?vital=INP", demo.address))
         .await
         .expect("the page opens");
     let views = "return document.querySelector('.readings dd').textContent";
@@ -443,7 +465,7 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
 async fn the_map_leads_into_a_country_and_back(demo: &Demo, looker: &Looker) {
     looker
         .driver
-        .goto(&format!("{}/visitors?against=none", demo.address))
+        .goto(&format!("{}/marram-ferries/visitors?against=none", demo.address))
         .await
         .expect("the page opens");
     let norway = "[...document.querySelectorAll('.map a title')].find(t => t.textContent.startsWith('Norway: '))";
@@ -488,7 +510,11 @@ async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, loo
         "url,at,lcp\nhttp://book.marram.example/harbour,{at},900\nhttp://book.marram.example/,soon,1\n"
     );
     std::fs::write(&file, table).expect("a file");
-    looker.driver.goto(&format!("{}/setup/visitors", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/marram-ferries/settings/visitors", demo.address))
+        .await
+        .expect("the page opens");
     find("input[name=files]").await.send_keys(file.to_string_lossy()).await.expect("chosen");
     find("[data-measured] button").await.click().await.expect("pressed");
     let says = "const t = document.querySelector('[data-measured-room]').textContent; return t.includes('1 page views are there now.') && t.includes('line 3.at: no moment')";
@@ -499,13 +525,21 @@ async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, loo
     looker
         .wait_for("it is kept", "return document.querySelector('textarea[name=families]')?.value.includes('/harbour Harbour') && document.readyState === 'complete'", 20)
         .await;
-    find("form[action='/setup/visitors/history'] button").await.click().await.expect("pressed");
+    find("form[action='/marram-ferries/settings/visitors/history'] button")
+        .await
+        .click()
+        .await
+        .expect("pressed");
     let done = "return document.body.textContent.includes('1 page views changed their family')";
     looker.wait_for("history is in its families", done, 60).await;
 }
 
 async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {
-    looker.driver.goto(format!("{}/journeys/record", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/marram-ferries/journeys/record", demo.address))
+        .await
+        .expect("the page opens");
     let press = async |css: &str| {
         looker.driver.find(By::Css(css)).await.expect("a button").click().await.expect("pressed")
     };
@@ -577,13 +611,13 @@ async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker)
     each_step_of_the_trial_holds(looker).await;
 }
 
-async fn fill(looker: &Looker, css: &str, text: &str) {
+pub(crate) async fn fill(looker: &Looker, css: &str, text: &str) {
     let field = looker.driver.find(By::Css(css)).await.expect(css);
     field.clear().await.expect("it can be emptied");
     field.send_keys(text).await.expect("it can be typed into");
 }
 
-async fn press(looker: &Looker, words: &str) {
+pub(crate) async fn press(looker: &Looker, words: &str) {
     let button = format!("//button[normalize-space()='{words}']");
     let button = looker.driver.find(By::XPath(button)).await.expect(words);
     button.click().await.expect("pressed");
@@ -611,6 +645,8 @@ async fn somebody_is_let_in_by_a_link_and_a_program_by_a_token(demo: &Demo, look
 
     fill(looker, "input[name=name]", "Runa").await;
     fill(looker, "form.stack input[name=email]", "runa@marram.example").await;
+    let on_ferries = "const role = document.querySelector('form.stack select'); role.value = 'reader'; return role.closest('label').textContent.includes('Marram Ferries')";
+    assert_eq!(looker.ask(on_ferries).await, true);
     press(looker, "Make a link").await;
     looker.wait_for("the link", "return !!document.querySelector('.told-once code')", 20).await;
     let link = looker.ask("return document.querySelector('.told-once code').textContent").await;
@@ -630,11 +666,12 @@ async fn somebody_is_let_in_by_a_link_and_a_program_by_a_token(demo: &Demo, look
     press(&runa, "Go on").await;
     runa.wait_for(
         "in",
-        "return location.pathname === '/' && document.querySelector('.me').textContent === 'Runa'",
+        "return location.pathname === '/marram-ferries' && document.querySelector('.me').textContent === 'Runa'",
         20,
     )
     .await;
-    assert_eq!(runa.ask("return !document.querySelector('nav [href^=\"/setup\"]')").await, true);
+    let closed = "return !document.querySelector('nav [href*=\"/settings\"], header details.site')";
+    assert_eq!(runa.ask(closed).await, true, "one site alone, and nothing to set up");
     runa.driver.goto(&link).await.expect("the page opens");
     let used = "return document.body.textContent.includes('This link is good no more.')";
     runa.wait_for("used up", used, 20).await;
@@ -643,11 +680,18 @@ async fn somebody_is_let_in_by_a_link_and_a_program_by_a_token(demo: &Demo, look
     let out = "//tr[.//td[contains(., 'runa@')]]//button[normalize-space()='Shut out']";
     looker.driver.find(By::XPath(out)).await.expect("a button").click().await.expect("pressed");
     looker.wait_for("shut out", "return document.body.textContent.includes('shut out')", 20).await;
-    runa.driver.goto(format!("{}/journeys", demo.address)).await.expect("the page opens");
+    runa.driver
+        .goto(format!("{}/marram-ferries/journeys", demo.address))
+        .await
+        .expect("the page opens");
     runa.wait_for("out", "return location.pathname === '/sign-in'", 20).await;
     runa.end().await;
 
-    looker.driver.goto(format!("{}/setup/programs", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(format!("{}/marram-ferries/settings/programs", demo.address))
+        .await
+        .expect("the page opens");
     fill(looker, "form.stack input[name=name]", "Releases").await;
     press(looker, "Make it").await;
     looker.wait_for("the token", "return !!document.querySelector('.told-once code')", 20).await;

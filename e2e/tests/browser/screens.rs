@@ -14,14 +14,18 @@ const SIZES: [(u32, u32); 2] = [(1280, 800), (390, 844)];
 async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
     looker
         .driver
-        .goto(&format!("{}/journeys/book-a-crossing", demo.address))
+        .goto(&format!("{}/marram-ferries/journeys/book-a-crossing", demo.address))
         .await
         .expect("the page opens");
     let run = looker
         .ask("return document.querySelector('a.run.failed, a.run').getAttribute('href')")
         .await;
     let run = run.as_str().expect("a run").split(['?', '#']).next().unwrap_or("").to_string();
-    looker.driver.goto(&format!("{}/visitors", demo.address)).await.expect("the page opens");
+    looker
+        .driver
+        .goto(&format!("{}/marram-ferries/visitors", demo.address))
+        .await
+        .expect("the page opens");
     looker
         .wait_for("the newest page views", "return !!document.querySelector('#arrivals a')", 60)
         .await;
@@ -32,13 +36,15 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
     let mut found = vec![
         visit,
         "/nowhere".into(),
-        "/visitors?only=device:phone&vital=INP".into(),
-        "/visitors/family?family=Timetable".into(),
-        "/journeys/book-a-crossing/script?compare=1".into(),
-        "/journeys?trouble=on".into(),
+        "/marram-ferries/visitors?only=device:phone&vital=INP".into(),
+        "/marram-ferries/visitors/family?family=Timetable".into(),
+        "/marram-ferries/journeys/book-a-crossing/script?compare=1".into(),
+        "/marram-ferries/journeys?trouble=on".into(),
+        "/marram-freight".into(),
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {
-        let path = match route.path.as_str() {
+        let path = route.path.replacen("{site}", "marram-ferries", 1);
+        let path = match path.as_str() {
             p if p.contains("{what")
                 || p.contains("/trials/")
                 || p.contains("{key}")
@@ -46,11 +52,11 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
             {
                 continue;
             }
-            p if p.starts_with("/runs/{id}") => {
-                p.replace("/runs/{id}", &run).replace("{step}/{nth}", "0/0")
+            p if p.contains("/runs/{id}") => {
+                p.replace("/marram-ferries/runs/{id}", &run).replace("{step}/{nth}", "0/0")
             }
-            p if p.starts_with("/locations/") => p.replace("{slug}", "bergen"),
-            p if p.starts_with("/journeys/") => p.replace("{slug}", "book-a-crossing"),
+            p if p.contains("/locations/") => p.replace("{slug}", "bergen"),
+            p if p.contains("/journeys/") => p.replace("{slug}", "book-a-crossing"),
             p if p.contains('{') => continue,
             p => p.to_string(),
         };
@@ -151,15 +157,16 @@ async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_s
     looker.sign_in(&demo, "Ada").await;
     for path in [
         "/",
-        "/journeys",
-        "/journeys/book-a-crossing/script",
-        "/visitors",
-        "/visitors/funnels",
-        "/goals",
+        "/marram-ferries",
+        "/marram-ferries/journeys",
+        "/marram-ferries/journeys/book-a-crossing/script",
+        "/marram-ferries/visitors",
+        "/marram-ferries/visitors/funnels",
+        "/marram-ferries/goals",
         "/me",
     ] {
         let mut found = wrong_with(&demo, &looker, path).await;
-        let offered = "return [...document.querySelectorAll('form[method=post] button, [data-save], [data-play], [href*=\"/setup\"], [href*=\"/journeys/new\"]')]
+        let offered = "return [...document.querySelectorAll('form[method=post] button, [data-save], [data-play], [href*=\"/setup\"], [href*=\"/settings\"], [href*=\"/journeys/new\"]')]
             .filter(e => !e.matches(':disabled') && e.textContent !== 'Sign out' && e.textContent !== 'Change it').map(e => 'offered: ' + e.textContent)";
         found.extend(
             serde_json::from_value::<Vec<String>>(looker.ask(offered).await).expect("texts"),

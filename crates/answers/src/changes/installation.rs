@@ -15,7 +15,7 @@ use uuid::Uuid;
 /// Contentful Paint"). It can be changed on Collecting.
 const SATISFIED_S: f64 = 2.5;
 
-/// Adds a site; what it is called in addresses of beacons is drawn by lot.
+/// Adds a site, and gives it; what it is called in addresses of beacons is drawn by lot.
 ///
 /// # Errors
 /// When the database does not answer.
@@ -25,13 +25,40 @@ pub async fn add_site(
     name: &str,
     zone: &str,
     domains: &[String],
-) -> Result<()> {
+) -> Result<Option<Site>> {
     let key = Uuid::new_v4().simple().to_string();
     let families = &[];
     let new = NewSite { key: &key, name, zone, domains, families, apdex_t_s: SATISFIED_S };
     answers.db.add_site(&new).await?;
     noted(answers, by, "added the site", name).await?;
-    Ok(())
+    Ok(answers.db.site_by_key(&key).await?)
+}
+
+/// Changes what a site is called, its zone and its domains; `false` when another one has that name in addresses.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn rename_site(answers: &Answers, by: &Author, site: &Site) -> Result<bool> {
+    let done = answers.db.rename_site(site).await?;
+    if done {
+        noted(answers, by, "changed name, zone or domains of the site", &site.name).await?;
+    }
+    Ok(done)
+}
+
+/// Lets a site rest: nothing is played there and no page view is taken, and what was measured stays. Or lets it go on.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_archived(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    archived: bool,
+) -> Result<()> {
+    answers.db.set_archived(site.id, archived).await?;
+    let what = if archived { "archived the site" } else { "took up again the site" };
+    noted(answers, by, what, &site.name).await
 }
 
 /// Changes environments of a site, how long evidence is kept, where traces are.

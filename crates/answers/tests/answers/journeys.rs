@@ -180,8 +180,8 @@ async fn a_location_is_away_when_its_runner_has_not_asked_for_a_while_and_common
     let location = location.expect("its token");
     cadentis_answers::runners::heard(&w.answers, location, &runner).await.expect("noted");
     let presences = async |now| {
-        let told = setup::ask(&w.answers, w.site.id, now).await.expect("an answer");
-        told.locations.iter().map(|l| l.presence).collect::<Vec<_>>()
+        let told = setup::locations(&w.answers, now).await.expect("an answer");
+        told.iter().map(|l| l.presence).collect::<Vec<_>>()
     };
     let minutes = |n| at + jiff::SignedDuration::from_mins(n);
     assert_eq!(presences(minutes(1)).await[0], setup::Presence::There(at));
@@ -199,7 +199,7 @@ async fn a_location_is_away_when_its_runner_has_not_asked_for_a_while_and_common
     };
     assert!(keep("part").await.is_err());
     assert!(keep(parts).await.is_ok());
-    let site = sites::first(&w.answers).await.expect("an answer").expect("a site");
+    let site = sites::by_slug(&w.answers, &w.site.slug).await.expect("an answer").expect("a site");
     let new = NewScript { script: follows, based_on: j.version, note: "" };
     let saved = changes::journeys::save_script(&w.answers, &ada(), &site, &j, &new).await;
     assert!(saved.expect("an answer").is_ok());

@@ -87,10 +87,15 @@ fn paths(route: &Route, run: Uuid, view: Uuid, nth: usize) -> [String; 2] {
     let fill = |stranger: Option<&str>| {
         let part = |part: &str| match part {
             p if !p.contains('{') => p.to_string(),
+            // A stranger is tried as the name of a site, too, where nothing else can be.
+            "{site}" if stranger.is_some() && route.path.matches('{').count() > 1 => {
+                crate::serving::SLUG.into()
+            }
             _ if stranger.is_some() => stranger.unwrap_or_default().to_string(),
             p if p.contains("{id}") && route.path.contains("visits") => view.to_string(),
             p if p.contains("{id}") => p.replace("{id}", &run.to_string()),
-            p if p.contains("{slug}") && route.path.starts_with("/locations") => "bergen".into(),
+            "{site}" => crate::serving::SLUG.into(),
+            p if p.contains("{slug}") && route.path.contains("/locations") => "bergen".into(),
             p if p.contains("{slug}") => "book".into(),
             p if p.starts_with("{what") => "runs".into(),
             _ => "1".into(),

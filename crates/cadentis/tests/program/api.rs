@@ -1,13 +1,9 @@
 //! The API as programs use it: with tokens, for one site, page by page.
 
-use crate::server::{Served, play, record, server};
+use crate::server::{Served, play, server};
 use crate::serving::beacons::{BROWSER, OWN, beacon, send};
 use cadentis_core::access::Scope;
-use cadentis_core::calendar::Pace;
 use cadentis_core::run::Outcome;
-use cadentis_store::journey::{NewJourney, PlaceAndPace};
-use cadentis_store::script_version::Status;
-use cadentis_store::site::NewSite;
 use cadentis_web::routes::all;
 use jiff::Timestamp;
 use reqwest::Response;
@@ -29,15 +25,7 @@ fn token() -> String {
 impl World {
     async fn new() -> World {
         let s = server().await;
-        let other = NewSite {
-            key: "other",
-            name: "Freight",
-            zone: "Europe/Oslo",
-            domains: &["freight.example".into()],
-            families: &[],
-            apdex_t_s: 1.5,
-        };
-        s.db.add_site(&other).await.expect("another site");
+        crate::serving::another_site(&s.db).await;
         World { s }
     }
 
@@ -184,10 +172,11 @@ async fn runs_are_told_page_by_page_each_once_and_the_journey_says_the_same_as_i
     }
     assert_eq!(w.refused(&read, "GET", &format!("{runs}?colour=red"), None).await.0, 400);
     // A name that none can have is no trouble of the database.
-    for path in ["/api/v1/sites/a%00/locations", "/api/v1/sites/marram-ferries/journeys/%00/runs"] {
-        assert_eq!(w.refused(&read, "GET", path, None).await.0, 400, "{path}");
+    for (path, status) in [("a%00/locations", 404), ("marram-ferries/journeys/%00/runs", 400)] {
+        let path = format!("/api/v1/sites/{path}");
+        assert_eq!(w.refused(&read, "GET", &path, None).await.0, status, "{path}");
     }
-    let (status, _) = crate::server::get(&w.s, "/journeys/a%00").await;
+    let (status, _) = crate::server::get(&w.s, "/marram-ferries/journeys/a%00").await;
     assert_eq!(status, 400);
     let marks = w.token(1, &[Scope::Markers], 1).await;
     for (body, at) in [
@@ -243,53 +232,5 @@ async fn page_views_come_as_lines_with_what_was_asked_for_and_nothing_of_who_it_
             (400, json!("?fields")),
             "{personal}"
         );
-    }
-}
-
-#[tokio::test]
-async fn what_belongs_to_another_site_is_not_there_by_whatever_way_it_is_asked_for() {
-    let w = World::new().await;
-    let pace = Pace::Every(300);
-    let freight = NewJourney {
-        site_id: 2,
-        slug: "freight",
-        name: "Freight",
-        script: "script \"F\"\nstep \"Open\"\n  open http://freight.example/\n",
-        apdex_t_s: 1.0,
-        author: "Ada",
-        plays: PlaceAndPace::usual(&pace, &[1]),
-        status: Status::Active,
-    };
-    let journey = w.s.db.add_journey(&freight).await.expect("a journey");
-    let now = Timestamp::now();
-    w.s.db.make_due(now).await.expect("due");
-    let id = loop {
-        let work = w.s.db.lease(1, "r", now, now).await.expect("asked").expect("work of freight");
-        w.s.db.finish(1, record(work.id, Outcome::Failed)).await.expect("stored");
-        if work.journey_id == journey {
-            break work.id;
-        }
-    };
-    let theirs = w.token(2, &[Scope::Read], 1).await;
-    let found = w.json(&theirs, &format!("/api/v1/sites/freight/runs/{id}")).await;
-    assert_eq!(found["outcome"], "failed");
-    // Pages are about the first site; its addresses and tokens lead to nothing of the second.
-    let browser = crate::serving::page_of_its_own();
-    for (method, path) in [
-        ("GET", format!("/runs/{id}")),
-        ("GET", format!("/runs/{id}/har")),
-        ("GET", format!("/runs/{id}/log")),
-        ("GET", format!("/runs/{id}/pictures/0/0")),
-        ("POST", format!("/runs/{id}/accept")),
-        ("POST", format!("/runs/{id}/repair")),
-        ("GET", "/journeys/freight".into()),
-        ("GET", "/journeys/freight/runs".into()),
-        ("GET", format!("{HERE}/runs/{id}")),
-        ("GET", format!("{HERE}/journeys/freight/runs")),
-    ] {
-        let to = format!("{}{path}", w.s.server.address);
-        let asked = browser.request(method.parse().expect("a method"), to);
-        let answer = asked.header("content-type", "application/x-www-form-urlencoded").send().await;
-        assert_eq!(answer.expect("an answer").status(), 404, "{method} {path}");
     }
 }

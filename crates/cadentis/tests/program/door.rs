@@ -16,6 +16,7 @@ pub fn path(route: &Route) -> String {
     let mut path = String::new();
     for part in route.path.split('/').skip(1) {
         let filled = match part {
+            "{site}" => serving::SLUG.into(),
             p if p.contains("{id}") => Uuid::nil().to_string(),
             p if p.starts_with("{what") => "runs".into(),
             p if p.contains('{') => "1".into(),
@@ -129,7 +130,7 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
             .header("cookie", COOKIE)
     };
     let mut tried = 0;
-    for route in all().iter().filter(|r| r.path.starts_with("/api/")) {
+    for route in all().iter().filter(|r| r.path.starts_with("/api/") || r.path.contains("}/api/")) {
         let about = format!("{} {}", route.method, route.path);
         // A stranger, no JSON, JSON of another form, a packed body, an id that is none.
         let stranger = client
@@ -152,8 +153,7 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
             assert_problem(packed.send().await.expect("an answer"), &about).await;
         }
         if route.path.contains("{id}") {
-            let nobodys =
-                route.path.replace("{id}", "7").replace("{step}", "0").replace("{frame}", "0");
+            let nobodys = path(route).replace(&Uuid::nil().to_string(), "7");
             assert_problem(asked(route.method, &nobodys).send().await.expect("an answer"), &about)
                 .await;
         }
@@ -165,19 +165,21 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
     )
     .await;
     // Addresses beside /api answer in JSON to whoever asks for it, and with a page to people.
-    let import = asked("POST", "/journeys/import?file=a.zip").body("PK\u{3}\u{4}");
-    let wanted = asked("GET", "/journeys/none/script").header("accept", "application/json");
+    let import = asked("POST", "/marram-ferries/journeys/import?file=a.zip").body("PK\u{3}\u{4}");
+    let wanted =
+        asked("GET", "/marram-ferries/journeys/none/script").header("accept", "application/json");
     assert_problem(wanted.send().await.expect("an answer"), "a page asked for as JSON").await;
     assert_problem(
         import.header("accept", "application/json").send().await.expect("an answer"),
         "an import",
     )
     .await;
-    let page = asked("GET", "/journeys/none/script").send().await.expect("an answer");
+    let page =
+        asked("GET", "/marram-ferries/journeys/none/script").send().await.expect("an answer");
     assert!(page.headers()["content-type"].to_str().is_ok_and(|t| t.starts_with("text/html")));
 
     // Each wrong field has its place.
-    let json = |body: Value| asked("POST", "/api/recordings").json(&body);
+    let json = |body: Value| asked("POST", "/marram-ferries/api/recordings").json(&body);
     let wrong = json(json!({ "address": "file:///etc/passwd", "location": "x" }))
         .send()
         .await
@@ -185,7 +187,8 @@ async fn whatever_a_program_asks_wrongly_it_is_told_as_a_problem() {
     assert_eq!(assert_problem(wrong, "an address").await["errors"][0]["pointer"], "/address");
     let inputs =
         json!([{ "do": "move", "x": 1.0, "y": 1.0 }, { "do": "open", "address": "ftp://a" }]);
-    let wrong = asked("POST", &format!("/api/recordings/{}/inputs", Uuid::nil())).json(&inputs);
+    let wrong = asked("POST", &format!("/marram-ferries/api/recordings/{}/inputs", Uuid::nil()))
+        .json(&inputs);
     assert_eq!(
         assert_problem(wrong.send().await.expect("an answer"), "inputs").await["errors"][0]["pointer"],
         "/1"
@@ -248,7 +251,7 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
         "{shown}"
     );
     assert!(shown.contains("169.254.0.0/16"), "what a public location does not reach is said");
-    let collecting = page(&s, "/setup/visitors").await;
+    let collecting = page(&s, "/marram-ferries/settings/visitors").await;
     assert!(collecting.contains(&format!("{}/snippet/key.js", s.server.address)));
     // An in-house location reaches its own network; what is denied can be changed, and nonsense is told.
     let locations = s.db.locations().await.expect("rows");
@@ -271,10 +274,11 @@ async fn commands_and_snippets_that_are_shown_have_the_public_address_and_no_cac
 async fn every_page_says_what_a_browser_may_do_with_it() {
     let s = server().await;
     for path in [
-        "/",
-        "/journeys",
+        "/setup/sites",
+        "/marram-ferries",
+        "/marram-ferries/journeys",
         "/setup",
-        "/setup/visitors",
+        "/marram-ferries/settings/visitors",
         "/healthz",
         "/nowhere",
         "/static/1/cadentis.css",
@@ -359,7 +363,8 @@ async fn a_control_character_anywhere_holds_nothing_up() {
     assert_eq!(counted.iter().map(|(_, n)| n).sum::<u64>(), 2, "{counted:?}");
     // A person whose page views hold such a thing can be erased.
     let client = serving::page_of_its_own();
-    let request = client.post(format!("{}/setup/visitors/forget", s.server.address));
+    let request =
+        client.post(format!("{}/marram-ferries/settings/visitors/forget", s.server.address));
     let request =
         request.header("content-type", "application/x-www-form-urlencoded").body("who=ada");
     let told = request.send().await.expect("an answer").text().await.expect("a page");
@@ -382,19 +387,23 @@ async fn a_form_that_is_too_large_is_told_what_it_may_have_and_a_bad_parameter_i
     };
     // As long as a script may be: read, and judged as what it is.
     let notes = "# all aboard\n".repeat(1_900);
-    let (status, says) =
-        form("/setup/parts", format!("parts={}", notes.replace('\n', "%0A").replace(' ', "+")))
-            .await;
+    let (status, says) = form(
+        "/marram-ferries/settings/parts",
+        format!("parts={}", notes.replace('\n', "%0A").replace(' ', "+")),
+    )
+    .await;
     assert_eq!(status, 303, "{says}");
-    let (status, says) = form("/setup/parts", format!("parts={}", "a".repeat(200_001))).await;
+    let (status, says) =
+        form("/marram-ferries/settings/parts", format!("parts={}", "a".repeat(200_001))).await;
     assert!(status == 200 && says.contains("at most 200000 bytes"), "{status} {says}");
-    let (status, says) = form("/setup/parts", format!("parts={}", "a".repeat(2_000_000))).await;
+    let (status, says) =
+        form("/marram-ferries/settings/parts", format!("parts={}", "a".repeat(2_000_000))).await;
     assert!(status == 413 && says.contains("A form may have at most 0.7 MB"), "{status} {says}");
     for (path, names) in [
-        ("/journeys?from=yesterday&to=now", "yesterday"),
-        ("/?against=tuesday", "against"),
-        ("/visitors?only=shoe:42", "only"),
-        ("/visitors?vital=SPEED", "vital"),
+        ("/marram-ferries/journeys?from=yesterday&to=now", "yesterday"),
+        ("/marram-ferries?against=tuesday", "against"),
+        ("/marram-ferries/visitors?only=shoe:42", "only"),
+        ("/marram-ferries/visitors?vital=SPEED", "vital"),
     ] {
         let answer =
             crate::serving::get(format!("{}{path}", s.server.address)).await.expect("an answer");
@@ -409,8 +418,9 @@ async fn inputs_of_a_recording_are_of_known_kinds_and_open_nothing_but_the_web()
     let client = serving::page_of_its_own();
     let id = Uuid::new_v4();
     let send = async |inputs: Value| {
-        let request =
-            client.post(format!("{}/api/recordings/{id}/inputs", s.server.address)).json(&inputs);
+        let request = client
+            .post(format!("{}/marram-ferries/api/recordings/{id}/inputs", s.server.address))
+            .json(&inputs);
         let answer = request.send().await.expect("an answer");
         (answer.status().as_u16(), answer.json::<Value>().await.unwrap_or_default())
     };

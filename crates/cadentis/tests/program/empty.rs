@@ -48,20 +48,12 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
     let (db, url) = serving::database().await;
     let s = Empty { db, server: Server::start(&url), client: serving::page_of_its_own() };
     assert_eq!(s.server.up().await, 200);
-    for page in [
-        "/",
-        "/journeys",
-        "/journeys/new",
-        "/visitors",
-        "/goals",
-        "/setup",
-        "/setup/visitors",
-        "/har",
-    ] {
-        let (status, to, _) = s.get(page).await;
-        assert_eq!((status, to.as_str()), (303, "/setup/first-site"), "{page}");
+    let (status, to, _) = s.get("/").await;
+    assert_eq!((status, to.as_str()), (303, "/setup/sites"));
+    for page in ["/setup", "/setup/people"] {
+        assert_eq!(s.get(page).await.0, 200, "{page}");
     }
-    assert!(s.get("/setup/first-site").await.2.contains("It begins with a site"));
+    assert!(s.get("/setup/sites").await.2.contains("It begins with a site"));
 
     let domains = ("domains", "book.marram.example");
     for (form, says) in [
@@ -70,34 +62,33 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
         ([("name", "Marram"), ("domains", "http://a"), ("zone", "UTC")], "is no domain"),
         ([("name", "Marram"), ("domains", ""), ("zone", "UTC")], "at least one domain"),
     ] {
-        let (status, page) = s.form("/setup/first-site", &form).await;
-        assert!(status == 200 && page.contains(says), "{says}: {page}");
+        let (status, page) = s.form("/setup/sites", &form).await;
+        assert!(status == 422 && page.contains(says), "{says}: {page}");
     }
     assert!(s.db.sites().await.expect("rows").is_empty(), "nothing is kept of what was wrong");
     let good = [("name", "Marram Ferries"), domains, ("zone", "Europe/Oslo")];
-    assert_eq!(s.form("/setup/first-site", &good).await.0, 303);
-    assert_eq!(s.form("/setup/first-site", &good).await.0, 409, "there is one now");
+    assert_eq!(s.form("/setup/sites", &good).await.0, 303);
     let sites = s.db.sites().await.expect("rows");
     assert_eq!(
         (sites.len(), sites[0].name.as_str(), sites[0].domains.len()),
         (1, "Marram Ferries", 1)
     );
-    for page in ["/", "/journeys", "/visitors", "/setup", "/setup/visitors"] {
-        assert_eq!(s.get(page).await.0, 200, "{page}");
+    for page in ["", "/start", "/journeys", "/visitors", "/settings", "/settings/visitors"] {
+        assert_eq!(s.get(&format!("/marram-ferries{page}")).await.0, 200, "{page}");
     }
 
-    let now = s.get("/").await.2;
+    let now = s.get("/marram-ferries").await.2;
     assert!(
-        now.contains("Nothing is measured yet.") && now.contains("Add a location</a>"),
+        now.contains("Nothing is measured yet.") && now.contains("/marram-ferries/start"),
         "{now}"
     );
     assert!(
         !now.contains("Every journey gets through"),
         "nothing is said of what nobody has measured: {now}"
     );
-    assert!(s.get("/journeys").await.2.contains("/journeys/new"));
+    assert!(s.get("/marram-ferries/journeys").await.2.contains("/marram-ferries/journeys/new"));
 
-    let goals = s.get("/goals").await.2;
+    let goals = s.get("/marram-ferries/goals").await.2;
     assert!(goals.contains("No goal yet") && goals.contains("First there has to be <a"), "{goals}");
     let pace = Pace::Every(300);
     let journey = NewJourney {
@@ -111,16 +102,24 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
         status: Status::Paused,
     };
     s.db.add_journey(&journey).await.expect("a journey");
-    assert!(s.get("/goals").await.2.contains("<option value=\"book\">Book a crossing</option>"));
+    assert!(
+        s.get("/marram-ferries/goals")
+            .await
+            .2
+            .contains("<option value=\"book\">Book a crossing</option>")
+    );
     for promised in ["100", "49.9", "most", ""] {
         let (status, page) = s
-            .form("/goals", &[("journey", "book"), ("name", "Bookable"), ("promised", promised)])
+            .form(
+                "/marram-ferries/goals",
+                &[("journey", "book"), ("name", "Bookable"), ("promised", promised)],
+            )
             .await;
         assert!(status == 200 && page.contains("from 50 to below 100 per cent"), "{promised}");
     }
     let goal = [("journey", "book"), ("name", "Bookable"), ("promised", "99.5 %")];
-    assert_eq!(s.form("/goals", &goal).await.0, 303);
-    let goals = s.get("/goals").await.2;
+    assert_eq!(s.form("/marram-ferries/goals", &goal).await.0, 303);
+    let goals = s.get("/marram-ferries/goals").await.2;
     assert!(
         goals.contains("Bookable")
             && goals.contains("goal 99.50 %")

@@ -161,7 +161,9 @@ async fn a_database_that_does_not_write_fills_the_queue_and_then_beacons_are_tur
     // Those for which there was no room are told at once; the others wait.
     let (status, later) = waiting.join_next().await.expect("one of them").expect("no panic");
     assert_eq!((status, later.as_deref()), (503, Some("5")));
-    let page = crate::serving::get(format!("{}/visitors", server.address)).await.expect("a page");
+    let page = crate::serving::get(format!("{}/marram-ferries/visitors", server.address))
+        .await
+        .expect("a page");
     assert_eq!(page.status(), 200, "pages go on");
     held.release().await.expect("released");
     let mut counts = [0, 0];
@@ -196,7 +198,9 @@ async fn a_body_that_comes_byte_by_byte_or_packed_tight_costs_neither_time_nor_m
             .send()
     };
     let before = memory_of(s.server.process.id());
-    for (path, status) in [("/beacons/key", 413), ("/setup/visitors/import?file=x.csv", 415)] {
+    for (path, status) in
+        [("/beacons/key", 413), ("/marram-ferries/settings/visitors/import?file=x.csv", 415)]
+    {
         let answer = post(path).await.expect("an answer");
         assert_eq!(answer.status(), status, "{path}");
     }

@@ -12,5 +12,6 @@ mod runs;
 mod scripts;
 mod server;
 mod serving;
+mod sites;
 mod stats;
 mod visitors;

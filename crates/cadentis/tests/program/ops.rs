@@ -69,11 +69,11 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     send(&server.address, "nobody", "{}".into(), OWN, BROWSER).await;
     let served = serving::beacons::Served { server, db };
     for path in [
-        "/visitors",
-        "/visitors/funnels",
-        "/visitors/requests",
-        "/visitors/requests?what=resource",
-        "/journeys",
+        "/marram-ferries/visitors",
+        "/marram-ferries/visitors/funnels",
+        "/marram-ferries/visitors/requests",
+        "/marram-ferries/visitors/requests?what=resource",
+        "/marram-ferries/journeys",
     ] {
         page(&served, path).await;
     }
@@ -89,7 +89,10 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
             .copied()
             .unwrap_or(0.0)
     };
-    assert_eq!((page_of("/visitors/requests", "2xx"), page_of("/journeys", "2xx")), (2.0, 1.0));
+    assert_eq!(
+        (page_of("/{site}/visitors/requests", "2xx"), page_of("/{site}/journeys", "2xx")),
+        (2.0, 1.0)
+    );
     let strangers = after.iter().filter(|(name, _)| name.contains("nobody-knows")).count();
     assert_eq!(strangers, 0, "what strangers ask for makes no series");
     assert!(
@@ -109,7 +112,7 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     );
 
     // Nothing else is answered there, and none of it elsewhere.
-    for path in ["/", "/journeys", "/beacons/key", "/setup"] {
+    for path in ["/", "/marram-ferries/journeys", "/beacons/key", "/setup"] {
         assert_eq!(status(&format!("{ops}{path}")).await, 404, "{path}");
     }
     assert_eq!(status(&format!("{}/metrics", served.server.address)).await, 404);
@@ -157,7 +160,14 @@ async fn beacons_have_an_address_of_their_own_where_nothing_else_answers() {
     };
     assert_eq!(status, 204, "{says}");
     assert_eq!(self::status(&format!("{public}/snippet/key.js")).await, 200);
-    for path in ["/", "/journeys", "/sign-in", "/healthz", "/metrics", "/api/v1/openapi.json"] {
+    for path in [
+        "/",
+        "/marram-ferries/journeys",
+        "/sign-in",
+        "/healthz",
+        "/metrics",
+        "/api/v1/openapi.json",
+    ] {
         assert_eq!(self::status(&format!("{public}{path}")).await, 404, "{path}");
     }
     drop(server);

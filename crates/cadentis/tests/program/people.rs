@@ -2,7 +2,7 @@
 
 use crate::door::path;
 use crate::serving::{self, CLUSTER, SESSION, Server, signed_in_as};
-use cadentis_core::access::{IDLE_S, LONGEST_S, PROVED_S, Permission, Role};
+use cadentis_core::access::{IDLE_S, LONGEST_S, PROVED_S, Permission, Role, Scope};
 use cadentis_store::Db;
 use cadentis_store::person::Given;
 use cadentis_web::routes::{Route, all};
@@ -68,7 +68,11 @@ impl World {
     }
 
     fn given(&self, role: Option<Role>, is_administrator: bool, sees_people: bool) -> Given {
-        Given { is_administrator, sees_people, role: role.map(|r| (self.site, r)) }
+        Given {
+            is_administrator,
+            sees_people,
+            roles: role.map(|r| (self.site, r)).into_iter().collect(),
+        }
     }
 
     async fn form(&self, client: &Client, path: &str, form: &[(&str, &str)]) -> Response {
@@ -78,7 +82,7 @@ impl World {
     /// Somebody with a password, by a link as an administrator makes them.
     async fn somebody(&self, name: &str, given: Given) -> (i32, String) {
         let email = format!("{}@marram.example", name.to_lowercase());
-        let id = self.db.add_person(&email, name, given).await.expect("rows").expect("a new one");
+        let id = self.db.add_person(&email, name, &given).await.expect("rows").expect("a new one");
         let link = session();
         self.db.add_link(&kept(&link), Some(id), 60).await.expect("a link");
         let to = format!("/welcome/{link}");
@@ -87,8 +91,18 @@ impl World {
         (id, given_session(&answer))
     }
 
+    /// A token of a program for this site.
+    async fn token(&self, site: i32, scopes: &[Scope]) -> String {
+        let token = session();
+        let hash = kept(&token);
+        let add = self.db.add_api_token(&hash, site, "a test", scopes, "Ada", 1);
+        add.await.expect("a token");
+        token
+    }
+
     async fn sign_in(&self, email: &str, password: &str, from: &str) -> Response {
-        let form = [("email", email), ("password", password), ("to", "/journeys?by=x")];
+        let form =
+            [("email", email), ("password", password), ("to", "/marram-ferries/journeys?by=x")];
         let request = posted(&stranger(), self.at("/sign-in"), &form);
         request.header("x-forwarded-for", from).send().await.expect("an answer")
     }
@@ -99,14 +113,19 @@ async fn is_let_in(w: &World, client: &Client, route: &Route) -> bool {
     let method = route.method.parse().expect("a method");
     let asked = client.request(method, w.at(&path(route))).send().await.expect("an answer");
     let to_sign_in = header(&asked, "location").starts_with("/sign-in?to=");
-    !(asked.status() == 401 || asked.status() == 403 || to_sign_in)
+    let closed = matches!(asked.status().as_u16(), 401 | 403) || to_sign_in;
+    // Whoever may not see a site is told what everybody hears of one that is not there.
+    !closed && !asked.text().await.expect("a text").contains("is no site that you may see")
 }
 
 #[tokio::test]
 async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else() {
     let w = world().await;
+    let other = serving::another_site(&w.db).await;
     let (reader, editor) = (Some(Role::Reader), Some(Role::Editor));
+    let elsewhere = Given { roles: vec![(other, Role::Editor)], ..w.given(None, false, true) };
     let people = [
+        ("of-another-site", elsewhere),
         ("member-of-none", w.given(None, false, true)),
         ("reader", w.given(reader, false, false)),
         ("reader-who-sees-people", w.given(reader, false, true)),
@@ -116,13 +135,18 @@ async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else(
     let mut ids = Vec::new();
     for (name, given) in people {
         let email = format!("{name}@marram.example");
-        ids.push((name, w.db.add_person(&email, name, given).await.expect("rows").expect("new")));
+        ids.push((name, w.db.add_person(&email, name, &given).await.expect("rows").expect("new")));
     }
+    let mut tokens = Vec::new();
+    for scope in Scope::ALL {
+        tokens.push((scope.word(), w.token(w.site, &[scope]).await));
+    }
+    tokens.push(("all-of-another-site", w.token(other, &Scope::ALL).await));
     let mut table = String::new();
     for route in all().iter().filter(|r| r.needs != Permission::Runner) {
         let mut who = Vec::new();
         if is_let_in(&w, &stranger(), route).await {
-            who.push("anybody");
+            who.push("anybody".to_string());
         } else {
             for (name, id) in &ids {
                 // Each has a session of their own: one of the routes ends it.
@@ -130,13 +154,21 @@ async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else(
                 let from = "127.0.0.1".parse().expect("an address");
                 w.db.begin_session(&kept(&theirs), *id, "", from).await.expect("a session");
                 if is_let_in(&w, &signed_in_as(&theirs), route).await {
-                    who.push(name);
+                    who.push(name.to_string());
+                }
+            }
+            for (name, token) in &tokens {
+                if is_let_in(&w, &serving::program(token), route).await {
+                    who.push(format!("token:{name}"));
                 }
             }
         }
-        let _ = writeln!(table, "{:<6} {:<44} {}", route.method, route.path, who.join(" "));
+        let _ = writeln!(table, "{:<6} {:<50} {}", route.method, route.path, who.join(" "));
     }
     let wanted = include_str!("access.table");
+    if std::env::var_os("CADENTIS_SHOW_TABLE").is_some() {
+        println!("{table}");
+    }
     for (now, then) in table.lines().zip(wanted.lines()) {
         assert_eq!(now, then);
     }
@@ -148,7 +180,7 @@ async fn what_is_grave_asks_for_the_password_again_and_sessions_end() {
     let w = world().await;
     let (_, session) = w.somebody("Ines", w.given(None, true, false)).await;
     let ines = signed_in_as(&session);
-    let add = [("name", "Bo"), ("email", "bo@marram.example"), ("role", "reader")];
+    let add = [("name", "Bo"), ("email", "bo@marram.example"), ("role.1", "reader")];
     w.db.age_sessions(PROVED_S + 1).await.expect("older");
     let answer = w.form(&ines, "/setup/people", &add).await;
     assert_eq!(answer.status(), 403);
@@ -184,8 +216,8 @@ async fn the_first_administrator_comes_in_by_a_link_that_is_used_up_and_nothing_
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     let w = World { db, server, site: 0 };
-    let answer = stranger().get(w.at("/journeys")).send().await.expect("an answer");
-    assert_eq!(header(&answer, "location"), "/sign-in?to=%2Fjourneys");
+    let answer = stranger().get(w.at("/marram-ferries/journeys")).send().await.expect("an answer");
+    assert_eq!(header(&answer, "location"), "/sign-in?to=%2Fmarram-ferries%2Fjourneys");
     let page = crate::serving::get(w.at("/sign-in")).await.expect("an answer").text().await;
     assert!(page.expect("a page").contains("Nobody can sign in yet."));
     // The server has made one already; the newest is good.
@@ -225,7 +257,10 @@ async fn the_first_administrator_comes_in_by_a_link_that_is_used_up_and_nothing_
     assert_eq!((people.len(), people[0].is_administrator), (1, true));
     assert_eq!(people[0].email, "ines@marram.example");
     let answer = w.sign_in("ines@marram.example", PASSWORD, "198.51.100.1").await;
-    assert_eq!((answer.status().as_u16(), header(&answer, "location")), (303, "/journeys?by=x"));
+    assert_eq!(
+        (answer.status().as_u16(), header(&answer, "location")),
+        (303, "/marram-ferries/journeys?by=x")
+    );
 }
 
 #[tokio::test]
@@ -286,7 +321,7 @@ async fn two_administrators_who_shut_each_other_out_leave_one_and_whoever_is_shu
     assert_eq!(left.len(), 1);
     // The last one can neither go nor give it up, and is told so.
     let (own, last) = if left[0].id == ines { (ines, &a) } else { (tor, &b) };
-    for (to, form) in [("/gone", &gone[..]), ("", &[("role", "reader")])] {
+    for (to, form) in [("/gone", &gone[..]), ("", &[("role.1", "reader")])] {
         let answer = w.form(last, &format!("/setup/people/{own}{to}"), form).await;
         assert_eq!(answer.status(), 422);
         let page = answer.text().await.expect("a page");
@@ -301,8 +336,8 @@ async fn whoever_changes_something_or_looks_for_a_person_is_kept_and_whom_they_l
     let ines = signed_in_as(&session);
     let funnel =
         [("name", "Way in"), ("step1", "Timetable"), ("step2", "Sailings"), ("minutes", "60")];
-    assert_eq!(w.form(&ines, "/visitors/funnels", &funnel).await.status(), 303);
-    let find = w.at("/visitors/find?who=passenger@marram.example");
+    assert_eq!(w.form(&ines, "/marram-ferries/visitors/funnels", &funnel).await.status(), 303);
+    let find = w.at("/marram-ferries/visitors/find?who=passenger@marram.example");
     let find = ines.get(find).header("x-forwarded-for", "198.51.100.9");
     assert_eq!(find.send().await.expect("an answer").status(), 200);
     let done = w.db.done(10).await.expect("rows");

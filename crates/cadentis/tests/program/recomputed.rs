@@ -112,7 +112,11 @@ async fn table(
     vital: &str,
     stretch: &str,
 ) -> BTreeMap<String, csv::StringRecord> {
-    let csv = page(s, &format!("/visitors/breakdown?by={by}&vital={vital}&csv=1&{stretch}")).await;
+    let csv = page(
+        s,
+        &format!("/marram-ferries/visitors/breakdown?by={by}&vital={vital}&csv=1&{stretch}"),
+    )
+    .await;
     let mut read = csv::Reader::from_reader(csv.as_bytes());
     let head = "page views,share,".to_string() + vital + " p75,samples,abandoned,with errors";
     assert!(csv.lines().next().is_some_and(|first| first.ends_with(&head)), "{csv}");
@@ -208,7 +212,8 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
             rows.iter().filter(|r| r.attributes[1] == device).filter_map(|r| r.vitals[0]).collect();
         let up_to = |limit: f64| own.iter().filter(|v| **v <= limit).count() as f64;
         let apdex = (up_to(1_500.0) + up_to(6_000.0)) / (2.0 * own.len() as f64);
-        let figure = page(&s, &format!("/visitors?only=device:{device}&{stretch}")).await;
+        let figure =
+            page(&s, &format!("/marram-ferries/visitors?only=device:{device}&{stretch}")).await;
         let (_, bounds) =
             figure.split_once("Apdex [1.5] by LCP, between ").unwrap_or_else(|| panic!("{figure}"));
         let bounds: Vec<f64> =
@@ -230,7 +235,7 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
         let own =
             rows.iter().filter(|r| r.at >= from && browser.is_none_or(|b| r.attributes[3] == b));
         let visits: std::collections::BTreeSet<u64> = own.map(|r| r.visit).collect();
-        let shown = page(&s, &format!("/visitors?{hours}{filter}")).await;
+        let shown = page(&s, &format!("/marram-ferries/visitors?{hours}{filter}")).await;
         let want = format!("<dd class=\"within\">{}</dd><dt>visits", thousands(visits.len()));
         assert!(shown.contains(&want), "{want}: {shown}");
     }
@@ -243,8 +248,8 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
         ("step2", "Cabin"),
         ("step3", "Pay"),
     ];
-    assert_eq!(post(&s, "/visitors/funnels", &form).await.0, 303);
-    let shown = page(&s, &format!("/visitors/funnels?{stretch}")).await;
+    assert_eq!(post(&s, "/marram-ferries/visitors/funnels", &form).await.0, 303);
+    let shown = page(&s, &format!("/marram-ferries/visitors/funnels?{stretch}")).await;
     let reached = funnel(&rows, ["Sailings", "Cabin", "Pay"], 30 * 60_000);
     assert!(reached[0] > 200 && reached[2] > 20, "{reached:?}");
     for (family, reached) in ["Sailings", "Cabin", "Pay"].iter().zip(reached) {

@@ -51,16 +51,16 @@ async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_become
         }];
     })
     .await;
-    assert!(!get(&s, &format!("/runs/{calm}")).await.1.contains("What fell back"));
-    let page = get(&s, &format!("/runs/{fell}")).await.1;
+    assert!(!get(&s, &format!("/marram-ferries/runs/{calm}")).await.1.contains("What fell back"));
+    let page = get(&s, &format!("/marram-ferries/runs/{fell}")).await.1;
     let part = page.split("What fell back").nth(1).unwrap_or_else(|| panic!("{page}"));
     assert!(part.contains("<span class=\"gone\">−   press button &#34;Find&#34; or css"), "{part}");
     assert!(part.contains("<span class=\"new\">+   press css &#34;#find&#34; or button"), "{part}");
     assert!(part.contains("Accept as version 3"), "{part}");
 
-    let address = format!("/runs/{fell}/repair");
+    let address = format!("/marram-ferries/runs/{fell}/repair");
     assert_eq!(
-        form(&s, &format!("/runs/{calm}/repair"), "").await.0,
+        form(&s, &format!("/marram-ferries/runs/{calm}/repair"), "").await.0,
         409,
         "nothing fell back there"
     );
@@ -73,7 +73,7 @@ async fn the_script_with_what_held_on_top_is_shown_beside_the_old_one_and_become
     // What was played is not the newest any more: nothing of what came after is lost.
     let (status, says) = form(&s, &address, "").await;
     assert!(status == 409 && says.contains("saved version 3 meanwhile"), "{says}");
-    let page = get(&s, &format!("/runs/{fell}")).await.1;
+    let page = get(&s, &format!("/marram-ferries/runs/{fell}")).await.1;
     assert!(
         page.contains("This run played version 2") && !page.contains("Accept as version"),
         "{page}"
@@ -99,7 +99,7 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
     s.db.accept(1, &[&look("Departures\nPlatform 1", None)], "Bo", Timestamp::now())
         .await
         .expect("accepted");
-    let page = get(&s, &format!("/runs/{moved}")).await.1;
+    let page = get(&s, &format!("/marram-ferries/runs/{moved}")).await.1;
     assert!(
         page.contains("Accepted now: by Bo") && page.contains("One line is not as it was."),
         "{page}"
@@ -109,14 +109,16 @@ async fn what_a_run_saw_is_accepted_by_somebody_and_later_runs_are_held_against_
             && page.contains("<span class=\"new\">+ Platform 2")
     );
 
-    assert_eq!(form(&s, &format!("/runs/{moved}/accept"), "").await.0, 303);
+    assert_eq!(form(&s, &format!("/marram-ferries/runs/{moved}/accept"), "").await.0, 303);
     let accepted = s.db.accepted(1).await.expect("rows");
     assert_eq!(accepted.len(), 1);
     assert_eq!(
         (accepted[0].seen.as_str(), accepted[0].author.as_str()),
         ("Departures\nPlatform 2", "Ada")
     );
-    assert!(get(&s, &format!("/runs/{moved}")).await.1.contains("Accepted now: by Ada"));
+    assert!(
+        get(&s, &format!("/marram-ferries/runs/{moved}")).await.1.contains("Accepted now: by Ada")
+    );
     // The next run is given it to look against.
     s.db.make_due(Timestamp::now()).await.expect("due");
     let client = reqwest::Client::new();
@@ -135,14 +137,15 @@ async fn a_step_that_fails_or_is_over_its_budget_is_told_with_its_newest_such_ru
     let s = server().await;
     play(&s, &[Outcome::Passed, Outcome::Failed]).await;
     assert!(
-        !get(&s, "/journeys").await.1.contains("Steps in trouble"),
+        !get(&s, "/marram-ferries/journeys").await.1.contains("Steps in trouble"),
         "one failed run is no pattern"
     );
     let second = bring(&s, 0, |r| *r = record(r.id, Outcome::Failed)).await;
-    let page = get(&s, "/journeys").await.1;
+    let page = get(&s, "/marram-ferries/journeys").await.1;
     let told = page.split("Steps in trouble").nth(1).unwrap_or_else(|| panic!("{page}"));
     assert!(
-        told.contains(&format!("/runs/{second}?step=0")) && told.contains("2 runs failed in it"),
+        told.contains(&format!("/marram-ferries/runs/{second}?step=0"))
+            && told.contains("2 runs failed in it"),
         "{told}"
     );
 
@@ -156,10 +159,11 @@ async fn a_step_that_fails_or_is_over_its_budget_is_told_with_its_newest_such_ru
         })
         .await;
     }
-    let page = get(&s, "/journeys").await.1;
+    let page = get(&s, "/marram-ferries/journeys").await.1;
     let told = page.split("Steps in trouble").nth(1).unwrap_or_else(|| panic!("{page}"));
     assert!(
-        told.contains(&format!("/runs/{newest}?step=0")) && told.contains("of 2.0 s"),
+        told.contains(&format!("/marram-ferries/runs/{newest}?step=0"))
+            && told.contains("of 2.0 s"),
         "{told}"
     );
 }
@@ -184,18 +188,18 @@ async fn an_archive_is_read_with_its_own_first_party_and_what_is_none_is_told_wh
     let archive = json!({ "log": { "version": "1.2", "pages": [page("a"), page("b")], "entries": [
         entry("a", "https://www.isles.example/", 300), entry("a", "https://book.marram.example/x.js", 40),
         entry("b", "https://static.isles.example/b.css", 70)] } });
-    let (status, shown) = read("/har", archive.to_string()).await;
+    let (status, shown) = read("/marram-ferries/har", archive.to_string()).await;
     assert_eq!(status, 200);
     assert!(shown.contains("3 requests of 2 pages") && shown.contains("Page a"), "{shown}");
     // Whose archive it is, its first page says: the site of this installation is a third party in it.
     let row = |host: &str, party: &str| format!("<th scope=\"row\">{host}</th><td>{party}</td>");
     assert!(shown.contains(&row("www.isles.example", "first")), "{shown}");
     assert!(shown.contains(&row("book.marram.example", "third")), "{shown}");
-    let (_, second) = read("/har?step=1", archive.to_string()).await;
+    let (_, second) = read("/marram-ferries/har?step=1", archive.to_string()).await;
     assert!(second.contains(&row("static.isles.example", "first")), "{second}");
-    let (status, says) = read("/har", "{\"log\": {\"entries\": 7}}".into()).await;
+    let (status, says) = read("/marram-ferries/har", "{\"log\": {\"entries\": 7}}".into()).await;
     assert!(status == 422 && says.contains("line 1 column"), "{says}");
-    let (status, says) = read("/har", "{\"log\": {\"entries\": []}}".into()).await;
+    let (status, says) = read("/marram-ferries/har", "{\"log\": {\"entries\": []}}".into()).await;
     assert!(status == 422 && says.contains("There is no request in it"), "{says}");
 }
 
@@ -265,10 +269,15 @@ fn document() -> Request {
 #[tokio::test]
 async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     let s = server().await;
-    assert_eq!(form(&s, "/journeys/book/duplicate", "environment=").await.0, 303);
+    assert_eq!(form(&s, "/marram-ferries/journeys/book/duplicate", "environment=").await.0, 303);
     let journeys = s.db.journeys(1).await.expect("rows");
     let copy = journeys.iter().find(|j| j.slug != "book").expect("a copy");
-    assert_eq!(form(&s, &format!("/journeys/{}/status", copy.slug), "status=active").await.0, 303);
+    assert_eq!(
+        form(&s, &format!("/marram-ferries/journeys/{}/status", copy.slug), "status=active")
+            .await
+            .0,
+        303
+    );
     // Eleven runs of each, a second slower there; then two in maintenance that would move every number.
     for nth in 0..11 {
         play_all(&s, 70 - 5 * nth, |journey| {
@@ -282,7 +291,7 @@ async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     // A run is of its slot, which lies up to five minutes before: the last two are within 17 minutes, the others are not.
     let work = Stretch::last(18 * 60, Timestamp::now());
     s.db.add_maintenance(1, work, "work").await.expect("added");
-    let (status, part) = get(&s, "/journeys/book/weeks").await;
+    let (status, part) = get(&s, "/marram-ferries/journeys/book/weeks").await;
     assert_eq!(status, 200);
     // Nearest rank of eleven: the 6th and the 9th.
     let row =
@@ -290,7 +299,7 @@ async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     let cells: Vec<&str> =
         row.split("</td>").take(5).map(|c| c.rsplit('>').next().unwrap_or("")).collect();
     assert_eq!(cells, ["1.05", "2.05", "1.08", "2.08", "+1.00"], "{row}");
-    let alone = get(&s, "/journeys/book/weeks?beside=").await.1;
+    let alone = get(&s, "/marram-ferries/journeys/book/weeks?beside=").await.1;
     assert!(alone.contains("Side by side with") && !alone.contains("Whole run</th>"), "{alone}");
 }
 
@@ -307,21 +316,21 @@ async fn a_script_that_nothing_can_read_is_told_where_it_stands_and_brings_no_pa
     };
     s.db.save_script(1, &edit, Timestamp::now()).await.expect("saved past the page that checks it");
     for path in [
-        "/",
-        "/journeys",
-        "/journeys/book/script",
-        "/journeys/book/runs",
-        "/goals",
-        "/locations/bergen",
+        "/marram-ferries",
+        "/marram-ferries/journeys",
+        "/marram-ferries/journeys/book/script",
+        "/marram-ferries/journeys/book/runs",
+        "/marram-ferries/goals",
+        "/marram-ferries/locations/bergen",
     ] {
         assert_eq!(get(&s, path).await.0, 200, "{path}");
     }
     assert_eq!(
-        get(&s, &format!("/runs/{id}")).await.0,
+        get(&s, &format!("/marram-ferries/runs/{id}")).await.0,
         200,
         "what was played is not what is there now"
     );
-    for path in ["/journeys/book", "/journeys/book/weeks"] {
+    for path in ["/marram-ferries/journeys/book", "/marram-ferries/journeys/book/weeks"] {
         let (status, says) = get(&s, path).await;
         assert!(
             status == 422 && says.contains("line 3, column 3: found `opne`"),
@@ -331,7 +340,7 @@ async fn a_script_that_nothing_can_read_is_told_where_it_stands_and_brings_no_pa
     // Its page does not take it as it is.
     let text = json!({ "script": edit.script, "based_on": 2, "note": "" });
     let answer = serving::page_of_its_own()
-        .post(format!("{}/journeys/book/script", s.server.address))
+        .post(format!("{}/marram-ferries/journeys/book/script", s.server.address))
         .json(&text);
     let answer = answer.send().await.expect("an answer");
     assert_eq!(answer.status(), 422);
@@ -394,8 +403,10 @@ async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
             .to_string()
         })
         .collect();
-    let import = serving::page_of_its_own()
-        .post(format!("{}/setup/visitors/import?file=a.ndjson&device=&country=", s.server.address));
+    let import = serving::page_of_its_own().post(format!(
+        "{}/marram-ferries/settings/visitors/import?file=a.ndjson&device=&country=",
+        s.server.address
+    ));
     let came = import
         .body(lines.join("\n"))
         .send()
@@ -406,7 +417,7 @@ async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
         .expect("a part");
     assert!(came.contains("30 page views are there now"), "{came}");
     let family = "Other+pages";
-    let part = get(&s, &format!("/visitors/family/beside?family={family}")).await.1;
+    let part = get(&s, &format!("/marram-ferries/visitors/family/beside?family={family}")).await.1;
     let row = |place: &str| {
         let row = part
             .split(&format!("<th scope=\"row\">{place}</th>"))
@@ -420,6 +431,6 @@ async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
     assert!(part.contains("1 of 2 locations can be compared"), "{part}");
     // Under maintenance nothing is left to compare.
     s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
-    let part = get(&s, &format!("/visitors/family/beside?family={family}")).await.1;
+    let part = get(&s, &format!("/marram-ferries/visitors/family/beside?family={family}")).await.1;
     assert!(part.contains("0 of 2 locations can be compared"), "{part}");
 }

@@ -62,7 +62,7 @@ impl World {
         let given = Given {
             is_administrator: false,
             sees_people: false,
-            role: Some((self.site, Role::Editor)),
+            roles: vec![(self.site, Role::Editor)],
         };
         serving::sign_in(&self.db, name, given, &session).await;
         serving::signed_in_as(&session)
@@ -119,23 +119,31 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     let w = world().await;
     // Forms of other sites are refused; names and secrets that cannot be used are told.
     let stranger = reqwest::Client::new();
-    let request = stranger.post(w.at("/setup/secrets")).header("origin", "http://evil.example");
+    let request = stranger
+        .post(w.at("/marram-ferries/settings/secrets"))
+        .header("origin", "http://evil.example");
     let request = request.header("content-type", "application/x-www-form-urlencoded");
     let answer = request.body("name=a&secret=abcd").send().await.expect("an answer");
     assert_eq!(answer.status(), 403);
-    let (status, page) = w.form("/setup/secrets", "name=Desk&secret=abcdef").await;
+    let (status, page) =
+        w.form("/marram-ferries/settings/secrets", "name=Desk&secret=abcdef").await;
     assert!(status == 200 && page.contains("A name is a small letter"));
-    let (_, page) = w.form("/setup/secrets", "name=desk_password&secret=ab").await;
+    let (_, page) =
+        w.form("/marram-ferries/settings/secrets", "name=desk_password&secret=ab").await;
     assert!(page.contains("at least three characters"));
-    let (status, _) = w.form("/setup/secrets", "name=desk_password&secret=sea+%26+sand").await;
+    let (status, _) =
+        w.form("/marram-ferries/settings/secrets", "name=desk_password&secret=sea+%26+sand").await;
     assert_eq!(status, 303);
 
     let dumped: Vec<String> = w.db.text_of_every_table().await.expect("rows");
     assert!(dumped.iter().any(|row| row.contains("desk_password")));
     assert!(!dumped.iter().any(|row| row.contains(SECRET)), "the database does not hold it");
-    for path in
-        ["/setup", "/journeys/sign-in/script", "/journeys/sign-in/export", "/journeys/sign-in"]
-    {
+    for path in [
+        "/marram-ferries/settings",
+        "/marram-ferries/journeys/sign-in/script",
+        "/marram-ferries/journeys/sign-in/export",
+        "/marram-ferries/journeys/sign-in",
+    ] {
         assert!(!w.page(path).await.contains("sea &"), "{path}");
     }
     w.db.make_due(Timestamp::now()).await.expect("due");
@@ -144,8 +152,9 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     // Another key, the same database: the secret is not opened, the work is given out all the same.
     let (id, other) = (work["id"].clone(), Server::start_with_key(&w.server.url, &"7".repeat(64)));
     assert_eq!(other.up().await, 200);
-    let (_, answer) =
-        w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
+    let (_, answer) = w
+        .post("/marram-ferries/api/trials", json!({ "script": SCRIPT, "location": "bergen" }))
+        .await;
     let request = w.client.post(format!("{}/api/runner/lease", other.address)).bearer_auth("token");
     let work: Value =
         request.json(&asking()).send().await.expect("an answer").json().await.expect("work");
@@ -160,7 +169,7 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
 async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_was_quicker() {
     let w = world().await;
     let better = SCRIPT.replace("step \"S\"", "step \"Sign in\"");
-    let path = "/journeys/sign-in/script";
+    let path = "/marram-ferries/journeys/sign-in/script";
     let (status, says) = w.post(path, save(&better.replace("open", "opn"), 1)).await;
     assert!(
         status == 422
@@ -192,7 +201,7 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
     let record = json!({ "id": id, "started_at": Timestamp::now(), "outcome": "failed", "duration_ms": 900.0,
         "trouble": { "line": 3, "says": "It was <b>not</b> reached." }, "steps": [], "browser": "Chromium 156", "runner": "r" });
     assert_eq!(w.runner("/api/runner/record", record).await.0, 204);
-    let page = w.page(&format!("/runs/{id}")).await;
+    let page = w.page(&format!("/marram-ferries/runs/{id}")).await;
     assert!(page.contains("version 2") && page.contains("step &#34;Sign in&#34;"), "{page}");
     assert!(
         page.contains(
@@ -200,52 +209,65 @@ async fn a_script_is_saved_as_its_next_version_unless_it_is_wrong_or_somebody_wa
         ),
         "{page}"
     );
-    let har: Value =
-        serde_json::from_str(&w.page(&format!("/runs/{id}/har")).await).expect("HAR is JSON");
+    let har: Value = serde_json::from_str(&w.page(&format!("/marram-ferries/runs/{id}/har")).await)
+        .expect("HAR is JSON");
     assert_eq!(har["log"]["version"], "1.2");
-    assert!(w.page(&format!("/runs/{id}/log")).await.contains(" failed on Chromium 156 by r"));
+    assert!(
+        w.page(&format!("/marram-ferries/runs/{id}/log"))
+            .await
+            .contains(" failed on Chromium 156 by r")
+    );
 }
 
 #[tokio::test]
 async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_active() {
     let w = world().await;
     assert!(
-        w.page("/journeys/sign-in/script")
+        w.page("/marram-ferries/journeys/sign-in/script")
             .await
             .contains("Waiting for its first run: it plays every 5 min from 1 location.")
     );
-    assert_eq!(w.form("/journeys/sign-in/status", "status=paused").await.0, 303);
+    assert_eq!(w.form("/marram-ferries/journeys/sign-in/status", "status=paused").await.0, 303);
     w.db.make_due(Timestamp::now()).await.expect("due");
     assert_eq!(w.runner("/api/runner/lease", asking()).await.0, 204);
-    assert_eq!(w.form("/journeys/sign-in/duplicate", "").await.0, 303);
-    let copy = w.page("/journeys/copy-of-sign-in/script").await;
+    assert_eq!(w.form("/marram-ferries/journeys/sign-in/duplicate", "").await.0, 303);
+    let copy = w.page("/marram-ferries/journeys/copy-of-sign-in/script").await;
     assert!(
         copy.contains("Paused: it would play every 5 min")
             && copy.contains("copy of Sign in, version 1"),
         "{copy}"
     );
     assert!(copy.contains("script &#34;Copy of Sign in&#34;"));
-    assert_eq!(w.form("/journeys/sign-in/status", "status=archived").await.0, 303);
-    assert!(w.page("/journeys/sign-in/script").await.contains(">Restore<"));
+    assert_eq!(w.form("/marram-ferries/journeys/sign-in/status", "status=archived").await.0, 303);
+    assert!(w.page("/marram-ferries/journeys/sign-in/script").await.contains(">Restore<"));
     // For good only what is archived, by its name, and what no goal counts.
     assert_eq!(
-        w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0,
+        w.form("/marram-ferries/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0,
         409,
         "not archived"
     );
-    assert_eq!(w.form("/journeys/copy-of-sign-in/status", "status=archived").await.0, 303);
     assert_eq!(
-        w.form("/journeys/copy-of-sign-in/delete", "name=copy").await.0,
+        w.form("/marram-ferries/journeys/copy-of-sign-in/status", "status=archived").await.0,
+        303
+    );
+    assert_eq!(
+        w.form("/marram-ferries/journeys/copy-of-sign-in/delete", "name=copy").await.0,
         409,
         "another name"
     );
-    assert_eq!(w.form("/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0, 303);
-    assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
-    assert_eq!(w.form("/journeys/sign-in/status", "status=dead").await.0, 404);
     assert_eq!(
-        w.form("/journeys/sign-in/about", "owner=Team+Desk&tags=desk%2C+sign+in&essential=on")
-            .await
-            .0,
+        w.form("/marram-ferries/journeys/copy-of-sign-in/delete", "name=Copy+of+Sign+in").await.0,
+        303
+    );
+    assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
+    assert_eq!(w.form("/marram-ferries/journeys/sign-in/status", "status=dead").await.0, 404);
+    assert_eq!(
+        w.form(
+            "/marram-ferries/journeys/sign-in/about",
+            "owner=Team+Desk&tags=desk%2C+sign+in&essential=on"
+        )
+        .await
+        .0,
         303
     );
     let journey = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
@@ -259,16 +281,21 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
 async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typed() {
     let w = world().await;
     let fields = "starter=page&page.address=ADDRESS&page.text=Departures+today&name=One+page&every=10&location=bergen";
-    let (status, page) =
-        w.form("/journeys/new", &fields.replace("ADDRESS", "book.marram.example")).await;
+    let (status, page) = w
+        .form("/marram-ferries/journeys/new", &fields.replace("ADDRESS", "book.marram.example"))
+        .await;
     assert!(
         status == 200
             && page.contains("write `https://book.marram.example`")
             && page.contains("value=\"Departures today\""),
         "{page}"
     );
-    let (status, _) =
-        w.form("/journeys/new", &fields.replace("ADDRESS", "http://book.marram.example/")).await;
+    let (status, _) = w
+        .form(
+            "/marram-ferries/journeys/new",
+            &fields.replace("ADDRESS", "http://book.marram.example/"),
+        )
+        .await;
     assert_eq!(status, 303);
     let journey = w.db.journey(w.site, "one-page").await.expect("rows").expect("a journey");
     assert_eq!((journey.status.as_str(), journey.every_s), ("paused", 600));
@@ -279,17 +306,24 @@ async fn a_starter_becomes_a_paused_journey_and_a_wrong_field_keeps_what_was_typ
 async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_plays_next() {
     let w = world().await;
     let fields = "pace=cron&cron=0+6+*+*+1-5&cron_zone=Europe/Oslo&device=phone&environment=production&retry=on";
-    let (status, page) = w.form("/journeys/sign-in/plays", fields).await;
+    let (status, page) = w.form("/marram-ferries/journeys/sign-in/plays", fields).await;
     assert!(status == 200 && page.contains("Choose at least one location."), "{status}");
-    let (status, _) = w.form("/journeys/sign-in/plays", &format!("{fields}&location=bergen")).await;
+    let (status, _) = w
+        .form("/marram-ferries/journeys/sign-in/plays", &format!("{fields}&location=bergen"))
+        .await;
     assert_eq!(status, 303);
     let j = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
     let kept = (j.pace_kept.as_str(), j.every_s, j.device.as_str(), j.retry);
     assert_eq!(kept, ("cron Europe/Oslo 0 6 * * 1-5", 86_400, "phone", true));
-    let page = w.page("/journeys/sign-in/script").await;
+    let page = w.page("/marram-ferries/journeys/sign-in/script").await;
     assert!(page.contains("by the cron line 0 6 * * 1-5 (Europe/Oslo)"), "the sentence says it");
     let means = async |q: &str| {
-        let answer = w.client.get(w.at(&format!("/api/pace?{q}"))).send().await.expect("an answer");
+        let answer = w
+            .client
+            .get(w.at(&format!("/marram-ferries/api/pace?{q}")))
+            .send()
+            .await
+            .expect("an answer");
         (answer.status().as_u16(), answer.json::<Value>().await.expect("JSON"))
     };
     let (status, says) = means("pace=cron&cron=0+25+*+*+*&cron_zone=UTC").await;
@@ -301,12 +335,12 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
     let (_, says) = means("pace=every&every=5").await;
     assert_eq!((&says["runs"], says["next"].as_array().map(Vec::len)), (&json!(8_640), Some(3)));
     // Whoever is not named may not save.
-    w.form("/journeys/sign-in/about", "owner=Ada&tags=&editors=Bo,+Cy").await;
+    w.form("/marram-ferries/journeys/sign-in/about", "owner=Ada&tags=&editors=Bo,+Cy").await;
     let save = async |author: &str| {
         let body =
             json!({ "script": format!("{SCRIPT}  # {author}\n"), "based_on": 1, "note": "" });
         let theirs = w.editor(author).await;
-        w.post_as(&theirs, "/journeys/sign-in/script", body).await
+        w.post_as(&theirs, "/marram-ferries/journeys/sign-in/script", body).await
     };
     let (status, says) = save("Eve").await;
     assert!(
@@ -321,7 +355,7 @@ async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_r
     let w = world().await;
     let archive = w
         .client
-        .get(w.at("/journeys/export"))
+        .get(w.at("/marram-ferries/journeys/export"))
         .send()
         .await
         .expect("an answer")
@@ -331,7 +365,7 @@ async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_r
     let import = async |query: &str, body: Vec<u8>| {
         let answer = w
             .client
-            .post(w.at(&format!("/journeys/import?{query}")))
+            .post(w.at(&format!("/marram-ferries/journeys/import?{query}")))
             .body(body)
             .send()
             .await
@@ -371,17 +405,20 @@ async fn all_scripts_go_out_as_one_archive_and_come_back_in_and_what_cannot_be_r
 async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
     let w = world().await;
     let site = "keep_days=10&keep_failed_days=20&trace_link=&environments=";
-    let (_, page) = w.form("/setup/site", &format!("{site}production")).await;
+    let (_, page) = w.form("/marram-ferries/settings/site", &format!("{site}production")).await;
     assert!(page.contains("Environment 1: a name and an address"), "it says what is wrong");
     let two = "production+http://book.marram.example%0Apre-release+http://next.marram.example";
-    assert_eq!(w.form("/setup/site", &format!("{site}{two}")).await.0, 303);
-    assert_eq!(w.form("/journeys/sign-in/duplicate", "environment=pre-release").await.0, 303);
+    assert_eq!(w.form("/marram-ferries/settings/site", &format!("{site}{two}")).await.0, 303);
+    assert_eq!(
+        w.form("/marram-ferries/journeys/sign-in/duplicate", "environment=pre-release").await.0,
+        303
+    );
     let copy = w.db.journey(w.site, "sign-in-pre-release").await.expect("rows").expect("a copy");
     assert_eq!((copy.environment.as_str(), copy.status.as_str()), ("pre-release", "paused"));
-    let narrowed = w.page("/journeys?environment=pre-release").await;
+    let narrowed = w.page("/marram-ferries/journeys?environment=pre-release").await;
     assert!(
-        narrowed.contains("/journeys/sign-in-pre-release?")
-            && !narrowed.contains("/journeys/sign-in?"),
+        narrowed.contains("/marram-ferries/journeys/sign-in-pre-release?")
+            && !narrowed.contains("/marram-ferries/journeys/sign-in?"),
         "{narrowed}"
     );
     assert!(
@@ -395,12 +432,14 @@ async fn a_site_says_its_environments_and_a_copy_for_another_one_looks_there() {
 async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_script() {
     let w = world().await;
     let wish = |address: &str| json!({ "address": address, "location": "bergen" });
-    let (status, says) = w.post("/api/recordings", wish("book.marram.example")).await;
+    let (status, says) =
+        w.post("/marram-ferries/api/recordings", wish("book.marram.example")).await;
     assert!(
         status == 422 && says["detail"].as_str().is_some_and(|s| s.contains("write `https://book")),
         "{says}"
     );
-    let (_, asked) = w.post("/api/recordings", wish("http://book.marram.example/")).await;
+    let (_, asked) =
+        w.post("/marram-ferries/api/recordings", wish("http://book.marram.example/")).await;
     let (_, work) = w.runner("/api/runner/lease", asking()).await;
     assert_eq!(
         (&work["id"], &work["record"]),
@@ -408,7 +447,10 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
     );
     let id = asked["id"].as_str().expect("an id");
     let press = json!([{ "do": "down", "x": 4.0, "y": 5.0 }, { "do": "up", "x": 4.0, "y": 5.0 }]);
-    assert_eq!(w.post(&format!("/api/recordings/{id}/inputs"), press.clone()).await.0, 204);
+    assert_eq!(
+        w.post(&format!("/marram-ferries/api/recordings/{id}/inputs"), press.clone()).await.0,
+        204
+    );
     let told = |acts: Value| json!({ "id": id, "acts": acts, "about": {}, "picture": "data:image/jpeg;base64,AA" });
     let pressed =
         json!([{ "act": "press", "what": [{ "by": "role", "role": "link", "name": "Tomorrow" }] }]);
@@ -422,21 +464,29 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
         "once"
     );
     let look = async || {
-        let answer =
-            w.client.get(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+        let answer = w
+            .client
+            .get(w.at(&format!("/marram-ferries/api/recordings/{id}")))
+            .send()
+            .await
+            .expect("an answer");
         answer.json::<Value>().await.expect("JSON")
     };
     let seen = look().await;
     assert_eq!((&seen["nth"], &seen["steps"][1]["name"]), (&json!(2), &json!("Tomorrow")));
     let name = json!({ "add": { "act": "name", "step": 1, "name": "Next day" } });
-    assert_eq!(w.post(&format!("/api/recordings/{id}/acts"), name).await.0, 204);
-    let page = w.page(&format!("/journeys/new?recorded={id}")).await;
+    assert_eq!(w.post(&format!("/marram-ferries/api/recordings/{id}/acts"), name).await.0, 204);
+    let page = w.page(&format!("/marram-ferries/journeys/new?recorded={id}")).await;
     assert!(
         page.contains("step &#34;Next day&#34;") || page.contains("step &quot;Next day&quot;"),
         "{page}"
     );
-    let ended =
-        w.client.delete(w.at(&format!("/api/recordings/{id}"))).send().await.expect("an answer");
+    let ended = w
+        .client
+        .delete(w.at(&format!("/marram-ferries/api/recordings/{id}")))
+        .send()
+        .await
+        .expect("an answer");
     assert_eq!(ended.status(), 204);
     assert_eq!(
         w.runner("/api/runner/recording", told(json!([]))).await,
@@ -449,14 +499,24 @@ async fn what_is_done_at_a_recorded_page_goes_to_its_runner_and_comes_back_as_a_
 async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_nowhere() {
     let w = world().await;
     w.db.make_due(Timestamp::now()).await.expect("due");
-    let (status, says) =
-        w.post("/api/trials", json!({ "script": "script \"J\"", "location": "bergen" })).await;
+    let (status, says) = w
+        .post(
+            "/marram-ferries/api/trials",
+            json!({ "script": "script \"J\"", "location": "bergen" }),
+        )
+        .await;
     assert!(status == 422 && says["errors"][0]["line"] == 1, "{says}");
-    let (_, asked) = w.post("/api/trials", json!({ "script": SCRIPT, "location": "bergen" })).await;
+    let (_, asked) = w
+        .post("/marram-ferries/api/trials", json!({ "script": SCRIPT, "location": "bergen" }))
+        .await;
     let id = asked["id"].as_str().expect("an id").to_string();
     let stands = || async {
-        let answer =
-            w.client.get(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
+        let answer = w
+            .client
+            .get(w.at(&format!("/marram-ferries/api/trials/{id}")))
+            .send()
+            .await
+            .expect("an answer");
         answer.json::<Value>().await.expect("JSON")
     };
     assert_eq!(stands().await["waiting"], true);
@@ -471,7 +531,11 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
         (&stands().await["progress"]["line"], &stands().await["waiting"]),
         (&json!(3), &json!(false))
     );
-    w.client.delete(w.at(&format!("/api/trials/{id}"))).send().await.expect("an answer");
+    w.client
+        .delete(w.at(&format!("/marram-ferries/api/trials/{id}")))
+        .send()
+        .await
+        .expect("an answer");
     assert_eq!(w.runner("/api/runner/progress", progress).await.1, json!({ "cancelled": true }));
     let record = RunRecord {
         id: Uuid::parse_str(&id).expect("an id"),
@@ -488,7 +552,7 @@ async fn a_trial_comes_first_tells_how_it_goes_can_be_cancelled_and_is_counted_n
     assert_eq!(w.runner("/api/runner/record", json!(record)).await.0, 204);
     assert_eq!(stands().await["outcome"], "unmeasured");
     assert!(w.db.run(record.id).await.expect("rows").is_none(), "no run came of it");
-    assert!(w.page(&format!("/trials/{id}")).await.contains("Sign in (trial)"));
+    assert!(w.page(&format!("/marram-ferries/trials/{id}")).await.contains("Sign in (trial)"));
 }
 
 #[tokio::test]
@@ -539,26 +603,30 @@ async fn a_runner_that_speaks_another_protocol_is_told_so_and_loses_no_work() {
 async fn common_parts_are_kept_only_if_every_journey_still_plays() {
     let w = world().await;
     let parts = "parts=part+%22Sign+in%22%0A++reload%0A";
-    assert_eq!(w.form("/setup/parts", parts).await.0, 303);
+    assert_eq!(w.form("/marram-ferries/settings/parts", parts).await.0, 303);
     let follows = SCRIPT.replace("  type", "  follow \"Sign in\"\n  type");
-    assert_eq!(w.post("/journeys/sign-in/script", save(&follows, 1)).await.0, 200);
-    let (status, page) = w.form("/setup/parts", "parts=").await;
+    assert_eq!(w.post("/marram-ferries/journeys/sign-in/script", save(&follows, 1)).await.0, 200);
+    let (status, page) = w.form("/marram-ferries/settings/parts", "parts=").await;
     assert!(
         status == 200 && page.contains("Not kept: Sign in would not play any more: line 4"),
         "{page}"
     );
-    let (_, page) = w.form("/setup/parts", "parts=part+%22Sign+in%22%0A++relod%0A").await;
+    let (_, page) =
+        w.form("/marram-ferries/settings/parts", "parts=part+%22Sign+in%22%0A++relod%0A").await;
     assert!(
         page.contains("did you mean `reload`?") && page.contains("relod"),
         "what was written is still there"
     );
-    let (_, read) = w.post("/api/script/read", json!({ "script": follows })).await;
+    let (_, read) = w.post("/marram-ferries/api/script/read", json!({ "script": follows })).await;
     assert_eq!(
         (&read["problems"], &read["steps"][0]["sentences"][1]["says"]),
         (&json!([]), &json!("follow \"Sign in\""))
     );
     let (_, next) = w
-        .post("/api/script/next", json!({ "before": "script \"J\"\nstep \"S\"", "line": "  pre" }))
+        .post(
+            "/marram-ferries/api/script/next",
+            json!({ "before": "script \"J\"\nstep \"S\"", "line": "  pre" }),
+        )
         .await;
     assert_eq!(next, json!({ "next": ["press"] }));
 }
@@ -587,31 +655,38 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         (run, "r".to_string(), None)
     });
     w.db.copy_runs(runs).await.expect("stored");
-    let page = w.page("/journeys/sign-in/runs").await;
+    let page = w.page("/marram-ferries/journeys/sign-in/runs").await;
     assert!(
         page.contains("130 of its runs in this stretch; 1 to 100 are shown")
             && page.contains("older →"),
         "{page}"
     );
-    assert!(w.page("/journeys/sign-in/runs?page=1").await.contains("101 to 130 are shown"));
-    let failed = w.page("/journeys/sign-in/runs?outcome=failed&location=bergen").await;
+    assert!(
+        w.page("/marram-ferries/journeys/sign-in/runs?page=1")
+            .await
+            .contains("101 to 130 are shown")
+    );
+    let failed =
+        w.page("/marram-ferries/journeys/sign-in/runs?outcome=failed&location=bergen").await;
     assert!(
         failed.contains("12 of its runs") && failed.contains("twice<") && !failed.contains("<i>"),
         "{failed}"
     );
-    assert!(w.page("/journeys/sign-in/runs?longer=1.1").await.contains("31 of its runs"));
-    let file = w.page("/journeys/sign-in/runs?outcome=failed&csv=1").await;
+    assert!(
+        w.page("/marram-ferries/journeys/sign-in/runs?longer=1.1").await.contains("31 of its runs")
+    );
+    let file = w.page("/marram-ferries/journeys/sign-in/runs?outcome=failed&csv=1").await;
     let mut rows = csv::Reader::from_reader(file.as_bytes());
     let rows: Vec<csv::StringRecord> =
         rows.records().map(|r| r.expect("a row as RFC 4180 has it")).collect();
     assert_eq!((rows.len(), &rows[0][2], &rows[0][6]), (12, "Bergen", "Expected \"<i>\", twice"));
-    let page = w.page("/journeys/sign-in/places").await;
+    let page = w.page("/marram-ferries/journeys/sign-in/places").await;
     assert!(
         page.contains("down from every location: 12 failed runs") && page.contains("1 h"),
         "{page}"
     );
-    assert!(w.page("/journeys/sign-in/changes").await.contains("in 21 days ("));
-    let place = w.page("/locations/bergen").await;
+    assert!(w.page("/marram-ferries/journeys/sign-in/changes").await.contains("in 21 days ("));
+    let place = w.page("/marram-ferries/locations/bergen").await;
     assert!(
         place.contains("whose it was: not sure (1)")
             && place.contains("no other location to compare with"),
@@ -626,7 +701,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         ("status=paused", false),
         ("location=bergen", true),
     ] {
-        let page = w.page(&format!("/journeys?{query}")).await;
-        assert_eq!(page.contains("href=\"/journeys/sign-in?"), there, "{query}");
+        let page = w.page(&format!("/marram-ferries/journeys?{query}")).await;
+        assert_eq!(page.contains("href=\"/marram-ferries/journeys/sign-in?"), there, "{query}");
     }
 }

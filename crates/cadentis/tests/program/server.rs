@@ -119,15 +119,15 @@ async fn a_runner_gets_work_for_its_own_location_only_and_its_record_is_taken_on
     assert_eq!(post(&s, BRINGING, "token-b", &good).await.0, 204, "a repeat changes nothing");
     let day = Stretch::last(86_400, Timestamp::now());
     assert_eq!(s.db.runs(1, 1, day).await.expect("runs").len(), 1);
-    let (status, picture) = get(&s, &format!("/runs/{id}/pictures/0/0")).await;
+    let (status, picture) = get(&s, &format!("/marram-ferries/runs/{id}/pictures/0/0")).await;
     assert_eq!(status, 200);
     assert!(!picture.is_empty());
-    let (_, page) = get(&s, &format!("/runs/{id}")).await;
-    let film = format!("/runs/{id}/pictures/0/1");
+    let (_, page) = get(&s, &format!("/marram-ferries/runs/{id}")).await;
+    let film = format!("/marram-ferries/runs/{id}/pictures/0/1");
     assert!(page.contains(&film) && page.contains("<b class=\"moment\">FCP 0.11</b>"), "{page}");
     assert_eq!(get(&s, &film).await.0, 200);
     assert!(!page.contains("base64"), "pictures are kept apart from the record");
-    assert_eq!(get(&s, &format!("/runs/{id}/pictures/0/2")).await.0, 404);
+    assert_eq!(get(&s, &format!("/marram-ferries/runs/{id}/pictures/0/2")).await.0, 404);
 }
 
 /// Plays `outcomes` at Bergen, five minutes apart, the last one just now.
@@ -148,19 +148,22 @@ async fn what_came_from_outside_is_escaped_on_every_page() {
     let s = server().await;
     let ids = play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Failed]).await;
     for path in [
-        "/".to_string(),
-        "/journeys".into(),
-        "/journeys/book".into(),
-        "/goals".into(),
-        "/visitors".into(),
-        format!("/runs/{}", ids[1]),
+        "/marram-ferries".to_string(),
+        "/marram-ferries/journeys".into(),
+        "/marram-ferries/journeys/book".into(),
+        "/marram-ferries/goals".into(),
+        "/marram-ferries/visitors".into(),
+        format!("/marram-ferries/runs/{}", ids[1]),
     ] {
         let (status, page) = get(&s, &path).await;
         assert_eq!(status, 200, "{path}");
         assert!(!page.contains("<script>alert"), "{path}");
     }
     assert!(
-        get(&s, &format!("/runs/{}", ids[1])).await.1.contains("&#60;script&#62;alert(1)"),
+        get(&s, &format!("/marram-ferries/runs/{}", ids[1]))
+            .await
+            .1
+            .contains("&#60;script&#62;alert(1)"),
         "and shown as it came"
     );
 }
@@ -171,19 +174,22 @@ async fn numbers_that_appear_together_agree_and_our_own_trouble_is_not_held_agai
     let s = server().await;
     play(&s, &[Passed, Failed, Unmeasured, Passed, Passed]).await;
     // Three of the four that count: the unmeasured one does not.
-    let journey = get(&s, "/journeys/book").await.1;
+    let journey = get(&s, "/marram-ferries/journeys/book").await.1;
     assert!(journey.contains(">75.00 %<"), "availability on the journey");
     assert!(journey.contains("3 / 4 = 75.000 %"), "its proof");
     assert!(journey.contains("1 unmeasured"), "what was left out");
-    let goals = get(&s, "/goals").await.1;
+    let goals = get(&s, "/marram-ferries/goals").await.1;
     assert!(
         goals.contains(">75.00 %<") && goals.contains("3 / 4 = 75.000 %"),
         "the goal says the same"
     );
-    assert!(get(&s, "/journeys").await.1.contains("<b>75.00 %</b>"), "and so does the list");
+    assert!(
+        get(&s, "/marram-ferries/journeys").await.1.contains("<b>75.00 %</b>"),
+        "and so does the list"
+    );
     // Maintenance over all of it leaves nothing to judge.
     s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
-    let journey = get(&s, "/journeys/book").await.1;
+    let journey = get(&s, "/marram-ferries/journeys/book").await.1;
     assert!(
         journey.contains(">no data<") && !journey.contains(">75.00 %<"),
         "nothing is counted, and no zero is shown"
@@ -194,11 +200,27 @@ async fn numbers_that_appear_together_agree_and_our_own_trouble_is_not_held_agai
 async fn an_address_that_cannot_be_shown_says_what_would_be_right() {
     let s = server().await;
     for (path, status, says) in [
-        ("/?from=yesterday&to=now", 400, "yesterday is no moment: write UTC as 2026-11-22T05:00Z"),
-        ("/visitors?from=2026-11-22T05:00Z&to=2026-11-22T05:00Z", 400, "ends before it begins"),
-        ("/goals?from=2026-01-01T00:00Z&to=2026-11-22T05:00Z", 400, "longer than 62 days"),
-        ("/journeys/nobody", 404, "nobody"),
-        ("/runs/00000000-0000-0000-0000-000000000000", 404, "There is no such page here"),
+        (
+            "/marram-ferries?from=yesterday&to=now",
+            400,
+            "yesterday is no moment: write UTC as 2026-11-22T05:00Z",
+        ),
+        (
+            "/marram-ferries/visitors?from=2026-11-22T05:00Z&to=2026-11-22T05:00Z",
+            400,
+            "ends before it begins",
+        ),
+        (
+            "/marram-ferries/goals?from=2026-01-01T00:00Z&to=2026-11-22T05:00Z",
+            400,
+            "longer than 62 days",
+        ),
+        ("/marram-ferries/journeys/nobody", 404, "nobody"),
+        (
+            "/marram-ferries/runs/00000000-0000-0000-0000-000000000000",
+            404,
+            "There is no such page here",
+        ),
         ("/alerts", 404, "There is no such page here"),
     ] {
         let (got, page) = get(&s, path).await;
@@ -211,11 +233,11 @@ async fn an_address_that_cannot_be_shown_says_what_would_be_right() {
 async fn before_there_is_anything_pages_say_so() {
     let s = server().await;
     for (path, says) in [
-        ("/", "has not played at bergen"),
-        ("/journeys", "Waiting for its first run"),
-        ("/journeys/book", "no data"),
-        ("/visitors", "No page view in this stretch"),
-        ("/goals", "No counted run yet"),
+        ("/marram-ferries", "has not played at bergen"),
+        ("/marram-ferries/journeys", "Waiting for its first run"),
+        ("/marram-ferries/journeys/book", "no data"),
+        ("/marram-ferries/visitors", "No page view in this stretch"),
+        ("/marram-ferries/goals", "No counted run yet"),
     ] {
         let (status, page) = get(&s, path).await;
         assert_eq!(status, 200, "{path}");

@@ -75,7 +75,7 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
         ]),
     )
     .await;
-    let requests = page(&s, "/visitors/requests").await;
+    let requests = page(&s, "/marram-ferries/visitors/requests").await;
     assert!(requests.contains("50.00 % of 2 requests failed"), "{requests}");
     assert!(
         requests.contains("GET book.marram.example/api/sailings/‹date›")
@@ -87,15 +87,18 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
             && requests.contains(&format!("http://traces.example/{TRACE}")),
         "{requests}"
     );
-    assert!(requests.contains(&format!("/visitors/visits/{visit}?at=")), "it leads to the visit");
-    let desktop = page(&s, "/visitors/requests?only=device:desktop").await;
+    assert!(
+        requests.contains(&format!("/marram-ferries/visitors/visits/{visit}?at=")),
+        "it leads to the visit"
+    );
+    let desktop = page(&s, "/marram-ferries/visitors/requests?only=device:desktop").await;
     assert!(desktop.contains("None of 1 requests failed."), "{desktop}");
-    let actions = page(&s, "/visitors/actions").await;
+    let actions = page(&s, "/marram-ferries/visitors/actions").await;
     assert!(
         actions.contains("“find” failed 1 of 2 times; 0 tried again, and after 1 of the failures"),
         "{actions}"
     );
-    let line = page(&s, &format!("/visitors/visits/{visit}")).await;
+    let line = page(&s, &format!("/marram-ferries/visitors/visits/{visit}")).await;
     assert!(line.contains("503, BUSY, 80 ms, the gateway’s doing"), "{line}");
 }
 
@@ -105,7 +108,7 @@ async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
     with_families(&s).await;
     let (status, page_with) = post(
         &s,
-        "/visitors/funnels",
+        "/marram-ferries/visitors/funnels",
         &[("name", "Buy"), ("minutes", "0"), ("step1", "Sailings"), ("step2", "Cabin")],
     )
     .await;
@@ -121,7 +124,7 @@ async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
         ("step2", "Cabin"),
         ("step3", "Pay"),
     ];
-    assert_eq!(post(&s, "/visitors/funnels", &good).await.0, 303);
+    assert_eq!(post(&s, "/marram-ferries/visitors/funnels", &good).await.0, 303);
     let mut views = Vec::new();
     for n in 0..4 {
         let visit = Uuid::new_v4();
@@ -139,7 +142,7 @@ async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
         }
     }
     take(&s, json!(views)).await;
-    let funnels = page(&s, "/visitors/funnels").await;
+    let funnels = page(&s, "/marram-ferries/visitors/funnels").await;
     assert!(
         funnels.contains("Buy: 50 % of 4 visits came to the end; most were lost on"),
         "{funnels}"
@@ -152,8 +155,11 @@ async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
         funnels.contains("75.0 %") && funnels.contains("66.7 %"),
         "of all, and of the step before: {funnels}"
     );
-    assert_eq!(post(&s, "/visitors/funnels/delete", &[("name", "Buy")]).await.0, 303);
-    assert!(page(&s, "/visitors/funnels").await.contains("No funnel yet"));
+    assert_eq!(
+        post(&s, "/marram-ferries/visitors/funnels/delete", &[("name", "Buy")]).await.0,
+        303
+    );
+    assert!(page(&s, "/marram-ferries/visitors/funnels").await.contains("No funnel yet"));
 }
 
 #[tokio::test]
@@ -168,8 +174,8 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
         ]),
     )
     .await;
-    let find = "/visitors/find?who=passenger@marram.example";
-    assert!(page(&s, find).await.contains(&format!("/visitors/visits/{visit}?at=")));
+    let find = "/marram-ferries/visitors/find?who=passenger@marram.example";
+    assert!(page(&s, find).await.contains(&format!("/marram-ferries/visitors/visits/{visit}?at=")));
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(
         !everything.contains("passenger@") && everything.contains(&visit.to_string()),
@@ -177,8 +183,12 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     );
     // Once filed, once more as rows.
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
-    let (_, told) =
-        post(&s, "/setup/visitors/forget", &[("who", "passenger@marram.example")]).await;
+    let (_, told) = post(
+        &s,
+        "/marram-ferries/settings/visitors/forget",
+        &[("who", "passenger@marram.example")],
+    )
+    .await;
     assert!(told.contains("1 page views of this person were erased"), "{told}");
     assert!(page(&s, find).await.contains("Nobody of this id visited"));
     // Filed hours are packed: no id of them is to be seen in a text, so they are unpacked and asked.
@@ -199,7 +209,8 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
         sheets.iter().flat_map(|sh| (0..sh.rows).map(|r| sh.text("path", r).to_string())).collect();
     paths.sort();
     assert_eq!(paths, ["/b", "/c"]);
-    let (_, told) = post(&s, "/setup/visitors/forget", &[("who", &other.to_string())]).await;
+    let (_, told) =
+        post(&s, "/marram-ferries/settings/visitors/forget", &[("who", &other.to_string())]).await;
     assert!(told.contains("2 page views of this visit"), "{told}");
 }
 
@@ -223,10 +234,14 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
         ("much", "", "not “much”"),
         ("50", "booking Held", "Line 1 of the families: a pattern that begins with / and a name"),
     ] {
-        let (status, says) = post(&s, "/setup/visitors", &form(sample, families)).await;
+        let (status, says) =
+            post(&s, "/marram-ferries/settings/visitors", &form(sample, families)).await;
         assert!(status == 200 && says.contains(want), "{says}");
     }
-    assert_eq!(post(&s, "/setup/visitors", &form("50", "/sailings Sailings")).await.0, 303);
+    assert_eq!(
+        post(&s, "/marram-ferries/settings/visitors", &form("50", "/sailings Sailings")).await.0,
+        303
+    );
     let script = page(&s, "/snippet/key.js").await;
     assert!(
         script.contains(r#""sample":0.5"#) && script.contains(r#""phrases":["went wrong"]"#),
@@ -250,7 +265,7 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
             json!({"attributes": {"fare": "guest"}}),
         );
         take(&s, one).await;
-        live = page(&s, "/setup/visitors/live").await;
+        live = page(&s, "/marram-ferries/settings/visitors/live").await;
         if live.contains("/sailings?from=SKA<") {
             break;
         }
@@ -270,7 +285,7 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
     .await;
     assert_eq!(status, 403);
     for _ in 0..60 {
-        if page(&s, "/setup/visitors/live")
+        if page(&s, "/marram-ferries/settings/visitors/live")
             .await
             .contains("evil.example is not a domain of this site")
         {
@@ -279,14 +294,19 @@ async fn what_is_collected_is_what_the_site_wants_and_what_cannot_be_is_said() {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
     assert!(
-        page(&s, "/setup/visitors/live")
+        page(&s, "/marram-ferries/settings/visitors/live")
             .await
             .contains("evil.example is not a domain of this site")
     );
-    let (_, preview) =
-        post(&s, "/setup/visitors/families", &[("families", "/sailings Where to")]).await;
+    let (_, preview) = post(
+        &s,
+        "/marram-ferries/settings/visitors/families",
+        &[("families", "/sailings Where to")],
+    )
+    .await;
     assert!(preview.contains("Where to") && preview.contains("100.0 %"), "{preview}");
-    let (_, wrong) = post(&s, "/setup/visitors/families", &[("families", "<b>")]).await;
+    let (_, wrong) =
+        post(&s, "/marram-ferries/settings/visitors/families", &[("families", "<b>")]).await;
     assert!(wrong.contains("field-wrong") && !wrong.contains("<b>"), "{wrong}");
 }
 
@@ -306,36 +326,38 @@ async fn hostile_texts_are_shown_harmless_on_every_page_about_visitors() {
         "how": bad, "lcp": 9_000, "happened": happened}))).await;
     let only = "only=attribute.fare%3A%3Cscript%3Ealert(1)%3C%2Fscript%3E%22'%26";
     for path in [
-        "/visitors",
-        "/visitors/arrivals",
-        "/visitors/slowest",
-        "/visitors/explain",
-        "/visitors/breakdown?by=attribute.fare",
-        "/visitors/breakdown?by=release",
-        "/visitors/trouble",
-        "/visitors/errors",
-        "/visitors/requests",
-        "/visitors/requests?what=resource",
-        "/visitors/actions",
-        "/visitors/funnels",
-        "/visitors/blind-spots",
-        "/visitors/values?attribute=attribute.fare",
-        "/setup/visitors",
-        "/setup/visitors/live",
-        "/visitors/find?who=%3Cscript%3Ealert(1)%3C/script%3E",
-        "/visitors/family/load?family=Other+pages",
-        "/visitors/family?family=Other+pages",
-        &format!("/visitors/visits/{visit}?all=1"),
-        &format!("/visitors?{only}"),
+        "/marram-ferries/visitors",
+        "/marram-ferries/visitors/arrivals",
+        "/marram-ferries/visitors/slowest",
+        "/marram-ferries/visitors/explain",
+        "/marram-ferries/visitors/breakdown?by=attribute.fare",
+        "/marram-ferries/visitors/breakdown?by=release",
+        "/marram-ferries/visitors/trouble",
+        "/marram-ferries/visitors/errors",
+        "/marram-ferries/visitors/requests",
+        "/marram-ferries/visitors/requests?what=resource",
+        "/marram-ferries/visitors/actions",
+        "/marram-ferries/visitors/funnels",
+        "/marram-ferries/visitors/blind-spots",
+        "/marram-ferries/visitors/values?attribute=attribute.fare",
+        "/marram-ferries/settings/visitors",
+        "/marram-ferries/settings/visitors/live",
+        "/marram-ferries/visitors/find?who=%3Cscript%3Ealert(1)%3C/script%3E",
+        "/marram-ferries/visitors/family/load?family=Other+pages",
+        "/marram-ferries/visitors/family?family=Other+pages",
+        &format!("/marram-ferries/visitors/visits/{visit}?all=1"),
+        &format!("/marram-ferries/visitors?{only}"),
     ] {
         let shown = page(&s, path).await;
         assert!(!shown.contains("<script>alert") && !shown.contains("<i>"), "{path}: {shown}");
     }
     assert!(
-        page(&s, &format!("/visitors?{only}")).await.contains("&#60;script&#62;alert(1)"),
+        page(&s, &format!("/marram-ferries/visitors?{only}"))
+            .await
+            .contains("&#60;script&#62;alert(1)"),
         "the filter is shown as it is"
     );
-    let csv = page(&s, "/visitors/breakdown?by=attribute.fare&csv=1").await;
+    let csv = page(&s, "/marram-ferries/visitors/breakdown?by=attribute.fare&csv=1").await;
     let mut rows = csv::Reader::from_reader(csv.as_bytes());
     assert_eq!(
         &rows.records().next().expect("a row").expect("RFC 4180")[0],
@@ -360,19 +382,26 @@ async fn rows_leave_after_their_time_and_what_was_filed_of_them_still_answers() 
     let gone = s.db.forget(Timestamp::now() + week).await.expect("forgotten");
     assert!(gone.days > 0);
     assert!(s.db.page_view_ids(1, today()).await.expect("ids").is_empty(), "no rows are left");
-    assert!(page(&s, &format!("/visitors/visits/{visit}")).await.contains("2 page views over"));
-    assert!(page(&s, "/visitors/errors").await.contains("x is gone"));
+    assert!(
+        page(&s, &format!("/marram-ferries/visitors/visits/{visit}"))
+            .await
+            .contains("2 page views over")
+    );
+    assert!(page(&s, "/marram-ferries/visitors/errors").await.contains("x is gone"));
     // People are known no longer than the site wants.
     let gone = s.db.forget(Timestamp::now() + week * 10).await.expect("forgotten");
     assert!(gone.columns >= 3, "{gone:?}");
     // Nor is anybody signed in for so long.
     serving::sign_in(&s.db, "Bo", serving::ADMINISTRATOR, serving::SESSION).await;
-    let unknown = crate::serving::get(format!("{}/visitors/visits/{visit}", s.server.address))
-        .await
-        .expect("an answer");
+    let unknown =
+        crate::serving::get(format!("{}/marram-ferries/visitors/visits/{visit}", s.server.address))
+            .await
+            .expect("an answer");
     assert_eq!(unknown.status(), 404);
     assert!(
-        page(&s, "/visitors").await.contains("<dd class=\"within\">2</dd><dt>page views"),
+        page(&s, "/marram-ferries/visitors")
+            .await
+            .contains("<dd class=\"within\">2</dd><dt>page views"),
         "figures stay"
     );
 }
@@ -401,13 +430,13 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     assert_eq!(send(&s.server.address, "key", views.to_string(), OWN, BROWSER).await.0, 204);
 
     // Two texts, one kind; it leads to the visit.
-    let errors = page(&s, "/visitors/errors").await;
+    let errors = page(&s, "/marram-ferries/visitors/errors").await;
     assert!(errors.contains("berth ‹n› is gone") && !errors.contains("<script>alert"), "{errors}");
     assert!(
         errors.contains("50.00 % of page views told of a script error; 1 kind of trouble in all."),
         "{errors}"
     );
-    let link = format!("/visitors/visits/{visit}?at=");
+    let link = format!("/marram-ferries/visitors/visits/{visit}?at=");
     let rest = errors.split_once(&link).expect("a link to the visit").1;
     let at: String = rest.chars().take_while(char::is_ascii_digit).collect();
 
@@ -434,7 +463,10 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     );
     let line = page(
         &s,
-        &format!("/visitors/visits/{behind}?view={}", seen_late["id"].as_str().expect("an id")),
+        &format!(
+            "/marram-ferries/visitors/visits/{behind}?view={}",
+            seen_late["id"].as_str().expect("an id")
+        ),
     )
     .await;
     assert!(
@@ -443,29 +475,37 @@ async fn a_visit_is_followed_from_an_error_to_its_pages_and_a_family_says_where_
     );
 
     // Without families of its own, each path is its own.
-    let visitors = page(&s, "/visitors").await;
-    let family = visitors.split_once("/visitors/family?family=").expect("a link to a family").1;
+    let visitors = page(&s, "/marram-ferries/visitors").await;
+    let family = visitors
+        .split_once("/marram-ferries/visitors/family?family=")
+        .expect("a link to a family")
+        .1;
     let family: String = family.chars().take_while(|c| *c != '&' && *c != '"').collect();
-    let whole = page(&s, &format!("/visitors/family?family={family}")).await;
+    let whole = page(&s, &format!("/marram-ferries/visitors/family?family={family}")).await;
     assert!(whole.contains("At the 75th percentile LCP is 1.50 s"), "{whole}");
-    let load = page(&s, &format!("/visitors/family/load?family={family}")).await;
+    let load = page(&s, &format!("/marram-ferries/visitors/family/load?family={family}")).await;
     assert!(load.contains("Where 1.50 s until the largest paint go"), "{load}");
     assert!(
         load.contains("<code>img.hero</code>") && load.contains(">0.70 s<"),
         "its largest element and what it took: {load}"
     );
-    let nobody = crate::serving::get(format!("{}/visitors/family?family=nobody", s.server.address))
-        .await
-        .expect("an answer");
+    let nobody = crate::serving::get(format!(
+        "{}/marram-ferries/visitors/family?family=nobody",
+        s.server.address
+    ))
+    .await
+    .expect("an answer");
     assert_eq!(nobody.status(), 404);
-    let unknown = format!("{}/visitors/visits/{}", s.server.address, Uuid::new_v4());
+    let unknown = format!("{}/marram-ferries/visitors/visits/{}", s.server.address, Uuid::new_v4());
     assert_eq!(crate::serving::get(unknown).await.expect("an answer").status(), 404);
 }
 
 /// Brings a file and gives the answer's status and text.
 pub async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
-    let url =
-        format!("{}/setup/visitors/import?file={name}&device=desktop&country=", s.server.address);
+    let url = format!(
+        "{}/marram-ferries/settings/visitors/import?file={name}&device=desktop&country=",
+        s.server.address
+    );
     let answer = crate::serving::page_of_its_own()
         .post(url)
         .body(text.to_string())
@@ -499,7 +539,9 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
     assert!(says.contains("line 6.at: in the future"), "{says}");
     let (_, again) = import(&s, "loads.csv", &file).await;
     assert!(again.contains("0 page views are new, 3 were there already."), "{again}");
-    let seen = page(&s, &format!("/visitors?from={}&to={}", at(24 * 40 + 1), at(24 * 39))).await;
+    let seen =
+        page(&s, &format!("/marram-ferries/visitors?from={}&to={}", at(24 * 40 + 1), at(24 * 39)))
+            .await;
     assert!(seen.contains("<dd class=\"within\">2</dd>") && seen.contains("Cabin"), "{seen}");
     assert!(
         !s.db.text_of_every_table().await.expect("texts").iter().any(|t| t.contains("token")),
@@ -509,12 +551,13 @@ async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wr
         "happened": [{"what": "request", "at": 9, "name": "http://book.marram.example/api/pay", "method": "POST", "status": 503, "ms": 70}]});
     assert_eq!(import(&s, "loads.ndjson", &lines.to_string()).await.0, 200);
     let stretch = format!("from={}&to={}", at(24 * 40 + 1), at(24 * 39));
-    let asked = page(&s, &format!("/visitors/requests?{stretch}")).await;
+    let asked = page(&s, &format!("/marram-ferries/visitors/requests?{stretch}")).await;
     assert!(
         asked.contains("POST book.marram.example/api/pay") && asked.contains("gateway 1"),
         "{asked}"
     );
-    let country = page(&s, &format!("/visitors/breakdown?by=country&{stretch}")).await;
+    let country =
+        page(&s, &format!("/marram-ferries/visitors/breakdown?by=country&{stretch}")).await;
     // Timeline more than 13 hours by cells: within 1 %.
     let titles: Vec<&str> =
         country.split("<title>").skip(1).filter_map(|t| t.split('<').next()).collect();
@@ -550,12 +593,12 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     assert_eq!(import(&s, "old.csv", &old).await.0, 200);
     let families = |text: String| text.matches(">Cabin<").count();
     let stretch = format!("from={}&to={}", at(24 * 10), at(-1));
-    assert_eq!(families(page(&s, &format!("/visitors?{stretch}")).await), 0);
+    assert_eq!(families(page(&s, &format!("/marram-ferries/visitors?{stretch}")).await), 0);
     with_families(&s).await;
-    assert_eq!(post(&s, "/setup/visitors/history", &[]).await.0, 303);
+    assert_eq!(post(&s, "/marram-ferries/settings/visitors/history", &[]).await.0, 303);
     let mut part = String::new();
     for _ in 0..200 {
-        part = page(&s, "/setup/visitors/history").await;
+        part = page(&s, "/marram-ferries/settings/visitors/history").await;
         if !part.contains("<progress") {
             break;
         }
@@ -567,7 +610,7 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     );
     // The rows of today are filed anew in a while; the old hour is there at once.
     for _ in 0..100 {
-        if page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}"))
+        if page(&s, &format!("/marram-ferries/visitors/breakdown?by=family&csv=1&{stretch}"))
             .await
             .contains("Cabin,2,")
         {
@@ -575,9 +618,10 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    let table = page(&s, &format!("/visitors/breakdown?by=family&csv=1&{stretch}")).await;
+    let table =
+        page(&s, &format!("/marram-ferries/visitors/breakdown?by=family&csv=1&{stretch}")).await;
     assert!(table.contains("Cabin,2,") && table.contains("Other pages,1,"), "{table}");
-    let acts = page(&s, "/visitors/actions?only=family:Cabin").await;
+    let acts = page(&s, "/marram-ferries/visitors/actions?only=family:Cabin").await;
     assert!(
         acts.contains("Each of 1 actions worked."),
         "what happened moved with its page view: {acts}"
@@ -602,24 +646,29 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
         json!([view(Uuid::new_v4(), 90, "/", json!({})), view(Uuid::new_v4(), 80, "/", json!({}))]),
     )
     .await;
-    let page_of = async |s: &Served| page(s, "/visitors").await;
+    let page_of = async |s: &Served| page(s, "/marram-ferries/visitors").await;
     assert!(page_of(&s).await.contains("every visit reports"));
-    let (status, says) = post(&s, "/setup/visitors", &form("10", "0")).await;
+    let (status, says) = post(&s, "/marram-ferries/settings/visitors", &form("10", "0")).await;
     assert!(
         status == 200
             && says.contains("T is from 0.1 to 60 seconds.")
             && says.contains("value=\"10\"")
     );
-    assert_eq!(post(&s, "/setup/visitors", &form("10", "2.5")).await.0, 303);
+    assert_eq!(post(&s, "/marram-ferries/settings/visitors", &form("10", "2.5")).await.0, 303);
     // Two before the change stand for themselves; one after it, for ten.
     let mut later = beacon(Uuid::new_v4());
     later["at"] = json!(Timestamp::now().as_millisecond());
     later["sent"] = json!(Timestamp::now().as_millisecond() + 1);
     let until = Timestamp::now() + SignedDuration::from_hours(1);
     take(&s, json!([later])).await;
-    let now =
-        page(&s, &format!("/visitors?from={}&to={until}", until - SignedDuration::from_hours(12)))
-            .await;
+    let now = page(
+        &s,
+        &format!(
+            "/marram-ferries/visitors?from={}&to={until}",
+            until - SignedDuration::from_hours(12)
+        ),
+    )
+    .await;
     assert!(
         now.contains("Apdex [2.5] by LCP") && now.contains("from 3 that report"),
         "{}",
@@ -634,7 +683,7 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
     ));
     let hours = format!("from={}&to={until}", until - SignedDuration::from_hours(12));
     for path in ["requests", "actions", "errors", "funnels"] {
-        let says = page(&s, &format!("/visitors/{path}?{hours}")).await;
+        let says = page(&s, &format!("/marram-ferries/visitors/{path}?{hours}")).await;
         assert!(says.contains("10 % to 100 % of visits report in this stretch"), "{path}");
     }
 }
@@ -650,7 +699,7 @@ async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
         ("step2", "Cabin"),
         ("step3", "Pay"),
     ];
-    assert_eq!(post(&s, "/visitors/funnels", &funnel).await.0, 303);
+    assert_eq!(post(&s, "/marram-ferries/visitors/funnels", &funnel).await.0, 303);
     s.db.add_budget(1, Some("Cabin"), "LCP", 2_000.0).await.expect("a budget");
     let form = [
         ("domains", "marram.example"),
@@ -659,7 +708,7 @@ async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
         ("families", "/sailings Sailings\n/cabin Choose a cabin\n/pay Pay"),
         ("satisfied", "1.5"),
     ];
-    assert_eq!(post(&s, "/setup/visitors", &form).await.0, 303);
+    assert_eq!(post(&s, "/marram-ferries/settings/visitors", &form).await.0, 303);
     let funnels = s.db.funnels(1).await.expect("funnels");
     assert_eq!(funnels[0].steps, ["Sailings", "Choose a cabin", "Pay"]);
     let budgets = s.db.budgets(1).await.expect("budgets");

@@ -64,8 +64,8 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
             .await
             .expect("told")
     };
-    db.recording_inputs(id, &[press(1.0), press(2.0)]).await.expect("kept");
-    db.recording_inputs(id, &[press(3.0)]).await.expect("kept");
+    db.recording_inputs(1, id, &[press(1.0), press(2.0)]).await.expect("kept");
+    db.recording_inputs(1, id, &[press(3.0)]).await.expect("kept");
     assert!(
         tell(bergen, Vec::new(), None, 2).await.is_none(),
         "a stranger hears that there is no such recording"
@@ -75,7 +75,7 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
     };
     assert_eq!(places(tell(halifax, Vec::new(), Some("first"), 2).await), [1.0, 2.0, 3.0]);
     assert!(places(tell(halifax, Vec::new(), Some("second"), 3).await).is_empty());
-    let seen = db.recording(id, seconds(4)).await.expect("rows").expect("a recording");
+    let seen = db.recording(1, id, seconds(4)).await.expect("rows").expect("a recording");
     assert_eq!(
         (seen.picture, seen.about, seen.runner.as_deref(), seen.ended),
         (2, json!({ "s": 3 }), Some("a"), false)
@@ -84,28 +84,28 @@ async fn a_recording_goes_to_one_runner_of_its_location_and_inputs_arrive_once_i
 
     // What was pointed out and taken back, while the runner tells more.
     assert!(
-        db.change_acts(id, |acts| acts.push(Act::Open { address: "http://x/".into() }))
+        db.change_acts(1, id, |acts| acts.push(Act::Open { address: "http://x/".into() }))
             .await
             .expect("changed")
     );
-    assert!(!db.change_acts(Uuid::new_v4(), |_| {}).await.expect("asked"), "nobody's");
-    assert_eq!(db.recording(id, seconds(4)).await.expect("rows").expect("one").acts.len(), 2);
+    assert!(!db.change_acts(1, Uuid::new_v4(), |_| {}).await.expect("asked"), "nobody's");
+    assert_eq!(db.recording(1, id, seconds(4)).await.expect("rows").expect("one").acts.len(), 2);
 
     // A runner that says nothing for half a minute is gone; it cannot say so itself.
-    let silent = db.recording(id, seconds(3 + 31)).await.expect("rows").expect("one");
+    let silent = db.recording(1, id, seconds(3 + 31)).await.expect("rows").expect("one");
     assert!(silent.ended && silent.trouble.as_deref() == Some("The runner went silent."));
     // It was only slow. But nobody looks on any more, and then it ends.
     assert!(tell(halifax, Vec::new(), None, 40).await.is_some());
     assert!(tell(halifax, Vec::new(), None, 3_600).await.is_none());
     db.recording_over(bergen, id, Some("not theirs")).await.expect("asked");
     db.recording_over(halifax, id, Some("The browser went away.")).await.expect("told");
-    let over = db.recording(id, seconds(3_600)).await.expect("rows").expect("one");
+    let over = db.recording(1, id, seconds(3_600)).await.expect("rows").expect("one");
     assert_eq!((over.ended, over.trouble.as_deref()), (true, Some("The browser went away.")));
     // Two days later the next one sweeps it away, with its pictures.
     db.ask_recording(1, bergen, "http://book.marram.example/", minutes(49 * 60))
         .await
         .expect("asked");
-    assert!(db.recording(id, minutes(49 * 60)).await.expect("rows").is_none());
+    assert!(db.recording(1, id, minutes(49 * 60)).await.expect("rows").is_none());
     assert!(db.recording_picture(id).await.expect("rows").is_none());
 }
 
@@ -118,12 +118,12 @@ async fn nobody_opens_a_browser_for_a_recording_that_nobody_waits_for() {
         db.lease_recording(bergen, "a", seconds(90)).await.expect("asked").is_none(),
         "they left a minute ago"
     );
-    db.recording_looked(id, seconds(91)).await.expect("told");
+    db.recording_looked(1, id, seconds(91)).await.expect("told");
     assert!(
         db.lease_recording(bergen, "a", seconds(92)).await.expect("asked").is_some(),
         "they are back"
     );
-    db.end_recording(id).await.expect("ended");
+    db.end_recording(1, id).await.expect("ended");
     let heard = db
         .tell_recording(bergen, id, Vec::new(), &json!({}), None, seconds(93))
         .await
@@ -159,7 +159,7 @@ async fn a_trial_is_played_once_by_its_location_and_its_first_record_stays() {
     // One that was cancelled, and one that nobody took for ten minutes, are played by nobody.
     let cancelled =
         db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");
-    db.cancel_trial(cancelled).await.expect("told");
+    db.cancel_trial(1, cancelled).await.expect("told");
     assert!(lease(bergen, 1).await.is_none());
     assert_eq!(db.tell_trial(bergen, cancelled, &json!({})).await.expect("told"), Some(true));
     db.ask_trial(1, bergen, "script \"T\"\n", "desktop", now()).await.expect("asked");

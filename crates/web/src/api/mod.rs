@@ -2,6 +2,7 @@
 
 pub mod beacons;
 pub mod health;
+pub mod of_site;
 mod recordings;
 pub mod runner;
 pub mod scripts;
@@ -9,15 +10,4 @@ pub mod v1;
 
 crate::routes::routes! {
     Public get "/healthz" => health::healthz,
-    Play post "/api/recordings" => recordings::ask,
-    Play get "/api/recordings/{id}" => recordings::look,
-    Play post "/api/recordings/{id}/inputs" => recordings::inputs,
-    Play post "/api/recordings/{id}/acts" => recordings::act,
-    Play delete "/api/recordings/{id}" => recordings::end,
-    Read post "/api/script/read" => scripts::read,
-    Read post "/api/script/next" => scripts::next,
-    Play post "/api/trials" => scripts::ask,
-    Read get "/api/trials/{id}" => scripts::trial,
-    Play delete "/api/trials/{id}" => scripts::cancel,
-    Read get "/api/trials/{id}/film/{step}/{frame}" => scripts::film,
 }

@@ -1,11 +1,12 @@
 //! What the record page asks: a browser somewhere, its pictures, what was done so far.
 
 use crate::State;
+use crate::access::{After, InSite};
 use crate::error::unavailable;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
-use cadentis_answers::{AnswerError, recordings, sites};
+use cadentis_answers::{AnswerError, recordings};
 use cadentis_core::journey::recorded::{self, Act, Input};
 use cadentis_core::journey::{self, Journey};
 use jiff::Timestamp;
@@ -33,8 +34,12 @@ fn address(typed: &str) -> Result<String, String> {
     }
 }
 
-/// `POST /api/recordings`: a browser at this location that opens the address.
-pub async fn ask(state: web::Data<State>, new: web::Json<NewRecording>) -> HttpResponse {
+/// `POST /{site}/api/recordings`: a browser at this location that opens the address.
+pub async fn ask(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    new: web::Json<NewRecording>,
+) -> HttpResponse {
     let address = match address(&new.address) {
         Ok(address) => address,
         Err(says) => return Problem::invalid("/address", says).into(),
@@ -42,7 +47,6 @@ pub async fn ask(state: web::Data<State>, new: web::Json<NewRecording>) -> HttpR
     let asked = async {
         let none = || Ok(Problem::not_found("There is no such location.").into());
         let answers = &state.answers;
-        let Some(site) = sites::first(answers).await? else { return none() };
         match recordings::begin(answers, &site, &new.location, &address).await? {
             Some(id) => Ok::<_, AnswerError>(HttpResponse::Ok().json(json!({ "id": id }))),
             None => none(),
@@ -64,17 +68,18 @@ pub struct Seen {
 const WAITS: u32 = 25;
 const EVERY: Duration = Duration::from_millis(40);
 
-/// `GET /api/recordings/{id}?picture=&acts=`: what is new, as soon as it is there, or after a second.
+/// `GET /{site}/api/recordings/{id}?picture=&acts=`: what is new, as soon as it is there, or after a second.
 pub async fn look(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
     seen: web::Query<Seen>,
 ) -> HttpResponse {
     let looked = async {
-        recordings::looked(&state.answers, *id).await?;
+        recordings::looked(&state.answers, site.id, id).await?;
         let mut waited = 0;
         loop {
-            let Some(r) = recordings::ask(&state.answers, *id).await? else {
+            let Some(r) = recordings::ask(&state.answers, site.id, id).await? else {
                 return Ok(Problem::not_found("There is no such recording any more.").into());
             };
             let told = format!("{:x}", fingerprint(&json!([r.acts, r.about])));
@@ -85,7 +90,7 @@ pub async fn look(
                 continue;
             }
             let picture = match r.picture != seen.picture {
-                true => recordings::picture(&state.answers, *id).await?,
+                true => recordings::picture(&state.answers, id).await?,
                 false => None,
             };
             let journey = recorded::journey("Recorded", &r.acts);
@@ -115,10 +120,11 @@ fn steps(journey: &Journey) -> Vec<Value> {
     journey.steps.iter().map(step).collect()
 }
 
-/// `POST /api/recordings/{id}/inputs`: mouse and keys, in their order.
+/// `POST /{site}/api/recordings/{id}/inputs`: mouse and keys, in their order.
 pub async fn inputs(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
     inputs: web::Json<Vec<Input>>,
 ) -> HttpResponse {
     if inputs.len() > 500 {
@@ -129,7 +135,7 @@ pub async fn inputs(
     {
         return Problem::invalid(&format!("/{nth}"), says).into();
     }
-    match recordings::inputs(&state.answers, *id, &inputs).await {
+    match recordings::inputs(&state.answers, site.id, id, &inputs).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }
@@ -142,20 +148,22 @@ pub enum Change {
     UndoLast,
 }
 
-/// `POST /api/recordings/{id}/acts`: what was pointed out comes in, a step gets a name, or the last act goes.
+/// `POST /{site}/api/recordings/{id}/acts`: what was pointed out comes in, a step gets a name, or the last act goes.
 pub async fn act(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
     change: web::Json<Change>,
 ) -> HttpResponse {
-    let changed = recordings::change(&state.answers, *id, |acts| match change.into_inner() {
-        Change::Add(act) => recorded::add(acts, act),
-        // The address it began with stays.
-        Change::UndoLast if acts.len() > 1 => {
-            acts.pop();
-        }
-        Change::UndoLast => {}
-    });
+    let changed =
+        recordings::change(&state.answers, site.id, id, |acts| match change.into_inner() {
+            Change::Add(act) => recorded::add(acts, act),
+            // The address it began with stays.
+            Change::UndoLast if acts.len() > 1 => {
+                acts.pop();
+            }
+            Change::UndoLast => {}
+        });
     match changed.await {
         Ok(true) => HttpResponse::NoContent().finish(),
         Ok(false) => Problem::not_found("There is no such recording any more.").into(),
@@ -163,9 +171,13 @@ pub async fn act(
     }
 }
 
-/// `DELETE /api/recordings/{id}`: the browser ends; what was done stays for a while.
-pub async fn end(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
-    match recordings::end(&state.answers, *id).await {
+/// `DELETE /{site}/api/recordings/{id}`: the browser ends; what was done stays for a while.
+pub async fn end(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
+) -> HttpResponse {
+    match recordings::end(&state.answers, site.id, id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }

@@ -1,15 +1,17 @@
 //! What the script page asks while somebody writes: reading, what could come next, playing now.
 
 use crate::State;
+use crate::access::{After, InSite};
 use crate::error::unavailable;
 use crate::format;
+use crate::frame::base;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::AnswerError;
 use cadentis_answers::changes::journeys::parts_of;
 use cadentis_answers::run::{self, Which, repaired};
 use cadentis_answers::trials::{self, NewTrial as Wish};
-use cadentis_answers::{AnswerError, sites};
-use cadentis_core::journey::{self, LineRead, Part, ScriptError};
+use cadentis_core::journey::{self, LineRead, ScriptError};
 use jiff::Timestamp;
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -24,23 +26,15 @@ fn complaint(e: &ScriptError) -> Value {
     })
 }
 
-/// The common parts of the site.
-async fn shared(state: &State) -> Result<Vec<Part>, AnswerError> {
-    Ok(sites::first(&state.answers).await?.as_ref().map(parts_of).unwrap_or_default())
-}
-
 #[derive(Deserialize)]
 pub struct Written {
     script: String,
 }
 
-/// `POST /api/script/read`: what is wrong with a script, how its words are coloured, its steps as cards,
+/// `POST /{site}/api/script/read`: what is wrong with a script, how its words are coloured, its steps as cards,
 /// and the script as it is usually written.
-pub async fn read(state: web::Data<State>, written: web::Json<Written>) -> HttpResponse {
-    let shared = match shared(&state).await {
-        Ok(shared) => shared,
-        Err(e) => return unavailable(&e),
-    };
+pub async fn read(InSite(site): InSite, written: web::Json<Written>) -> HttpResponse {
+    let shared = parts_of(&site);
     let problems: Vec<Value> =
         journey::problems(&written.script, &shared).iter().map(complaint).collect();
     let lines: Vec<Value> = coloured(&written.script);
@@ -78,7 +72,7 @@ pub struct Typing {
     line: String,
 }
 
-/// `POST /api/script/next`: words that could come next on a line; the newest word may be begun.
+/// `POST /{site}/api/script/next`: words that could come next on a line; the newest word may be begun.
 pub async fn next(typing: web::Json<Typing>) -> HttpResponse {
     HttpResponse::Ok()
         .json(json!({ "next": journey::read_line(&typing.before, &typing.line).next }))
@@ -92,11 +86,14 @@ pub struct NewTrial {
     device: String,
 }
 
-/// `POST /api/trials`: plays a script once from a location, saved or not.
-pub async fn ask(state: web::Data<State>, new: web::Json<NewTrial>) -> HttpResponse {
+/// `POST /{site}/api/trials`: plays a script once from a location, saved or not.
+pub async fn ask(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    new: web::Json<NewTrial>,
+) -> HttpResponse {
     let asked = async {
         let none = || Ok(Problem::not_found("There is no such location.").into());
-        let Some(site) = sites::first(&state.answers).await? else { return none() };
         if let Some(e) = journey::problems(&new.script, &parts_of(&site)).first() {
             let says = format!("The script cannot be played yet: {e}.");
             return Ok(Problem::script("/script", says, std::slice::from_ref(e)).into());
@@ -110,11 +107,15 @@ pub async fn ask(state: web::Data<State>, new: web::Json<NewTrial>) -> HttpRespo
     asked.await.unwrap_or_else(|e: AnswerError| unavailable(&e))
 }
 
-/// `GET /api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
+/// `GET /{site}/api/trials/{id}`: how a trial stands; its record once it is played, without the evidence that has
 /// a page of its own.
-pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
+pub async fn trial(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
+) -> HttpResponse {
     let now = Timestamp::now();
-    let told = match trials::ask(&state.answers, *id, now).await {
+    let told = match trials::ask(&state.answers, site.id, id, now).await {
         Ok(Some(told)) => told,
         Ok(None) => return Problem::not_found("There is no such trial any more.").into(),
         Err(e) => return unavailable(&e),
@@ -126,7 +127,7 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
             json!({
                 "name": s.name, "outcome": s.outcome.word(), "duration_ms": s.duration_ms, "clean_up": s.clean_up,
                 "trouble": s.trouble, "requests": s.requests.len(), "fell_back": s.fell_back,
-                "film": s.film.iter().enumerate().map(|(i, f)| json!({ "at_ms": f.at_ms, "picture": format!("/api/trials/{id}/film/{nth}/{i}") })).collect::<Vec<_>>(),
+                "film": s.film.iter().enumerate().map(|(i, f)| json!({ "at_ms": f.at_ms, "picture": format!("{}/api/trials/{id}/film/{nth}/{i}", base(&site)) })).collect::<Vec<_>>(),
             })
         });
         steps.collect::<Vec<_>>()
@@ -142,15 +143,14 @@ pub async fn trial(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse
     }))
 }
 
-/// `GET /api/trials/{id}/film/{step}/{frame}`: one picture; `end` is the one at the step's end.
-pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)>) -> HttpResponse {
-    let (id, step, frame) = path.into_inner();
-    let record = async {
-        match sites::first(&state.answers).await? {
-            Some(site) => run::record(&state.answers, site.id, Which::Trial, id).await,
-            None => Ok(None),
-        }
-    };
+/// `GET /{site}/api/trials/{id}/film/{step}/{frame}`: one picture; `end` is the one at the step's end.
+pub async fn film(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    path: web::Path<(String, Uuid, usize, String)>,
+) -> HttpResponse {
+    let (_, id, step, frame) = path.into_inner();
+    let record = run::record(&state.answers, site.id, Which::Trial, id);
     let record = match record.await {
         Ok(record) => record,
         Err(e) => return unavailable(&e),
@@ -173,9 +173,13 @@ pub async fn film(state: web::Data<State>, path: web::Path<(Uuid, usize, String)
     }
 }
 
-/// `DELETE /api/trials/{id}`: the runner breaks it off as soon as it hears.
-pub async fn cancel(state: web::Data<State>, id: web::Path<Uuid>) -> HttpResponse {
-    match trials::cancel(&state.answers, *id).await {
+/// `DELETE /{site}/api/trials/{id}`: the runner breaks it off as soon as it hears.
+pub async fn cancel(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
+) -> HttpResponse {
+    match trials::cancel(&state.answers, site.id, id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }

@@ -1,11 +1,11 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
 use crate::State;
-use crate::access::By;
+use crate::access::{By, InSite};
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
 use crate::format;
-use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
 use crate::respond::journey_of;
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::{Cell, Choice, Figure, Mark, Window, Working};
@@ -14,13 +14,13 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
 use cadentis_answers::goals::{self, AtLocation, FailedFor, Limited, VITALS};
+use cadentis_answers::kept::Site;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::{ErrorBudget, Standing};
 use cadentis_core::text;
 use cadentis_core::timing::Vital;
 use jiff::SignedDuration;
-use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -115,16 +115,16 @@ impl NewGoal {
 /// `POST /goals`: the first goal of an installation that has none.
 pub async fn make(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
     request: HttpRequest,
     given: web::Form<NewGoal>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
     let journey = journey_of(&state, site.id, &given.journey).await?;
     match given.read() {
         Ok((name, promised)) => {
             changes::journeys::add_goal(&state.answers, &by, &journey, &name, promised).await?;
-            Ok(redirect("/goals"))
+            Ok(redirect(&format!("{}/goals", base(&site))))
         }
         Err(says) => show(&state, &request, Some(says)).await,
     }
@@ -231,12 +231,13 @@ fn location_row(l: &AtLocation, promised: f64) -> LocationRow {
     }
 }
 
-fn spell_row(t: &FailedFor, past: Stretch, zone: &TimeZone) -> SpellRow {
+fn spell_row(t: &FailedFor, past: Stretch, site: &Site) -> SpellRow {
+    let zone = &site.zone;
     let hour = SignedDuration::from_hours(1);
     let (from, to) = (t.stretch.from - hour, (t.stretch.to + hour).min(past.to));
     let places: Vec<&str> = t.places.iter().map(String::as_str).collect();
     SpellRow {
-        link: format!("/?from={}&to={}", Stretch::moment(from), Stretch::moment(to)),
+        link: format!("{}?from={}&to={}", base(site), Stretch::moment(from), Stretch::moment(to)),
         from: format::day_clock(t.stretch.from, zone),
         to: if t.lasts { "still".into() } else { format::day_clock(t.stretch.to, zone) },
         lasted: length_text(t.stretch.ms()),
@@ -302,7 +303,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         reads: serde_json::to_string(&reads).unwrap_or_default(),
         now_x: c.month.contains(frame.now).then(|| axis.x(frame.now)),
         locations: c.locations.iter().map(|l| location_row(l, c.goal.promised)).collect(),
-        spells: c.failed.iter().map(|t| spell_row(t, c.past, zone)).collect(),
+        spells: c.failed.iter().map(|t| spell_row(t, c.past, &frame.site)).collect(),
         proof: proof(frame, c, &month_name),
         month: month_name,
     }

@@ -1,6 +1,7 @@
 //! One location: every journey from there, and whose its troubles were.
 
 use crate::State;
+use crate::access::After;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, tone};
@@ -66,7 +67,7 @@ const BARS: usize = 144;
 
 pub async fn page(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
@@ -140,7 +141,7 @@ fn row(frame: &Frame, p: &JourneyRuns) -> Row {
         Bar { x: i as f64 * 4.0, outcome: word, low: low.min(13.0) }
     };
     Row {
-        link: format!("/journeys/{}?{}", p.journey.slug, frame.query),
+        link: format!("{}/journeys/{}?{}", frame.base, p.journey.slug, frame.query),
         name: p.journey.name.clone(),
         bars: newest.iter().enumerate().map(bar).collect(),
         availability: format::percent(here.availability(), 2, Some(1.0)),
@@ -159,7 +160,8 @@ fn trouble(frame: &Frame, location: &Location, t: &location::Trouble) -> Trouble
     Trouble {
         journey: t.journey.clone(),
         link: format!(
-            "/journeys/{}/runs?outcome={}&location={}&from={from}&to={to}&against={}",
+            "{}/journeys/{}/runs?outcome={}&location={}&from={from}&to={to}&against={}",
+            frame.base,
             t.slug,
             t.kind.outcome().word(),
             location.slug,

@@ -1,5 +1,6 @@
 //! A folder for each place. Pages know nothing of each other: what more than one of them has stands beside this folder.
 
+mod first_steps;
 mod goals;
 mod journeys;
 mod location;
@@ -7,16 +8,18 @@ mod now;
 pub mod people;
 mod runs;
 mod scripts;
-mod setup;
+pub mod settings;
+pub mod setup;
 pub mod visitors;
 
 use journeys::{journey, weeks};
 use runs::har;
 use scripts::{files, playing, record, start};
-use setup::first_site;
 
 crate::routes::routes! {
-    Read get "/" => now::page,
+    Read get "" => now::page,
+    Read get "/start" => first_steps::page,
+    Read get "/start/steps" => first_steps::steps_part,
     Read get "/journeys" => journeys::page,
     Edit get "/journeys/new" => start::page,
     Edit post "/journeys/new" => start::make,
@@ -39,15 +42,6 @@ crate::routes::routes! {
     Edit post "/journeys/{slug}/duplicate" => scripts::duplicate,
     Read get "/journeys/{slug}/export" => scripts::export,
     Read get "/locations/{slug}" => location::page,
-    Administer get "/setup/first-site" => first_site::page,
-    Grave post "/setup/first-site" => first_site::make,
-    Edit get "/setup" => setup::page,
-    Grave post "/setup/secrets" => setup::secret,
-    Edit post "/setup/parts" => setup::parts,
-    Grave post "/setup/locations" => setup::location,
-    Grave post "/setup/place" => setup::move_location,
-    Grave post "/setup/site" => setup::site,
-    Grave post "/setup/token" => setup::token,
     Read get "/har" => har::page,
     Read post "/har" => har::read,
     Read get "/script-reference" => scripts::reference,

@@ -128,11 +128,11 @@ const MOST_FINDINGS: usize = 7;
 fn row(frame: &Frame, matter: Matter) -> Row {
     match matter.at {
         At::Visitors(vital) => {
-            let href = format!("/visitors?vital={}&{}", vital.name(), frame.query);
+            let href = format!("{}/visitors?vital={}&{}", frame.base, vital.name(), frame.query);
             Row::new(frame, matter.finding, href, "look into the visitors")
         }
         At::Journey { slug, run, cause } => {
-            let of_journey = || format!("/journeys/{slug}?{}", frame.query);
+            let of_journey = || format!("{}/journeys/{slug}?{}", frame.base, frame.query);
             let href = run.as_ref().map_or_else(of_journey, |r| frame.run_link(&r.id));
             let mut row = Row::new(frame, matter.finding, href, "look into the newest such run");
             row.cause = run

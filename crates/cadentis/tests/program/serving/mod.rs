@@ -43,7 +43,8 @@ pub async fn database() -> (Db, String) {
 }
 
 /// What whoever every database of the tests begins with may do.
-pub const ADMINISTRATOR: Given = Given { is_administrator: true, sees_people: true, role: None };
+pub const ADMINISTRATOR: Given =
+    Given { is_administrator: true, sees_people: true, roles: Vec::new() };
 
 /// The session of the administrator that every database of the tests begins with.
 pub const SESSION: &str = "5e55104000000000000000000000000000000000000000000000000000000001";
@@ -51,7 +52,7 @@ pub const SESSION: &str = "5e551040000000000000000000000000000000000000000000000
 /// Adds somebody who is signed in with this session.
 pub async fn sign_in(db: &Db, name: &str, given: Given, session: &str) -> i32 {
     let email = format!("{}@marram.example", name.to_lowercase().replace(' ', "."));
-    let id = db.add_person(&email, name, given).await.expect("a person").expect("a new one");
+    let id = db.add_person(&email, name, &given).await.expect("a person").expect("a new one");
     let (kept, from) =
         (Sha256::digest(session.as_bytes()), "127.0.0.1".parse().expect("an address"));
     db.begin_session(&kept, id, "a test", from).await.expect("a session");
@@ -80,6 +81,9 @@ pub async fn get(address: impl reqwest::IntoUrl) -> reqwest::Result<reqwest::Res
     client(SESSION, reqwest::redirect::Policy::default()).get(address).send().await
 }
 
+/// The name in addresses of the site of the tests.
+pub const SLUG: &str = "marram-ferries";
+
 /// The site of the tests, in an empty database.
 pub async fn site(db: &Db) -> i32 {
     db.add_site(&NewSite {
@@ -92,6 +96,30 @@ pub async fn site(db: &Db) -> i32 {
     })
     .await
     .expect("a site")
+}
+
+/// A second site beside it.
+pub async fn another_site(db: &Db) -> i32 {
+    db.add_site(&NewSite {
+        key: "other",
+        name: "Freight",
+        zone: "Europe/Oslo",
+        domains: &["freight.example".into()],
+        families: &[],
+        apdex_t_s: 1.5,
+    })
+    .await
+    .expect("another site")
+}
+
+/// A program that shows this token.
+pub fn program(token: &str) -> reqwest::Client {
+    let mut headers = reqwest::header::HeaderMap::new();
+    let shown = format!("Bearer {token}");
+    headers.insert("authorization", reqwest::header::HeaderValue::from_str(&shown).expect("one"));
+    headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
+    let quiet = reqwest::redirect::Policy::none();
+    reqwest::Client::builder().default_headers(headers).redirect(quiet).build().expect("a client")
 }
 
 /// A location in Norway, whose runner shows that token.

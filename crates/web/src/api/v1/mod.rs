@@ -3,7 +3,7 @@
 mod shapes;
 
 use crate::State;
-use crate::access::Caller;
+use crate::access::{After, Caller, InSite};
 use crate::error::unavailable;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
@@ -13,7 +13,6 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use cadentis_answers::changes::markers;
 use cadentis_answers::export::{self, Field};
-use cadentis_answers::kept::Site;
 use cadentis_answers::runs::{self, Wanted};
 use cadentis_answers::{AnswerError, Range, journeys, run, sites};
 use cadentis_core::calendar::Stretch;
@@ -49,7 +48,7 @@ crate::routes::routes! {
     info(
         title = "Cadentis",
         description = "What Cadentis measures, for programs. A token of a site is shown as `Authorization: Bearer …`; \
-            administrators make them on Setup, Programs. Moments are RFC 3339, durations milliseconds. Errors are \
+            administrators make them on its Settings, Programs. Moments are RFC 3339, durations milliseconds. Errors are \
             `application/problem+json`.",
         license(name = "MIT OR Apache-2.0")
     ),
@@ -115,14 +114,6 @@ fn wrong(pointer: &str, says: impl Into<String>) -> Box<Problem> {
     Box::new(Problem::new(StatusCode::BAD_REQUEST, says.clone()).and_at(pointer, says))
 }
 
-/// The site of this name, if whoever asks may see it: who may not is told what nobody is told who asks for one that is not
-/// there.
-async fn site_of(state: &State, caller: &Caller, slug: &str) -> Result<Site, HttpResponse> {
-    let found = sites::by_slug(&state.answers, slug).await.map_err(stopped)?;
-    let none = || Problem::not_found(format!("There is no site {slug} for you.")).into();
-    found.filter(|site| caller.may_on(site.id)).ok_or_else(none)
-}
-
 /// From when to when; the last day when it does not say.
 #[derive(Debug, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -185,7 +176,7 @@ fn query<T: serde::de::DeserializeOwned>(request: &HttpRequest) -> Result<T, Box
 async fn list_sites(state: web::Data<State>, caller: Caller) -> HttpResponse {
     let all = async {
         let all = sites::all(&state.answers).await.map_err(stopped)?;
-        let may = all.iter().filter(|site| caller.may_on(site.id));
+        let may = all.iter().filter(|site| caller.reads(site.id));
         Ok(HttpResponse::Ok().json(may.map(SiteShape::of).collect::<Vec<_>>()))
     };
     said(all.await)
@@ -196,13 +187,8 @@ async fn list_sites(state: web::Data<State>, caller: Caller) -> HttpResponse {
     (status = 200, body = Vec<LocationShape>),
     Closed,
 ))]
-async fn list_locations(
-    state: web::Data<State>,
-    caller: Caller,
-    site: web::Path<String>,
-) -> HttpResponse {
+async fn list_locations(state: web::Data<State>, _: InSite) -> HttpResponse {
     let all = async {
-        site_of(&state, &caller, &site).await?;
         let all = sites::locations(&state.answers).await.map_err(stopped)?;
         Ok(HttpResponse::Ok().json(all.iter().map(LocationShape::of).collect::<Vec<_>>()))
     };
@@ -217,13 +203,11 @@ async fn list_locations(
 ))]
 async fn list_journeys(
     state: web::Data<State>,
-    caller: Caller,
-    site: web::Path<String>,
+    InSite(site): InSite,
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
         let stretch = query::<When>(&request)?.stretch()?;
-        let site = site_of(&state, &caller, &site).await?;
         let range = Range { stretch, against: None, filter: Filter::default(), points: 1 };
         let found = journeys::ask(&state.answers, site.id, &range, |_, _| true).await;
         let found = found.map_err(stopped)?;
@@ -275,8 +259,8 @@ fn after(cursor: &str) -> Option<(Timestamp, Uuid)> {
 ))]
 async fn list_runs(
     state: web::Data<State>,
-    caller: Caller,
-    of: web::Path<(String, String)>,
+    InSite(site): InSite,
+    After(id): After<String>,
     request: HttpRequest,
 ) -> HttpResponse {
     let page = async {
@@ -292,10 +276,8 @@ async fn list_runs(
             Some(Some(after)) => Some(after),
             Some(None) => return Err(wrong("?cursor", "`cursor` is no `next` of ours.").into()),
         };
-        let (site, journey) = &*of;
-        let site = site_of(&state, &caller, site).await?;
-        let found = sites::journey(&state.answers, site.id, journey).await.map_err(stopped)?;
-        let none = || Problem::not_found(format!("There is no journey {journey}."));
+        let found = sites::journey(&state.answers, site.id, &id).await.map_err(stopped)?;
+        let none = || Problem::not_found(format!("There is no journey {id}."));
         let journey = found.ok_or_else(none)?;
         let locations = sites::locations(&state.answers).await.map_err(stopped)?;
         let known = |slug: &String| locations.iter().any(|l| l.slug == *slug);
@@ -327,13 +309,11 @@ async fn list_runs(
 ))]
 async fn one_run(
     state: web::Data<State>,
-    caller: Caller,
-    of: web::Path<(String, Uuid)>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
 ) -> HttpResponse {
     let one = async {
-        let (site, id) = &*of;
-        let site = site_of(&state, &caller, site).await?;
-        match run::of_site(&state.answers, site.id, *id).await.map_err(stopped)? {
+        match run::of_site(&state.answers, site.id, id).await.map_err(stopped)? {
             Some(Some(record)) => Ok(HttpResponse::Ok().json(record)),
             Some(None) => {
                 let says = "What was recorded of this run is not kept any more.";
@@ -353,13 +333,11 @@ async fn one_run(
 ))]
 async fn list_markers(
     state: web::Data<State>,
-    caller: Caller,
-    site: web::Path<String>,
+    InSite(site): InSite,
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
         let stretch = query::<When>(&request)?.stretch()?;
-        let site = site_of(&state, &caller, &site).await?;
         let all = sites::markers(&state.answers, site.id, stretch).await.map_err(stopped)?;
         Ok(HttpResponse::Ok().json(all.into_iter().map(MarkerShape::of).collect::<Vec<_>>()))
     };
@@ -377,11 +355,10 @@ async fn list_markers(
 async fn add_marker(
     state: web::Data<State>,
     caller: Caller,
-    site: web::Path<String>,
+    InSite(site): InSite,
     new: web::Json<NewMarker>,
 ) -> HttpResponse {
     let add = async {
-        let site = site_of(&state, &caller, &site).await?;
         let invalid =
             |pointer: &str, says: &str| HttpResponse::from(Problem::invalid(pointer, says));
         let title = text::clean(new.title.trim(), markers::LONGEST_TITLE + 1, None);
@@ -413,12 +390,11 @@ async fn add_marker(
 async fn remove_marker(
     state: web::Data<State>,
     caller: Caller,
-    of: web::Path<(String, i32)>,
+    InSite(site): InSite,
+    After(id): After<i32>,
 ) -> HttpResponse {
     let remove = async {
-        let (site, id) = &*of;
-        let site = site_of(&state, &caller, site).await?;
-        let gone = markers::remove(&state.answers, &caller.author, &site, *id).await;
+        let gone = markers::remove(&state.answers, &caller.author, &site, id).await;
         match gone.map_err(stopped)? {
             true => Ok(HttpResponse::NoContent().finish()),
             false => Err(Problem::not_found(format!("There is no marker {id}.")).into()),
@@ -457,8 +433,7 @@ const MOST_FIELDS: usize = 40;
 ))]
 async fn page_views(
     state: web::Data<State>,
-    caller: Caller,
-    site: web::Path<String>,
+    InSite(site): InSite,
     request: HttpRequest,
 ) -> HttpResponse {
     let begun = async {
@@ -478,7 +453,6 @@ async fn page_views(
         if wanted.len() > MOST_FIELDS {
             return Err(wrong("?fields", format!("At most {MOST_FIELDS} fields at a time.")).into());
         }
-        let site = site_of(&state, &caller, &site).await?;
         let answers = state.answers.clone();
         let lines = stream::try_unfold(stretch.from, move |begin| {
             let (answers, wanted) = (answers.clone(), wanted.clone());

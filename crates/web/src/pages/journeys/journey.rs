@@ -1,6 +1,7 @@
 //! One journey: readings, the line-up, its steps, its steps by location.
 
 use crate::State;
+use crate::access::After;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
@@ -92,7 +93,7 @@ struct StepRow {
 
 pub async fn page(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
@@ -189,10 +190,10 @@ fn proof(frame: &Frame, at: &AtJourney, every_s: i64) -> Vec<Working> {
 /// down. A part of the page that comes after it: over weeks it takes as long as the rest.
 pub async fn places_part(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::part(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let frame = Frame::part(&request, "Journeys", TWELVE_HOURS)?;
     let j = journey_of(&state, frame.site.id, &slug).await?;
     let told = journey::places(&state.answers, frame.site.id, &frame.range(), &j).await?;
     let cell = |(r, budget): &(Reading, Option<f64>)| {
@@ -239,7 +240,10 @@ fn period_row(frame: &Frame, slug: &str, p: &Period) -> PeriodRow {
     let link = |outcome: &str| {
         let (from, to) = (Stretch::moment(p.stretch.from), Stretch::moment(p.stretch.to));
         let against = frame.against_kind();
-        format!("/journeys/{slug}/runs?outcome={outcome}&from={from}&to={to}&against={against}")
+        format!(
+            "{}/journeys/{slug}/runs?outcome={outcome}&from={from}&to={to}&against={against}",
+            frame.base
+        )
     };
     let (tone, says, runs) = match &p.down {
         None => ("within", "up from everywhere".to_string(), link("")),
@@ -281,10 +285,10 @@ struct ChangeRow {
 /// stretch, with the markers near.
 pub async fn changes_part(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let j = journey_of(&state, asked.site.id, &slug).await?;
     let told = journey::changed(&state.answers, asked.site.id, &asked.range(), &j).await?;
     html(&ChangesPart {

@@ -122,8 +122,8 @@ fn step_in_trouble(frame: &Frame, j: &Journey, step: &TroubledStep) -> StepInTro
         says,
         tone,
         link: step.newest.map_or_else(
-            || format!("/journeys/{}?{}", j.slug, frame.query),
-            |id| format!("/runs/{id}?step={}&{}", step.nth, frame.query),
+            || format!("{}/journeys/{}?{}", frame.base, j.slug, frame.query),
+            |id| format!("{}/runs/{id}?step={}&{}", frame.base, step.nth, frame.query),
         ),
     }
 }

@@ -1,6 +1,7 @@
 //! All runs of a journey in the stretch, to be narrowed: outcome, location, version, length.
 
 use crate::State;
+use crate::access::After;
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::format;
@@ -107,7 +108,7 @@ impl Narrowed {
 
 pub async fn page(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
@@ -208,12 +209,12 @@ fn csv(told: &Runs) -> CsvFile {
 /// `GET /journeys/{slug}/newest`: the newest run of all, for links that always hold.
 pub async fn newest(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let j = journey_of(&state, asked.site.id, &slug).await?;
     let run = runs::newest(&state.answers, &j, asked.past()).await?;
-    run.map(|r| redirect(&format!("/runs/{}", r.id)))
+    run.map(|r| redirect(&format!("{}/runs/{}", asked.base(), r.id)))
         .ok_or_else(|| PageError::NotFound(format!("a run of {slug} in this stretch")))
 }

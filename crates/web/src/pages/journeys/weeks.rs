@@ -2,6 +2,7 @@
 //! another journey beside it.
 
 use crate::State;
+use crate::access::After;
 use crate::draw::{line, round_up};
 use crate::error::PageError;
 use crate::filters;
@@ -22,6 +23,7 @@ use serde::Deserialize;
 #[derive(Template)]
 #[template(path = "weeks.html")]
 struct Part {
+    base: String,
     slug: String,
     lineup: String,
     bucket: String,
@@ -77,10 +79,10 @@ const SPARK: (f64, f64) = (110.0, 24.0);
 /// `GET /journeys/{slug}/weeks?beside=`: a part of the journey's page.
 pub async fn part(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::part(&state, &request, "Journeys", TWELVE_HOURS).await?;
+    let frame = Frame::part(&request, "Journeys", TWELVE_HOURS)?;
     let wanted = query::<WeeksQuery>(&request)?;
     let j = journey_of(&state, frame.site.id, &slug).await?;
     let (range, beside) = (frame.range(), wanted.beside.as_deref());
@@ -100,6 +102,7 @@ pub async fn part(
         chosen: chosen == Some(o.id),
     };
     html(&Part {
+        base: frame.base.clone(),
         lineup,
         bucket: length_text(told.buckets.bucket_s as f64 * 1000.0),
         steps: told.steps.iter().map(|s| s.name.clone()).collect(),

@@ -2,7 +2,6 @@
 
 mod door;
 mod me;
-mod programs;
 mod team;
 
 crate::routes::routes! {
@@ -17,9 +16,6 @@ crate::routes::routes! {
     Signed get "/me" => me::page,
     Signed post "/me/password" => me::password,
     Signed post "/me/sessions/end" => me::end,
-    Administer get "/setup/programs" => programs::page,
-    Grave post "/setup/programs" => programs::make,
-    Grave post "/setup/programs/{id}/remove" => programs::remove,
     Administer get "/setup/people" => team::page,
     Grave post "/setup/people" => team::invite,
     Grave post "/setup/people/{id}" => team::change,

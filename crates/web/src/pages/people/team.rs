@@ -2,15 +2,18 @@
 
 use crate::State;
 use crate::access::Who;
+use crate::around::{Around, moment};
 use crate::error::PageError;
-use crate::frame::Frame;
 use crate::pages::people::door::LONGEST_NAME;
-use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
+use crate::respond::{html, redirect, with_header};
+use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Site;
 use cadentis_answers::people::{self, Changed, Given, Token};
+use cadentis_answers::sites;
 use cadentis_core::access::Role;
 use cadentis_core::text;
 use serde::Deserialize;
@@ -21,8 +24,10 @@ const DONE: i64 = 50;
 #[derive(Template)]
 #[template(path = "people.html")]
 struct Page {
-    frame: Frame,
+    around: Around,
     people: Vec<Row>,
+    /// A role on each site, for somebody new.
+    sites: Vec<OnSite>,
     done: Vec<DoneRow>,
     wrong: Option<String>,
     typed: Typed,
@@ -42,7 +47,7 @@ struct Row {
     email: String,
     is_administrator: bool,
     sees_people: bool,
-    role: &'static str,
+    sites: Vec<OnSite>,
     has_password: bool,
     is_gone: bool,
     is_me: bool,
@@ -56,26 +61,63 @@ struct DoneRow {
     which: String,
 }
 
-#[derive(Deserialize, Default, Clone)]
-pub struct Typed {
-    #[serde(default)]
+/// What somebody is on a site, to choose.
+struct OnSite {
+    /// The name of the field.
+    field: String,
+    site: String,
+    roles: Vec<Choice>,
+}
+
+/// One for each site, with what is chosen for it.
+fn on_sites(sites: &[Site], chosen: &[(i32, Role)]) -> Vec<OnSite> {
+    let on = |site: &Site| {
+        let role = chosen.iter().find(|(id, _)| *id == site.id).map(|(_, role)| *role);
+        let mut roles = vec![Choice::new("", "no member", role.is_none())];
+        roles.extend(Role::ALL.map(|r| Choice::of(r.word(), role == Some(r))));
+        OnSite { field: format!("{ROLE_ON}{}", site.id), site: site.name.clone(), roles }
+    };
+    sites.iter().map(on).collect()
+}
+
+/// What the name of a field for a role begins with; the id of the site follows.
+const ROLE_ON: &str = "role.";
+
+/// The fields of a form as they were sent: there is one for each site.
+type Fields = Vec<(String, String)>;
+
+/// What was typed and chosen.
+#[derive(Default, Clone)]
+struct Typed {
     name: String,
-    #[serde(default)]
     email: String,
-    #[serde(default)]
-    role: String,
-    #[serde(default)]
-    administrator: Option<String>,
-    #[serde(default)]
-    people: Option<String>,
+    administrator: bool,
+    people: bool,
+    roles: Vec<(i32, Role)>,
 }
 
 impl Typed {
-    fn given(&self, site_id: i32) -> Given {
+    fn of(fields: &Fields) -> Typed {
+        let field = |name: &str| fields.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+        let role = |(name, value): &(String, String)| {
+            Some((name.strip_prefix(ROLE_ON)?.parse().ok()?, Role::of(value)?))
+        };
+        Typed {
+            name: field("name").unwrap_or_default(),
+            email: field("email").unwrap_or_default(),
+            administrator: field("administrator").is_some(),
+            people: field("people").is_some(),
+            roles: fields.iter().filter_map(role).collect(),
+        }
+    }
+
+    /// What they are given, on sites that there are.
+    fn given(&self, sites: &[Site]) -> Given {
+        let is_there = |(id, _): &&(i32, Role)| sites.iter().any(|site| site.id == *id);
         Given {
-            is_administrator: self.administrator.is_some(),
-            sees_people: self.people.is_some(),
-            role: Role::of(&self.role).map(|role| (site_id, role)),
+            is_administrator: self.administrator,
+            sees_people: self.people,
+            roles: self.roles.iter().filter(is_there).copied().collect(),
         }
     }
 }
@@ -87,16 +129,10 @@ struct Beside {
     link: Option<Shown>,
 }
 
-async fn shown(
-    state: &State,
-    request: &HttpRequest,
-    who: &Who,
-    beside: Beside,
-) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
-    let (site_id, zone) = (frame.site.id, frame.site.zone.clone());
+async fn shown(state: &State, who: &Who, beside: Beside) -> Result<HttpResponse, PageError> {
+    let sites = sites::all(&state.answers).await?;
     let row = |p: people::Person| Row {
-        role: p.roles.iter().find(|(site, _)| *site == site_id).map_or("", |(_, r)| r.word()),
+        sites: on_sites(&sites, &p.roles),
         id: p.id,
         is_administrator: p.is_administrator,
         sees_people: p.sees_people,
@@ -107,7 +143,7 @@ async fn shown(
         email: p.email,
     };
     let done = |d: people::Done| DoneRow {
-        at: d.at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M:%S %Z").to_string(),
+        at: moment(d.at),
         name: d.name,
         address: d.address.map_or(String::new(), |a| a.to_string()),
         what: d.what,
@@ -121,22 +157,23 @@ async fn shown(
         people: people::all(&state.answers).await?.into_iter().map(row).collect(),
         done: people::done(&state.answers, DONE).await?.into_iter().map(done).collect(),
         wrong: beside.wrong,
+        // Who is let in reads the only site there is, unless something else is chosen.
+        sites: match sites.as_slice() {
+            [only] if beside.typed.email.is_empty() => on_sites(&sites, &[(only.id, Role::Reader)]),
+            _ => on_sites(&sites, &beside.typed.roles),
+        },
         typed: beside.typed,
         link: beside.link,
         has_to_prove: who.has_to_prove(),
-        frame,
+        around: Around::new(who.clone(), "/setup/people"),
     })?;
     *page.status_mut() = status;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 
 /// `GET /setup/people`
-pub async fn page(
-    state: web::Data<State>,
-    request: HttpRequest,
-    who: Who,
-) -> Result<HttpResponse, PageError> {
-    shown(&state, &request, &who, Beside::default()).await
+pub async fn page(state: web::Data<State>, who: Who) -> Result<HttpResponse, PageError> {
+    shown(&state, &who, Beside::default()).await
 }
 
 fn link_of(state: &State, request: &HttpRequest, name: &str, token: &Token) -> Shown {
@@ -149,42 +186,36 @@ pub async fn invite(
     state: web::Data<State>,
     request: HttpRequest,
     who: Who,
-    typed: web::Form<Typed>,
+    fields: web::Form<Fields>,
 ) -> Result<HttpResponse, PageError> {
-    let typed = typed.into_inner();
-    let site = state.site().await?;
+    let typed = Typed::of(&fields);
     let name = text::clean(typed.name.trim(), LONGEST_NAME, None);
     let wrong = |says: &str| Beside { wrong: Some(says.into()), typed: typed.clone(), link: None };
     let Some(email) = people::email_of(&typed.email).filter(|_| !name.is_empty()) else {
         let says = "Somebody has a name, and an address such as ida@marram.example.";
-        return shown(&state, &request, &who, wrong(says)).await;
+        return shown(&state, &who, wrong(says)).await;
     };
-    let given = typed.given(site.id);
-    match people::invite(&state.answers, &who.signed, &email, &name, given).await? {
+    let given = typed.given(&sites::all(&state.answers).await?);
+    match people::invite(&state.answers, &who.signed, &email, &name, &given).await? {
         Some(token) => {
             let link = Some(link_of(&state, &request, &name, &token));
-            shown(&state, &request, &who, Beside { link, ..Beside::default() }).await
+            shown(&state, &who, Beside { link, ..Beside::default() }).await
         }
         None => {
             let says = "Somebody has this address already.";
-            shown(&state, &request, &who, wrong(says)).await
+            shown(&state, &who, wrong(says)).await
         }
     }
 }
 
-async fn became(
-    state: &State,
-    request: &HttpRequest,
-    who: &Who,
-    changed: Changed,
-) -> Result<HttpResponse, PageError> {
+async fn became(state: &State, who: &Who, changed: Changed) -> Result<HttpResponse, PageError> {
     match changed {
         Changed::Done => Ok(redirect("/setup/people")),
         Changed::Nobody => Err(PageError::NotFound("this person".into())),
         Changed::LastAdministrator => {
             let says = "Nobody would look after this installation any more: make somebody else an administrator first.";
             let beside = Beside { wrong: Some(says.into()), ..Beside::default() };
-            shown(state, request, who, beside).await
+            shown(state, who, beside).await
         }
     }
 }
@@ -192,15 +223,13 @@ async fn became(
 /// `POST /setup/people/{id}`: what they may do.
 pub async fn change(
     state: web::Data<State>,
-    request: HttpRequest,
     who: Who,
     id: web::Path<i32>,
-    typed: web::Form<Typed>,
+    fields: web::Form<Fields>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
-    let given = typed.given(site.id);
-    let changed = people::set_given(&state.answers, &who.signed, *id, site.id, given).await?;
-    became(&state, &request, &who, changed).await
+    let given = Typed::of(&fields).given(&sites::all(&state.answers).await?);
+    let changed = people::set_given(&state.answers, &who.signed, *id, &given).await?;
+    became(&state, &who, changed).await
 }
 
 /// `POST /setup/people/{id}/link`: a new link, for who has forgotten their password.
@@ -216,7 +245,7 @@ pub async fn link(
     };
     let token = people::link_for(&state.answers, &who.signed, *id).await?;
     let link = Some(link_of(&state, &request, &person.name, &token));
-    shown(&state, &request, &who, Beside { link, ..Beside::default() }).await
+    shown(&state, &who, Beside { link, ..Beside::default() }).await
 }
 
 #[derive(Deserialize)]
@@ -228,11 +257,10 @@ pub struct Gone {
 /// `POST /setup/people/{id}/gone`: may sign in no more, or again.
 pub async fn gone(
     state: web::Data<State>,
-    request: HttpRequest,
     who: Who,
     id: web::Path<i32>,
     typed: web::Form<Gone>,
 ) -> Result<HttpResponse, PageError> {
     let changed = people::set_gone(&state.answers, &who.signed, *id, typed.gone.is_some()).await?;
-    became(&state, &request, &who, changed).await
+    became(&state, &who, changed).await
 }

@@ -2,6 +2,7 @@
 
 use super::requests::{Carried, Narrow, Requests, Whose};
 use crate::State;
+use crate::access::InSite;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -63,14 +64,13 @@ pub struct HarForm {
 
 /// `POST /har?step=`: a part of a page; 422 with what is wrong and where.
 pub async fn read(
-    state: web::Data<State>,
+    InSite(site): InSite,
     wanted: web::Query<HarForm>,
     body: web::Bytes,
 ) -> Result<HttpResponse, PageError> {
     let wrong = |says: String| {
         Ok(HttpResponse::UnprocessableEntity().content_type("text/plain; charset=utf-8").body(says))
     };
-    let site = state.site().await?;
     // Tens of thousands of requests: beside what else is answered.
     let read = web::block(move || read_step(&body, wanted.step, &site));
     match read.await.map_err(|_| PageError::Broken("the server is ending".into()))? {

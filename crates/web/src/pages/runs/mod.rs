@@ -4,12 +4,12 @@ pub mod har;
 mod requests;
 
 use crate::State;
-use crate::access::By;
+use crate::access::{After, By, InSite};
 use crate::diff::{DiffLine, diff};
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
-use crate::frame::{Frame, tone_of};
+use crate::frame::{Frame, base, tone_of};
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::words::{capital, not_saved_says};
@@ -17,7 +17,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
 use cadentis_answers::changes::journeys::NotRepaired;
-use cadentis_answers::kept::{Accepted, Location, Try};
+use cadentis_answers::kept::{Accepted, Location, Site, Try};
 use cadentis_answers::run::{self, AtRun, ExaminedStep, Which};
 use cadentis_core::run::film::first_showing;
 use cadentis_core::run::{
@@ -172,12 +172,12 @@ fn class_of(what: Where) -> &'static str {
 
 pub async fn page(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    After(id): After<Uuid>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<RunQuery>(&request)?;
-    let at = run::ask(&state.answers, &frame.site, *id, wanted.step).await?;
+    let at = run::ask(&state.answers, &frame.site, id, wanted.step).await?;
     let at = at.ok_or_else(|| PageError::NotFound(format!("the run {id}")))?;
     let mut page = shown(frame, &at, &wanted.narrow);
     let link = |id: &Uuid| page.frame.run_link(id);
@@ -213,10 +213,11 @@ pub async fn page(
     });
     if let Some(record) = &at.record {
         page.looked = looked_rows(record, &at.accepted, &page.frame.site.zone);
+        let base = page.frame.base.clone();
         let shown = at.pictures.iter().map(|p| Shown {
             step: p.step as usize,
             at_ms: p.at_ms.map(f64::from),
-            link: format!("/runs/{}/pictures/{}/{}", at.run.id, p.step, p.nth),
+            link: format!("{base}/runs/{}/pictures/{}/{}", at.run.id, p.step, p.nth),
         });
         show(&mut page, record, shown.collect());
     }
@@ -226,12 +227,12 @@ pub async fn page(
 /// `GET /trials/{id}`: a trial read like a run; it is counted nowhere.
 pub async fn trial(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    After(id): After<Uuid>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", TWELVE_HOURS).await?;
     let wanted = query::<RunQuery>(&request)?;
-    let at = run::trial(&state.answers, &frame.site, *id, wanted.step).await?;
+    let at = run::trial(&state.answers, &frame.site, id, wanted.step).await?;
     let gone = || {
         let says = "it is kept for a day, and there is nothing of it before it was played";
         PageError::NotFound(format!("the trial {id}: {says}"))
@@ -239,9 +240,10 @@ pub async fn trial(
     let at = at.ok_or_else(gone)?;
     let mut page = shown(frame, &at, &wanted.narrow);
     page.journey = format!("{} (trial)", at.name);
-    page.here = format!("/trials/{id}");
+    page.here = format!("{}/trials/{id}", page.frame.base);
     if let Some(record) = &at.record {
-        let film = |nth: usize, name: &str| format!("/api/trials/{id}/film/{nth}/{name}");
+        let base = page.frame.base.clone();
+        let film = |nth: usize, name: &str| format!("{base}/api/trials/{id}/film/{nth}/{name}");
         let frames = record.steps.iter().enumerate().flat_map(|(nth, s)| {
             let of_film = s.film.iter().enumerate().map(move |(i, f)| Shown {
                 step: nth,
@@ -295,9 +297,9 @@ fn show(page: &mut Page, record: &RunRecord, pictures: Vec<Shown>) {
 }
 
 /// The record of a run, or of a trial.
-async fn kept(state: &State, what: &str, id: Uuid) -> Result<RunRecord, PageError> {
+async fn kept(state: &State, site: &Site, what: &str, id: Uuid) -> Result<RunRecord, PageError> {
     let which = if what == "trials" { Which::Trial } else { Which::Run };
-    let record = run::record(&state.answers, state.site().await?.id, which, id).await?;
+    let record = run::record(&state.answers, site.id, which, id).await?;
     record.ok_or_else(|| PageError::NotFound(format!("details of {id}: they were not kept")))
 }
 
@@ -311,20 +313,22 @@ fn download(name: &str, kind: &str, body: String) -> HttpResponse {
 /// `GET /runs/{id}/har`, `GET /trials/{id}/har`: requests as HAR 1.2.
 pub async fn har(
     state: web::Data<State>,
-    path: web::Path<(String, Uuid)>,
+    InSite(site): InSite,
+    path: web::Path<(String, String, Uuid)>,
 ) -> Result<HttpResponse, PageError> {
-    let (what, id) = path.into_inner();
-    let record = kept(&state, &what, id).await?;
+    let (_, what, id) = path.into_inner();
+    let record = kept(&state, &site, &what, id).await?;
     Ok(download(&format!("{id}.har"), "application/json", Har::of_run(&record).write()))
 }
 
 /// `GET /runs/{id}/log`, `GET /trials/{id}/log`: steps, marks, console and failed requests, a line each.
 pub async fn log(
     state: web::Data<State>,
-    path: web::Path<(String, Uuid)>,
+    InSite(site): InSite,
+    path: web::Path<(String, String, Uuid)>,
 ) -> Result<HttpResponse, PageError> {
-    let (what, id) = path.into_inner();
-    let record = kept(&state, &what, id).await?;
+    let (_, what, id) = path.into_inner();
+    let record = kept(&state, &site, &what, id).await?;
     Ok(download(&format!("{id}.log"), "text/plain; charset=utf-8", record.log()))
 }
 
@@ -368,7 +372,7 @@ fn shown(frame: Frame, at: &AtRun, narrow: &Narrow) -> Page {
         version: at.version.map_or(String::new(), |v| format!("version {v}")),
         fell_back: record.map_or(Vec::new(), fell_back),
         repair,
-        here: format!("/runs/{}", run.id),
+        here: format!("{}/runs/{}", frame.base, run.id),
         kept: record.is_some(),
         frame,
         cause: String::new(),
@@ -551,13 +555,15 @@ struct Repair {
 /// changed since.
 pub async fn repair(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
     By(by): By,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
     let refused = |says: &str| Err(PageError::Refused(says.into()));
-    match changes::journeys::repair(&state.answers, &by, &site, *id).await? {
-        Ok((slug, version)) => Ok(redirect(&format!("/journeys/{slug}/script?compare={version}"))),
+    match changes::journeys::repair(&state.answers, &by, &site, id).await? {
+        Ok((slug, version)) => {
+            Ok(redirect(&format!("{}/journeys/{slug}/script?compare={version}", base(&site))))
+        }
         Err(NotRepaired::NoRun) => Err(PageError::NotFound(format!("details of the run {id}"))),
         Err(NotRepaired::NoVersion) => refused("The version that was played is not kept any more."),
         Err(NotRepaired::NothingToDo) => {
@@ -572,11 +578,12 @@ pub async fn repair(
 /// `POST /runs/{id}/accept`: what this run saw of the pages is what later runs are compared with.
 pub async fn accept(
     state: web::Data<State>,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
     By(by): By,
 ) -> Result<HttpResponse, PageError> {
-    match changes::journeys::accept(&state.answers, &by, &state.site().await?, *id).await? {
-        true => Ok(redirect(&format!("/runs/{id}"))),
+    match changes::journeys::accept(&state.answers, &by, &site, id).await? {
+        true => Ok(redirect(&format!("{}/runs/{id}", base(&site)))),
         false => Err(PageError::NotFound(format!("details of the run {id}"))),
     }
 }
@@ -623,11 +630,12 @@ fn against_usual(differences: &[Difference], usual: usize, location: &str) -> St
 /// The picture at the end of a step.
 pub async fn picture(
     state: web::Data<State>,
-    path: web::Path<(Uuid, i16, i16)>,
+    InSite(site): InSite,
+    path: web::Path<(String, Uuid, i16, i16)>,
 ) -> Result<HttpResponse, PageError> {
-    let (id, step, nth) = path.into_inner();
+    let (_, id, step, nth) = path.into_inner();
     let missing = || PageError::NotFound(format!("the picture of step {step} of the run {id}"));
-    let picture = run::picture(&state.answers, state.site().await?.id, id, step, nth).await?;
+    let picture = run::picture(&state.answers, site.id, id, step, nth).await?;
     let (mime, image) = picture.ok_or_else(missing)?;
     // Whatever a runner sends, a browser here will show it as a picture or not at all.
     let mime = if mime == "image/png" { "image/png" } else { "image/jpeg" };

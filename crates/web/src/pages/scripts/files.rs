@@ -1,7 +1,7 @@
 //! Scripts in and out as files: one `.cadentis` file, or a zip of many.
 
 use crate::State;
-use crate::access::By;
+use crate::access::{By, InSite};
 use crate::error::PageError;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
@@ -22,8 +22,10 @@ const LONGEST: u64 = MAX_SCRIPT_BYTES as u64;
 const MOST: usize = 500;
 
 /// `GET /journeys/export`: every journey that is not archived, as one zip.
-pub async fn export_all(state: web::Data<State>) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
+pub async fn export_all(
+    state: web::Data<State>,
+    InSite(site): InSite,
+) -> Result<HttpResponse, PageError> {
     let journeys = sites::journeys(&state.answers, site.id).await?;
     let cannot = |e: String| PageError::Broken(format!("the archive cannot be written: {e}"));
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
@@ -51,6 +53,7 @@ pub struct Upload {
 /// changed.
 pub async fn import(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
     brought: web::Query<Upload>,
     body: web::Bytes,
@@ -59,7 +62,6 @@ pub async fn import(
         Ok(scripts) => scripts,
         Err(says) => return Ok(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, says).into()),
     };
-    let site = state.site().await?;
     let parts = changes::journeys::parts_of(&site);
     let locations = sites::locations(&state.answers).await?;
     let locations: Vec<i32> = locations.iter().map(|l| l.id).collect();

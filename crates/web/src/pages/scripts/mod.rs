@@ -7,11 +7,11 @@ pub mod start;
 
 use super::start::{Given, Wrong};
 use crate::State;
-use crate::access::By;
+use crate::access::{After, By, InSite};
 use crate::diff::{DiffLine, diff};
 use crate::door;
 use crate::error::{PageError, unavailable};
-use crate::frame::Frame;
+use crate::frame::{Frame, base};
 use crate::limits::query;
 use crate::problem::Problem;
 use crate::respond::{TWELVE_HOURS, html, journey_of, redirect, with_header};
@@ -24,7 +24,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
 use cadentis_answers::changes::journeys::{NewScript, NotSaved, SavedAs};
-use cadentis_answers::kept::{Deleted, Journey, Status, Version};
+use cadentis_answers::kept::{Deleted, Journey, Site, Status, Version};
 use cadentis_answers::{AnswerError, scripts, sites};
 use cadentis_core::journey::grammar;
 use jiff::tz::TimeZone;
@@ -81,7 +81,7 @@ struct ScriptQuery {
 
 pub async fn page(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     show(&state, &slug, &request, None).await
@@ -162,7 +162,7 @@ fn statuses(status: &str) -> Vec<NextStatus> {
         status: to,
         does: match (status, to) {
             ("archived", "paused") => "Restore",
-            ("paused" | "archived" | "finished", "active") => "Start again",
+            ("finished", "active") => "Start again",
             _ => word,
         },
     };
@@ -206,13 +206,14 @@ pub struct Changed {
 pub async fn save(
     state: web::Data<State>,
     By(by): By,
-    slug: web::Path<String>,
+    InSite(site): InSite,
+    After(slug): After<String>,
     changed: web::Json<Changed>,
 ) -> HttpResponse {
     let kept = async {
-        let none = || Ok(Problem::not_found("There is no such journey.").into());
-        let Some(site) = sites::first(&state.answers).await? else { return none() };
-        let Some(j) = sites::journey(&state.answers, site.id, &slug).await? else { return none() };
+        let Some(j) = sites::journey(&state.answers, site.id, &slug).await? else {
+            return Ok(Problem::not_found("There is no such journey.").into());
+        };
         let Changed { script, based_on, note, .. } = &*changed;
         let new = NewScript { script, based_on: *based_on, note };
         let saved = changes::journeys::save_script(&state.answers, &by, &site, &j, &new).await?;
@@ -250,15 +251,16 @@ pub struct NewStatus {
 /// `POST /journeys/{slug}/status`: starts, pauses or archives it.
 pub async fn set_status(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     new: web::Form<NewStatus>,
 ) -> Result<HttpResponse, PageError> {
     let status = Status::parse(&new.status)
         .ok_or_else(|| PageError::NotFound("a journey is active, paused or archived".into()))?;
-    let j = the_journey(&state, &slug).await?;
+    let j = the_journey(&state, &site, &slug).await?;
     changes::journeys::set_status(&state.answers, &by, &j, status).await?;
-    Ok(redirect(&format!("/journeys/{slug}/script")))
+    Ok(redirect(&format!("{}/journeys/{slug}/script", base(&site))))
 }
 
 #[derive(Deserialize)]
@@ -270,11 +272,12 @@ pub struct Deletion {
 /// `POST /journeys/{slug}/delete`: deletes an archived journey for good; its name says that it is meant.
 pub async fn delete(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     asked: web::Form<Deletion>,
 ) -> Result<HttpResponse, PageError> {
-    let j = the_journey(&state, &slug).await?;
+    let j = the_journey(&state, &site, &slug).await?;
     if asked.name.trim() != j.name {
         return Err(PageError::Refused(format!(
             "Nothing was deleted: type “{}”, its name, to delete it.",
@@ -294,8 +297,7 @@ pub async fn delete(
     }
 }
 
-async fn the_journey(state: &State, slug: &str) -> Result<Journey, PageError> {
-    let site = state.site().await?;
+async fn the_journey(state: &State, site: &Site, slug: &str) -> Result<Journey, PageError> {
     journey_of(state, site.id, slug).await
 }
 
@@ -311,17 +313,17 @@ pub struct About {
 /// `POST /journeys/{slug}/plays`: where, how often and on what it plays from now on.
 pub async fn plays(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     request: HttpRequest,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
     match playing::read(&given, &site, &sites::locations(&state.answers).await?) {
         Ok(plays) => {
             changes::journeys::set_plays(&state.answers, &by, &j, &plays.as_kept()).await?;
-            Ok(redirect(&format!("/journeys/{slug}/script#plays")))
+            Ok(redirect(&format!("{}/journeys/{slug}/script#plays", base(&site))))
         }
         Err(wrong) => show(&state, &slug, &request, Some((&given, wrong))).await,
     }
@@ -330,11 +332,12 @@ pub async fn plays(
 /// `POST /journeys/{slug}/about`: owner, tags, weight, who may edit.
 pub async fn about(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     about: web::Form<About>,
 ) -> Result<HttpResponse, PageError> {
-    let j = the_journey(&state, &slug).await?;
+    let j = the_journey(&state, &site, &slug).await?;
     let about = changes::journeys::About {
         owner: &about.owner,
         tags: &about.tags,
@@ -342,7 +345,7 @@ pub async fn about(
         essential: about.essential.is_some(),
     };
     changes::journeys::set_about(&state.answers, &by, &j, &about).await?;
-    Ok(redirect(&format!("/journeys/{slug}/script")))
+    Ok(redirect(&format!("{}/journeys/{slug}/script", base(&site))))
 }
 
 #[derive(Deserialize)]
@@ -354,23 +357,24 @@ pub struct Copied {
 /// `POST /journeys/{slug}/duplicate`: a copy, paused; for another environment with its addresses.
 pub async fn duplicate(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
-    slug: web::Path<String>,
+    After(slug): After<String>,
     copied: web::Form<Copied>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
     let j = journey_of(&state, site.id, &slug).await?;
     let environment = copied.environment.as_deref();
     let free = changes::journeys::duplicate(&state.answers, &by, &site, &j, environment).await?;
-    Ok(redirect(&format!("/journeys/{free}/script")))
+    Ok(redirect(&format!("{}/journeys/{free}/script", base(&site))))
 }
 
 /// `GET /journeys/{slug}/export`: the script as a file.
 pub async fn export(
     state: web::Data<State>,
-    slug: web::Path<String>,
+    InSite(site): InSite,
+    After(slug): After<String>,
 ) -> Result<HttpResponse, PageError> {
-    let j = the_journey(&state, &slug).await?;
+    let j = the_journey(&state, &site, &slug).await?;
     let disposition = format!("attachment; filename=\"{}.cadentis\"", j.slug);
     Ok(HttpResponse::Ok()
         .content_type("text/plain; charset=utf-8")

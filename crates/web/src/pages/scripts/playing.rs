@@ -2,6 +2,7 @@
 
 use super::start::{Given, Wrong, of};
 use crate::State;
+use crate::access::InSite;
 use crate::error::PageError;
 use crate::frame::Frame;
 use crate::problem::Problem;
@@ -195,10 +196,9 @@ pub struct Asked {
 /// `GET /api/pace?pace=&every=&cron=&cron_zone=&once=`: what a pace means: its next runs in the site's zone and in
 /// UTC, and how many a location plays in thirty days.
 pub async fn schedule(
-    state: web::Data<State>,
+    InSite(site): InSite,
     asked: web::Query<Asked>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
     let given: Given = asked.into_inner().given.into_iter().collect();
     let pace = match pace(&given, &site.zone) {
         Ok(pace) => pace,

@@ -2,9 +2,9 @@
 
 use super::playing;
 use crate::State;
-use crate::access::By;
+use crate::access::{By, InSite};
 use crate::error::PageError;
-use crate::frame::Frame;
+use crate::frame::{Frame, base};
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -108,12 +108,13 @@ struct StartForm {
 /// `GET /journeys/new`, after a recording with its id.
 pub async fn page(
     state: web::Data<State>,
+    InSite(site): InSite,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let wanted = query::<StartForm>(&request)?;
     let mut given = Vec::new();
     if let Some(id) = wanted.recorded {
-        let recording = recordings::ask(&state.answers, id).await?;
+        let recording = recordings::ask(&state.answers, site.id, id).await?;
         let recording = recording
             .ok_or_else(|| PageError::NotFound("that recording; they are kept two days".into()))?;
         let script = recorded::journey("Recorded", &recording.acts).to_string();
@@ -139,6 +140,7 @@ fn written(given: &Given, name: &str, shared: &[Part]) -> Result<Journey, String
 /// `POST /journeys/new`: the journey, paused, at its script page. A wrong field is told beside it.
 pub async fn make(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
     request: HttpRequest,
     given: web::Form<Given>,
@@ -146,7 +148,6 @@ pub async fn make(
     let wrong = |field: &str, says: &str| Some(Wrong { field: field.into(), says: says.into() });
     let name: String = of(&given, "name").unwrap_or("").chars().take(80).collect();
     let chosen = of(&given, "starter").unwrap_or("");
-    let site = state.site().await?;
     let journey = match Starter::of(chosen) {
         _ if chosen == WRITTEN => written(&given, &name, &changes::journeys::parts_of(&site))
             .map_err(|says| Wrong { field: "script".into(), says }),
@@ -172,5 +173,5 @@ pub async fn make(
     let (answers, script) = (&state.answers, journey.to_string());
     let plays = plays.as_kept();
     let slug = changes::journeys::add(answers, &by, &site, &name, &script, plays).await?;
-    Ok(redirect(&format!("/journeys/{slug}/script")))
+    Ok(redirect(&format!("{}/journeys/{slug}/script", base(&site))))
 }

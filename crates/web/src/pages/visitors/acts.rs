@@ -126,7 +126,7 @@ fn row(a: &Action, frame: &Frame) -> Row {
     Row {
         link: format!("{}&{}", named_link(&frame.here, &[("name", &a.name)]), frame.query),
         name: a.name.clone(),
-        page: Link::new(format!("{}&{}", family_link(&a.page), frame.query), &a.page),
+        page: Link::new(format!("{}&{}", family_link(&frame.base, &a.page), frame.query), &a.page),
         attempts: format::thousands(a.attempts),
         worked: format::percent(share(a.attempts - a.failed, a.attempts), 1, Some(1.0)),
         tone: if a.failed * 100 >= a.attempts { "strained" } else { "within" },

@@ -61,7 +61,7 @@ pub async fn page(
         }
     };
     let row = |s: &BlindSpot| Row {
-        link: format!("{}&{}", family_link(&s.family), frame.query),
+        link: format!("{}&{}", family_link(&frame.base, &s.family), frame.query),
         family: s.family.clone(),
         views: format::thousands(s.page_views),
         share: format::percent(cadentis_core::stats::share(s.page_views, whole), 1, None),
@@ -69,7 +69,9 @@ pub async fn page(
             .journeys
             .iter()
             .filter_map(|name| found.journeys.iter().find(|j| &j.name == name))
-            .map(|j| Link::new(format!("/journeys/{}?{}", j.slug, frame.query), &j.name))
+            .map(|j| {
+                Link::new(format!("{}/journeys/{}?{}", frame.base, j.slug, frame.query), &j.name)
+            })
             .collect(),
         tone: if s.is_unwatched() || s.is_unused() { "strained" } else { "within" },
         says: match (s.is_unwatched(), s.is_unused()) {
@@ -121,7 +123,7 @@ pub async fn beside_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let wanted = query::<BlindSpotsQuery>(&request)?;
     let family = wanted.family.unwrap_or_default();
     let found = beside::family(&state.answers, &asked.site, &asked.range(), &family).await?;
@@ -143,7 +145,7 @@ pub async fn beside_part(
         BesideStep {
             journey: s.journey.name.clone(),
             step: s.step.clone(),
-            link: format!("/journeys/{}", s.journey.slug),
+            link: format!("{}/journeys/{}", asked.base(), s.journey.slug),
             says,
             places: std::iter::once(&s.everywhere).chain(&s.places).map(place_row).collect(),
         }

@@ -6,7 +6,7 @@ use crate::State;
 use crate::access::By;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Asked, Frame};
+use crate::frame::{Asked, Frame, base};
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::words::{domains_of, lines};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -148,13 +148,13 @@ async fn show(
     told: Option<String>,
     typed: Option<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
+    let frame = Frame::load(state, request, "Settings", TWELVE_HOURS).await?;
     let typed = typed.unwrap_or_else(|| Typed::of(&frame.site));
     let patterns = families(&typed.families).unwrap_or_default();
     let seen = collecting::preview(&state.answers, &frame.site, frame.past(), &patterns).await?;
     let preview = preview(&seen);
     let page = Page {
-        tabs: tabs(&frame, "/setup/visitors"),
+        tabs: tabs(&frame, "/settings/visitors"),
         says: sentence(&frame.site, &preview),
         server: state.door.address(request),
         proposals: seen
@@ -230,13 +230,13 @@ fn preview(told: &collecting::Preview) -> Preview {
     }
 }
 
-/// `POST /setup/visitors/families`: what the patterns in the form would take, without keeping them.
+/// `POST /{site}/settings/visitors/families`: what the patterns in the form would take, without keeping them.
 pub async fn preview_part(
     state: web::Data<State>,
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     match families(&typed.families) {
         Ok(patterns) => {
             let (site, past) = (&asked.site, asked.past());
@@ -251,7 +251,7 @@ pub async fn preview_part(
     }
 }
 
-/// `POST /setup/visitors`: keeps what was typed.
+/// `POST /{site}/settings/visitors`: keeps what was typed.
 pub async fn save(
     state: web::Data<State>,
     By(by): By,
@@ -259,11 +259,11 @@ pub async fn save(
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
     let typed = typed.into_inner();
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
-    match typed.on(asked.site) {
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
+    match typed.on(asked.site.clone()) {
         Ok(site) => {
             changes::visitors::set_collecting(&state.answers, &by, &site, asked.now).await?;
-            Ok(redirect("/setup/visitors"))
+            Ok(redirect(&format!("{}/settings/visitors", asked.base())))
         }
         Err(says) => show(&state, &request, Some(says), None, Some(typed)).await,
     }
@@ -274,14 +274,14 @@ pub struct Who {
     who: String,
 }
 
-/// `POST /setup/visitors/forget`: takes out what is known of a person or a visit.
+/// `POST /{site}/settings/visitors/forget`: takes out what is known of a person or a visit.
 pub async fn forget(
     state: web::Data<State>,
     By(by): By,
     request: HttpRequest,
     who: web::Form<Who>,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let who = who.who.trim();
     if who.is_empty() {
         return show(
@@ -332,13 +332,13 @@ struct LiveRow {
 /// The most arrivals that are shown.
 const LIVE: i64 = 8;
 
-/// `GET /setup/visitors/live`: what arrived last, each with what was kept and what was cut; what was turned away in the
+/// `GET /{site}/settings/visitors/live`: what arrived last, each with what was kept and what was cut; what was turned away in the
 /// last hour.
 pub async fn live_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let lately = Stretch { from: asked.now - SignedDuration::from_hours(1), to: asked.now };
     let visit::Live { newest, refused } =
         visit::live(&state.answers, &asked.site, lately, LIVE).await?;
@@ -366,7 +366,7 @@ pub async fn live_part(
         let who = if v.person == 0 { "" } else { "; the person’s id to a hash" };
         LiveRow {
             time: v.at.to_zoned(zone.clone()).strftime("%H:%M:%S").to_string(),
-            link: view_link(v.at, v.beacon.visit, v.beacon.id),
+            link: view_link(&base(&asked.site), v.at, v.beacon.visit, v.beacon.id),
             page: v.path.clone(),
             kept: kept.join(", "),
             cut: format!("the address, to {}{who}", v.ip),

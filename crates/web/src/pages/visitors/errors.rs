@@ -7,18 +7,18 @@ use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
-use crate::frame::Frame;
 use crate::frame::own_parameters;
+use crate::frame::{self, Frame};
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Site;
 use cadentis_answers::{Range, errors, visitors};
 use cadentis_core::stats::share;
 use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::errors::Kind;
-use jiff::tz::TimeZone;
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -123,8 +123,7 @@ pub async fn page(
             "Script errors and rejections that nobody handled; errors that the page writes on its console; phrases that must not appear; pictures, scripts and styles that did not come. Only the first two count as script errors of a page view.".into(),
         ],
     )];
-    let rows =
-        kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site.zone)).collect();
+    let rows = kinds.iter().map(|k| row(k, found.read, family.as_deref(), &frame.site)).collect();
     let (tabs, filter) = (tabs(&frame, "/visitors/errors"), FilterLine::of(&frame, &attributes));
     html(&Page {
         tabs,
@@ -140,7 +139,8 @@ pub async fn page(
 }
 
 /// One kind in a table, on one page family or on all; `all` page views had errors.
-pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> Row {
+pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, site: &Site) -> Row {
+    let (base, zone) = (frame::base(site), &site.zone);
     let of_family = family.map(|family| ("family", family));
     let moment = |at| format::day_clock(at, zone);
     let browsers: Vec<String> =
@@ -162,7 +162,7 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
         },
         count: format::thousands(k.count),
         link: named_link(
-            "/visitors/errors",
+            &format!("{base}/visitors/errors"),
             &[("name", k.pattern.as_str())].into_iter().chain(of_family).collect::<Vec<_>>(),
         ),
         pattern: k.pattern.clone(),
@@ -179,7 +179,7 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
             .map(|(f, n)| FamilyCount {
                 name: f.clone(),
                 count: format::thousands(*n),
-                link: family_link(f),
+                link: family_link(&base, f),
             })
             .collect(),
         browsers: browsers.join(", "),
@@ -188,7 +188,10 @@ pub(super) fn row(k: &Kind, all: u64, family: Option<&str>, zone: &TimeZone) -> 
             .iter()
             .map(|(at, visit)| {
                 let time = at.to_zoned(zone.clone()).strftime("%a %-d %H:%M").to_string();
-                Link::new(format!("/visitors/visits/{visit}?at={}", at.as_millisecond()), time)
+                Link::new(
+                    format!("{base}/visitors/visits/{visit}?at={}", at.as_millisecond()),
+                    time,
+                )
             })
             .collect(),
     }

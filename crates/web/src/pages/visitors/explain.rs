@@ -47,7 +47,7 @@ pub async fn carriers_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let vital = wanted(&request)?;
     let found = breakdown::explained(&state.answers, asked.site.id, &asked.range(), vital).await?;
     let row = |c: &cadentis_core::visitor::slices::Carrier| {
@@ -57,7 +57,12 @@ pub async fn carriers_part(
             share: format!("{:.0} %", c.share * 100.0),
             share_not_good: format!("{:.0} %", c.share_not_good * 100.0),
             more: format::thousands(c.excess.round() as u64),
-            link: format!("/visitors?vital={}&{}", vital.name(), asked.query_with(&filter)),
+            link: format!(
+                "{}/visitors?vital={}&{}",
+                asked.base(),
+                vital.name(),
+                asked.query_with(&filter)
+            ),
         }
     };
     html(&Carriers {
@@ -112,7 +117,7 @@ pub async fn breakdown_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let (vital, site_id) = (wanted(&request)?, asked.site.id);
     let by = query::<By>(&request)?;
     let by = by.by.as_deref().and_then(Attribute::parse).unwrap_or_else(|| {
@@ -142,7 +147,8 @@ pub async fn breakdown_part(
         let of = |r: Rating| 120.0 * m.share(r).unwrap_or(0.0);
         BreakdownRow {
             link: format!(
-                "/visitors?vital={}&{}",
+                "{}/visitors?vital={}&{}",
+                asked.base(),
                 vital.name(),
                 asked.query_with(&asked.filter.clone().and(by.clone(), value))
             ),
@@ -169,7 +175,8 @@ pub async fn breakdown_part(
     };
     let address = |a: &Attribute| {
         format!(
-            "/visitors/breakdown?by={}&vital={}&{}",
+            "{}/visitors/breakdown?by={}&vital={}&{}",
+            asked.base(),
             a.name(),
             vital.name(),
             asked.query_with(&asked.filter)
@@ -232,15 +239,25 @@ pub async fn trouble_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let found = breakdown::trouble(&state.answers, asked.site.id, &asked.range(), 6).await?;
     let zone = &asked.site.zone;
     let rows = |column: &str, all: &[Trouble]| {
         let row = |t: &Trouble| {
             let link = if column == "visit" {
-                format!("/visitors/visits/{}?at={}", Uuid::from_u128(t.id), t.last.as_millisecond())
+                format!(
+                    "{}/visitors/visits/{}?at={}",
+                    asked.base(),
+                    Uuid::from_u128(t.id),
+                    t.last.as_millisecond()
+                )
             } else {
-                format!("/visitors/find?person={:016x}&{}", t.id, asked.query_with(&asked.filter))
+                format!(
+                    "{}/visitors/find?person={:016x}&{}",
+                    asked.base(),
+                    t.id,
+                    asked.query_with(&asked.filter)
+                )
             };
             let counted = [
                 (t.errors, "with errors"),

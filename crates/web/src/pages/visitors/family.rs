@@ -78,7 +78,7 @@ pub async fn page(
         says,
         readings: readings(&frame, &views, before.as_ref(), None),
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &budgets),
-        link: family_link(&name),
+        link: family_link(&frame.base, &name),
         tabs: tabs(&frame, "/visitors/family"),
         filter: FilterLine::of(&frame, &attributes),
         name,
@@ -277,7 +277,7 @@ pub async fn load_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::part(&state, &request, "Visitors", TWELVE_HOURS).await?;
+    let frame = Frame::part(&request, "Visitors", TWELVE_HOURS)?;
     let name = wanted(&request)?;
     let filter = frame.filter.clone().and(Attribute::Family, &name);
     let loads = family::loads(&state.answers, &frame.site, &frame.range(), &name, &LANES).await?;
@@ -294,14 +294,13 @@ pub async fn load_part(
         );
         LoadBar::of(&spent, says)
     });
-    let zone = &frame.site.zone;
     let kinds = loads
         .kinds
         .iter()
         .take(5)
-        .map(|k| errors::row(k, loads.errors, Some(&name), zone))
+        .map(|k| errors::row(k, loads.errors, Some(&name), &frame.site))
         .collect();
-    let slow = loads.slowest.iter().map(|s| slow_row(s, zone)).collect();
+    let slow = loads.slowest.iter().map(|s| slow_row(s, &frame.site)).collect();
     let named = named_tables(&loads.named);
     let query = frame.query_with(&filter);
     let beside = [
@@ -311,15 +310,16 @@ pub async fn load_part(
         ("what went wrong", "/visitors/errors?"),
         ("by anything else", "/visitors?"),
     ];
-    let beside = beside.map(|(name, path)| Link::new(format!("{path}{query}"), name)).to_vec();
+    let beside =
+        beside.map(|(name, path)| Link::new(format!("{}{path}{query}", frame.base), name)).to_vec();
     html(&LoadPart {
-        releases: releases(&frame, &loads.by_release, &family_link(&name)),
+        releases: releases(&frame, &loads.by_release, &family_link(&frame.base, &name)),
         parties: loads.parties.iter().take(PARTIES).map(|p| party_row(p, loads.read)).collect(),
         part,
         spent,
         rows: slow,
         kinds,
-        link: family_link(&name),
+        link: family_link(&frame.base, &name),
         named,
         beside,
         frame,

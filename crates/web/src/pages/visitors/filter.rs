@@ -58,7 +58,8 @@ impl FilterLine {
             attributes: attributes
                 .map(|a| {
                     let address = format!(
-                        "/visitors/values?attribute={}&path={}&{}{}",
+                        "{}/visitors/values?attribute={}&path={}&{}{}",
+                        frame.base,
                         a.name(),
                         frame.here,
                         frame.own,
@@ -116,14 +117,14 @@ pub async fn values_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let wanted = query::<FilterQuery>(&request)?;
     let attribute = wanted.attribute.as_deref().and_then(Attribute::parse);
     let attribute =
         attribute.ok_or_else(|| PageError::NotFound("this attribute of page views".into()))?;
     // Only pages of ours are led back to.
-    let path =
-        wanted.path.filter(|p| p.starts_with("/visitors")).unwrap_or_else(|| "/visitors".into());
+    let visitors = format!("{}/visitors", asked.base());
+    let path = wanted.path.filter(|p| p.starts_with(&visitors)).unwrap_or(visitors);
     let here: Vec<String> = asked
         .filter
         .parts()

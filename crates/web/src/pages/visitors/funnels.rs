@@ -4,11 +4,11 @@ use super::filter::FilterLine;
 use super::lanes::{self, Lanes, Words};
 use super::{Tabs, tabs};
 use crate::State;
-use crate::access::By;
+use crate::access::{By, InSite};
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::Frame;
+use crate::frame::{Frame, base};
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::Working;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -223,12 +223,12 @@ fn drawn(followed: &Followed, lanes: Lanes) -> Drawn {
 /// `POST /visitors/funnels`: keeps a funnel.
 pub async fn save(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
     request: HttpRequest,
     typed: web::Form<Typed>,
 ) -> Result<HttpResponse, PageError> {
     let typed = typed.into_inner();
-    let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
     let steps: Vec<String> =
         typed.steps().iter().filter(|s| !s.is_empty()).map(|s| s.to_string()).collect();
     let minutes = typed.minutes.trim().parse::<i32>().ok().filter(|m| (1..=1_440).contains(m));
@@ -247,7 +247,7 @@ pub async fn save(
     let name = typed.name.trim().to_string();
     let funnel = SavedFunnel { name, steps, within_s: minutes.unwrap_or(60) * 60 };
     changes::visitors::save_funnel(&state.answers, &by, &site, &funnel).await?;
-    Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
+    Ok(redirect(&format!("{}/visitors/funnels?{}", base(&site), request.query_string())))
 }
 
 #[derive(Debug, Deserialize)]
@@ -258,11 +258,11 @@ pub struct Named {
 /// `POST /visitors/funnels/delete`
 pub async fn delete(
     state: web::Data<State>,
+    InSite(site): InSite,
     By(by): By,
     request: HttpRequest,
     named: web::Form<Named>,
 ) -> Result<HttpResponse, PageError> {
-    let site = crate::frame::Asked::load(&state, &request, TWELVE_HOURS).await?.site;
     changes::visitors::delete_funnel(&state.answers, &by, &site, &named.name).await?;
-    Ok(redirect(&format!("/visitors/funnels?{}", request.query_string())))
+    Ok(redirect(&format!("{}/visitors/funnels?{}", base(&site), request.query_string())))
 }

@@ -22,6 +22,7 @@ use serde_json::Value;
 #[derive(Template)]
 #[template(path = "families_task.html")]
 struct TaskPart {
+    base: String,
     task: Option<Shown>,
 }
 
@@ -55,36 +56,36 @@ fn shown(task: &Task, now: Timestamp) -> Shown {
     }
 }
 
-/// `GET /setup/visitors/history`: how far the work on families is.
+/// `GET /{site}/settings/visitors/history`: how far the work on families is.
 pub async fn task_part(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let task = collecting::families_task(&state.answers, asked.site.id).await?;
-    html(&TaskPart { task: task.map(|t| shown(&t, asked.now)) })
+    html(&TaskPart { base: asked.base(), task: task.map(|t| shown(&t, asked.now)) })
 }
 
-/// `POST /setup/visitors/history`: puts all history into the families of now.
+/// `POST /{site}/settings/visitors/history`: puts all history into the families of now.
 pub async fn begin(
     state: web::Data<State>,
     By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     changes::visitors::begin_families(&state.answers, &by, &asked.site, asked.now).await?;
-    Ok(redirect("/setup/visitors#families"))
+    Ok(redirect(&format!("{}/settings/visitors#families", asked.base())))
 }
 
-/// `POST /setup/visitors/history/stop`
+/// `POST /{site}/settings/visitors/history/stop`
 pub async fn stop(
     state: web::Data<State>,
     By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     changes::visitors::stop_families(&state.answers, &by, &asked.site).await?;
-    Ok(redirect("/setup/visitors#families"))
+    Ok(redirect(&format!("{}/settings/visitors#families", asked.base())))
 }
 
 /// What the address says of a file.
@@ -111,7 +112,7 @@ struct BroughtPart {
 /// So many of the lines that were not taken are told.
 const TOLD: usize = 20;
 
-/// `POST /setup/visitors/import?file=&device=&country=`: takes the page views of a file; 422 when nothing in it is one.
+/// `POST /{site}/settings/visitors/import?file=&device=&country=`: takes the page views of a file; 422 when nothing in it is one.
 pub async fn import(
     state: web::Data<State>,
     By(by): By,
@@ -135,7 +136,7 @@ pub async fn import(
     let Ok(text) = String::from_utf8(body.to_vec()) else {
         return wrong("The file is not text in UTF-8.");
     };
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let given = [("device", &about.device), ("country", &about.country)];
     let given = given.into_iter().filter(|(_, value)| !value.is_empty());
     let defaults: Defaults =
@@ -172,7 +173,8 @@ fn part(asked: &Asked, b: &Imported) -> BroughtPart {
     };
     let link = b.stretch.map(around).map(|s| {
         format!(
-            "/visitors?from={}&to={}&against={}",
+            "{}/visitors?from={}&to={}&against={}",
+            asked.base(),
             Stretch::moment(s.from),
             Stretch::moment(s.to),
             asked.kind.word()

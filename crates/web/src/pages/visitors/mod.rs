@@ -19,11 +19,12 @@ use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Asked, Frame, tone};
+use crate::frame::{Asked, Frame, base, tone};
 use crate::limits::query;
 use crate::view::{self, Cell, Choice, Figure, Link, Mark, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::kept::Site;
 use cadentis_answers::views::Views;
 use cadentis_answers::visit as visits;
 use cadentis_answers::visitors::{self, Visits};
@@ -37,7 +38,6 @@ use cadentis_core::visitor::slices::Minute;
 use cadentis_core::visitor::{Measured, PageView, Pool, Seen, has_risen};
 use filter::FilterLine;
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use lanes::{LANES, Lanes};
 use serde::Deserialize;
 use url::form_urlencoded::Serializer;
@@ -63,15 +63,15 @@ crate::routes::routes! {
     Read get "/visitors/family/beside" => blind::beside_part,
     People get "/visitors/find" => visit::find,
     People get "/visitors/visits/{id}" => visit::page,
-    Administer get "/setup/visitors" => collecting::page,
-    Grave post "/setup/visitors" => collecting::save,
-    People get "/setup/visitors/live" => collecting::live_part,
-    Administer post "/setup/visitors/families" => collecting::preview_part,
-    Administer get "/setup/visitors/history" => history::task_part,
-    Grave post "/setup/visitors/history" => history::begin,
-    Grave post "/setup/visitors/history/stop" => history::stop,
-    Grave post "/setup/visitors/import" => history::import,
-    Grave post "/setup/visitors/forget" => collecting::forget,
+    Administer get "/settings/visitors" => collecting::page,
+    Grave post "/settings/visitors" => collecting::save,
+    People get "/settings/visitors/live" => collecting::live_part,
+    Administer post "/settings/visitors/families" => collecting::preview_part,
+    Administer get "/settings/visitors/history" => history::task_part,
+    Grave post "/settings/visitors/history" => history::begin,
+    Grave post "/settings/visitors/history/stop" => history::stop,
+    Grave post "/settings/visitors/import" => history::import,
+    Grave post "/settings/visitors/forget" => collecting::forget,
 }
 
 /// The pages about visitors, each with its address, and whether it is this one.
@@ -85,11 +85,11 @@ fn tabs(frame: &Frame, here: &str) -> Tabs {
         ("Errors", "/visitors/errors"),
         ("Funnels", "/visitors/funnels"),
         ("Blind spots", "/visitors/blind-spots"),
-        ("Collecting", "/setup/visitors"),
+        ("Collecting", "/settings/visitors"),
     ];
     // Nobody is offered what they may not open.
-    let may = |path: &str| frame.who.administers() || !path.starts_with("/setup");
-    let tab = |(name, path)| Choice::new(path, name, path == here);
+    let may = |path: &str| frame.who.administers() || !path.starts_with("/settings");
+    let tab = |(name, path)| Choice::new(format!("{}{path}", frame.base), name, path == here);
     all.into_iter().filter(|(_, path)| may(path)).map(tab).collect()
 }
 
@@ -174,7 +174,7 @@ pub async fn page(
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| Choice::of(v.name(), v == vital)).to_vec(),
-        mosaic: mosaic(vital, &families, all.page_views),
+        mosaic: mosaic(&frame, vital, &families, all.page_views),
         histogram: histogram(vital, &measured),
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &found.budgets),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
@@ -193,7 +193,10 @@ fn worst(frame: &Frame, vital: Vital, minute: &Minute) -> Link {
         vital.text(minute.p75),
         minute.samples
     );
-    Link::new(format!("/visitors?vital={}&{}", vital.name(), frame.query_of(&around)), says)
+    Link::new(
+        format!("{}/visitors?vital={}&{}", frame.base, vital.name(), frame.query_of(&around)),
+        says,
+    )
 }
 
 /// How the vital's 75th percentile and the Apdex were come by.
@@ -315,7 +318,7 @@ pub(super) fn readings(
     figures
 }
 
-fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Tile> {
+fn mosaic(frame: &Frame, vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Tile> {
     const W: f64 = 814.0;
     const H: f64 = 236.0;
     let mut x = 0.0;
@@ -336,7 +339,7 @@ fn mosaic(vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Til
                 name.clone()
             };
             Some(Tile {
-                link: family_link(name),
+                link: family_link(&frame.base, name),
                 x: tile_x,
                 w,
                 good: H * of(Rating::Good),
@@ -439,7 +442,7 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
         cells.push(Cell::new(format::percent(share, 1, None), "plain"));
     }
     FamilyRow {
-        link: family_link(name),
+        link: family_link(&frame.base, name),
         name: name.into(),
         views: format::thousands(pool.page_views),
         cells,
@@ -452,16 +455,17 @@ pub(super) fn named_link(path: &str, parameters: &[(&str, &str)]) -> String {
 }
 
 /// The address of a page family's page, with room for more behind it.
-pub(super) fn family_link(name: &str) -> String {
-    named_link("/visitors/family", &[("family", name)])
+pub(super) fn family_link(base: &str, name: &str) -> String {
+    named_link(&format!("{base}/visitors/family"), &[("family", name)])
 }
 
 /// The address of a page view within its visit.
-pub(super) fn view_link(at: Timestamp, visit: Uuid, id: Uuid) -> String {
-    format!("/visitors/visits/{visit}?at={}&view={id}", at.as_millisecond())
+pub(super) fn view_link(base: &str, at: Timestamp, visit: Uuid, id: Uuid) -> String {
+    format!("{base}/visitors/visits/{visit}?at={}&view={id}", at.as_millisecond())
 }
 
-pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> view::Row {
+pub(super) fn slow_row(s: &Seen, site: &Site) -> view::Row {
+    let zone = &site.zone;
     let cells = vec![
         format::day_clock(s.at, zone),
         s.path.clone(),
@@ -473,7 +477,7 @@ pub(super) fn slow_row(s: &Seen, zone: &TimeZone) -> view::Row {
         s.lcp.map_or("–".into(), |v| Vital::Lcp.text(f64::from(v))),
         s.errors.to_string(),
     ];
-    view::Row { link: view_link(s.at, s.visit, s.id), cells }
+    view::Row { link: view_link(&base(site), s.at, s.visit, s.id), cells }
 }
 
 #[derive(Template)]
@@ -495,11 +499,11 @@ pub async fn slowest(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let vital = wanted(&request)?;
     let slowest =
         visitors::slowest(&state.answers, asked.site.id, &asked.range(), vital, 12).await?;
-    html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site.zone)).collect() })
+    html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site)).collect() })
 }
 
 /// The most arrivals that are shown.
@@ -510,7 +514,7 @@ pub async fn arrivals(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let asked = Asked::load(&state, &request, TWELVE_HOURS).await?;
+    let asked = Asked::load(&request, TWELVE_HOURS)?;
     let mut stretch = asked.stretch;
     // A stretch that ended a moment ago is one that goes on.
     if asked.now.duration_since(stretch.to).as_mins() < 10 {
@@ -529,7 +533,7 @@ pub async fn arrivals(
         let device = s.beacon.device.word().to_string();
         let cells =
             vec![time, s.path.clone(), device, s.country.clone(), s.browser.to_string(), lcp];
-        view::Row { link: view_link(s.at, s.beacon.visit, s.beacon.id), cells }
+        view::Row { link: view_link(&asked.base(), s.at, s.beacon.visit, s.beacon.id), cells }
     };
     html(&Arrivals {
         complete: newest.first().map_or(NO_DATA.into(), |s| format::clock(s.at, zone)),

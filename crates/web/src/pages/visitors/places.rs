@@ -103,8 +103,9 @@ pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Ma
     let chosen = only(&asked.filter, &Attribute::Country);
     let shown = WORLD.around(chosen.unwrap_or(""));
     let unit = shown[2] / WIDTH;
-    let link =
-        |filter: &Filter| format!("/visitors?vital={}&{}", vital.name(), asked.query_with(filter));
+    let link = |filter: &Filter| {
+        format!("{}/visitors?vital={}&{}", asked.base(), vital.name(), asked.query_with(filter))
+    };
     let of = |code: &str| values.iter().find(|(value, _)| value == code).map(|(_, pool)| pool);
     let land = |c: &Country| {
         let pool = of(c.code).filter(|_| !c.code.is_empty());

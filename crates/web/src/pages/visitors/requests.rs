@@ -159,7 +159,7 @@ fn row(c: &Calls, what: &str, frame: &Frame) -> Row {
         let status = if f.status == 0 { "no answer".to_string() } else { f.status.to_string() };
         Newest {
             time: format::day_clock(f.at, &frame.site.zone),
-            link: format!("{}&{}", view_link(f.at, f.visit, f.view), frame.query),
+            link: format!("{}&{}", view_link(&frame.base, f.at, f.visit, f.view), frame.query),
             says: format!("{status} {}", f.code).trim_end().to_string(),
             trace: Some(f.trace.as_str())
                 .filter(|t| !t.is_empty())

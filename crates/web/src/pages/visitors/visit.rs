@@ -4,7 +4,7 @@
 use super::family::LoadBar;
 use super::{family_link, view_link};
 use crate::State;
-use crate::access::By;
+use crate::access::{After, By};
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
@@ -113,7 +113,7 @@ const LANE: f64 = 20.0;
 pub async fn page(
     state: web::Data<State>,
     By(by): By,
-    id: web::Path<Uuid>,
+    After(id): After<Uuid>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Visitors", TWELVE_HOURS).await?;
@@ -122,7 +122,7 @@ pub async fn page(
         wanted.at.and_then(|ms| Timestamp::from_millisecond(ms).ok()).unwrap_or(frame.stretch.to);
     let none =
         || PageError::NotFound(format!("page views of the visit {id} within a day of {near}"));
-    let asked = visit::ask(&state.answers, frame.site.id, *id, near).await?;
+    let asked = visit::ask(&state.answers, frame.site.id, id, near).await?;
     let visit::Visit { views, told, is_cut: cut } = asked.ok_or_else(none)?;
     looked(&state.answers, &by, "looked at the visit", &id.to_string()).await?;
     let (Some(first), Some(last)) = (views.first(), views.last()) else { return Err(none()) };
@@ -161,10 +161,11 @@ pub async fn page(
         if troubled == 0 { "none".into() } else { troubled.to_string() },
     );
     let page = Page {
-        id: *id,
+        id,
         who: format!("{} · {} · {} on {}", first.device, first.country, first.browser, first.os),
-        person: (first.person != 0)
-            .then(|| format!("/visitors/find?person={:016x}&{}", first.person, frame.query)),
+        person: (first.person != 0).then(|| {
+            format!("{}/visitors/find?person={:016x}&{}", frame.base, first.person, frame.query)
+        }),
         says,
         cut,
         all,
@@ -195,14 +196,18 @@ impl Line<'_> {
         let took = f64::from([v.load, v.lcp].into_iter().flatten().fold(0.0f32, f32::max));
         let wrong = wrong(v);
         Row {
-            link: format!("{}&{}", view_link(v.at, v.visit, v.id), self.frame.query),
+            link: format!(
+                "{}&{}",
+                view_link(&self.frame.base, v.at, v.visit, v.id),
+                self.frame.query
+            ),
             here: Some(v.id) == self.chosen,
             tone: tone_of(v),
             time: v.at.to_zoned(self.frame.site.zone.clone()).strftime("%H:%M:%S").to_string(),
             after: format!("+{}", length_text(after)),
             path: v.path.clone(),
             family: Link::new(
-                format!("{}&{}", family_link(&v.family), self.frame.query),
+                format!("{}&{}", family_link(&self.frame.base, &v.family), self.frame.query),
                 &v.family,
             ),
             cells: [(Vital::Lcp, v.lcp), (Vital::Inp, v.inp), (Vital::Cls, v.cls)]
@@ -300,7 +305,7 @@ pub async fn find(
     let sought = query::<Sought>(&request)?;
     let typed = sought.who.unwrap_or_default().trim().to_string();
     if let Ok(visit) = Uuid::parse_str(&typed) {
-        return Ok(redirect(&format!("/visitors/visits/{visit}?{}", frame.query)));
+        return Ok(redirect(&format!("{}/visitors/visits/{visit}?{}", frame.base, frame.query)));
     }
     let is_asked = !typed.is_empty() || sought.person.is_some();
     let persons = match sought.person.as_deref().and_then(|p| u64::from_str_radix(p, 16).ok()) {
@@ -332,7 +337,10 @@ pub async fn find(
             },
         ];
         let at = first.at.as_millisecond();
-        view::Row { link: format!("/visitors/visits/{id}?at={at}&{}", frame.query), cells }
+        view::Row {
+            link: format!("{}/visitors/visits/{id}?at={at}&{}", frame.base, frame.query),
+            cells,
+        }
     };
     let rows: Vec<_> = visits.iter().rev().map(row).collect();
     if is_asked {

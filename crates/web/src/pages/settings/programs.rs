@@ -1,9 +1,9 @@
 //! Tokens of programs: made, shown once, taken away.
 
 use crate::State;
-use crate::access::{By, Who};
+use crate::access::{After, By, InSite, Who};
 use crate::error::PageError;
-use crate::frame::Frame;
+use crate::frame::{Frame, base};
 use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
@@ -84,7 +84,7 @@ async fn page_with(
     wrong: Option<String>,
     shown: Option<Shown>,
 ) -> Result<HttpResponse, PageError> {
-    let frame = Frame::load(state, request, "Setup", TWELVE_HOURS).await?;
+    let frame = Frame::load(state, request, "Settings", TWELVE_HOURS).await?;
     let tokens = people::tokens(&state.answers, frame.site.id).await?;
     let zone = frame.site.zone.clone();
     let day = |at: jiff::Timestamp| at.to_zoned(zone.clone()).strftime("%-d %b %Y").to_string();
@@ -123,7 +123,7 @@ async fn page_with(
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 
-/// `GET /setup/programs`
+/// `GET /{site}/settings/programs`
 pub async fn page(
     state: web::Data<State>,
     request: HttpRequest,
@@ -132,11 +132,12 @@ pub async fn page(
     page_with(&state, &request, &who, &Vec::new(), None, None).await
 }
 
-/// `POST /setup/programs`: a token for the site that pages are about.
+/// `POST /{site}/settings/programs`: a token for this site alone.
 pub async fn make(
     state: web::Data<State>,
     request: HttpRequest,
     who: Who,
+    InSite(site): InSite,
     given: web::Form<Given>,
 ) -> Result<HttpResponse, PageError> {
     let name = text::clean(of(&given, "name").trim(), LONGEST_NAME, None);
@@ -147,7 +148,6 @@ pub async fn make(
         _ if scopes.is_empty() => Some("Choose what the program may do.".into()),
         None => Some(format!("A token is good for 1 to {LONGEST_DAYS} days.")),
         Some(days) => {
-            let site = state.site().await?;
             let (answers, by) = (&state.answers, who.author());
             let token = people::make_token(answers, &by, site.id, &name, &scopes, days).await?;
             let shown = Some(Shown { name, token: token.text().into() });
@@ -157,15 +157,15 @@ pub async fn make(
     page_with(&state, &request, &who, &given, wrong, None).await
 }
 
-/// `POST /setup/programs/{id}/remove`: worth nothing from now on.
+/// `POST /{site}/settings/programs/{id}/remove`: worth nothing from now on.
 pub async fn remove(
     state: web::Data<State>,
     By(by): By,
-    id: web::Path<Uuid>,
+    InSite(site): InSite,
+    After(id): After<Uuid>,
 ) -> Result<HttpResponse, PageError> {
-    let site = state.site().await?;
-    match people::remove_token(&state.answers, &by, site.id, *id).await? {
-        true => Ok(redirect("/setup/programs")),
+    match people::remove_token(&state.answers, &by, site.id, id).await? {
+        true => Ok(redirect(&format!("{}/settings/programs", base(&site)))),
         false => Err(PageError::NotFound("this token".into())),
     }
 }
