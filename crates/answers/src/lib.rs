@@ -37,6 +37,7 @@ pub mod location;
 pub mod now;
 pub mod people;
 pub mod played;
+pub mod pooled;
 pub mod range;
 pub mod recordings;
 pub mod requests;

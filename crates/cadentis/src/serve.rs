@@ -135,6 +135,7 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     tokio::spawn(said);
     let meter = cadentis_web::ops::PageMeter::default();
     let state = cadentis_web::State {
+        pace: cadentis_web::pace::Pace::default(),
         meter,
         answers,
         importer: Importer::new(db.clone(), persons),

@@ -5,15 +5,17 @@
 
 use crate::State;
 use crate::error::PageError;
+use crate::pace::{A_MINUTE, Left};
 use crate::problem::{Problem, program_asks};
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::cookie::time::Duration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
-use actix_web::http::Method;
 use actix_web::http::header::{
-    AUTHORIZATION, CACHE_CONTROL, HeaderName, HeaderValue, LOCATION, USER_AGENT,
+    AUTHORIZATION, CACHE_CONTROL, HeaderMap, HeaderName, HeaderValue, LOCATION, RETRY_AFTER,
+    USER_AGENT,
 };
+use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, HttpResponse, ResponseError, web};
 use cadentis_answers::changes::Author;
@@ -25,6 +27,7 @@ use cadentis_core::site::check_slug;
 use serde::de::DeserializeOwned;
 use std::future::{Ready, ready};
 use std::net::IpAddr;
+use std::time::Instant;
 use url::form_urlencoded::byte_serialize;
 
 /// Whoever is signed in.
@@ -237,7 +240,12 @@ async fn let_in<B: MessageBody + 'static>(
     let named = request.match_info().get("site").map(str::to_string);
     if let Some(token) = bearer(&request).filter(|_| is_api) {
         return match program(&state, needs, &token).await {
-            Ok(caller) => {
+            Ok((caller, left)) => {
+                if !left.is_within {
+                    let mut answer = too_often(left);
+                    say_pace(answer.headers_mut(), left);
+                    return Ok(request.into_response(answer).map_into_right_body());
+                }
                 match asked_about(&state, named, |site| caller.reads(site.id)).await {
                     Ok(Some(site)) => {
                         request.extensions_mut().insert(site);
@@ -246,7 +254,9 @@ async fn let_in<B: MessageBody + 'static>(
                     Err(e) => return turned_away(request, e),
                 }
                 request.extensions_mut().insert(caller);
-                Ok(next.call(request).await?.map_into_left_body())
+                let mut answer = next.call(request).await?;
+                say_pace(answer.headers_mut(), left);
+                Ok(answer.map_into_left_body())
             }
             Err(e) => turned_away(request, e),
         };
@@ -290,13 +300,41 @@ async fn let_in<B: MessageBody + 'static>(
 }
 
 /// The program that shows this token, if it may.
-async fn program(state: &State, needs: Permission, token: &str) -> Result<Caller, PageError> {
+async fn program(
+    state: &State,
+    needs: Permission,
+    token: &str,
+) -> Result<(Caller, Left), PageError> {
     let token = people::shown_token(&state.answers, token).await?.ok_or(PageError::NoToken)?;
     if !Scope::may(&token.scopes, needs) {
         return Err(PageError::NotAllowed("This token was not made for that."));
     }
     let (author, of_site) = (Author::program(&token.name), Some(token.site_id));
-    Ok(Caller { author, of_site, who: None })
+    let left = state.pace.take(token.id, Instant::now());
+    Ok((Caller { author, of_site, who: None }, left))
+}
+
+/// How a program is told that it asks too often.
+fn too_often(left: Left) -> HttpResponse {
+    let says = format!(
+        "A token may ask {A_MINUTE} times a minute; the next time is in {} s.",
+        left.reset_s
+    );
+    let mut answer = HttpResponse::from(Problem::new(StatusCode::TOO_MANY_REQUESTS, says));
+    answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from(left.reset_s));
+    answer
+}
+
+/// What is left to a token, in headers (draft-ietf-httpapi-ratelimit-headers, version 03: three fields that many programs
+/// read).
+fn say_pace(headers: &mut HeaderMap, left: Left) {
+    for (name, value) in [
+        ("ratelimit-limit", u64::from(A_MINUTE)),
+        ("ratelimit-remaining", u64::from(left.remaining)),
+        ("ratelimit-reset", left.reset_s),
+    ] {
+        headers.insert(HeaderName::from_static(name), HeaderValue::from(value));
+    }
 }
 
 /// The site of this name, if whoever asks may read it.

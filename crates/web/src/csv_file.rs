@@ -12,12 +12,17 @@ impl CsvFile {
         file
     }
 
+    /// A piece of a table whose header was written before.
+    pub fn without_header() -> CsvFile {
+        CsvFile(csv::Writer::from_writer(Vec::new()))
+    }
+
     pub fn row<S: AsRef<str>>(&mut self, cells: impl IntoIterator<Item = S>) {
         // Writing into memory fails for no reason that could be told.
         let _ = self.0.write_record(cells.into_iter().map(|cell| plain(cell.as_ref())));
     }
 
-    fn bytes(self) -> Vec<u8> {
+    pub fn bytes(self) -> Vec<u8> {
         self.0.into_inner().unwrap_or_default()
     }
 

@@ -20,6 +20,7 @@ mod limits;
 mod lineup;
 mod map;
 pub mod ops;
+pub mod pace;
 mod pages;
 mod problem;
 mod respond;
@@ -54,6 +55,8 @@ pub struct State {
     pub importer: Importer,
     /// How long pages took.
     pub meter: ops::PageMeter,
+    /// How often each token asks.
+    pub pace: pace::Pace,
     pub intake: Intake,
     /// Set once tables and today's partitions are there: before that nothing can be stored.
     pub ready: Arc<AtomicBool>,

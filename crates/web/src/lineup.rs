@@ -9,6 +9,7 @@ use askama::Template;
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{LeftOut, Marker};
 use cadentis_answers::played::Here;
+use cadentis_answers::pooled::{self, rated};
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -444,8 +445,7 @@ fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
 
 fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
     let all = views.all();
-    let lcp = all.measured(Vital::Lcp);
-    let p75 = lcp.reading(0.75);
+    let p75 = pooled::p75(&all, Vital::Lcp);
     let sub = format!("{} page views", format::thousands(all.page_views));
     let mut lane = Lane::new("Visitors, LCP p75", sub, 40.0, 84.0);
     let limit = Vital::Lcp.thresholds().0;
@@ -465,8 +465,8 @@ fn visitor_lane(frame: &Frame, axis: &Axis, views: &Views) -> Lane {
         .buckets(None)
         .into_iter()
         .filter_map(|(bucket, pool)| {
-            let m = pool.measured(Vital::Lcp);
-            let value = |p: f64| m.reading(p).value;
+            let m = rated(&pool, Vital::Lcp);
+            let value = |p: f64| m.at(p).value;
             let x = axis.x(at_second(bucket) + half);
             (axis.left..=axis.right()).contains(&x).then_some(())?;
             // Half a bucket is no bucket: its few page views would draw a spike.

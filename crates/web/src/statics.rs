@@ -155,7 +155,7 @@ mod tests {
         whole.dedup();
         assert_eq!(
             whole,
-            ["lineup|safe", "preview|safe"],
+            ["lineup|safe", "preview|safe", "steps|safe"],
             "each is a template that was rendered, and escaped there"
         );
     }

@@ -234,3 +234,134 @@ async fn page_views_come_as_lines_with_what_was_asked_for_and_nothing_of_who_it_
         );
     }
 }
+
+#[tokio::test]
+async fn files_of_runs_hold_what_the_list_holds_and_a_record_is_sent_again_only_when_it_is_another()
+{
+    let w = World::new().await;
+    let read = w.token(1, &[Scope::Read], 30).await;
+    play(&w.s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed]).await;
+    let runs = format!("{HERE}/journeys/book/runs");
+    let list = w.json(&read, &format!("{runs}?limit=1000")).await;
+    let list = list["runs"].as_array().expect("runs").clone();
+    let lines = w.ask(&read, "GET", &format!("{runs}.ndjson"), None).await;
+    assert_eq!(lines.headers()["content-type"], "application/x-ndjson");
+    let lines = lines.text().await.expect("lines");
+    let lines: Vec<Value> = lines.lines().map(|l| serde_json::from_str(l).expect("JSON")).collect();
+    assert_eq!(lines, list);
+    let table = w.ask(&read, "GET", &format!("{runs}.csv"), None).await;
+    let saved = table.headers()["content-disposition"].to_str().expect("text").to_string();
+    assert_eq!(saved, "attachment; filename=\"book-runs.csv\"");
+    let table = table.text().await.expect("a table");
+    let mut table = csv::Reader::from_reader(table.as_bytes());
+    let rows: Vec<csv::StringRecord> = table.records().map(|r| r.expect("a row")).collect();
+    assert_eq!(rows.len(), list.len());
+    for (row, run) in rows.iter().zip(&list) {
+        let of = |name: &str| run[name].as_str().expect("text");
+        assert_eq!((&row[0], &row[2], &row[3]), (of("id"), of("location"), of("outcome")));
+        assert_eq!(row[4].parse::<f64>().ok(), run["duration_ms"].as_f64());
+    }
+
+    // The archive is that of the page, and both it and the record have a tag.
+    let id = list[0]["id"].as_str().expect("an id");
+    let archive = w.ask(&read, "GET", &format!("{HERE}/runs/{id}/har"), None).await;
+    assert_eq!(archive.headers()["ratelimit-limit"], "600");
+    let left = archive.headers()["ratelimit-remaining"].to_str().expect("text").parse::<u32>();
+    assert!(left.is_ok_and(|n| (500..600).contains(&n)), "this one is counted");
+    let archive: Value = archive.json().await.expect("JSON");
+    let page = crate::server::get(&w.s, &format!("/marram-ferries/runs/{id}/har")).await.1;
+    assert_eq!(archive, serde_json::from_str::<Value>(&page).expect("JSON"));
+    for path in [
+        format!("{HERE}/runs/{id}"),
+        format!("{HERE}/runs/{id}/har"),
+        "/api/v1/openapi.json".into(),
+    ] {
+        let tag = w.ask(&read, "GET", &path, None).await.headers()["etag"]
+            .to_str()
+            .expect("a tag")
+            .to_string();
+        let again = async |tag: &str| {
+            let to = format!("{}{path}", w.s.server.address);
+            let request = reqwest::Client::new().get(to).bearer_auth(&read);
+            let answer = request.header("if-none-match", tag).send().await.expect("an answer");
+            (answer.status().as_u16(), answer.bytes().await.expect("a body").len())
+        };
+        assert_eq!(again(&tag).await, (304, 0), "{path}");
+        assert_eq!(again("\"another\"").await.0, 200, "{path}");
+    }
+}
+
+#[tokio::test]
+async fn what_visitors_report_and_what_is_promised_is_told_as_on_the_pages() {
+    let w = World::new().await;
+    let read = w.token(1, &[Scope::Read], 30).await;
+    play(&w.s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed, Outcome::Passed]).await;
+    let now = Timestamp::now().as_millisecond();
+    for nth in 0..20 {
+        let mut view = beacon(Uuid::new_v4());
+        view["device"] = json!(if nth % 4 == 0 { "desktop" } else { "phone" });
+        view["lcp"] = json!(1_000 + 100 * nth);
+        view["happened"] = json!([
+            { "what": "request", "at": 9, "name": "http://book.marram.example/api/pay", "method": "POST", "ms": 70 + nth,
+              "status": if nth == 3 { 503 } else { 200 } },
+            { "what": "error", "at": 12, "name": "x is gone" },
+        ]);
+        view["at"] = json!(now - 60_000);
+        view["visit"] = json!(Uuid::from_u128(7));
+        let sent = send(&w.s.server.address, "key", view.to_string(), OWN, BROWSER).await;
+        assert_eq!(sent.0, 204, "{}", sent.1);
+    }
+    // Up to thirteen hours are read from what has come, longer ones from what is filed a little later.
+    let from = Timestamp::now() - jiff::SignedDuration::from_hours(2);
+    let ask = async |path: &str| {
+        let and = if path.contains('?') { '&' } else { '?' };
+        w.json(&read, &format!("{HERE}/{path}{and}from={from}")).await
+    };
+    let all = ask("visitors").await;
+    assert_eq!(all["all"]["page_views"], 20);
+    // Nearest rank: the 15th of twenty (core::stats).
+    let p75 = &all["all"]["lcp"]["p75"];
+    assert_eq!((&p75["value"], &p75["samples"]), (&json!(2_400.0), &json!(20)));
+    assert_eq!(all["all"]["lcp"]["good"], json!(16.0 / 20.0));
+    assert_eq!(all["all"]["apdex"]["satisfied"], 6);
+    assert_eq!(all["all"]["apdex"]["t_ms"], json!(1_500.0));
+    assert_eq!(all["visits"], 1);
+    let phones = ask("visitors?only=device:phone").await;
+    assert_eq!(phones["all"]["page_views"], 15);
+    let families = ask("families?only=device:phone&only=device:desktop").await;
+    assert_eq!(
+        (&families[0]["family"], &families[0]["views"]["page_views"]),
+        (&json!("Other pages"), &json!(20))
+    );
+    let requests = ask("requests").await;
+    assert_eq!((&requests[0]["count"], &requests[0]["failed"]), (&json!(20), &json!(1)));
+    assert_eq!(requests[0]["failed_by"]["gateway"], 1);
+    assert_eq!(requests[0]["p50_ms"]["value"], json!(79.0));
+    let errors = ask("errors").await;
+    assert_eq!((&errors["read"], &errors["kinds"][0]["page_views"]), (&json!(20), &json!(20)));
+    assert_eq!(ask("funnels").await, json!([]));
+    let goals = ask("goals").await;
+    assert_eq!((&goals[0]["good"], &goals[0]["bad"]), (&json!(3), &json!(1)));
+    assert_eq!((&goals[0]["availability"], &goals[0]["journey"]), (&json!(0.75), &json!("book")));
+    // A quarter failed where a tenth may (SRE Workbook, "Alerting on SLOs": burn rate).
+    assert!((goals[0]["burn_rate_month"].as_f64().expect("a rate") - 2.5).abs() < 1e-9);
+    let page = crate::server::get(&w.s, "/marram-ferries/goals").await.1;
+    assert!(page.contains("75.00 %"), "the page says the same");
+    for (path, at) in
+        [("visitors?only=shoe:42", "?only"), ("errors?from=x", "?from"), ("goals?to=x", "?to")]
+    {
+        let told = w.refused(&read, "GET", &format!("{HERE}/{path}"), None).await;
+        assert_eq!(told, (400, json!(at)), "{path}");
+    }
+    // For people the same stands on a page that everybody may read.
+    let page = reqwest::get(format!("{}/api", w.s.server.address)).await.expect("an answer");
+    let page = page.text().await.expect("a page");
+    for route in all_of_the_api() {
+        assert!(page.contains(&format!("<code>{route}</code>")), "{route}");
+    }
+}
+
+fn all_of_the_api() -> Vec<String> {
+    let routes = all().into_iter().filter(|r| r.path.starts_with("/api/v1/sites"));
+    routes.map(|r| format!("{} {}", r.method, r.path)).collect()
+}

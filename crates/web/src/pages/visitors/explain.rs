@@ -14,6 +14,7 @@ use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::breakdown::{self, Value};
+use cadentis_answers::pooled::{p75, rated};
 use cadentis_answers::visitors;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
@@ -141,9 +142,9 @@ pub async fn breakdown_part(
     let map =
         if places::is_place(&by) { Some(places::map(&state, &asked, vital).await?) } else { None };
     let row = |Value { value, pool, before }: &Value| {
-        let m = pool.measured(vital);
-        let reading = m.reading(0.75);
-        let was = before.as_ref().and_then(|p| p.measured(vital).reading(0.75).value);
+        let m = rated(pool, vital);
+        let reading = m.p75;
+        let was = before.as_ref().and_then(|p| p75(p, vital).value);
         let of = |r: Rating| 120.0 * m.share(r).unwrap_or(0.0);
         BreakdownRow {
             link: format!(
@@ -205,13 +206,13 @@ fn as_csv(by: &Attribute, vital: Vital, values: &[Value], whole: u64) -> HttpRes
         "with errors".into(),
     ]);
     for Value { value, pool, .. } in values {
-        let m = pool.measured(vital);
+        let m = rated(pool, vital);
         let text = |n: Option<f64>| n.map_or(String::new(), |n| format!("{n:.4}"));
         file.row([
             value.clone(),
             pool.page_views.to_string(),
             text(share(pool.page_views, whole)),
-            text(m.reading(0.75).value),
+            text(m.p75.value),
             m.samples().to_string(),
             pool.abandoned.to_string(),
             pool.with_errors.to_string(),

@@ -15,6 +15,7 @@ use crate::view::{self, Cell, Figure, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::family::{self, Family, ORIGINS};
+use cadentis_answers::pooled::{p75, rated};
 use cadentis_answers::views::Views;
 use cadentis_answers::visitors;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -67,7 +68,7 @@ pub async fn page(
     };
     let all = views.all();
     let of_all = format::percent(share(all.page_views, whole), 0, None);
-    let vital = |v: Vital| format::vital(v, &all.measured(v).reading(0.75));
+    let vital = |v: Vital| format::vital(v, &p75(&all, v));
     let says = format!(
         "{of_all} of page views. At the 75th percentile LCP is {}, INP {}, CLS {}.",
         vital(Vital::Lcp),
@@ -127,7 +128,7 @@ fn releases(frame: &Frame, views: &Views, link: &str) -> Vec<ReleaseRow> {
     all.retain(|(name, ..)| !name.is_empty());
     all.sort_by_key(|(_, begin, _)| *begin);
     let not_good = |pool: &Pool| {
-        let [good, middling, poor] = pool.measured(Vital::Lcp).counts;
+        let [good, middling, poor] = rated(pool, Vital::Lcp).counts;
         (middling + poor, good + middling + poor)
     };
     let row = |(nth, (name, begin, pool)): (usize, &(String, i64, Pool))| {
@@ -150,7 +151,7 @@ fn releases(frame: &Frame, views: &Views, link: &str) -> Vec<ReleaseRow> {
             views: format::thousands(pool.page_views),
             vitals: LANES
                 .map(|v| {
-                    let reading = pool.measured(v).reading(0.75);
+                    let reading = p75(pool, v);
                     Cell::new(format::vital(v, &reading), slow_tone(v, &reading))
                 })
                 .to_vec(),

@@ -10,6 +10,7 @@ use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Choice, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::pooled::p75;
 use cadentis_answers::views::Views;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
@@ -156,7 +157,7 @@ pub async fn values_part(
         ValueRow {
             name: if value.is_empty() { "not told".to_string() } else { value.clone() },
             page_views: format::thousands(pool.page_views),
-            p75: format::vital(Vital::Lcp, &pool.measured(Vital::Lcp).reading(0.75)),
+            p75: format::vital(Vital::Lcp, &p75(pool, Vital::Lcp)),
             link: format!("{path}?{own}{}", asked.query_with(&filter)),
             wanted: on,
         }

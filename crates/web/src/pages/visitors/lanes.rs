@@ -4,6 +4,7 @@ use crate::draw::{Axis, connected, line, round_up, ticks};
 use crate::format;
 use crate::frame::{Frame, WIDTH, drawn_markers};
 use crate::view::Mark;
+use cadentis_answers::pooled::{self, p75};
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
@@ -191,7 +192,7 @@ pub(super) fn of_views(
     before: Option<&Views>,
     limits: &[Budget],
 ) -> Lanes {
-    let t_ms = frame.site.apdex_t_s * 1000.0;
+    let t_s = frame.site.apdex_t_s;
     let all = views.all();
     let lane = |title, sub: String, limit, text, value: &dyn Fn(&Pool) -> Option<f64>| Lane {
         title,
@@ -203,7 +204,7 @@ pub(super) fn of_views(
         text,
         bucket_s: (views.bucket_s, before.map_or(views.bucket_s, |b| b.bucket_s)),
     };
-    let apdex = |pool: &Pool| pool.measured(Vital::Lcp).apdex(t_ms);
+    let apdex = |pool: &Pool| pooled::apdex(pool, t_s);
     let frustrated = |pool: &Pool| {
         let apdex = apdex(pool);
         share(apdex.frustrated, apdex.samples())
@@ -214,17 +215,13 @@ pub(super) fn of_views(
             // The site's own budget where it has one, else what web.dev calls good.
             let limit = budget::holding(limits, Metric::Vital(v), None)
                 .map_or(v.thresholds().0, |b| b.limit);
-            let sub = format!(
-                "p75 {} · budget {}",
-                format::vital(v, &all.measured(v).reading(0.75)),
-                v.text(limit)
-            );
+            let sub = format!("p75 {} · budget {}", format::vital(v, &p75(&all, v)), v.text(limit));
             let text: fn(f64) -> String = match v {
                 Vital::Cls => |v| Vital::Cls.text(v),
                 Vital::Inp => |v| Vital::Inp.text(v),
                 _ => |v| Vital::Lcp.text(v),
             };
-            lane(v.name(), sub, Some(limit), text, &|pool| pool.measured(v).reading(0.75).value)
+            lane(v.name(), sub, Some(limit), text, &|pool| p75(pool, v).value)
         })
         .collect();
     // The score as a line; who was satisfied, tolerated it or was frustrated is read at each moment.

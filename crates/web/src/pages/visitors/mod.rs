@@ -25,6 +25,7 @@ use crate::view::{self, Cell, Choice, Figure, Link, Mark, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Site;
+use cadentis_answers::pooled::{self, Rated, rated};
 use cadentis_answers::views::Views;
 use cadentis_answers::visit as visits;
 use cadentis_answers::visitors::{self, Visits};
@@ -35,7 +36,7 @@ use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
 use cadentis_core::visitor::slices::Minute;
-use cadentis_core::visitor::{Measured, PageView, Pool, Seen, has_risen};
+use cadentis_core::visitor::{PageView, Pool, Seen, has_risen};
 use filter::FilterLine;
 use jiff::Timestamp;
 use lanes::{LANES, Lanes};
@@ -164,7 +165,7 @@ pub async fn page(
     )?;
     let (views, before) = (found.views, found.before);
     let all = views.all();
-    let measured = all.measured(vital);
+    let measured = rated(&all, vital);
     let families = views.values();
     let page = Page {
         says: sentence(vital, &all, &families),
@@ -217,7 +218,7 @@ fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
         "Abandoned: left before the load event. Blank: nothing was painted by the time it was left. Both have no LCP and so are missing from its percentiles.".into(),
     ];
     let (good, poor) = vital.thresholds();
-    let p75 = all.measured(vital).proof(0.75).noting(format!(
+    let p75 = rated(all, vital).proof().noting(format!(
         "{}: good up to {}, poor above {} (web.dev); samples are the page views that reported it",
         vital.name(),
         vital.text(good),
@@ -226,21 +227,18 @@ fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
     vec![
         Working::new("Stretch", stretch),
         Working::of(format!("p75 of {}", vital.name()), &p75),
-        Working::of(
-            "Apdex by LCP",
-            &all.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0).proof(),
-        ),
+        Working::of("Apdex by LCP", &pooled::apdex(all, frame.site.apdex_t_s).proof()),
     ]
 }
 
 fn sentence(vital: Vital, all: &Pool, families: &[(String, Pool)]) -> String {
-    let p75 = all.measured(vital).reading(0.75);
+    let p75 = pooled::p75(all, vital);
     let Some(value) = p75.value else {
         return "No page view in this stretch reported this vital.".into();
     };
     let state = Standing::of_vital(vital, &p75);
     let verdict = if state == Standing::Within { "good" } else { "over budget" };
-    let poor = |pool: &Pool| pool.measured(vital).not_good();
+    let poor = |pool: &Pool| rated(pool, vital).not_good;
     let troubled: u64 = families.iter().map(|(_, p)| poor(p)).sum();
     let most = families.iter().max_by_key(|(_, p)| poor(p));
     let mut says =
@@ -275,7 +273,6 @@ pub(super) fn readings(
     visits: Option<Visits>,
 ) -> Vec<Figure> {
     let all = &views.all();
-    let t_ms = frame.site.apdex_t_s * 1000.0;
     let then = before.map(Views::all);
     let versus = |share: Option<f64>| {
         share.map_or(String::new(), |s| format!(" · against {}", format::percent(Some(s), 1, None)))
@@ -295,8 +292,7 @@ pub(super) fn readings(
         figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
     // Satisfied and tolerating by LCP: the moment the visitor sees the page.
-    let lcp = all.measured(Vital::Lcp);
-    let apdex = lcp.apdex(t_ms);
+    let apdex = pooled::apdex(all, frame.site.apdex_t_s);
     figures.push(Figure::new(
         apdex.score().map_or(NO_DATA.into(), |a| format!("{a:.2}")),
         match apdex.bounds_words() {
@@ -325,13 +321,13 @@ fn mosaic(frame: &Frame, vital: Vital, families: &[(String, Pool)], page_views: 
     families
         .iter()
         .filter_map(|(name, pool)| {
-            let m = pool.measured(vital);
+            let m = rated(pool, vital);
             let part = share(pool.page_views, page_views)?;
             let w = (W * part - 2.0).max(1.0);
             let tile_x = x;
             x += W * part;
             let of = |r: Rating| m.share(r).unwrap_or(0.0);
-            let p75 = m.reading(0.75);
+            let p75 = &m.p75;
             let fits = (w / 7.2) as usize;
             let short = if name.chars().count() > fits {
                 name.chars().take(fits.saturating_sub(1)).chain(['…']).collect()
@@ -355,7 +351,7 @@ fn mosaic(frame: &Frame, vital: Vital, families: &[(String, Pool)], page_views: 
                     m.samples(),
                     vital.name()
                 ),
-                p75: format::vital(vital, &p75),
+                p75: format::vital(vital, p75),
                 share: format!("{:.0} %", part * 100.0),
                 poor_text: format!("{:.0} %", of(Rating::Poor) * 100.0),
             })
@@ -385,7 +381,7 @@ struct Quantile {
     is_left: bool,
 }
 
-fn histogram(vital: Vital, m: &Measured) -> Histogram {
+fn histogram(vital: Vital, m: &Rated) -> Histogram {
     let (low, high, marks): (f64, f64, &[f64]) = match vital {
         Vital::Cls => (0.001, 2.0, &[0.01, 0.1, 1.0]),
         Vital::Inp => (8.0, 2_000.0, &[10.0, 50.0, 200.0, 1_000.0]),
@@ -413,7 +409,7 @@ fn histogram(vital: Vital, m: &Measured) -> Histogram {
         .into_iter()
         .enumerate()
         .filter_map(|(i, p)| {
-            let v = m.reading(p).value?;
+            let v = m.at(p).value?;
             let at = x(v);
             let says = format!("p{:.0} {}", p * 100.0, vital.text(v));
             Some(Quantile { x: at, y: 10.0 + 13.0 * i as f64, says, is_left: at > 300.0 })
@@ -432,11 +428,11 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     let mut cells: Vec<Cell> = [Vital::Lcp, Vital::Inp, Vital::Cls]
         .into_iter()
         .map(|v| {
-            let r = pool.measured(v).reading(0.75);
+            let r = pooled::p75(pool, v);
             Cell::new(format::vital(v, &r), tone(Standing::of_vital(v, &r)))
         })
         .collect();
-    let apdex = pool.measured(Vital::Lcp).apdex(frame.site.apdex_t_s * 1000.0);
+    let apdex = pooled::apdex(pool, frame.site.apdex_t_s);
     cells.push(Cell::new(format::thousands(apdex.frustrated), "plain"));
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
         cells.push(Cell::new(format::percent(share, 1, None), "plain"));

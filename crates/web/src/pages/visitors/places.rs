@@ -5,6 +5,7 @@ use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
 use crate::map::{Country, WORLD};
+use cadentis_answers::pooled::p75;
 use cadentis_answers::sites;
 use cadentis_answers::views::Views;
 use cadentis_core::timing::{Rating, Vital};
@@ -125,7 +126,7 @@ pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Ma
                     c.name,
                     format::thousands(pool.page_views),
                     vital.name(),
-                    format::vital(vital, &pool.measured(vital).reading(0.75))
+                    format::vital(vital, &p75(pool, vital))
                 ),
             },
         }
@@ -151,7 +152,7 @@ pub(super) async fn map(state: &State, asked: &Asked, vital: Vital) -> Result<Ma
 
 /// How a country is filled: by what its p75 is rated, once there are samples enough to say so.
 fn class(vital: Vital, pool: &Pool) -> &'static str {
-    let reading = pool.measured(vital).reading(0.75);
+    let reading = p75(pool, vital);
     match reading.value.filter(|_| !reading.is_small()).map(|v| vital.rate(v)) {
         None => "few",
         Some(Rating::Good) => "good",
