@@ -46,6 +46,7 @@ pub mod runners;
 pub mod runs;
 pub mod scripts;
 pub mod setup;
+pub mod shares;
 pub mod sites;
 pub mod start;
 pub mod steps;

@@ -37,7 +37,7 @@ const LONGEST_BROWSER: usize = 120;
 pub struct Token(String);
 
 impl Token {
-    fn new() -> Token {
+    pub(crate) fn new() -> Token {
         let mut bytes = [0u8; 32];
         rand::rng().fill_bytes(&mut bytes);
         Token(hex(&bytes))
@@ -56,7 +56,7 @@ fn hex(bytes: &[u8]) -> String {
     })
 }
 
-fn hashed(token: &str) -> Vec<u8> {
+pub(crate) fn hashed(token: &str) -> Vec<u8> {
     Sha256::digest(token.as_bytes()).to_vec()
 }
 

@@ -24,6 +24,7 @@ pub mod finding;
 pub mod goal;
 pub mod journey;
 pub mod run;
+pub mod share;
 pub mod site;
 pub mod stats;
 pub mod text;

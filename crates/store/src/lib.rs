@@ -39,6 +39,7 @@ mod run_day;
 pub mod script_version;
 pub mod secret;
 pub mod session;
+pub mod share_link;
 pub mod sheet;
 pub mod site;
 pub mod task;

@@ -5,6 +5,7 @@
 
 use crate::State;
 use crate::error::PageError;
+use crate::frame;
 use crate::pace::{A_MINUTE, Left};
 use crate::problem::{Problem, program_asks};
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
@@ -12,8 +13,8 @@ use actix_web::cookie::time::Duration;
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::http::header::{
-    AUTHORIZATION, CACHE_CONTROL, HeaderMap, HeaderName, HeaderValue, LOCATION, RETRY_AFTER,
-    USER_AGENT,
+    AUTHORIZATION, CACHE_CONTROL, HeaderMap, HeaderName, HeaderValue, LOCATION, REFERRER_POLICY,
+    RETRY_AFTER, USER_AGENT,
 };
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
@@ -21,14 +22,16 @@ use actix_web::{FromRequest, HttpMessage, HttpRequest, HttpResponse, ResponseErr
 use cadentis_answers::changes::Author;
 use cadentis_answers::kept::Site;
 use cadentis_answers::people::{self, From, Signed};
+use cadentis_answers::shares::{self, ShareLink};
 use cadentis_answers::sites;
-use cadentis_core::access::{LONGEST_S, May, Permission, Rights, Scope};
+use cadentis_core::access::{LONGEST_S, May, Permission, Rights, Role, Scope};
+use cadentis_core::share;
 use cadentis_core::site::check_slug;
 use serde::de::DeserializeOwned;
 use std::future::{Ready, ready};
 use std::net::IpAddr;
 use std::time::Instant;
-use url::form_urlencoded::byte_serialize;
+use url::form_urlencoded::{self, byte_serialize};
 
 /// Whoever is signed in.
 #[derive(Debug, Clone)]
@@ -37,6 +40,8 @@ pub struct Who {
     /// From where they come.
     pub address: IpAddr,
     pub rights: Rights,
+    /// The link that shows them this one page, where they are nobody here.
+    pub shared: Option<ShareLink>,
 }
 
 impl Who {
@@ -205,7 +210,12 @@ pub async fn shown(state: &State, request: &HttpRequest) -> Result<Option<Who>, 
     };
     let signed = people::signed(&state.answers, cookie.value()).await?;
     let address = state.door.visitor_of(request);
-    Ok(signed.map(|signed| Who { rights: people::rights(&signed, None), signed, address }))
+    Ok(signed.map(|signed| Who {
+        rights: people::rights(&signed, None),
+        signed,
+        address,
+        shared: None,
+    }))
 }
 
 /// An address of ours to go to, as the address of a page gives it; anything else leads to the beginning.
@@ -268,7 +278,11 @@ async fn let_in<B: MessageBody + 'static>(
     }
     let mut who = match shown(&state, request.request()).await {
         Ok(Some(who)) => who,
-        Ok(None) => return turned_away(request, PageError::SignedOut),
+        Ok(None) => match by_link(&state, needs, &request).await {
+            Ok(Some(opened)) => return opened.through(request, next).await,
+            Ok(None) => return turned_away(request, PageError::SignedOut),
+            Err(e) => return turned_away(request, e),
+        },
         Err(e) => return turned_away(request, e),
     };
     let reads = |site: &Site| people::rights(&who.signed, Some(site.id)).may(Permission::Read);
@@ -278,6 +292,11 @@ async fn let_in<B: MessageBody + 'static>(
             request.extensions_mut().insert(site);
         }
         Ok(None) => {}
+        // Whoever is no member may have a link.
+        Err(e @ PageError::NotFound(_)) => match by_link(&state, needs, &request).await {
+            Ok(Some(opened)) => return opened.through(request, next).await,
+            _ => return turned_away(request, e),
+        },
         Err(e) => return turned_away(request, e),
     }
     match who.rights.may(needs) {
@@ -312,6 +331,94 @@ async fn program(
     let (author, of_site) = (Author::program(&token.name), Some(token.site_id));
     let left = state.pace.take(token.id, Instant::now());
     Ok((Caller { author, of_site, who: None }, left))
+}
+
+/// The parameter of an address that holds a link, and the cookie that holds it for the parts of its page.
+pub const SHARE: &str = "share";
+const SHARE_COOKIE: &str = "cadentis_share";
+
+/// A page that a link opens.
+struct Opened {
+    link: ShareLink,
+    site: Site,
+    token: String,
+    address: IpAddr,
+    is_https: bool,
+}
+
+/// The page that is asked for, when whoever asks has a link to it.
+///
+/// # Errors
+/// When there was a link to it once, or the database does not answer.
+async fn by_link(
+    state: &State,
+    needs: Permission,
+    request: &ServiceRequest,
+) -> Result<Option<Opened>, PageError> {
+    let mut asked: Vec<(String, String)> =
+        form_urlencoded::parse(request.query_string().as_bytes()).into_owned().collect();
+    let given = asked.iter().position(|(name, _)| name == SHARE).map(|at| asked.remove(at).1);
+    let of_page = given.is_some();
+    let token = given.or_else(|| request.cookie(SHARE_COOKIE).map(|c| c.value().to_string()));
+    let Some(token) =
+        token.filter(|_| needs == Permission::Read && *request.method() == Method::GET)
+    else {
+        return Ok(None);
+    };
+    let Some(slug) = request.match_info().get("site").filter(|_| !request.path().starts_with(API))
+    else {
+        return Ok(None);
+    };
+    let link = match shares::shown(&state.answers, &token).await? {
+        Some(link) => link,
+        None if of_page => return Err(PageError::Gone("This link is good no more.".into())),
+        None => return Ok(None),
+    };
+    let site = sites::by_slug(&state.answers, slug).await?.filter(|site| site.id == link.site_id);
+    let Some(site) = site else { return Ok(None) };
+    let path = request.path().strip_prefix(&frame::base(&site)).unwrap_or_default();
+    let shared: Vec<(String, String)> =
+        form_urlencoded::parse(link.query.as_bytes()).into_owned().collect();
+    if !share::opens((&link.path, &shared), (path, &asked)) {
+        return Ok(None);
+    }
+    let address = state.door.visitor_of(request.request());
+    let is_https = is_https(state, request.request());
+    Ok(Some(Opened { link, site, token, address, is_https }))
+}
+
+impl Opened {
+    /// Lets whoever has the link through to the page, as somebody who reads and sees nobody.
+    async fn through<B: MessageBody + 'static>(
+        self,
+        request: ServiceRequest,
+        next: Next<B>,
+    ) -> Answered<B> {
+        let of_site = self.site.clone();
+        let path = frame::base(&of_site);
+        request.extensions_mut().insert(Who {
+            signed: Signed::nobody(),
+            address: self.address,
+            rights: Rights { role: Some(Role::Reader), ..Rights::default() },
+            shared: Some(self.link),
+        });
+        request.extensions_mut().insert(of_site);
+        let mut answer = next.call(request).await?;
+        let cookie = Cookie::build(SHARE_COOKIE, self.token)
+            .path(path)
+            .http_only(true)
+            .secure(self.is_https)
+            .same_site(SameSite::Lax)
+            .finish();
+        let _ = answer.response_mut().add_cookie(&cookie);
+        let headers = answer.headers_mut();
+        headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+        // What only who has the link shall find is in no list, and the link goes nowhere with a press.
+        headers
+            .insert(HeaderName::from_static("x-robots-tag"), HeaderValue::from_static("noindex"));
+        headers.insert(REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+        Ok(answer.map_into_left_body())
+    }
 }
 
 /// How a program is told that it asks too often.

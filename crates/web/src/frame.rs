@@ -1,7 +1,7 @@
 //! What every page has: the places, the time strip, the stretch in words.
 
 use crate::State;
-use crate::access::{Who, site, who};
+use crate::access::{SHARE, Who, site, who};
 use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
@@ -15,6 +15,7 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::goal::Standing;
 use cadentis_core::run::Outcome;
+use cadentis_core::share::can_be_shared;
 use cadentis_core::visitor::Filter;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -38,7 +39,7 @@ pub fn all_of(request: &HttpRequest, name: &str) -> Vec<String> {
 pub fn own_parameters(request: &HttpRequest, besides: &[&str]) -> String {
     let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
     let own = pairs.filter(|(n, _)| {
-        !["from", "to", "against", "only"].contains(&&**n) && !besides.contains(&&**n)
+        !["from", "to", "against", "only", SHARE].contains(&&**n) && !besides.contains(&&**n)
     });
     own.map(|(n, v)| {
         let encoded =
@@ -299,6 +300,8 @@ impl Frame {
             places: PLACES
                 .into_iter()
                 .filter(|(name, ..)| *name != "Settings" || who.edits())
+                // Whoever has a link to one page has nowhere else to go.
+                .filter(|_| who.shared.is_none())
                 .map(|(name, path, built)| Place {
                     name,
                     path: format!("{base}{path}"),
@@ -316,6 +319,15 @@ impl Frame {
             here: request.path().to_string(),
             own: own_parameters(request, &[]),
         }
+    }
+
+    /// Where this page is shared, when whoever sees it may do so.
+    pub fn to_share(&self) -> Option<String> {
+        let below = self.here.strip_prefix(&self.base)?;
+        let may = self.who.edits() && can_be_shared(below);
+        let page = format!("{below}?{}{}", self.own, self.query);
+        let page: String = url::form_urlencoded::byte_serialize(page.as_bytes()).collect();
+        may.then(|| format!("{}/settings/shares?to={page}", self.base))
     }
 
     /// The address of this stretch with another filter.

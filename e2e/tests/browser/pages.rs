@@ -455,7 +455,11 @@ async fn a_filter_chosen_from_the_line_stays_between_pages_and_a_key_splits_phon
             15,
         )
         .await;
-    find(".subnav a[href^='/visitors/requests']").await.click().await.expect("pressed");
+    find(".subnav a[href^='/marram-ferries/visitors/requests']")
+        .await
+        .click()
+        .await
+        .expect("pressed");
     looker.wait_for("the requests", "return document.title.startsWith('Requests')", 15).await;
     assert_eq!(looker.ask(chip).await, "device phone ×,country NO ×");
     find(".filter .chip").await.click().await.expect("pressed");

@@ -12,6 +12,7 @@ mod runs;
 mod scripts;
 mod server;
 mod serving;
+mod shares;
 mod sites;
 mod stats;
 mod visitors;

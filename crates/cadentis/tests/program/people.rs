@@ -162,6 +162,17 @@ async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else(
                     who.push(format!("token:{name}"));
                 }
             }
+            // Somebody who has a link to just this address, if any link is one.
+            let link = session();
+            let at = path(route);
+            let below = at.strip_prefix("/marram-ferries").unwrap_or(&at);
+            let hash = kept(&link);
+            let add = w.db.add_share_link(&hash, w.site, (below, ""), "Ada", 1);
+            add.await.expect("a link");
+            let has_it = serving::client_with(&format!("cadentis_share={link}"));
+            if is_let_in(&w, &has_it, route).await {
+                who.push("link".into());
+            }
         }
         let _ = writeln!(table, "{:<6} {:<50} {}", route.method, route.path, who.join(" "));
     }

@@ -64,11 +64,19 @@ pub fn signed_in_as(session: &str) -> reqwest::Client {
     client(session, reqwest::redirect::Policy::none())
 }
 
+/// The same with another cookie than a session.
+pub fn client_with(cookie: &str) -> reqwest::Client {
+    with_cookie(cookie, reqwest::redirect::Policy::none())
+}
+
 fn client(session: &str, redirects: reqwest::redirect::Policy) -> reqwest::Client {
+    with_cookie(&format!("cadentis_session={session}"), redirects)
+}
+
+fn with_cookie(cookie: &str, redirects: reqwest::redirect::Policy) -> reqwest::Client {
     let mut headers = reqwest::header::HeaderMap::new();
-    let cookie = format!("cadentis_session={session}");
     headers.insert("sec-fetch-site", reqwest::header::HeaderValue::from_static("same-origin"));
-    headers.insert("cookie", reqwest::header::HeaderValue::from_str(&cookie).expect("a cookie"));
+    headers.insert("cookie", reqwest::header::HeaderValue::from_str(cookie).expect("a cookie"));
     reqwest::Client::builder()
         .default_headers(headers)
         .redirect(redirects)

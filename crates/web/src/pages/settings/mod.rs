@@ -1,6 +1,7 @@
 //! Settings of a site: environments and evidence, secrets, common parts, tokens of programs.
 
 mod programs;
+mod shares;
 
 use crate::State;
 use crate::access::{By, InSite};
@@ -23,6 +24,9 @@ crate::routes::routes! {
     Grave post "/settings/secrets" => secret,
     Edit post "/settings/parts" => parts,
     Grave post "/settings/site" => site,
+    Edit get "/settings/shares" => shares::page,
+    Edit post "/settings/shares" => shares::make,
+    Edit post "/settings/shares/{id}/remove" => shares::remove,
     Administer get "/settings/programs" => programs::page,
     Grave post "/settings/programs" => programs::make,
     Grave post "/settings/programs/{id}/remove" => programs::remove,
