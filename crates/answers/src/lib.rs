@@ -51,6 +51,7 @@ pub mod sites;
 pub mod start;
 pub mod steps;
 pub mod strip;
+pub mod teams;
 pub mod trials;
 pub mod views;
 pub mod visit;
@@ -85,6 +86,14 @@ pub enum AnswerError {
     /// It was not computed.
     #[error(transparent)]
     Compute(#[from] ComputeError),
+    /// It belongs to a team that whoever wants to change it is not in.
+    #[error("{what} belongs to {team}: its members change it, and administrators")]
+    NotTheirs {
+        /// What was to be changed.
+        what: String,
+        /// The team.
+        team: String,
+    },
     /// It is about a journey whose script cannot be read.
     #[error("the script of {journey} cannot be read: {says}")]
     Script {

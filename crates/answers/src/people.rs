@@ -233,7 +233,7 @@ async fn noted(
     what: &str,
     which: &str,
 ) -> Result<()> {
-    changes::noted(answers, &Author::signed(by, address), what, which).await
+    changes::noted(answers, &Author::person(by, address), what, which).await
 }
 
 /// Who has this session, if it has not ended.

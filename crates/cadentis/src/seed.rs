@@ -179,6 +179,11 @@ async fn add_people(db: &Db, file: &Path) -> Result<(), Failure> {
         people::add_with_password(&answers, email, name, &given, password).await?;
         written.push(person);
     }
+    let (teams, people) = (db.teams().await?, db.people().await?);
+    let team = teams.iter().find(|t| t.name == BOOKING_TEAM);
+    if let Some((team, tor)) = team.zip(people.iter().find(|p| p.name == "Tor")) {
+        db.set_team(team.id, &team.name, &[tor.id]).await?;
+    }
     let by = Author::named("Ines").ok_or("a name")?;
     let token = people::make_token(&answers, &by, site.id, "the demo", &Scope::ALL, 400).await?;
     let access = DemoAccess { token: token.text().into(), people: written };
@@ -265,6 +270,17 @@ async fn describe_site(db: &Db) -> Result<i32, Failure> {
     Ok(id)
 }
 
+/// The team that Tor is in.
+const BOOKING_TEAM: &str = "Booking team";
+
+/// The team of this name, which is added when there is none.
+async fn team_of(db: &Db, name: &str) -> Result<Option<i32>, Failure> {
+    if let Some(id) = db.add_team(name).await? {
+        return Ok(Some(id));
+    }
+    Ok(db.teams().await?.into_iter().find(|t| t.name == name).map(|t| t.id))
+}
+
 /// The journeys, the promise of the first, and whose they are.
 async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Failure> {
     for (slug, script) in JOURNEYS {
@@ -282,11 +298,12 @@ async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Fa
         };
         let journey_id = db.add_journey(&new).await?;
         let (owner, tag) = if slug == "book-a-crossing" {
-            ("Booking team", "booking")
+            (BOOKING_TEAM, "booking")
         } else {
             ("Timetable team", "timetable")
         };
-        db.set_about(journey_id, owner, &[tag.to_string()], slug == "book-a-crossing", &[]).await?;
+        let team = team_of(db, owner).await?;
+        db.set_about(journey_id, team, &[tag.to_string()], slug == "book-a-crossing").await?;
         if slug == "book-a-crossing" {
             before_release(db, id, journey_id, locations).await?;
             db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
@@ -323,7 +340,8 @@ async fn describe_freight(db: &Db) -> Result<Site, Failure> {
         status: Status::Active,
     };
     let journey_id = db.add_journey(&new).await?;
-    db.set_about(journey_id, "Freight office", &["freight".to_string()], true, &[]).await?;
+    let team = team_of(db, "Freight office").await?;
+    db.set_about(journey_id, team, &["freight".to_string()], true).await?;
     db.add_goal(id, journey_id, "Quotes can be asked for", 0.99).await?;
     db.add_budget(id, None, "LCP", 2500.0).await?;
     db.site_by_key(FREIGHT_KEY).await?.ok_or_else(|| "the site just added is gone".into())
@@ -378,7 +396,8 @@ async fn before_release(db: &Db, site_id: i32, of: i32, locations: &[i32]) -> Re
         ..PlaceAndPace::usual(&pace, &locations[..2])
     };
     db.set_place_and_pace(id, &plays).await?;
-    db.set_about(id, "Booking team", &["booking".to_string()], false, &[]).await?;
+    let team = team_of(db, BOOKING_TEAM).await?;
+    db.set_about(id, team, &["booking".to_string()], false).await?;
     db.set_status(id, Status::Active).await?;
     Ok(())
 }

@@ -30,8 +30,6 @@ pub struct Journey {
     pub environment: String,
     /// Whether a failed run is played once more before it counts.
     pub retry: bool,
-    /// Who may save its script; nobody named: everybody.
-    pub editors: Vec<String>,
     /// The journey it was copied from.
     pub copied_from: Option<i32>,
     /// The newest version of its script.
@@ -40,7 +38,9 @@ pub struct Journey {
     pub status: String,
     /// Words to find it by.
     pub tags: Vec<String>,
-    /// Whose it is.
+    /// The team that owns it.
+    pub team_id: Option<i32>,
+    /// The name of that team; empty without one.
     pub owner: String,
     /// Whether its failure stops the visitor's business.
     pub essential: bool,
@@ -52,11 +52,6 @@ impl Journey {
     /// How often it plays.
     pub fn pace(&self) -> Result<Pace> {
         self.pace_kept.parse().map_err(|e| content("journey.pace", e))
-    }
-
-    /// Whether somebody of this name may save its script.
-    pub fn may_be_edited_by(&self, name: &str) -> bool {
-        self.editors.is_empty() || self.owner == name || self.editors.iter().any(|e| e == name)
     }
 }
 
@@ -129,16 +124,21 @@ async fn play_at(tx: &mut PgConnection, journey_id: i32, locations: &[i32]) -> R
     Ok(())
 }
 
+const JOURNEY: &str =
+    "SELECT j.*, coalesce(t.name, '') AS owner FROM journey j LEFT JOIN team t ON t.id = j.team_id";
+
 impl Db {
     /// The journeys of a site.
     pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {
-        let sql = "SELECT * FROM journey WHERE site_id = $1 ORDER BY id";
+        let sql = format!("{JOURNEY} WHERE j.site_id = $1 ORDER BY j.id");
+        let sql = sqlx::AssertSqlSafe(sql);
         Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
     }
 
     /// The journey with this name in addresses.
     pub async fn journey(&self, site_id: i32, slug: &str) -> Result<Option<Journey>> {
-        let sql = "SELECT * FROM journey WHERE site_id = $1 AND slug = $2";
+        let sql = format!("{JOURNEY} WHERE j.site_id = $1 AND j.slug = $2");
+        let sql = sqlx::AssertSqlSafe(sql);
         Ok(sqlx::query_as(sql).bind(site_id).bind(slug).fetch_optional(&self.pool).await?)
     }
 
@@ -146,8 +146,8 @@ impl Db {
     pub async fn add_journey(&self, j: &NewJourney<'_>) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry, status)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id",
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry, status, team_id)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (SELECT team_id FROM site WHERE id = $1)) RETURNING id",
         )
         .bind(j.site_id)
         .bind(j.slug)

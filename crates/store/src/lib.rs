@@ -43,6 +43,7 @@ pub mod share_link;
 pub mod sheet;
 pub mod site;
 pub mod task;
+pub mod team;
 pub mod trial;
 pub mod visits;
 pub mod work;

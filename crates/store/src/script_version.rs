@@ -241,23 +241,21 @@ impl Db {
         Ok(())
     }
 
-    /// Changes owner, tags, weight and who may save its script.
+    /// Changes the team that owns a journey (one that there is not is none), tags and weight.
     pub async fn set_about(
         &self,
         journey_id: i32,
-        owner: &str,
+        team_id: Option<i32>,
         tags: &[String],
         essential: bool,
-        editors: &[String],
     ) -> Result<()> {
         sqlx::query(
-            "UPDATE journey SET owner = $2, tags = $3, essential = $4, editors = $5 WHERE id = $1",
+            "UPDATE journey SET team_id = (SELECT id FROM team WHERE id = $2), tags = $3, essential = $4 WHERE id = $1",
         )
         .bind(journey_id)
-        .bind(owner)
+        .bind(team_id)
         .bind(tags)
         .bind(essential)
-        .bind(editors)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -288,10 +286,10 @@ impl Db {
     ) -> Result<i32> {
         let mut tx = self.pool.begin().await?;
         let id: i32 = sqlx::query_scalar(
-            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, status, tags, owner, essential, pace,
-                                  device, environment, retry, editors, copied_from)
-             SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, owner, essential, pace,
-                    device, $5, retry, editors, id FROM journey WHERE id = $1
+            "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, status, tags, team_id, essential, pace,
+                                  device, environment, retry, copied_from)
+             SELECT site_id, $2, $3, $4, every_s, apdex_t_s, 'paused', tags, team_id, essential, pace,
+                    device, $5, retry, id FROM journey WHERE id = $1
              RETURNING id",
         )
         .bind(journey.id)

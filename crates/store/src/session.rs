@@ -19,6 +19,8 @@ pub struct Signed {
     pub session: Uuid,
     /// Seconds since they typed their password.
     pub proved_for_s: i64,
+    /// The teams they are in.
+    pub teams: Vec<i32>,
     /// The sites they may read that are not archived, as far as a list of them is of any use.
     pub sites: Vec<SiteName>,
 }
@@ -36,7 +38,13 @@ impl Signed {
             gone_at: None,
             roles: Vec::new(),
         };
-        Signed { person, session: Uuid::nil(), proved_for_s: i64::MAX, sites: Vec::new() }
+        Signed {
+            person,
+            session: Uuid::nil(),
+            proved_for_s: i64::MAX,
+            teams: Vec::new(),
+            sites: Vec::new(),
+        }
     }
 }
 
@@ -93,6 +101,7 @@ impl Db {
                ARRAY(SELECT site_id FROM member m WHERE m.person_id = p.id ORDER BY 1) AS sites,
                ARRAY(SELECT role FROM member m WHERE m.person_id = p.id ORDER BY site_id) AS roles,
                s.id AS session, extract(epoch FROM now() - s.proved_at)::bigint AS proved_for_s,
+               ARRAY(SELECT team_id FROM team_member t WHERE t.person_id = p.id) AS teams,
                (SELECT coalesce(jsonb_agg(jsonb_build_object('id', id, 'slug', slug, 'name', name) ORDER BY id), '[]') FROM (
                   SELECT id, slug, name FROM site WHERE archived_at IS NULL AND (p.is_administrator OR EXISTS (
                     SELECT FROM member m WHERE m.person_id = p.id AND m.site_id = site.id)) ORDER BY id LIMIT $4) AS seen) AS seen_sites,
@@ -116,6 +125,7 @@ impl Db {
             person: person(&row)?,
             session: row.try_get("session")?,
             proved_for_s: row.try_get("proved_for_s")?,
+            teams: row.try_get("teams")?,
             sites: row.try_get::<Json<Vec<SiteName>>, _>("seen_sites")?.0,
         }))
     }

@@ -50,6 +50,8 @@ pub struct Site {
     pub patterns: Patterns,
     /// Since when nothing is played there and no page view is taken.
     pub archived_at: Option<Timestamp>,
+    /// The team that its new journeys belong to.
+    pub team_id: Option<i32>,
 }
 
 impl Site {
@@ -101,6 +103,7 @@ struct SiteRow {
     keep_people_days: i32,
     collecting: Json<Collecting>,
     archived_at: Option<jiff_sqlx::Timestamp>,
+    team_id: Option<i32>,
 }
 
 impl SiteRow {
@@ -123,6 +126,7 @@ impl SiteRow {
             keep_people_days: self.keep_people_days,
             collecting: self.collecting.0,
             archived_at: self.archived_at.map(|at| at.to_jiff()),
+            team_id: self.team_id,
         })
     }
 }
@@ -229,7 +233,8 @@ impl Db {
     /// What a site is called, in words and in addresses, its zone and its domains; `false` when another one has that name in
     /// addresses.
     pub async fn rename_site(&self, site: &Site) -> Result<bool> {
-        let sql = "UPDATE site SET name = $2, slug = $3, zone = $4, domains = $5 WHERE id = $1
+        let sql = "UPDATE site SET name = $2, slug = $3, zone = $4, domains = $5, team_id = (SELECT id FROM team WHERE id = $6)
+                   WHERE id = $1
                      AND NOT EXISTS (SELECT FROM site WHERE slug = $3 AND id <> $1)";
         let done = sqlx::query(sql)
             .bind(site.id)
@@ -237,6 +242,7 @@ impl Db {
             .bind(&site.slug)
             .bind(site.zone_name())
             .bind(&site.domains)
+            .bind(site.team_id)
             .execute(&self.pool)
             .await;
         match done {

@@ -70,7 +70,7 @@ impl Who {
 
     /// They as the author of a change.
     pub fn author(&self) -> Author {
-        Author::signed(&self.signed.person, Some(self.address))
+        Author::signed(&self.signed, Some(self.address))
     }
 }
 

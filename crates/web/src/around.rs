@@ -14,7 +14,8 @@ pub struct Around {
 }
 
 /// Where administrators go besides.
-const PLACES: [(&str, &str); 2] = [("Locations", "/setup"), ("People", "/setup/people")];
+const PLACES: [(&str, &str); 3] =
+    [("Locations", "/setup"), ("People", "/setup/people"), ("Teams", "/setup/teams")];
 
 impl Around {
     pub fn new(who: Who, here: &str) -> Around {

@@ -45,6 +45,8 @@ pub enum PageError {
     Prove,
     #[error("{0}")]
     NotAllowed(&'static str),
+    #[error("{0}.")]
+    NotTheirs(String),
     #[error("{0}")]
     Gone(String),
     #[error("It could not be made: {0}.")]
@@ -66,6 +68,7 @@ impl From<AnswerError> for PageError {
             AnswerError::Script { journey, slug, says } => {
                 PageError::Script { journey, slug, says }
             }
+            e @ AnswerError::NotTheirs { .. } => PageError::NotTheirs(e.to_string()),
             e if e.is_no_text() => PageError::Unreadable(NO_TEXT.into()),
             e => PageError::Database(e),
         }
@@ -85,6 +88,9 @@ const NO_TEXT: &str = "it has a character that no text has";
 
 /// The answer to a program when what it asked for cannot be done.
 pub fn unavailable(e: &AnswerError) -> HttpResponse {
+    if let AnswerError::NotTheirs { .. } = e {
+        return Problem::new(StatusCode::FORBIDDEN, format!("Not saved: {e}.")).into();
+    }
     if e.is_no_text() {
         let says = format!("What was sent cannot be read: {NO_TEXT}.");
         return Problem::new(StatusCode::BAD_REQUEST, says).into();
@@ -117,7 +123,9 @@ impl ResponseError for PageError {
             PageError::Database(e) if e.is_unreadable() => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Refused(_) => StatusCode::CONFLICT,
             PageError::SignedOut | PageError::NoToken => StatusCode::UNAUTHORIZED,
-            PageError::Prove | PageError::NotAllowed(_) => StatusCode::FORBIDDEN,
+            PageError::Prove | PageError::NotAllowed(_) | PageError::NotTheirs(_) => {
+                StatusCode::FORBIDDEN
+            }
             PageError::Gone(_) => StatusCode::GONE,
             PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Database(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
@@ -139,6 +147,9 @@ impl ResponseError for PageError {
                 "Type it at /confirm in another window, then go back and send it again: what you typed is still there."
             }
             PageError::NotAllowed(_) => "An administrator gives rights, on Setup, People.",
+            PageError::NotTheirs(_) => {
+                "Nothing was changed. Duplicate it, or ask one of them; administrators say who is in a team."
+            }
             PageError::Gone(_) => "Whoever gave it to you can make another one.",
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {

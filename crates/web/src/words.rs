@@ -3,7 +3,6 @@
 use crate::format;
 use crate::frame::Frame;
 use cadentis_answers::changes::journeys::NotSaved;
-use cadentis_answers::kept::Journey;
 use cadentis_core::finding::Finding;
 use cadentis_core::goal::Score;
 use cadentis_core::stats::Proof;
@@ -35,16 +34,11 @@ pub fn extent_words(frame: &Frame, finding: &Finding) -> String {
 }
 
 /// Why a script did not become the next version of its journey.
-pub fn not_saved_says(j: &Journey, why: &NotSaved, zone: &TimeZone) -> String {
+pub fn not_saved_says(why: &NotSaved, zone: &TimeZone) -> String {
     match why {
         NotSaved::Unplayable(problems) => {
             problems.first().map_or(String::new(), |first| format!("Not saved: {first}."))
         }
-        NotSaved::NotTheirs(who) => format!(
-            "Not saved: {} may be changed by {} only. Duplicate it, or ask one of them.",
-            j.name,
-            who.join(", ")
-        ),
         NotSaved::Overtaken(by) => format!(
             "Not saved: {} saved version {} meanwhile ({}). Your text is still here; open the newest version in another window and bring both together.",
             by.author,

@@ -2,7 +2,7 @@
 
 use super::{Author, cut, noted};
 use crate::run::repaired;
-use crate::{Answers, Result};
+use crate::{AnswerError, Answers, Result};
 use cadentis_core::journey::{self, Part, ScriptError};
 use cadentis_core::run::Looked;
 use cadentis_core::text::slug;
@@ -18,7 +18,7 @@ const PAGES: [&str; 4] = ["new", "record", "import", "export"];
 const LONGEST_NAME: usize = 80;
 const LONGEST_NOTE: usize = 200;
 const LONGEST_TAG: usize = 40;
-/// The most tags, and the most editors.
+/// The most tags.
 const MOST_NAMES: usize = 20;
 
 /// The common parts of a site; parts that cannot be read are as good as none.
@@ -31,6 +31,14 @@ fn slug_of_journey(name: &str) -> String {
     match slug(name) {
         slug if slug.is_empty() || PAGES.contains(&slug.as_str()) => "journey".into(),
         slug => slug,
+    }
+}
+
+/// That a journey is theirs to change: of a team that they are in, or of none.
+fn theirs(by: &Author, j: &Journey) -> Result<()> {
+    match by.may_change(j.team_id) {
+        true => Ok(()),
+        false => Err(AnswerError::NotTheirs { what: j.name.clone(), team: j.owner.clone() }),
     }
 }
 
@@ -76,8 +84,6 @@ pub struct NewScript<'a> {
 pub enum NotSaved {
     /// It cannot be played.
     Unplayable(Vec<ScriptError>),
-    /// Only these may change it.
-    NotTheirs(Vec<String>),
     /// Somebody saved another version meanwhile.
     Overtaken(Version),
 }
@@ -105,10 +111,7 @@ pub async fn save_script(
     if !problems.is_empty() {
         return Ok(Err(NotSaved::Unplayable(problems)));
     }
-    if !j.may_be_edited_by(by.name()) {
-        let owner = Some(&j.owner).filter(|o| !o.is_empty());
-        return Ok(Err(NotSaved::NotTheirs(j.editors.iter().chain(owner).cloned().collect())));
-    }
+    theirs(by, j)?;
     let name = journey::parse(new.script).map(|j| j.name).unwrap_or_default();
     let note = cut(new.note, LONGEST_NOTE);
     let edit = Edit {
@@ -137,7 +140,7 @@ pub enum NotRepaired {
     /// Nothing fell back.
     NothingToDo,
     /// It was not saved.
-    NotSaved(Box<Journey>, NotSaved),
+    NotSaved(NotSaved),
 }
 
 /// Makes the script of a run, with what held in it on top, the next version, unless it was changed since. The journey's
@@ -169,7 +172,7 @@ pub async fn repair(
     let new = NewScript { script: &script, based_on: version, note: &note };
     Ok(match save_script(answers, by, site, &journey, &new).await? {
         Ok(_) => Ok((journey.slug, version)),
-        Err(why) => Err(NotRepaired::NotSaved(Box::new(journey), why)),
+        Err(why) => Err(NotRepaired::NotSaved(why)),
     })
 }
 
@@ -181,6 +184,9 @@ pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Re
     let run = answers.db.run(id).await?.filter(|r| r.site_id == site.id);
     let Some(run) = run else { return Ok(false) };
     let Some(record) = answers.db.record(&run).await? else { return Ok(false) };
+    let journeys = answers.db.journeys(site.id).await?;
+    let Some(journey) = journeys.iter().find(|j| j.id == run.journey_id) else { return Ok(false) };
+    theirs(by, journey)?;
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
     answers.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
     noted(answers, by, "accepted what was seen in the run", id).await?;
@@ -192,6 +198,7 @@ pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Re
 /// # Errors
 /// When the database does not answer.
 pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Status) -> Result<()> {
+    theirs(by, j)?;
     answers.db.set_status(j.id, status).await?;
     noted(answers, by, &format!("made {} the journey", status.word()), &j.slug).await?;
     Ok(())
@@ -202,6 +209,7 @@ pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Sta
 /// # Errors
 /// When the database does not answer.
 pub async fn delete(answers: &Answers, by: &Author, j: &Journey) -> Result<Deleted> {
+    theirs(by, j)?;
     let deleted = answers.db.delete_journey(j.id).await?;
     if matches!(deleted, Deleted::Gone) {
         noted(answers, by, "deleted the journey", &j.slug).await?;
@@ -219,6 +227,7 @@ pub async fn set_plays(
     j: &Journey,
     plays: &PlaceAndPace<'_>,
 ) -> Result<()> {
+    theirs(by, j)?;
     answers.db.set_place_and_pace(j.id, plays).await?;
     noted(answers, by, "changed where and when plays", &j.slug).await?;
     Ok(())
@@ -226,12 +235,10 @@ pub async fn set_plays(
 
 /// What is said of a journey, as it was typed.
 pub struct About<'a> {
-    /// Whose it is.
-    pub owner: &'a str,
+    /// The team that owns it.
+    pub team: Option<i32>,
     /// Tags, parted by commas.
     pub tags: &'a str,
-    /// Who may save its script, parted by commas.
-    pub editors: &'a str,
     /// Whether its failure stops the visitor's business.
     pub essential: bool,
 }
@@ -246,9 +253,9 @@ pub async fn set_about(
     j: &Journey,
     about: &About<'_>,
 ) -> Result<()> {
-    let (tags, editors) = (listed(about.tags, LONGEST_TAG), listed(about.editors, LONGEST_NAME));
-    let owner = cut(about.owner, LONGEST_NAME);
-    answers.db.set_about(j.id, &owner, &tags, about.essential, &editors).await?;
+    theirs(by, j)?;
+    let tags = listed(about.tags, LONGEST_TAG);
+    answers.db.set_about(j.id, about.team, &tags, about.essential).await?;
     noted(answers, by, "changed what is said of", &j.slug).await?;
     Ok(())
 }
@@ -323,6 +330,7 @@ pub async fn add_goal(
     name: &str,
     promised: f64,
 ) -> Result<()> {
+    theirs(by, j)?;
     answers.db.add_goal(j.site_id, j.id, name, promised).await?;
     noted(answers, by, "promised", name).await?;
     Ok(())

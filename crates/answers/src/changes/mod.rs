@@ -12,6 +12,7 @@ pub mod visitors;
 
 use crate::{Answers, Result};
 use cadentis_store::person::Person;
+use cadentis_store::session::Signed;
 use std::fmt::{self, Display};
 use std::net::IpAddr;
 
@@ -27,23 +28,40 @@ pub struct Author {
     /// Who it is, and from where: nobody without, such as a program of ours.
     person: Option<i32>,
     address: Option<IpAddr>,
+    /// The teams whose things they change, beside what nobody owns; `None`: everybody's.
+    teams: Option<Vec<i32>>,
 }
 
 impl Author {
     /// Whoever gave this name; `None` when nothing was given.
     pub fn named(name: &str) -> Option<Author> {
         let name = cut(name, LONGEST_NAME);
-        (!name.is_empty()).then_some(Author { name, person: None, address: None })
+        (!name.is_empty()).then_some(Author { name, person: None, address: None, teams: None })
     }
 
-    /// Somebody who is signed in.
-    pub fn signed(person: &Person, address: Option<IpAddr>) -> Author {
-        Author { name: cut(&person.name, LONGEST_NAME), person: Some(person.id), address }
+    /// Somebody who is signed in; administrators change what any team owns.
+    pub fn signed(signed: &Signed, address: Option<IpAddr>) -> Author {
+        let (person, teams) = (&signed.person, signed.teams.clone());
+        let teams = (!person.is_administrator).then_some(teams);
+        Author { name: cut(&person.name, LONGEST_NAME), person: Some(person.id), address, teams }
+    }
+
+    /// Somebody who does nothing that a team could own.
+    pub fn person(person: &Person, address: Option<IpAddr>) -> Author {
+        let (name, teams) = (cut(&person.name, LONGEST_NAME), Some(Vec::new()));
+        Author { name, person: Some(person.id), address, teams }
+    }
+
+    /// Whether they may change what this team owns; what nobody owns everybody may.
+    pub fn may_change(&self, team: Option<i32>) -> bool {
+        let theirs = |team| self.teams.as_ref().is_none_or(|teams| teams.contains(&team));
+        team.is_none_or(theirs)
     }
 
     /// A program that shows a token.
     pub fn program(token: &str) -> Author {
-        Author { name: cut(&format!("token {token}"), LONGEST_NAME), person: None, address: None }
+        let name = cut(&format!("token {token}"), LONGEST_NAME);
+        Author { name, person: None, address: None, teams: None }
     }
 
     /// Their name.

@@ -261,10 +261,11 @@ async fn a_journey_is_paused_copied_and_archived_and_plays_only_while_it_is_acti
     );
     assert!(w.db.journey(w.site, "copy-of-sign-in").await.expect("rows").is_none());
     assert_eq!(w.form("/marram-ferries/journeys/sign-in/status", "status=dead").await.0, 404);
+    let desk = w.db.add_team("Team Desk").await.expect("rows").expect("a new one");
     assert_eq!(
         w.form(
             "/marram-ferries/journeys/sign-in/about",
-            "owner=Team+Desk&tags=desk%2C+sign+in&essential=on"
+            &format!("team={desk}&tags=desk%2C+sign+in&essential=on")
         )
         .await
         .0,
@@ -334,20 +335,73 @@ async fn where_and_how_often_can_be_changed_and_says_what_is_wrong_and_when_it_p
     );
     let (_, says) = means("pace=every&every=5").await;
     assert_eq!((&says["runs"], says["next"].as_array().map(Vec::len)), (&json!(8_640), Some(3)));
-    // Whoever is not named may not save.
-    w.form("/marram-ferries/journeys/sign-in/about", "owner=Ada&tags=&editors=Bo,+Cy").await;
-    let save = async |author: &str| {
-        let body =
-            json!({ "script": format!("{SCRIPT}  # {author}\n"), "based_on": 1, "note": "" });
-        let theirs = w.editor(author).await;
-        w.post_as(&theirs, "/marram-ferries/journeys/sign-in/script", body).await
+}
+
+#[tokio::test]
+async fn what_a_team_owns_its_members_change_and_other_editors_look_at() {
+    let w = world().await;
+    let form = async |client: &reqwest::Client, path: &str, body: &str| {
+        let request = client.post(w.at(path)).body(body.to_string());
+        let request = request.header("content-type", "application/x-www-form-urlencoded");
+        request.send().await.expect("an answer").status().as_u16()
     };
-    let (status, says) = save("Eve").await;
-    assert!(
-        status == 403 && says["detail"].as_str().is_some_and(|s| s.contains("Bo, Cy, Ada")),
-        "{says}"
+    let (cy, eve) = (w.editor("Cy").await, w.editor("Eve").await);
+    assert_eq!(w.form("/setup/teams", "name=Desk").await.0, 303);
+    let (status, page) = w.form("/setup/teams", "name=Desk").await;
+    assert!(status == 422 && page.contains("There is a team Desk already."), "{page}");
+    assert_eq!(w.form("/setup/teams", "name=+").await.0, 422);
+    let team = w.db.teams().await.expect("rows").remove(0).id;
+    let people = w.db.people().await.expect("rows");
+    let of = |name: &str| people.iter().find(|p| p.name == name).expect("somebody").id;
+    let members = format!("name=Desk&member={}&member=999", of("Cy"));
+    assert_eq!(w.form(&format!("/setup/teams/{team}"), &members).await.0, 303);
+    assert_eq!(w.db.teams().await.expect("rows")[0].members, [of("Cy")]);
+    assert_eq!(w.form("/setup/teams/999", "name=Quay").await.0, 404);
+
+    // As long as nobody owns it every editor changes it; then whoever is in the team, and administrators.
+    let own = "/marram-ferries/journeys/sign-in";
+    assert_eq!(form(&eve, &format!("{own}/about"), &format!("team={team}&tags=")).await, 303);
+    let goal = "journey=sign-in&name=Bookable&promised=99";
+    for (path, body) in [
+        (format!("{own}/status"), "status=paused"),
+        (format!("{own}/about"), "team=&tags="),
+        (
+            format!("{own}/plays"),
+            "pace=every&every=10&device=phone&environment=production&location=bergen",
+        ),
+        (format!("{own}/delete"), "name=Sign+in"),
+        ("/marram-ferries/goals".into(), goal),
+    ] {
+        assert_eq!(form(&eve, &path, body).await, 403, "{path}");
+    }
+    let script = |words: &str| json!({ "script": format!("{SCRIPT}  # {words}\n"), "based_on": 1, "note": "" });
+    let save = format!("{own}/script");
+    let (status, says) = w.post_as(&eve, &save, script("Eve")).await;
+    let says = says["detail"].as_str().expect("a sentence");
+    assert!(status == 403 && says.contains("belongs to Desk"), "{says}");
+    let page = eve.get(w.at(&save)).send().await.expect("an answer").text().await.expect("a page");
+    assert!(page.contains("Of Desk: its members save the script."), "{page}");
+    let kept = w.db.journey(w.site, "sign-in").await.expect("rows").expect("a journey");
+    assert_eq!((kept.version, kept.status.as_str(), kept.owner.as_str()), (1, "active", "Desk"));
+    assert!(w.db.goals(w.site).await.expect("rows").is_empty());
+    assert_eq!(form(&eve, &format!("{own}/duplicate"), "").await, 303, "a copy of their own");
+
+    assert_eq!(w.post_as(&cy, &save, script("Cy")).await.0, 200);
+    assert_eq!(form(&cy, "/marram-ferries/goals", goal).await, 303);
+    assert_eq!(form(&cy, &format!("{own}/status"), "status=paused").await, 303);
+    assert_eq!(w.form(&format!("{own}/status"), "status=active").await.0, 303, "an administrator");
+    // New journeys of the site are the team's; a team that is gone owns nothing.
+    let site = format!(
+        "name=Marram+Ferries&slug=marram-ferries&zone=Europe/Oslo&domains=marram.example&team={team}"
     );
-    assert_eq!(save("Cy").await.0, 200);
+    assert_eq!(w.form(&format!("/setup/sites/{}", w.site), &site).await.0, 303);
+    let fields = "starter=page&page.address=http://book.marram.example/&page.text=x&name=One+page&every=10&location=bergen";
+    assert_eq!(w.form("/marram-ferries/journeys/new", fields).await.0, 303);
+    let new = w.db.journey(w.site, "one-page").await.expect("rows").expect("a journey");
+    assert_eq!(new.owner, "Desk");
+    assert_eq!(w.form(&format!("/setup/teams/{team}/remove"), "").await.0, 303);
+    assert_eq!(form(&eve, &format!("{own}/status"), "status=paused").await, 303);
+    assert_eq!(w.form(&format!("/setup/teams/{team}/remove"), "").await.0, 404);
 }
 
 #[tokio::test]
@@ -693,7 +747,8 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         "{place}"
     );
     // Journeys by what the address says.
-    w.db.set_about(journey.id, "Desk", &["booking".into()], true, &[]).await.expect("kept");
+    let desk = w.db.add_team("Desk").await.expect("rows");
+    w.db.set_about(journey.id, desk, &["booking".into()], true).await.expect("kept");
     for (query, there) in [
         ("tag=booking", true),
         ("tag=other", false),

@@ -3,6 +3,7 @@
 mod door;
 mod me;
 mod team;
+mod teams;
 
 crate::routes::routes! {
     Public get "/sign-in" => door::page,
@@ -16,6 +17,10 @@ crate::routes::routes! {
     Signed get "/me" => me::page,
     Signed post "/me/password" => me::password,
     Signed post "/me/sessions/end" => me::end,
+    Administer get "/setup/teams" => teams::page,
+    Grave post "/setup/teams" => teams::add,
+    Grave post "/setup/teams/{id}" => teams::change,
+    Grave post "/setup/teams/{id}/remove" => teams::remove,
     Administer get "/setup/people" => team::page,
     Grave post "/setup/people" => team::invite,
     Grave post "/setup/people/{id}" => team::change,

@@ -569,9 +569,7 @@ pub async fn repair(
         Err(NotRepaired::NothingToDo) => {
             refused("Nothing fell back in this run: there is nothing to repair.")
         }
-        Err(NotRepaired::NotSaved(journey, why)) => {
-            refused(&not_saved_says(&journey, &why, &site.zone))
-        }
+        Err(NotRepaired::NotSaved(why)) => refused(&not_saved_says(&why, &site.zone)),
     }
 }
 

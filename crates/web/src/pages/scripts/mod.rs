@@ -15,8 +15,8 @@ use crate::frame::{Frame, base};
 use crate::limits::query;
 use crate::problem::Problem;
 use crate::respond::{TWELVE_HOURS, html, journey_of, redirect, with_header};
-use crate::view::Fact;
 use crate::view::Named;
+use crate::view::{Choice, Fact};
 use crate::words::{not_saved_says, when};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_SECURITY_POLICY;
@@ -25,7 +25,7 @@ use askama::Template;
 use cadentis_answers::changes;
 use cadentis_answers::changes::journeys::{NewScript, NotSaved, SavedAs};
 use cadentis_answers::kept::{Deleted, Journey, Site, Status, Version};
-use cadentis_answers::{AnswerError, scripts, sites};
+use cadentis_answers::{AnswerError, scripts, sites, teams};
 use cadentis_core::journey::grammar;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
@@ -44,11 +44,15 @@ struct Page {
     locations: Vec<Named>,
     versions: Vec<VersionRow>,
     compared: Option<Compared>,
-    owner: String,
+    /// The teams that could own it, with the one that does.
+    teams: Vec<Choice>,
     tags: String,
     essential: bool,
     is_archived: bool,
-    editors: String,
+    /// Whether whoever looks may change it: an editor, in the team that owns it.
+    changes: bool,
+    /// Why not, when they may not.
+    closed: String,
     fields: playing::Fields,
     environments: Vec<String>,
     statuses: Vec<NextStatus>,
@@ -124,6 +128,18 @@ async fn show(
             playing::fields(state, &frame, &playing::as_given(&j, &slugs, &zone)?, None).await?
         }
     };
+    let mut teams = vec![Choice::new("", "nobody’s: every editor’s", j.team_id.is_none())];
+    let all = teams::all(&state.answers).await?;
+    teams.extend(all.into_iter().map(|t| Choice::new(t.id, t.name, j.team_id == Some(t.id))));
+    let is_theirs = frame.who.author().may_change(j.team_id);
+    let changes = frame.who.edits() && is_theirs;
+    let closed = match (frame.who.edits(), is_theirs) {
+        (false, _) => "Editors save scripts and play them; you are a reader.".into(),
+        (true, false) => {
+            format!("Of {}: its members save the script. Duplicate it to have your own.", j.owner)
+        }
+        (true, true) => String::new(),
+    };
     // One more kind of style than other pages: those that the editor writes, told by a word that nobody else knows.
     let nonce = uuid::Uuid::new_v4().simple().to_string();
     let policy = door::policy_with_style_nonce(&nonce);
@@ -131,7 +147,6 @@ async fn show(
         nonce,
         says: life_says(&j, &zone, told.plays_at.len(), &told.still_to_answer)?,
         fields,
-        editors: j.editors.join(", "),
         environments: frame
             .site
             .environment_names()
@@ -146,7 +161,9 @@ async fn show(
         versions: told.versions.into_iter().map(row).collect(),
         compared,
         statuses: statuses(&j.status),
-        owner: j.owner,
+        teams,
+        changes,
+        closed,
         tags: j.tags.join(", "),
         essential: j.essential,
         is_archived: j.status == "archived",
@@ -227,12 +244,11 @@ pub async fn save(
                 HttpResponse::Ok().json(json!({ "version": version, "says": says }))
             }
             Err(why) => {
-                let says = not_saved_says(&j, &why, &site.zone);
+                let says = not_saved_says(&why, &site.zone);
                 match why {
                     NotSaved::Unplayable(problems) => {
                         Problem::script("/script", says, &problems).into()
                     }
-                    NotSaved::NotTheirs(_) => Problem::new(StatusCode::FORBIDDEN, says).into(),
                     NotSaved::Overtaken(by) => {
                         Problem::new(StatusCode::CONFLICT, says).with("newest", by.version).into()
                     }
@@ -303,10 +319,10 @@ async fn the_journey(state: &State, site: &Site, slug: &str) -> Result<Journey, 
 
 #[derive(Deserialize)]
 pub struct About {
-    owner: String,
-    tags: String,
+    /// The id of a team; empty for none.
     #[serde(default)]
-    editors: String,
+    team: String,
+    tags: String,
     essential: Option<String>,
 }
 
@@ -329,7 +345,7 @@ pub async fn plays(
     }
 }
 
-/// `POST /journeys/{slug}/about`: owner, tags, weight, who may edit.
+/// `POST /journeys/{slug}/about`: the team that owns it, tags, weight.
 pub async fn about(
     state: web::Data<State>,
     InSite(site): InSite,
@@ -339,9 +355,8 @@ pub async fn about(
 ) -> Result<HttpResponse, PageError> {
     let j = the_journey(&state, &site, &slug).await?;
     let about = changes::journeys::About {
-        owner: &about.owner,
+        team: about.team.parse().ok(),
         tags: &about.tags,
-        editors: &about.editors,
         essential: about.essential.is_some(),
     };
     changes::journeys::set_about(&state.answers, &by, &j, &about).await?;

@@ -8,7 +8,7 @@ use crate::error::{FIRST_SITE, PageError};
 use crate::format;
 use crate::frame::{self, TWO_WEEKS_S, WIDTH, tone};
 use crate::respond::{SIX_HOURS, html, redirect};
-use crate::view::Window;
+use crate::view::{Choice, Window};
 use crate::words::{domains_of, when};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
@@ -16,6 +16,7 @@ use askama::Template;
 use cadentis_answers::changes::installation;
 use cadentis_answers::kept::Site;
 use cadentis_answers::sites::{self, Doing};
+use cadentis_answers::teams::{self, Team};
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::calendar::{self, Stretch};
 use cadentis_core::goal::Standing;
@@ -128,6 +129,8 @@ struct Kept {
     domains: String,
     is_archived: bool,
     archived: String,
+    /// The teams that its new journeys could belong to.
+    teams: Vec<Choice>,
 }
 
 #[derive(Deserialize, Default)]
@@ -137,10 +140,16 @@ pub struct Typed {
     zone: String,
     #[serde(default)]
     slug: String,
+    /// The id of a team; empty for none.
+    #[serde(default)]
+    team: String,
 }
 
-fn kept(site: Site) -> Kept {
+fn kept(site: Site, all: &[Team]) -> Kept {
+    let mut teams = vec![Choice::new("", "nobody’s", site.team_id.is_none())];
+    teams.extend(all.iter().map(|t| Choice::new(t.id, &t.name, site.team_id == Some(t.id))));
     Kept {
+        teams,
         id: site.id,
         zone: site.zone_name().into(),
         domains: site.domains.join("\n"),
@@ -160,12 +169,15 @@ async fn shown(
     of: Option<i32>,
     wrong: Option<String>,
 ) -> Result<HttpResponse, PageError> {
-    let mut all: Vec<Kept> = sites::all(&state.answers).await?.into_iter().map(kept).collect();
+    let teams = teams::all(&state.answers).await?;
+    let all = sites::all(&state.answers).await?;
+    let mut all: Vec<Kept> = all.into_iter().map(|site| kept(site, &teams)).collect();
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let typed = match all.iter_mut().find(|s| Some(s.id) == of) {
         None => typed,
         Some(site) => {
-            let Typed { name, domains, zone, slug } = typed;
+            let Typed { name, domains, zone, slug, team } = typed;
+            site.teams.iter_mut().for_each(|t| t.chosen = t.value == team);
             (site.name, site.domains, site.zone, site.slug) = (name, domains, zone, slug);
             Typed { zone: "UTC".into(), ..Typed::default() }
         }
@@ -234,7 +246,8 @@ pub async fn change(
     let says = match read {
         Err(says) => says,
         Ok((name, zone, domains)) => {
-            let (id, changed) = (site.id, Site { name, zone, domains, slug, ..site });
+            let team_id = typed.team.parse().ok();
+            let (id, changed) = (site.id, Site { name, zone, domains, slug, team_id, ..site });
             match installation::rename_site(&state.answers, &by, &changed).await? {
                 true => return Ok(redirect(FIRST_SITE)),
                 false => {

@@ -1,0 +1,60 @@
+//! Teams, and who is in them.
+
+use crate::changes::{self, Author};
+use crate::{Answers, Result};
+pub use cadentis_store::team::Team;
+
+/// A name has at most so many characters.
+pub const LONGEST_NAME: usize = 60;
+
+/// All teams, by their names.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn all(answers: &Answers) -> Result<Vec<Team>> {
+    Ok(answers.db.teams().await?)
+}
+
+/// Adds a team; `false` when there is one of that name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add(answers: &Answers, by: &Author, name: &str) -> Result<bool> {
+    let added = answers.db.add_team(name).await?.is_some();
+    if added {
+        changes::noted(answers, by, "added the team", name).await?;
+    }
+    Ok(added)
+}
+
+/// Changes the name and the members of a team; `false` when there is none such, or another one has the name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set(
+    answers: &Answers,
+    by: &Author,
+    id: i32,
+    name: &str,
+    members: &[i32],
+) -> Result<bool> {
+    let done = answers.db.set_team(id, name, members).await?;
+    if done {
+        changes::noted(answers, by, "changed the team", name).await?;
+    }
+    Ok(done)
+}
+
+/// Removes a team: what it owned is everybody's. Whether there was one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn remove(answers: &Answers, by: &Author, id: i32) -> Result<bool> {
+    match answers.db.remove_team(id).await? {
+        Some(name) => {
+            changes::noted(answers, by, "removed the team", name).await?;
+            Ok(true)
+        }
+        None => Ok(false),
+    }
+}
