@@ -2,13 +2,15 @@
 
 mod demo;
 mod play;
+mod rekey;
 mod runner;
 mod seed;
 mod serve;
+mod settings;
 mod stats;
 mod world;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use std::process::ExitCode;
 
 // A beacon and a page are thousands of small pieces of memory each.
@@ -30,6 +32,10 @@ struct Cli {
 enum Command {
     /// Pages, API and intake
     Serve(serve::Args),
+    /// Make a key that secrets are sealed with
+    NewKey(rekey::NewKey),
+    /// Seal every secret anew, with a new key
+    Rekey(rekey::Rekey),
     /// Play journeys for one or more locations, for ever
     Runner(runner::Args),
     /// Play one script and say what happened
@@ -50,8 +56,28 @@ fn main() -> ExitCode {
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     // Two providers end up in the tree and rustls will not choose between them.
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let done = match Cli::parse().command {
-        Command::Serve(args) => runtime().block_on(serve::serve(args)).map(|()| ExitCode::SUCCESS),
+    let done = settings::settled(std::env::args_os().collect()).and_then(run);
+    done.unwrap_or_else(|e| {
+        eprintln!("cadentis: {e}");
+        ExitCode::FAILURE
+    })
+}
+
+fn run(settled: settings::Settled) -> Result<ExitCode, Failure> {
+    let matches = Cli::command().get_matches_from(&settled.line);
+    let cli = Cli::from_arg_matches(&matches).unwrap_or_else(|e| e.exit());
+    match cli.command {
+        Command::Serve(args) => {
+            args.check()?;
+            if let Some(matches) = matches.subcommand_matches("serve").filter(|_| args.print_config)
+            {
+                print!("{}", settings::printed(matches, &settled.from_file));
+                return Ok(ExitCode::SUCCESS);
+            }
+            runtime().block_on(serve::serve(args)).map(|()| ExitCode::SUCCESS)
+        }
+        Command::NewKey(args) => rekey::make(&args).map(|()| ExitCode::SUCCESS),
+        Command::Rekey(args) => runtime().block_on(rekey::rekey(args)).map(|()| ExitCode::SUCCESS),
         Command::Seed(args) => runtime().block_on(seed::seed(args)).map(|()| ExitCode::SUCCESS),
         Command::World(args) => runtime().block_on(world::world(args)).map(|()| ExitCode::SUCCESS),
         Command::Runner(args) => {
@@ -60,11 +86,7 @@ fn main() -> ExitCode {
         Command::Play(args) => runtime().block_on(play::play(args)),
         Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),
-    };
-    done.unwrap_or_else(|e| {
-        eprintln!("cadentis: {e}");
-        ExitCode::FAILURE
-    })
+    }
 }
 
 /// What a command may fail with; it ends as one line on standard error.

@@ -22,6 +22,12 @@ use std::time::Duration;
 
 #[derive(clap::Args)]
 pub struct Args {
+    /// A file of settings (TOML), by the names of these with _ for -; what is said here or in the environment holds before it
+    #[arg(long, env = "CADENTIS_CONFIG")]
+    config: Option<PathBuf>,
+    /// Print what holds, without secrets and with where it comes from, and end
+    #[arg(long)]
+    pub print_config: bool,
     /// Where to listen
     #[arg(long, default_value = "127.0.0.1:7070")]
     listen: SocketAddr,
@@ -52,12 +58,49 @@ pub struct Args {
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
+    /// Let people sign in over http, unsealed, from other machines: on a network that nobody else is in
+    #[arg(long)]
+    plain_http: bool,
+}
+
+impl Args {
+    /// That the settings do not contradict each other.
+    ///
+    /// # Errors
+    /// Says which do, and what would be right.
+    pub fn check(&self) -> Result<(), Failure> {
+        let public: Result<Vec<PublicUrl>, _> =
+            self.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
+        let public = public?;
+        let sealed = public.iter().filter(|url| url.is_https()).count();
+        let others = [("--ops-listen", self.ops_listen), ("--beacons-listen", self.beacons_listen)];
+        let same =
+            others.iter().find(|(_, at)| at.is_some_and(|at| at == self.listen && at.port() != 0));
+        let says = match same {
+            Some((name, at)) => format!("{name} and --listen are both {}: each needs an address of its own", at.unwrap_or(self.listen)),
+            None if self.ops_listen.is_some_and(|at| at.port() != 0) && self.ops_listen == self.beacons_listen => {
+                "--ops-listen and --beacons-listen are the same: metrics are not for everybody".into()
+            }
+            None if self.queue == 0 => "--queue is 1 at least: nothing could be written".into(),
+            None if self.demo_sign_in && !self.listen.ip().is_loopback() => {
+                "--demo-sign-in lets everybody in who reaches this server: it needs --listen on loopback".into()
+            }
+            None if sealed > 0 && self.trusted_proxy.is_empty() => {
+                "a --public-url that begins with https:// needs --trusted-proxy, the network of the proxy that ends TLS: this server speaks http, and would take every visitor for the proxy".into()
+            }
+            None if !self.listen.ip().is_loopback() && sealed < public.len() && !self.plain_http => {
+                "a server that others reach over http:// sends passwords unsealed: give it an https:// --public-url and the proxy that ends TLS (--trusted-proxy), or say --plain-http on a network that nobody else is in".into()
+            }
+            None => return Ok(()),
+        };
+        Err(says.into())
+    }
 }
 
 /// The key that secrets are sealed with and people's ids are hashed with.
 #[derive(clap::Args)]
 pub struct KeyArgs {
-    /// The key that secrets are sealed with: 64 hexadecimal digits
+    /// The key that secrets are sealed with: 64 hexadecimal digits; older ones behind it, a line each
     #[arg(long, env = "CADENTIS_SECRET_KEY", hide_env_values = true)]
     secret_key: Option<String>,
     /// A file that holds that key
@@ -85,12 +128,18 @@ impl KeyArgs {
             })?,
             (None, None) => return Ok(None),
         };
-        let key = key.trim();
-        Ok(Some((Vault::new(key)?, PersonKey::derived(key.to_ascii_lowercase().as_bytes()))))
+        let vault = Vault::new(&key)?;
+        // People are known by the first key that there was, however often secrets are sealed anew.
+        let first = key.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or_default();
+        Ok(Some((vault, PersonKey::derived(first.to_ascii_lowercase().as_bytes()))))
     }
 }
 
-fn new_key(file: &Path) -> std::io::Result<String> {
+/// Makes a key in a file that is not there yet.
+///
+/// # Errors
+/// When it is there, or cannot be written.
+pub fn new_key(file: &Path) -> std::io::Result<String> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
     let mut new =
@@ -113,10 +162,6 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     let public: Result<Vec<PublicUrl>, _> =
         args.public_url.iter().map(|url| PublicUrl::parse(url)).collect();
     let door = Door::new(public?, args.trusted_proxy.clone(), args.listen)?;
-    if args.demo_sign_in && !args.listen.ip().is_loopback() {
-        let says = "--demo-sign-in lets everybody in who reaches this server: it needs --listen on loopback";
-        return Err(says.into());
-    }
     let (vault, persons) = args.key.read()?.unzip();
     if persons.is_none() {
         tracing::warn!("without a key for secrets none can be kept, and nothing of people's ids");

@@ -193,6 +193,11 @@ impl Cluster {
         }
     }
 
+    /// A program of the same version, such as `pg_dump`.
+    pub fn program(&self, name: &str) -> PathBuf {
+        programs().unwrap_or_default().join(name)
+    }
+
     /// The address of a database in this cluster; `postgres` is there from the beginning.
     pub fn url(&self, database: &str) -> String {
         format!("postgres://cadentis@127.0.0.1:{}/{database}", self.port)

@@ -10,14 +10,16 @@ use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
 use rand::RngCore;
+use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 
 const NONCE: usize = 24;
 
-/// Seals and opens secrets.
+/// Seals and opens secrets: with the newest of its keys it seals, and opens with any.
 #[derive(Clone)]
 pub struct Vault {
-    cipher: XChaCha20Poly1305,
+    /// Newest first, each with its id.
+    keys: Vec<(String, XChaCha20Poly1305)>,
 }
 
 impl std::fmt::Debug for Vault {
@@ -30,19 +32,24 @@ impl std::fmt::Debug for Vault {
 #[derive(Debug, thiserror::Error, PartialEq)]
 #[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum VaultError {
-    #[error("a key is 64 hexadecimal digits; this is something else")]
+    #[error("a key is 64 hexadecimal digits, each on a line of its own; this is something else")]
     NoKey,
     #[error("the secret {0} was sealed with another key")]
     OtherKey(String),
 }
 
 impl Vault {
-    /// Takes a key of 64 hexadecimal digits.
+    /// Takes keys of 64 hexadecimal digits, a line each, the newest first.
     ///
     /// # Errors
-    /// When it is none.
-    pub fn new(key: &str) -> std::result::Result<Vault, VaultError> {
-        let key = key.trim();
+    /// When there is none, or something else.
+    pub fn new(keys: &str) -> std::result::Result<Vault, VaultError> {
+        let lines = keys.lines().map(str::trim).filter(|line| !line.is_empty());
+        let keys: Vec<_> = lines.map(Vault::key).collect::<std::result::Result<_, _>>()?;
+        if keys.is_empty() { Err(VaultError::NoKey) } else { Ok(Vault { keys }) }
+    }
+
+    fn key(key: &str) -> std::result::Result<(String, XChaCha20Poly1305), VaultError> {
         let digits = key.len() == 64 && key.bytes().all(|b| b.is_ascii_hexdigit());
         let byte =
             |at: usize| u8::from_str_radix(&key[at..at + 2], 16).map_err(|_| VaultError::NoKey);
@@ -50,8 +57,14 @@ impl Vault {
             true => (0..64).step_by(2).map(byte).collect::<std::result::Result<_, _>>()?,
             false => return Err(VaultError::NoKey),
         };
+        let id = Sha256::digest(&bytes).iter().take(4).map(|b| format!("{b:02x}")).collect();
         let key = Key::try_from(bytes.as_slice()).map_err(|_| VaultError::NoKey)?;
-        Ok(Vault { cipher: XChaCha20Poly1305::new(&key) })
+        Ok((id, XChaCha20Poly1305::new(&key)))
+    }
+
+    /// The id of the key that it seals with.
+    pub fn seals_with(&self) -> &str {
+        self.keys.first().map_or("", |(id, _)| id)
     }
 
     /// A new key, as it stands in a key file.
@@ -66,14 +79,18 @@ impl Vault {
         rand::rng().fill_bytes(&mut nonce);
         let payload = Payload { msg: secret.as_bytes(), aad: place.as_bytes() };
         // Encryption fails only for texts of many gigabytes.
-        let sealed = self.cipher.encrypt(&XNonce::from(nonce), payload).unwrap_or_default();
+        let newest = self.keys.first();
+        let sealed = newest.and_then(|(_, key)| key.encrypt(&XNonce::from(nonce), payload).ok());
+        let sealed = sealed.unwrap_or_default();
         [nonce.as_slice(), &sealed].concat()
     }
 
     fn open(&self, place: &str, sealed: &[u8]) -> Option<String> {
         let (nonce, sealed) = sealed.split_at_checked(NONCE)?;
-        let payload = Payload { msg: sealed, aad: place.as_bytes() };
-        let opened = self.cipher.decrypt(&XNonce::try_from(nonce).ok()?, payload).ok()?;
+        let nonce = XNonce::try_from(nonce).ok()?;
+        let payload = || Payload { msg: sealed, aad: place.as_bytes() };
+        // Whatever another key sealed does not open: the seal says so.
+        let opened = self.keys.iter().find_map(|(_, key)| key.decrypt(&nonce, payload()).ok())?;
         String::from_utf8(opened).ok()
     }
 }
@@ -119,17 +136,48 @@ impl Db {
         now: Timestamp,
     ) -> Result<()> {
         sqlx::query(
-            "INSERT INTO secret VALUES ($1, $2, $3, $4, $5)
-             ON CONFLICT (site_id, name) DO UPDATE SET sealed = $3, author = $4, set_at = $5",
+            "INSERT INTO secret VALUES ($1, $2, $3, $4, $5, $6)
+             ON CONFLICT (site_id, name) DO UPDATE SET sealed = $3, author = $4, set_at = $5, key_id = $6",
         )
         .bind(site_id)
         .bind(name)
         .bind(vault.seal(&place(site_id, name), secret))
         .bind(author)
         .bind(now.to_sqlx())
+        .bind(vault.seals_with())
         .execute(&self.pool)
         .await?;
         Ok(())
+    }
+
+    /// Seals every secret anew with the newest key, all or none: how many there were to seal.
+    ///
+    /// # Errors
+    /// The inner error names a secret that none of the keys opens: nothing is changed then.
+    pub async fn reseal(&self, vault: &Vault) -> Result<std::result::Result<u64, VaultError>> {
+        let mut tx = self.pool.begin().await?;
+        let rows: Vec<(i32, String, Vec<u8>)> = sqlx::query_as(
+            "SELECT site_id, name, sealed FROM secret WHERE key_id IS DISTINCT FROM $1 FOR UPDATE",
+        )
+        .bind(vault.seals_with())
+        .fetch_all(&mut *tx)
+        .await?;
+        for (site_id, name, sealed) in &rows {
+            let place = place(*site_id, name);
+            let Some(secret) = vault.open(&place, sealed) else {
+                return Ok(Err(VaultError::OtherKey(name.clone())));
+            };
+            let sql = "UPDATE secret SET sealed = $3, key_id = $4 WHERE site_id = $1 AND name = $2";
+            sqlx::query(sql)
+                .bind(site_id)
+                .bind(name)
+                .bind(vault.seal(&place, &secret))
+                .bind(vault.seals_with())
+                .execute(&mut *tx)
+                .await?;
+        }
+        tx.commit().await?;
+        Ok(Ok(rows.len() as u64))
     }
 
     /// Removes a secret.

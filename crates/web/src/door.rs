@@ -60,6 +60,11 @@ impl PublicUrl {
         ["127.0.0.1", "localhost", "[::1]"].map(of).to_vec()
     }
 
+    /// Whether it is reached over TLS.
+    pub fn is_https(&self) -> bool {
+        self.scheme == "https"
+    }
+
     /// As it stands before a path.
     pub fn text(&self) -> String {
         format!("{}://{}", self.scheme, self.authority)

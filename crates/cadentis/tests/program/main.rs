@@ -2,6 +2,7 @@
 
 mod addresses;
 mod api;
+mod deploy;
 mod door;
 mod empty;
 mod intake;
