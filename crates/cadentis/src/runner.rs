@@ -2,6 +2,7 @@
 
 use crate::{Failure, asked_to_end};
 use cadentis_runner::agent::{self, Post};
+use cadentis_runner::link::Link;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -25,6 +26,9 @@ pub struct Args {
     /// Host and port of something that is always there, to tell our own network's trouble from the site's
     #[arg(long)]
     control: Option<String>,
+    /// A file of certificates (PEM) that the server's is signed with, where this system does not know them
+    #[arg(long)]
+    root: Option<PathBuf>,
     /// Where records wait that the server cannot take yet [default: cadentis-kept in the folder for temporary files]
     #[arg(long)]
     keep: Option<PathBuf>,
@@ -59,12 +63,56 @@ pub async fn runner(args: Args) -> Result<(), Failure> {
         }
     };
     let keep = args.keep.unwrap_or_else(|| std::env::temp_dir().join("cadentis-kept"));
+    let roots = match &args.root {
+        None => None,
+        Some(file) => Some(
+            std::fs::read(file)
+                .map_err(|e| format!("the certificates in {}: {e}", file.display()))?,
+        ),
+    };
+    let link = Link::to(&args.server, roots.as_deref()).map_err(|e| format!("--root: {e}"))?;
+    let server = link.server();
+    if is_unsealed(server) {
+        tracing::warn!(
+            "{server} is reached without TLS: tokens and secrets can be read on the way"
+        );
+    }
     cadentis_processes::adopt_orphans();
     tokio::select! {
-        () = agent::work(args.server.trim_end_matches('/'), &posts, &keep) => {}
+        () = agent::work(&link, &posts, &keep) => {}
         () = asked_to_end() => {}
     }
     // A browser in mid-run goes with us; the lease runs out and the run is played again.
     cadentis_processes::end_all(Duration::from_secs(2));
     Ok(())
+}
+
+/// Whether what goes to this server can be read by others: not over TLS, and not on this machine.
+fn is_unsealed(server: &str) -> bool {
+    let Ok(url) = url::Url::parse(server) else { return false };
+    let is_here = match url.host() {
+        Some(url::Host::Domain(name)) => name == "localhost",
+        Some(url::Host::Ipv4(ip)) => ip.is_loopback(),
+        Some(url::Host::Ipv6(ip)) => ip.is_loopback(),
+        None => false,
+    };
+    url.scheme() == "http" && !is_here
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_can_be_read_on_the_way_is_http_to_another_machine() {
+        for sealed in [
+            "https://cadentis.example",
+            "http://127.0.0.1:7070",
+            "http://localhost",
+            "http://[::1]:7",
+        ] {
+            assert!(!is_unsealed(sealed), "{sealed}");
+        }
+        assert!(is_unsealed("http://cadentis.example") && is_unsealed("http://10.0.0.2:7070"));
+    }
 }

@@ -3,11 +3,13 @@
 use crate::fair::{self, Watch};
 use crate::film::Film;
 use crate::kept::Kept;
+use crate::link::Link;
 use crate::play::{News, Setting, play};
 use crate::record::{self, Answer};
 use cadentis_core::journey;
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord, Trouble};
+use hyper::StatusCode;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -86,33 +88,29 @@ const TELL_EVERY: Duration = Duration::from_millis(400);
 /// again.
 ///
 /// Records that the server cannot take wait in the folder `keep`.
-pub async fn work(server: &str, posts: &[Post], keep: &Path) {
+pub async fn work(link: &Link, posts: &[Post], keep: &Path) {
     let swept = crate::leftovers::sweep(&std::env::temp_dir());
     if swept > 0 {
         tracing::info!("{swept} folders of runners that ended badly were removed");
     }
-    let client =
-        reqwest::Client::builder().timeout(Duration::from_secs(20)).build().unwrap_or_default();
     // A person at work on a page has a browser of their own beside the one that plays.
     let mut recording: Option<tokio::task::JoinHandle<()>> = None;
     loop {
         let mut idle = true;
         for post in posts {
-            let kept = Kept::of(keep, server, &post.token);
+            let kept = Kept::of(keep, link.server(), &post.token);
             let free = recording.as_ref().is_none_or(tokio::task::JoinHandle::is_finished);
-            match lease(&client, server, post, free).await {
+            match lease(link, post, free).await {
                 Ok(Some(Work { id, record: Some(address), proxy, denied, .. })) => {
                     tracing::info!("{}: somebody works on {address}", post.name);
-                    let (client, server, mut post) =
-                        (client.clone(), server.to_string(), post.clone());
+                    let (link, mut post) = (link.clone(), post.clone());
                     post.proxy = post.proxy.or(proxy);
-                    recording =
-                        Some(tokio::spawn(carry(client, server, post, id, address, denied)));
+                    recording = Some(tokio::spawn(carry(link, post, id, address, denied)));
                 }
                 Ok(Some(work)) => {
                     idle = false;
-                    deliver_kept(&client, server, post, &kept).await;
-                    let mut record = play_work(&client, server, &work, post).await;
+                    deliver_kept(link, post, &kept).await;
+                    let mut record = play_work(link, &work, post).await;
                     record.trial = work.trial;
                     if let Err(says) = record.check() {
                         record = nothing(
@@ -133,10 +131,10 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
                             .map(|t| format!(" ({})", t.says))
                             .unwrap_or_default()
                     );
-                    deliver(&client, server, post, &record, &kept).await;
+                    deliver(link, post, &record, &kept).await;
                 }
-                Ok(None) => deliver_kept(&client, server, post, &kept).await,
-                Err(e) => tracing::warn!("{}: no work from {server}: {e}", post.name),
+                Ok(None) => deliver_kept(link, post, &kept).await,
+                Err(e) => tracing::warn!("{}: no work from {}: {e}", post.name, link.server()),
             }
         }
         if idle {
@@ -146,20 +144,10 @@ pub async fn work(server: &str, posts: &[Post], keep: &Path) {
 }
 
 /// Carries between somebody who works on a page and the browser the page stands in, until they end it.
-async fn carry(
-    client: reqwest::Client,
-    server: String,
-    post: Post,
-    id: Uuid,
-    address: String,
-    denied: Denied,
-) {
+async fn carry(link: Link, post: Post, id: Uuid, address: String, denied: Denied) {
     let tell = async |body: &Value| -> Option<Answer> {
-        let request = client
-            .post(format!("{server}/api/runner/recording"))
-            .bearer_auth(&post.token)
-            .json(body);
-        request.send().await.ok()?.error_for_status().ok()?.json().await.ok()
+        let answer = link.post("/api/runner/recording", &post.token, body).await.ok()?;
+        answer.json().ok().filter(|_| answer.status.is_success())
     };
     let exchange = async |news: record::News| {
         let mut body = json!(news);
@@ -180,30 +168,23 @@ async fn carry(
     tell(&json!({ "id": id, "over": true, "trouble": trouble })).await;
 }
 
-async fn lease(
-    client: &reqwest::Client,
-    server: &str,
-    post: &Post,
-    can_record: bool,
-) -> Result<Option<Work>, String> {
+async fn lease(link: &Link, post: &Post, can_record: bool) -> Result<Option<Work>, String> {
     let asking = json!({
         "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL, "can_record": can_record,
     });
-    let request =
-        client.post(format!("{server}/api/runner/lease")).bearer_auth(&post.token).json(&asking);
     let asked = Timestamp::now();
-    let answer = request.send().await.map_err(|e| e.to_string())?;
-    match answer.status() {
-        reqwest::StatusCode::NO_CONTENT => Ok(None),
-        reqwest::StatusCode::UPGRADE_REQUIRED => {
-            let problem: Value = answer.json().await.unwrap_or_default();
+    let answer = link.post("/api/runner/lease", &post.token, &asking).await?;
+    match answer.status {
+        StatusCode::NO_CONTENT => Ok(None),
+        StatusCode::UPGRADE_REQUIRED => {
+            let problem: Value = answer.json().unwrap_or_default();
             Err(problem["detail"]
                 .as_str()
                 .unwrap_or("this runner speaks another protocol")
                 .to_string())
         }
         status if status.is_success() => {
-            let mut work: Work = answer.json().await.map_err(|e| e.to_string())?;
+            let mut work: Work = answer.json()?;
             work.clock_offset = work
                 .now
                 .map_or(SignedDuration::ZERO, |n| fair::clock_offset(asked, Timestamp::now(), n));
@@ -217,7 +198,7 @@ fn runner_name(post: &Post) -> String {
     format!("{}-{}", post.name, std::process::id())
 }
 
-async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &Post) -> RunRecord {
+async fn play_work(link: &Link, work: &Work, post: &Post) -> RunRecord {
     let film = Film::of_width(if work.trial { TRIAL_WIDTH } else { RUN_WIDTH });
     let setting = Setting {
         id: work.id,
@@ -257,7 +238,7 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
         if !work.trial {
             return std::future::pending().await;
         }
-        look_on(client, server, post, work.id, &progress, &film).await;
+        look_on(link, post, work.id, &progress, &film).await;
     };
     let watch = Watch::begin();
     let mut record = tokio::select! {
@@ -279,23 +260,16 @@ async fn play_work(client: &reqwest::Client, server: &str, work: &Work, post: &P
 }
 
 /// Tells how a trial goes, with the newest picture, until somebody cancels it.
-async fn look_on(
-    client: &reqwest::Client,
-    server: &str,
-    post: &Post,
-    id: Uuid,
-    progress: &Mutex<Value>,
-    film: &Film,
-) {
+async fn look_on(link: &Link, post: &Post, id: Uuid, progress: &Mutex<Value>, film: &Film) {
     loop {
         tokio::time::sleep(TELL_EVERY).await;
         let mut now = progress.lock().map(|p| p.clone()).unwrap_or_default();
         now["picture"] = json!(film.newest());
-        let request = client.post(format!("{server}/api/runner/progress")).bearer_auth(&post.token);
-        let answer = request.json(&json!({ "id": id, "progress": now })).send().await;
+        let told = json!({ "id": id, "progress": now });
+        let answer = link.post("/api/runner/progress", &post.token, &told).await;
         // A server that is away hears it later, or never: what counts is the record.
         let Ok(answer) = answer else { continue };
-        let says: Value = answer.json().await.unwrap_or_default();
+        let says: Value = answer.json().unwrap_or_default();
         if says["cancelled"] == true {
             return;
         }
@@ -333,33 +307,21 @@ enum Delivery {
 impl Delivery {
     /// What an answer means. Only what the server itself calls unreadable or gone is given up: a proxy on the way, a
     /// token that is being changed or a limit set too low say nothing about the record.
-    fn of(status: reqwest::StatusCode) -> Delivery {
+    fn of(status: StatusCode) -> Delivery {
         match status {
             s if s.is_success() => Delivery::Done,
-            reqwest::StatusCode::UNPROCESSABLE_ENTITY | reqwest::StatusCode::GONE => {
-                Delivery::Never
-            }
+            StatusCode::UNPROCESSABLE_ENTITY | StatusCode::GONE => Delivery::Never,
             s if s.is_server_error() => Delivery::NotYet,
             _ => Delivery::NotThis,
         }
     }
 }
 
-async fn deliver_once(
-    client: &reqwest::Client,
-    server: &str,
-    post: &Post,
-    record: &RunRecord,
-) -> Delivery {
-    let sent = client
-        .post(format!("{server}/api/runner/record"))
-        .bearer_auth(&post.token)
-        .json(record)
-        .send()
-        .await;
+async fn deliver_once(link: &Link, post: &Post, record: &RunRecord) -> Delivery {
+    let sent = link.post("/api/runner/record", &post.token, record).await;
     let (delivery, says) = match sent {
-        Ok(answer) => (Delivery::of(answer.status()), answer.status().to_string()),
-        Err(e) => (Delivery::NotYet, e.to_string()),
+        Ok(answer) => (Delivery::of(answer.status), answer.status.to_string()),
+        Err(e) => (Delivery::NotYet, e),
     };
     match delivery {
         Delivery::Done => {}
@@ -376,18 +338,9 @@ async fn deliver_once(
 }
 
 /// Delivers a record; one that the server does not take is kept until it does.
-async fn deliver(
-    client: &reqwest::Client,
-    server: &str,
-    post: &Post,
-    record: &RunRecord,
-    kept: &Kept,
-) {
+async fn deliver(link: &Link, post: &Post, record: &RunRecord, kept: &Kept) {
     for wait_s in [1, 2, 4, 8, 15, 30] {
-        if matches!(
-            deliver_once(client, server, post, record).await,
-            Delivery::Done | Delivery::Never
-        ) {
+        if matches!(deliver_once(link, post, record).await, Delivery::Done | Delivery::Never) {
             return;
         }
         match kept.put(record) {
@@ -402,9 +355,9 @@ async fn deliver(
 }
 
 /// Delivers what was kept, now that the server answers. One that is not taken holds up no other.
-async fn deliver_kept(client: &reqwest::Client, server: &str, post: &Post, kept: &Kept) {
+async fn deliver_kept(link: &Link, post: &Post, kept: &Kept) {
     for (file, record) in kept.all() {
-        match deliver_once(client, server, post, &record).await {
+        match deliver_once(link, post, &record).await {
             Delivery::Done | Delivery::Never => {
                 tracing::info!(
                     "{}: a record of {} is not kept any more",
@@ -437,7 +390,7 @@ mod tests {
             (500, Delivery::NotYet),
             (503, Delivery::NotYet),
         ] {
-            let status = reqwest::StatusCode::from_u16(status).expect("one");
+            let status = StatusCode::from_u16(status).expect("one");
             assert_eq!(Delivery::of(status), want, "{status}");
         }
     }

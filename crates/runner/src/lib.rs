@@ -26,6 +26,7 @@ mod guard;
 pub mod kept;
 mod keys;
 pub mod leftovers;
+pub mod link;
 mod look;
 pub mod play;
 pub mod record;

@@ -214,3 +214,92 @@ async fn secrets_are_sealed_anew_with_a_new_key_all_or_none_and_people_stay_who_
     assert_eq!(mode & 0o777, 0o600);
     let _ = std::fs::remove_dir_all(&folder);
 }
+
+/// TLS in front of a server, with a certificate for `localhost`: its port, and the certificate as PEM.
+async fn sealed(server: &str) -> (u16, String) {
+    use tokio_rustls::rustls::ServerConfig;
+    use tokio_rustls::rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+    let key = rcgen::KeyPair::generate().expect("a key");
+    let params = rcgen::CertificateParams::new(vec!["localhost".to_string()]).expect("a name");
+    let certificate = params.self_signed(&key).expect("signed");
+    let provider = std::sync::Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+    let config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .expect("versions")
+        .with_no_client_auth()
+        .with_single_cert(
+            vec![certificate.der().clone()],
+            PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der())),
+        )
+        .expect("a certificate");
+    let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let (port, server) =
+        (listener.local_addr().expect("an address").port(), server.replace("http://", ""));
+    tokio::spawn(async move {
+        while let Ok((stream, _)) = listener.accept().await {
+            let (acceptor, server) = (acceptor.clone(), server.clone());
+            tokio::spawn(async move {
+                let Ok(mut opened) = acceptor.accept(stream).await else { return };
+                let Ok(mut behind) = tokio::net::TcpStream::connect(server).await else { return };
+                let _ = tokio::io::copy_bidirectional(&mut opened, &mut behind).await;
+            });
+        }
+    });
+    (port, certificate.pem())
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_runner_reaches_its_server_over_tls_and_believes_only_a_certificate_that_it_was_given() {
+    let (db, url) = crate::serving::database().await;
+    crate::serving::location(&db, "bergen", "Bergen", "token").await;
+    let front =
+        format!("http://127.0.0.1:{}", cadentis_standins::postgres::free_port().expect("a port"));
+    let (port, pem) = sealed(&front).await;
+    let known_as = format!("https://localhost:{port}");
+    let server =
+        Server::start_at(&url, &front, &["--public-url", &known_as, "--public-url", &front]);
+    assert_eq!(server.up().await, 200);
+    let folder = std::env::temp_dir().join(format!("cadentis-roots-{}", Uuid::new_v4()));
+    std::fs::create_dir_all(&folder).expect("a folder");
+    let root = folder.join("root.pem");
+    std::fs::write(&root, pem).expect("written");
+    let start = |more: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_cadentis"));
+        command.args(["runner", "--server", &known_as, "--location", "bergen", "--token", "token"]);
+        command.arg("--keep").arg(folder.join("kept")).args(more).env("NO_COLOR", "1");
+        command
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .expect("it starts")
+    };
+    let end = |mut process: std::process::Child| {
+        cadentis_processes::signal(process.id() as i32, 15);
+        let mut said = String::new();
+        let _ =
+            std::io::Read::read_to_string(&mut process.stderr.take().expect("piped"), &mut said);
+        let _ = process.wait();
+        said
+    };
+    let seen = async || db.runners(db.now().await.expect("a clock")).await.expect("rows").len();
+    let stranger = start(&[]);
+    tokio::time::sleep(std::time::Duration::from_millis(2_500)).await;
+    assert_eq!(seen().await, 0, "nobody it knows has signed that certificate");
+    let said = end(stranger);
+    assert!(said.contains("no work from https://localhost"), "{said}");
+    let ours = start(&["--root", root.to_str().expect("a path")]);
+    for _ in 0..100 {
+        if seen().await > 0 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    let (count, said) = (seen().await, end(ours));
+    assert_eq!(count, 1, "{said}");
+    std::fs::write(&root, "no certificate").expect("written");
+    let refused = start(&["--root", root.to_str().expect("a path")]).wait_with_output();
+    let said = String::from_utf8_lossy(&refused.expect("it ends").stderr).into_owned();
+    assert!(said.contains("--root: there is no certificate in it"), "{said}");
+    let _ = std::fs::remove_dir_all(&folder);
+}

@@ -274,7 +274,8 @@ async fn a_record_that_cannot_be_delivered_is_kept_by_its_runner_and_brought_whe
     };
     let (address, folder) = (s.server.address.clone(), keep.clone());
     let posts = [post];
-    let runner = cadentis_runner::agent::work(&address, &posts, &folder);
+    let link = cadentis_runner::link::Link::to(&address, None).expect("no roots");
+    let runner = cadentis_runner::agent::work(&link, &posts, &folder);
     tokio::select! {
         () = runner => {}
         () = the_server_is_away_while_it_delivers(&mut s, &site, &keep) => {}

@@ -184,6 +184,12 @@ impl Server {
         Server { process: spawn(url, &address, key, more), address, url: url.to_string() }
     }
 
+    /// The same at this address.
+    pub fn start_at(url: &str, address: &str, more: &[&str]) -> Server {
+        let (address, url) = (address.to_string(), url.to_string());
+        Server { process: spawn(&url, &address, KEY, more), address, url }
+    }
+
     /// The same with another key for its secrets.
     pub fn start_with_key(url: &str, key: &str) -> Server {
         Server::start_with(url, key, &[])
