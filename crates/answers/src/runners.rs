@@ -5,6 +5,7 @@ use crate::{Answers, Result};
 use cadentis_core::journey::{self, recorded::Act};
 use cadentis_core::run::RunRecord;
 use cadentis_store::run::Finished;
+use cadentis_store::secret::Opened;
 use cadentis_store::work::Runner;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
@@ -64,6 +65,8 @@ pub struct Play {
     pub accepted: HashMap<String, String>,
     /// What the script types or sends unseen.
     pub secrets: HashMap<String, String>,
+    /// Hosts that each of them may be typed into or sent to, with everything below.
+    pub secret_hosts: HashMap<String, Vec<String>>,
     /// Common parts of scripts.
     pub parts: String,
     /// The server's clock.
@@ -132,6 +135,7 @@ async fn play(
             denied: t.denied,
             accepted: HashMap::new(),
             secrets: HashMap::new(),
+            secret_hosts: HashMap::new(),
             parts: String::new(),
             now,
         };
@@ -150,6 +154,7 @@ async fn play(
             denied: w.denied,
             accepted: accepted.into_iter().map(|a| (a.key, a.seen)).collect(),
             secrets: HashMap::new(),
+            secret_hosts: HashMap::new(),
             parts: String::new(),
             now,
         };
@@ -163,7 +168,12 @@ async fn play(
         .and_then(|j| j.with_parts(&shared))
         .map(|j| j.secrets())
         .unwrap_or_default();
-    play.secrets = secrets(answers, site_id, &names).await?;
+    for (name, opened) in secrets(answers, site_id, &names).await? {
+        let of_site = || site.as_ref().map(|site| site.domains.clone()).unwrap_or_default();
+        let hosts = if opened.hosts.is_empty() { of_site() } else { opened.hosts };
+        play.secret_hosts.insert(name.clone(), hosts);
+        play.secrets.insert(name, opened.secret);
+    }
     play.parts = site.map(|s| s.parts).unwrap_or_default();
     play.now = Timestamp::now();
     Ok(Some(play))
@@ -175,7 +185,7 @@ async fn secrets(
     answers: &Answers,
     site_id: i32,
     names: &[String],
-) -> Result<HashMap<String, String>> {
+) -> Result<HashMap<String, Opened>> {
     let Some(vault) = answers.vault.as_ref().filter(|_| !names.is_empty()) else {
         return Ok(HashMap::new());
     };

@@ -223,8 +223,11 @@ impl Player<'_> {
             .iter()
             .any(|u| matches!(u, cadentis_core::journey::text::Used::Secret(_)));
         let began = clock();
-        self.need(into, json!({ "what": "select-all", "hide": hide }), "Wanted to type into")
+        let place = self
+            .need(into, json!({ "what": "select-all", "hide": hide }), "Wanted to type into")
             .await?;
+        // Of the document that the field is in, which may be a frame of somebody else's.
+        self.values.may_go_to(text, place["host"].as_str().unwrap_or_default())?;
         let origin = self.origin().await?;
         let keys = match filled.is_empty() {
             true => keys::pressed("Delete"),

@@ -54,6 +54,9 @@ struct Work {
     parts: String,
     #[serde(default)]
     secrets: HashMap<String, String>,
+    /// Hosts that each of them is for.
+    #[serde(default)]
+    secret_hosts: HashMap<String, Vec<String>>,
     /// What was accepted of its pages.
     #[serde(default)]
     accepted: HashMap<String, String>,
@@ -208,6 +211,7 @@ async fn play_work(link: &Link, work: &Work, post: &Post) -> RunRecord {
         denied: work.denied.clone(),
         device: DeviceProfile::of(&work.device).unwrap_or(DeviceProfile::USUAL),
         secrets: work.secrets.clone(),
+        secret_hosts: work.secret_hosts.clone(),
         accepted: work.accepted.clone(),
         film: Some(film.clone()),
         ..Setting::default()

@@ -163,7 +163,7 @@ for (;;) {
     // The load event was over before anybody could ask whether it was.
     const loaded = entry().loadEventEnd;
     const at = ask.what === 'loaded' && loaded ? performance.timeOrigin + loaded : now();
-    return JSON.stringify({ ok: true, at, origin: performance.timeOrigin, ...hit });
+    return JSON.stringify({ ok: true, at, origin: performance.timeOrigin, host: location.hostname, ...hit });
   }
   if (now() > until) return JSON.stringify({ ok: false, at: now(), origin: performance.timeOrigin, address: location.href });
   await new Promise((go) => {

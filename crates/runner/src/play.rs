@@ -39,6 +39,8 @@ pub struct Setting {
     pub accepted: HashMap<String, String>,
     /// What secrets of the script are.
     pub secrets: HashMap<String, String>,
+    /// Hosts that each of them may be typed into or sent to, with everything below; one that is not named is for any.
+    pub secret_hosts: HashMap<String, Vec<String>>,
     /// Certificates trusted beside the public ones, by requests sent without the browser.
     pub roots: Vec<CertificateDer<'static>>,
     /// How long an expectation may take to hold.
@@ -69,6 +71,7 @@ impl Default for Setting {
             device: DeviceProfile::USUAL,
             accepted: HashMap::new(),
             secrets: HashMap::new(),
+            secret_hosts: HashMap::new(),
             roots: Vec::new(),
             patience: Duration::from_secs(10),
             longest: STUCK,
@@ -157,7 +160,7 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         evidence,
         setting,
         parts: &journey.parts,
-        values: Values::new(given, &setting.secrets),
+        values: Values::new(given, &setting.secrets, &setting.secret_hosts),
         wire: Wire {
             proxy: setting.proxy,
             roots: setting.roots.clone(),
@@ -286,6 +289,11 @@ impl From<Unfilled> for Stop {
             Unfilled::Secret(name) => {
                 Stop::Ours(Ours::Cannot(format!("The secret {name} is not stored")))
             }
+            // Nobody's outage: it is kept back, and an editor or administrator says where it may go.
+            Unfilled::NotHere { secret, host, hosts } => Stop::Ours(Ours::Cannot(format!(
+                "The secret {secret} was kept back: it is for {} and not for {host}",
+                hosts.join(", ")
+            ))),
         }
     }
 }

@@ -108,20 +108,36 @@ pub struct Secret {
     pub author: String,
     /// When.
     pub set_at: Timestamp,
+    /// Hosts that it may be typed into or sent to, with everything below them; none: the domains of its site.
+    pub hosts: Vec<String>,
+}
+
+/// A secret, opened.
+#[derive(Clone)]
+pub struct Opened {
+    /// What it is.
+    pub secret: String,
+    /// See [`Secret::hosts`].
+    pub hosts: Vec<String>,
 }
 
 impl Db {
     /// The secrets of a site, without what they are.
     pub async fn secrets(&self, site_id: i32) -> Result<Vec<Secret>> {
-        let rows: Vec<(String, String, jiff_sqlx::Timestamp)> = sqlx::query_as(
-            "SELECT name, author, set_at FROM secret WHERE site_id = $1 ORDER BY name",
+        let rows: Vec<(String, String, jiff_sqlx::Timestamp, Vec<String>)> = sqlx::query_as(
+            "SELECT name, author, set_at, hosts FROM secret WHERE site_id = $1 ORDER BY name",
         )
         .bind(site_id)
         .fetch_all(&self.pool)
         .await?;
         Ok(rows
             .into_iter()
-            .map(|(name, author, set_at)| Secret { name, author, set_at: set_at.to_jiff() })
+            .map(|(name, author, set_at, hosts)| Secret {
+                name,
+                author,
+                set_at: set_at.to_jiff(),
+                hosts,
+            })
             .collect())
     }
 
@@ -130,14 +146,14 @@ impl Db {
         &self,
         vault: &Vault,
         site_id: i32,
-        name: &str,
-        secret: &str,
+        (name, secret): (&str, &str),
+        hosts: &[String],
         author: &str,
         now: Timestamp,
     ) -> Result<()> {
         sqlx::query(
-            "INSERT INTO secret VALUES ($1, $2, $3, $4, $5, $6)
-             ON CONFLICT (site_id, name) DO UPDATE SET sealed = $3, author = $4, set_at = $5, key_id = $6",
+            "INSERT INTO secret VALUES ($1, $2, $3, $4, $5, $6, $7)
+             ON CONFLICT (site_id, name) DO UPDATE SET sealed = $3, author = $4, set_at = $5, key_id = $6, hosts = $7",
         )
         .bind(site_id)
         .bind(name)
@@ -145,6 +161,7 @@ impl Db {
         .bind(author)
         .bind(now.to_sqlx())
         .bind(vault.seals_with())
+        .bind(hosts)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -199,18 +216,16 @@ impl Db {
         vault: &Vault,
         site_id: i32,
         names: &[String],
-    ) -> Result<std::result::Result<HashMap<String, String>, VaultError>> {
-        let rows: Vec<(String, Vec<u8>)> =
-            sqlx::query_as("SELECT name, sealed FROM secret WHERE site_id = $1 AND name = ANY($2)")
-                .bind(site_id)
-                .bind(names)
-                .fetch_all(&self.pool)
-                .await?;
-        let open =
-            |(name, sealed): (String, Vec<u8>)| match vault.open(&place(site_id, &name), &sealed) {
-                Some(secret) => Ok((name, secret)),
-                None => Err(VaultError::OtherKey(name)),
-            };
+    ) -> Result<std::result::Result<HashMap<String, Opened>, VaultError>> {
+        let sql = "SELECT name, sealed, hosts FROM secret WHERE site_id = $1 AND name = ANY($2)";
+        let rows: Vec<(String, Vec<u8>, Vec<String>)> =
+            sqlx::query_as(sql).bind(site_id).bind(names).fetch_all(&self.pool).await?;
+        let open = |(name, sealed, hosts): (String, Vec<u8>, Vec<String>)| match vault
+            .open(&place(site_id, &name), &sealed)
+        {
+            Some(secret) => Ok((name, Opened { secret, hosts })),
+            None => Err(VaultError::OtherKey(name)),
+        };
         Ok(rows.into_iter().map(open).collect())
     }
 }

@@ -105,7 +105,7 @@ pub async fn set_parts(
     Ok(Ok(()))
 }
 
-/// Keeps a secret, or replaces it; `false` when this server has no key to seal it with.
+/// Keeps a secret, or replaces it, for these hosts or, without any, the domains of the site; `false` when this server has no key to seal it with.
 ///
 /// # Errors
 /// When the database does not answer.
@@ -115,9 +115,13 @@ pub async fn set_secret(
     site: &Site,
     name: &str,
     secret: &str,
+    hosts: &[String],
 ) -> Result<bool> {
     let Some(vault) = &answers.vault else { return Ok(false) };
-    answers.db.set_secret(vault, site.id, name, secret, by.name(), Timestamp::now()).await?;
+    answers
+        .db
+        .set_secret(vault, site.id, (name, secret), hosts, by.name(), Timestamp::now())
+        .await?;
     noted(answers, by, "set the secret", name).await?;
     Ok(true)
 }

@@ -182,7 +182,7 @@ async fn secrets_are_sealed_anew_with_a_new_key_all_or_none_and_people_stay_who_
     let vault = || Vault::new(&keys()).expect("keys");
     let (first, now) = (vault(), jiff::Timestamp::now());
     for name in ["desk", "quay"] {
-        db.set_secret(&first, site, name, "sea & sand", "Ada", now).await.expect("kept");
+        db.set_secret(&first, site, (name, "sea & sand"), &[], "Ada", now).await.expect("kept");
     }
     let opened = async |vault: &Vault| {
         let names = ["desk".to_string(), "quay".to_string()];
@@ -197,7 +197,7 @@ async fn secrets_are_sealed_anew_with_a_new_key_all_or_none_and_people_stay_who_
     assert_eq!(opened(&vault()).await, Ok(2));
     // A secret that no key opens: nothing is changed, and it is named.
     let stranger = Vault::new(&Vault::new_key()).expect("a key");
-    db.set_secret(&stranger, site, "lost", "x of x", "Ada", now).await.expect("kept");
+    db.set_secret(&stranger, site, ("lost", "x of x"), &[], "Ada", now).await.expect("kept");
     let (fine, said) = run(&["rekey", "--secret-key-file", at, "--database-url", &url]);
     assert!(!fine && said.contains("nothing was changed: the secret lost"), "{said}");
     assert_eq!(opened(&first).await, Ok(2));

@@ -134,6 +134,15 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     let (status, _) =
         w.form("/marram-ferries/settings/secrets", "name=desk_password&secret=sea+%26+sand").await;
     assert_eq!(status, 303);
+    // For which hosts it is can be said, and what is no host is told.
+    let to = "/marram-ferries/settings/secrets";
+    let (status, page) = w.form(to, "name=quay&secret=abcdef&hosts=http://a.example").await;
+    assert!(status == 200 && page.contains("is no domain: a host name alone"), "{status}");
+    assert_eq!(w.form(to, "name=quay&secret=abcdef&hosts=a.example,+b.example").await.0, 303);
+    let kept = w.db.secrets(w.site).await.expect("rows");
+    let quay = kept.iter().find(|s| s.name == "quay").expect("kept");
+    assert_eq!(quay.hosts, ["a.example", "b.example"]);
+    assert!(w.page("/marram-ferries/settings").await.contains("<td>a.example, b.example</td>"));
 
     let dumped: Vec<String> = w.db.text_of_every_table().await.expect("rows");
     assert!(dumped.iter().any(|row| row.contains("desk_password")));
@@ -149,6 +158,7 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     w.db.make_due(Timestamp::now()).await.expect("due");
     let (status, work) = w.runner("/api/runner/lease", asking()).await;
     assert_eq!((status, &work["secrets"]), (200, &json!({ "desk_password": SECRET })));
+    assert_eq!(work["secret_hosts"], json!({ "desk_password": ["marram.example"] }), "the site's");
     // Another key, the same database: the secret is not opened, the work is given out all the same.
     let (id, other) = (work["id"].clone(), Server::start_with_key(&w.server.url, &"7".repeat(64)));
     assert_eq!(other.up().await, 200);

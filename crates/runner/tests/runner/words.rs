@@ -429,6 +429,35 @@ async fn a_run_that_needed_a_lower_rung_passes_says_so_and_its_time_is_the_pages
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_secret_is_kept_back_from_hosts_that_it_is_not_for_however_the_script_leads_there() {
+    let _alone = ALONE.lock().await;
+    let w = world("bergen").await;
+    let typed = "script \"T\"\nstep \"Sign in\"\n  open http://book.marram.example/sign-in\n  type \"{secret desk_key}\" into field \"Password\"\n";
+    let sent = "script \"S\"\nstep \"Ask\"\n  send POST http://book.marram.example/api/echo\n    with header \"Authorization\" \"Bearer {secret desk_key}\"\n  expect status 201\n";
+    let with = |hosts: &[&str]| Setting {
+        secret_hosts: HashMap::from([(
+            "desk_key".to_string(),
+            hosts.iter().map(ToString::to_string).collect(),
+        )]),
+        ..setting(&w)
+    };
+    for (name, text) in [("typed", typed), ("sent", sent)] {
+        // A host of the same name with something before it is another one, and so is what it is below of.
+        for elsewhere in [&["desk.marram.example", "ook.marram.example"][..], &[]] {
+            let r = play(&script(text), &with(elsewhere)).await;
+            assert_eq!(r.outcome, Outcome::Unmeasured, "{name}: {:?}", r.trouble);
+            let says = &r.trouble.as_ref().expect("why").says;
+            assert!(says.contains("The secret desk_key was kept back"), "{name}: {says}");
+            assert!(says.contains("not for book.marram.example"), "{name}: {says}");
+            let asked = r.steps.iter().flat_map(|s| &s.requests).filter(|q| q.method == "POST");
+            assert_eq!(asked.count(), 0, "{name}: nothing was sent");
+        }
+        passed(&play(&script(text), &with(&["marram.example"])).await);
+    }
+    w.site.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_secret_is_in_no_evidence_though_the_page_shows_it_everywhere() {
     let _alone = ALONE.lock().await;
     let w = world("bergen").await;

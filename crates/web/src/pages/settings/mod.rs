@@ -9,7 +9,7 @@ use crate::error::PageError;
 use crate::frame::{Frame, base};
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::Wrong;
-use crate::words::when;
+use crate::words::{domains_of, when};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
@@ -54,6 +54,11 @@ impl Page {
         "part \"Sign in\"\n  type \"ada\" into field \"User\"\n  type \"{secret desk_password}\" into field \"Password\"\n  press button \"Sign in\""
     }
 
+    /// A host that a secret could be for.
+    fn usual_host(&self) -> &str {
+        self.frame.site.domains.first().map_or("", String::as_str)
+    }
+
     /// What is wrong with the form of this name, if anything is.
     fn wrong_in(&self, form: &str) -> Option<&str> {
         Wrong::of(self.wrong.as_ref(), form)
@@ -63,6 +68,8 @@ impl Page {
 /// A secret of the site, without what it is.
 struct SecretRow {
     name: String,
+    /// Where it may be typed or sent.
+    hosts: String,
     author: String,
     at: String,
 }
@@ -74,9 +81,16 @@ async fn show(
     parts: Option<String>,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Settings", TWELVE_HOURS).await?;
-    let zone = frame.site.zone.clone();
-    let secret =
-        |s: Secret| SecretRow { name: s.name, author: s.author, at: when(s.set_at, &zone) };
+    let (zone, domains) = (frame.site.zone.clone(), frame.site.domains.clone());
+    let secret = |s: Secret| SecretRow {
+        hosts: match s.hosts.as_slice() {
+            [] => domains.join(", "),
+            hosts => hosts.join(", "),
+        },
+        name: s.name,
+        author: s.author,
+        at: when(s.set_at, &zone),
+    };
     let secrets = setup::secrets(&state.answers, frame.site.id).await?;
     let environments: Vec<String> =
         frame.site.environments.iter().map(|(n, a)| format!("{n} {a}")).collect();
@@ -103,6 +117,8 @@ pub struct Kept {
     name: String,
     #[serde(default)]
     secret: String,
+    #[serde(default)]
+    hosts: String,
     remove: Option<String>,
 }
 
@@ -122,6 +138,10 @@ pub async fn secret(
     let no_key = wrong(
         "This server was started without a key: give it --secret-key-file or CADENTIS_SECRET_KEY.",
     );
+    let hosts = match kept.hosts.trim() {
+        "" => Ok(Vec::new()),
+        text => domains_of(&text.replace([',', ' '], "\n")),
+    };
     let complaint = if !state.answers.has_vault() {
         no_key
     } else if !journey::text::is_name(&kept.name) {
@@ -130,9 +150,13 @@ pub async fn secret(
         wrong(
             "A secret has at least three characters: a shorter one could not be told from other text, and masked.",
         )
+    } else if let Err(says) = &hosts {
+        wrong(says)
     } else {
-        let (answers, secret) = (&state.answers, &kept.secret);
-        match changes::installation::set_secret(answers, &by, &site, &kept.name, secret).await? {
+        let (answers, secret, hosts) = (&state.answers, &kept.secret, hosts.unwrap_or_default());
+        match changes::installation::set_secret(answers, &by, &site, &kept.name, secret, &hosts)
+            .await?
+        {
             true => return Ok(redirect(&format!("{}/settings#secrets", base(&site)))),
             false => no_key,
         }
