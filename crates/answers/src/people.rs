@@ -3,7 +3,7 @@
 //! Passwords are kept as argon2id; what cookies and links hold is kept as its SHA-256. Whoever tries in vain waits longer
 //! each time, by account and by network, and hears the same whether there is such an account or not.
 
-use crate::changes::{self, Author};
+use crate::changes::{self, Author, told};
 use crate::compute::ComputeError;
 use crate::{Answers, Result};
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
@@ -16,6 +16,7 @@ pub use cadentis_store::api_token::ApiToken;
 pub use cadentis_store::audit::Done;
 pub use cadentis_store::person::{Changed, Given, Person};
 pub use cadentis_store::session::{Session, Signed, SiteName};
+use jiff::Timestamp;
 use rand::RngCore;
 use sha2::{Digest, Sha256};
 use std::fmt::Write;
@@ -324,12 +325,17 @@ pub async fn all(answers: &Answers) -> Result<Vec<Person>> {
     Ok(answers.db.people().await?)
 }
 
-/// The newest that was done.
+/// What was done before a moment, newest first, so many at most; of whose name `who` is a part, if it is not empty.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn done(answers: &Answers, most: i64) -> Result<Vec<Done>> {
-    Ok(answers.db.done(most).await?)
+pub async fn done(
+    answers: &Answers,
+    before: Option<Timestamp>,
+    who: &str,
+    most: i64,
+) -> Result<Vec<Done>> {
+    Ok(answers.db.done_before(before, who, most).await?)
 }
 
 /// The link that makes the first administrator, while there is nobody.
@@ -439,10 +445,12 @@ pub async fn invite(
 /// # Errors
 /// When the database does not answer.
 pub async fn set_given(answers: &Answers, by: &Signed, id: i32, given: &Given) -> Result<Changed> {
+    let before = told::rights_now(answers, id).await?;
     let changed = answers.db.set_given(id, given).await?;
     if changed == Changed::Done {
-        let which = name_of(answers, id).await?;
-        noted(answers, &by.person, None, "changed the rights of", &which).await?;
+        let (which, after) = (name_of(answers, id).await?, told::rights_now(answers, id).await?);
+        let (author, parts) = (Author::person(&by.person, None), (&before, &after));
+        changes::noted_change(answers, &author, "changed the rights of", &which, parts).await?;
     }
     Ok(changed)
 }

@@ -1,6 +1,6 @@
 //! Teams, and who is in them.
 
-use crate::changes::{self, Author};
+use crate::changes::{self, Author, told};
 use crate::{Answers, Result};
 pub use cadentis_store::team::Team;
 
@@ -38,9 +38,11 @@ pub async fn set(
     name: &str,
     members: &[i32],
 ) -> Result<bool> {
+    let before = told::team_now(answers, id).await?;
     let done = answers.db.set_team(id, name, members).await?;
     if done {
-        changes::noted(answers, by, "changed the team", name).await?;
+        let after = told::team_now(answers, id).await?;
+        changes::noted_change(answers, by, "changed the team", name, (&before, &after)).await?;
     }
     Ok(done)
 }

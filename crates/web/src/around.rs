@@ -14,8 +14,12 @@ pub struct Around {
 }
 
 /// Where administrators go besides.
-const PLACES: [(&str, &str); 3] =
-    [("Locations", "/setup"), ("People", "/setup/people"), ("Teams", "/setup/teams")];
+const PLACES: [(&str, &str); 4] = [
+    ("Locations", "/setup"),
+    ("People", "/setup/people"),
+    ("Teams", "/setup/teams"),
+    ("Audit", "/setup/audit"),
+];
 
 impl Around {
     pub fn new(who: Who, here: &str) -> Around {

@@ -1,6 +1,6 @@
 //! Sites, locations, secrets, common parts.
 
-use super::{Author, noted};
+use super::{Author, noted, noted_change, told};
 use crate::{Answers, Result};
 use cadentis_core::journey::{self, ScriptError};
 use cadentis_core::run::reach::Denied;
@@ -39,9 +39,11 @@ pub async fn add_site(
 /// # Errors
 /// When the database does not answer.
 pub async fn rename_site(answers: &Answers, by: &Author, site: &Site) -> Result<bool> {
+    let before = told::site_now(answers, site.id).await?;
     let done = answers.db.rename_site(site).await?;
     if done {
-        noted(answers, by, "changed name, zone or domains of the site", &site.name).await?;
+        let after = told::site_now(answers, site.id).await?;
+        noted_change(answers, by, "changed the site", &site.name, (&before, &after)).await?;
     }
     Ok(done)
 }
@@ -66,9 +68,10 @@ pub async fn set_archived(
 /// # Errors
 /// When the database does not answer.
 pub async fn set_site(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
+    let before = told::site_now(answers, site.id).await?;
     answers.db.set_site(site).await?;
-    noted(answers, by, "changed the site", &site.name).await?;
-    Ok(())
+    let after = told::site_now(answers, site.id).await?;
+    noted_change(answers, by, "changed the site", &site.name, (&before, &after)).await
 }
 
 /// Why common parts are not kept.
@@ -100,8 +103,11 @@ pub async fn set_parts(
             return Ok(Err(NotKept::Needed(j.name.clone(), e)));
         }
     }
+    let before = told::site_now(answers, site.id).await?;
     answers.db.set_parts(site.id, text).await?;
-    noted(answers, by, "changed the common parts of", &site.name).await?;
+    let after = told::site_now(answers, site.id).await?;
+    let parts = (&before, &after);
+    noted_change(answers, by, "changed the common parts of", &site.name, parts).await?;
     Ok(Ok(()))
 }
 
@@ -207,9 +213,10 @@ pub async fn move_location(
     proxy: Option<&str>,
     denied: &Denied,
 ) -> Result<()> {
+    let before = told::location_now(answers, slug).await?;
     answers.db.set_where(slug, at, proxy, denied).await?;
-    noted(answers, by, "moved the location", slug).await?;
-    Ok(())
+    let after = told::location_now(answers, slug).await?;
+    noted_change(answers, by, "moved the location", slug, (&before, &after)).await
 }
 
 /// Gives a location a new token; the old one is worth nothing from now on. `None` when there is no such location.

@@ -1,6 +1,6 @@
 //! Journeys: made, written anew, moved through their life, copied, deleted; what is promised of them.
 
-use super::{Author, cut, noted};
+use super::{Author, cut, noted, noted_change, told};
 use crate::run::repaired;
 use crate::{AnswerError, Answers, Result};
 use cadentis_core::journey::{self, Part, ScriptError};
@@ -123,7 +123,9 @@ pub async fn save_script(
     };
     Ok(match answers.db.save_script(j.id, &edit, Timestamp::now()).await? {
         Saved::Version(version) => {
-            noted(answers, by, "saved a script of", &j.slug).await?;
+            let of = |n: i32| vec![("version", n.to_string())];
+            let parts = (&of(new.based_on), &of(version));
+            noted_change(answers, by, "saved a script of", &j.slug, parts).await?;
             Ok(SavedAs::New(version))
         }
         Saved::Same(version) => Ok(SavedAs::Same(version)),
@@ -199,8 +201,17 @@ pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Re
 /// When the database does not answer.
 pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Status) -> Result<()> {
     theirs(by, j)?;
+    let before = told::journey_now(answers, j).await?;
     answers.db.set_status(j.id, status).await?;
-    noted(answers, by, &format!("made {} the journey", status.word()), &j.slug).await?;
+    let after = told::journey_now(answers, j).await?;
+    noted_change(
+        answers,
+        by,
+        &format!("made {} the journey", status.word()),
+        &j.slug,
+        (&before, &after),
+    )
+    .await?;
     Ok(())
 }
 
@@ -228,8 +239,10 @@ pub async fn set_plays(
     plays: &PlaceAndPace<'_>,
 ) -> Result<()> {
     theirs(by, j)?;
+    let before = told::journey_now(answers, j).await?;
     answers.db.set_place_and_pace(j.id, plays).await?;
-    noted(answers, by, "changed where and when plays", &j.slug).await?;
+    let after = told::journey_now(answers, j).await?;
+    noted_change(answers, by, "changed where and when plays", &j.slug, (&before, &after)).await?;
     Ok(())
 }
 
@@ -255,8 +268,10 @@ pub async fn set_about(
 ) -> Result<()> {
     theirs(by, j)?;
     let tags = listed(about.tags, LONGEST_TAG);
+    let before = told::journey_now(answers, j).await?;
     answers.db.set_about(j.id, about.team, &tags, about.essential).await?;
-    noted(answers, by, "changed what is said of", &j.slug).await?;
+    let after = told::journey_now(answers, j).await?;
+    noted_change(answers, by, "changed what is said of", &j.slug, (&before, &after)).await?;
     Ok(())
 }
 

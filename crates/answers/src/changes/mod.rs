@@ -8,18 +8,23 @@
 pub mod installation;
 pub mod journeys;
 pub mod markers;
+pub(crate) mod told;
 pub mod visitors;
 
 use crate::{Answers, Result};
+use cadentis_store::audit::Deed;
 use cadentis_store::person::Person;
 use cadentis_store::session::Signed;
 use std::fmt::{self, Display};
 use std::net::IpAddr;
+use told::Parts;
 
 /// A name has at most so many characters.
 const LONGEST_NAME: usize = 80;
 /// What something was done to is told in at most so many characters.
 const LONGEST_WHICH: usize = 200;
+/// What it was, and what it is, is told in at most so many characters each.
+const LONGEST_TOLD: usize = 2_000;
 
 /// Who changes something.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,8 +90,26 @@ pub(crate) async fn noted(
 ) -> Result<()> {
     let which = which.to_string();
     tracing::info!("{by} {what} {which}");
-    let who = (by.person, by.name());
-    Ok(answers.db.note_done(who, by.address, what, cut(&which, LONGEST_WHICH).as_str()).await?)
+    let which = cut(&which, LONGEST_WHICH);
+    let deed = Deed { what, which: &which, ..Deed::default() };
+    Ok(answers.db.note_done((by.person, by.name()), by.address, deed).await?)
+}
+
+/// The same of something that was changed: which parts of it, and from what to what.
+pub(crate) async fn noted_change(
+    answers: &Answers,
+    by: &Author,
+    what: &str,
+    which: impl Display,
+    (before, after): (&Parts, &Parts),
+) -> Result<()> {
+    let which = which.to_string();
+    let (was, became) = told::differing(before, after);
+    tracing::info!("{by} {what} {which}: from {was} to {became}");
+    let (was, became) = (cut(&was, LONGEST_TOLD), cut(&became, LONGEST_TOLD));
+    let which = cut(&which, LONGEST_WHICH);
+    let deed = Deed { what, which: &which, was: &was, became: &became };
+    Ok(answers.db.note_done((by.person, by.name()), by.address, deed).await?)
 }
 
 /// The beginning of a text, without spaces around it.

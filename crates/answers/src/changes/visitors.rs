@@ -1,6 +1,6 @@
 //! How page views are collected, what is looked at of them, and who is forgotten.
 
-use super::{Author, noted};
+use super::{Author, noted, noted_change, told};
 use crate::visit::persons;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
@@ -19,9 +19,11 @@ pub async fn set_collecting(
     site: &Site,
     now: Timestamp,
 ) -> Result<()> {
+    let before = told::site_now(answers, site.id).await?;
     answers.db.set_collecting(site, now).await?;
-    noted(answers, by, "changed how page views are collected of", &site.name).await?;
-    Ok(())
+    let after = told::site_now(answers, site.id).await?;
+    let (what, parts) = ("changed how page views are collected of", (&before, &after));
+    noted_change(answers, by, what, &site.name, parts).await
 }
 
 /// Saves a funnel under its name.

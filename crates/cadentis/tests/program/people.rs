@@ -4,6 +4,7 @@ use crate::door::path;
 use crate::serving::{self, CLUSTER, SESSION, Server, signed_in_as};
 use cadentis_core::access::{IDLE_S, LONGEST_S, PROVED_S, Permission, Role, Scope};
 use cadentis_store::Db;
+use cadentis_store::audit::Deed;
 use cadentis_store::person::Given;
 use cadentis_web::routes::{Route, all};
 use reqwest::{Client, Response};
@@ -358,7 +359,7 @@ async fn whoever_changes_something_or_looks_for_a_person_is_kept_and_whom_they_l
     assert_eq!(said[1], ("Ines", "saved the funnel Way in".into()));
     assert_eq!(done[0].address, "198.51.100.9".parse().ok());
     assert!(said.iter().any(|(_, what)| what == "signed in "), "{said:?}");
-    let page = ines.get(w.at("/setup/people")).send().await.expect("an answer");
+    let page = ines.get(w.at("/setup/audit")).send().await.expect("an answer");
     let page = page.text().await.expect("a page");
     assert!(page.contains("<td>saved the funnel Way in</td>"), "{page}");
     let dumped = w.db.text_of_every_table().await.expect("rows");
@@ -403,4 +404,71 @@ async fn a_password_is_changed_by_who_knows_the_old_one_and_every_other_session_
     let old = w.sign_in("tor@marram.example", PASSWORD, "198.51.100.1").await;
     assert_eq!(old.status(), 401);
     assert_eq!(w.sign_in("TOR@marram.example", new, "198.51.100.1").await.status(), 303);
+}
+
+#[tokio::test]
+async fn a_change_is_kept_with_what_was_before_and_after_and_all_of_it_goes_out_as_a_file() {
+    let w = world().await;
+    let (tor, _) = w.somebody("Tor", w.given(Some(Role::Reader), false, false)).await;
+    let ada = signed_in_as(SESSION);
+    let role = format!("role.{}", w.site);
+    let rights = [(role.as_str(), "editor"), ("people", "on")];
+    assert_eq!(w.form(&ada, &format!("/setup/people/{tor}"), &rights).await.status(), 303);
+    let site = [
+        ("name", "Marram Ferries"),
+        ("slug", "marram-ferries"),
+        ("zone", "UTC"),
+        ("domains", "marram.example\nb.example"),
+    ];
+    assert_eq!(w.form(&ada, &format!("/setup/sites/{}", w.site), &site).await.status(), 303);
+    let done = w.db.done(5).await.expect("rows");
+    assert_eq!(
+        (done[0].what.as_str(), done[0].was.as_str(), done[0].became.as_str()),
+        (
+            "changed the site",
+            "zone: Europe/Oslo; domains: marram.example",
+            "zone: UTC; domains: marram.example, b.example"
+        )
+    );
+    assert_eq!(
+        (done[1].what.as_str(), done[1].was.as_str(), done[1].became.as_str()),
+        (
+            "changed the rights of",
+            "sees people: false; roles: reader of Marram Ferries",
+            "sees people: true; roles: editor of Marram Ferries"
+        )
+    );
+    // A formula in a name stays a text; the list goes on page by page and the file has everything once.
+    for nth in 0..205 {
+        let deed = Deed { what: "tried", which: "=1+1", was: &nth.to_string(), ..Deed::default() };
+        w.db.note_done((None, "=Runa"), None, deed).await.expect("noted");
+    }
+    let get = async |path: &str| {
+        ada.get(w.at(path)).send().await.expect("an answer").text().await.expect("a text")
+    };
+    let (mut path, mut seen) = ("/setup/audit?who=runa".to_string(), 0);
+    for _ in 0..5 {
+        let page = get(&path).await;
+        seen += page.matches("<td>tried =1+1</td>").count();
+        let Some(next) = page.split("href=\"/setup/audit?").nth(1) else { break };
+        path = format!(
+            "/setup/audit?{}",
+            next.split('"').next().expect("an end").replace("&#38;", "&")
+        );
+    }
+    assert_eq!(seen, 205);
+    let file = get("/setup/audit.csv?who=Runa").await;
+    let mut table = csv::Reader::from_reader(file.as_bytes());
+    let rows: Vec<csv::StringRecord> = table.records().map(|r| r.expect("a row")).collect();
+    let numbers: Vec<usize> = rows.iter().map(|r| r[5].parse().expect("a number")).collect();
+    assert_eq!(numbers, (0..205).rev().collect::<Vec<_>>());
+    assert!(rows.iter().all(|r| &r[1] == "'=Runa" && &r[4] == "'=1+1"), "{:?}", rows[0]);
+    assert_eq!(
+        ada.get(w.at("/setup/audit?before=9223372036854775807"))
+            .send()
+            .await
+            .expect("an answer")
+            .status(),
+        400
+    );
 }

@@ -1,5 +1,6 @@
 //! People: signing in and out, one's own sessions, and who may do what.
 
+mod audit;
 mod door;
 mod me;
 mod team;
@@ -17,6 +18,8 @@ crate::routes::routes! {
     Signed get "/me" => me::page,
     Signed post "/me/password" => me::password,
     Signed post "/me/sessions/end" => me::end,
+    Administer get "/setup/audit" => audit::page,
+    Administer get "/setup/audit.csv" => audit::file,
     Administer get "/setup/teams" => teams::page,
     Grave post "/setup/teams" => teams::add,
     Grave post "/setup/teams/{id}" => teams::change,

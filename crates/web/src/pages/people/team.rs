@@ -1,8 +1,8 @@
-//! Who may do what, and what was done.
+//! Who may do what.
 
 use crate::State;
 use crate::access::Who;
-use crate::around::{Around, moment};
+use crate::around::Around;
 use crate::error::PageError;
 use crate::pages::people::door::LONGEST_NAME;
 use crate::respond::{html, redirect, with_header};
@@ -18,9 +18,6 @@ use cadentis_core::access::Role;
 use cadentis_core::text;
 use serde::Deserialize;
 
-/// So much of what was done is shown.
-const DONE: i64 = 50;
-
 #[derive(Template)]
 #[template(path = "people.html")]
 struct Page {
@@ -28,7 +25,6 @@ struct Page {
     people: Vec<Row>,
     /// A role on each site, for somebody new.
     sites: Vec<OnSite>,
-    done: Vec<DoneRow>,
     wrong: Option<String>,
     typed: Typed,
     /// A link that is shown once, and for whom.
@@ -51,14 +47,6 @@ struct Row {
     has_password: bool,
     is_gone: bool,
     is_me: bool,
-}
-
-struct DoneRow {
-    at: String,
-    name: String,
-    address: String,
-    what: String,
-    which: String,
 }
 
 /// What somebody is on a site, to choose.
@@ -142,20 +130,12 @@ async fn shown(state: &State, who: &Who, beside: Beside) -> Result<HttpResponse,
         name: p.name,
         email: p.email,
     };
-    let done = |d: people::Done| DoneRow {
-        at: moment(d.at),
-        name: d.name,
-        address: d.address.map_or(String::new(), |a| a.to_string()),
-        what: d.what,
-        which: d.which,
-    };
     let status = match beside.wrong {
         Some(_) => StatusCode::UNPROCESSABLE_ENTITY,
         None => StatusCode::OK,
     };
     let mut page = html(&Page {
         people: people::all(&state.answers).await?.into_iter().map(row).collect(),
-        done: people::done(&state.answers, DONE).await?.into_iter().map(done).collect(),
         wrong: beside.wrong,
         // Who is let in reads the only site there is, unless something else is chosen.
         sites: match sites.as_slice() {

@@ -1,0 +1,133 @@
+//! What something is, part by part, so that a change tells what it was before and after.
+
+use crate::{Answers, Result};
+use cadentis_store::journey::Journey;
+use cadentis_store::location::Location;
+use cadentis_store::person::Person;
+use cadentis_store::site::Site;
+
+/// Parts of something: what each is called, and what it is.
+pub(crate) type Parts = Vec<(&'static str, String)>;
+
+/// Only the parts that differ, before and after, in one text each.
+pub(crate) fn differing(before: &Parts, after: &Parts) -> (String, String) {
+    let differs = |(name, value): &&(&'static str, String), other: &Parts| {
+        !other.iter().any(|(n, v)| n == name && v == value)
+    };
+    let told = |all: &Parts, other: &Parts| {
+        let some = all.iter().filter(|part| differs(part, other));
+        let some = some.map(|(name, value)| match value.as_str() {
+            "" => format!("{name}: none"),
+            value => format!("{name}: {value}"),
+        });
+        some.collect::<Vec<_>>().join("; ")
+    };
+    (told(before, after), told(after, before))
+}
+
+pub(crate) fn site(site: &Site) -> Parts {
+    let environments = site.environments.iter().map(|(name, at)| format!("{name} {at}"));
+    let families = site.patterns.iter().map(|(pattern, name)| format!("{pattern} {name}"));
+    vec![
+        ("name", site.name.clone()),
+        ("in addresses", site.slug.clone()),
+        ("zone", site.zone_name().to_string()),
+        ("domains", site.domains.join(", ")),
+        ("environments", environments.collect::<Vec<_>>().join(", ")),
+        ("evidence, days", site.keep_days.to_string()),
+        ("evidence of failures, days", site.keep_failed_days.to_string()),
+        ("traces", site.trace_link.clone()),
+        ("people known, days", site.keep_people_days.to_string()),
+        ("Apdex T, s", site.apdex_t_s.to_string()),
+        ("collecting", serde_json::to_string(&site.collecting).unwrap_or_default()),
+        ("families", families.collect::<Vec<_>>().join(", ")),
+        ("common parts, lines", site.parts.lines().count().to_string()),
+        ("archived", site.archived_at.is_some().to_string()),
+        ("team", site.team_id.map_or_else(String::new, |id| id.to_string())),
+    ]
+}
+
+/// A site as it is now.
+pub(crate) async fn site_now(answers: &Answers, site_id: i32) -> Result<Parts> {
+    let all = answers.db.sites().await?;
+    Ok(all.iter().find(|s| s.id == site_id).map(site).unwrap_or_default())
+}
+
+/// A journey as it is now.
+pub(crate) async fn journey_now(answers: &Answers, of: &Journey) -> Result<Parts> {
+    let all = answers.db.journeys(of.site_id).await?;
+    let Some(j) = all.iter().find(|j| j.id == of.id) else { return Ok(Vec::new()) };
+    let located = answers.db.locations_of(j).await?;
+    let locations: Vec<&str> = located.iter().map(|(l, _)| l.slug.as_str()).collect();
+    Ok(vec![
+        ("version", j.version.to_string()),
+        ("status", j.status.clone()),
+        ("plays", j.pace_kept.clone()),
+        ("at", locations.join(", ")),
+        ("device", j.device.clone()),
+        ("environment", j.environment.clone()),
+        ("tried again", j.retry.to_string()),
+        ("owner", j.owner.clone()),
+        ("tags", j.tags.join(", ")),
+        ("essential", j.essential.to_string()),
+    ])
+}
+
+/// Somebody's rights as they are now.
+pub(crate) async fn rights_now(answers: &Answers, id: i32) -> Result<Parts> {
+    let (people, sites) = futures::try_join!(answers.db.people(), answers.db.sites())?;
+    let Some(person) = people.iter().find(|p| p.id == id) else { return Ok(Vec::new()) };
+    Ok(rights(person, &sites))
+}
+
+fn rights(person: &Person, sites: &[Site]) -> Parts {
+    let role = |(site, role): &(i32, cadentis_core::access::Role)| {
+        let name = sites.iter().find(|s| s.id == *site).map_or("a site", |s| s.name.as_str());
+        format!("{} of {name}", role.word())
+    };
+    vec![
+        ("administrator", person.is_administrator.to_string()),
+        ("sees people", person.sees_people.to_string()),
+        ("roles", person.roles.iter().map(role).collect::<Vec<_>>().join(", ")),
+    ]
+}
+
+/// A team as it is now.
+pub(crate) async fn team_now(answers: &Answers, id: i32) -> Result<Parts> {
+    let (teams, people) = futures::try_join!(answers.db.teams(), answers.db.people())?;
+    let Some(team) = teams.into_iter().find(|t| t.id == id) else { return Ok(Vec::new()) };
+    let members = people.iter().filter(|p| team.members.contains(&p.id));
+    let members: Vec<&str> = members.map(|p| p.name.as_str()).collect();
+    Ok(vec![("members", members.join(", ")), ("name", team.name)])
+}
+
+/// A location as it is now.
+pub(crate) async fn location_now(answers: &Answers, slug: &str) -> Result<Parts> {
+    let all = answers.db.locations().await?;
+    Ok(all.iter().find(|l| l.slug == slug).map(location).unwrap_or_default())
+}
+
+fn location(l: &Location) -> Parts {
+    let at = l.latitude.zip(l.longitude);
+    vec![
+        ("at", at.map_or_else(String::new, |(lat, lon)| format!("{lat}, {lon}"))),
+        ("proxy", l.proxy.clone().unwrap_or_default()),
+        ("does not reach", l.denied.join(" ")),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_differs_is_told_before_and_after() {
+        let of = |zone: &str, team: &str| {
+            vec![("name", "Marram".to_string()), ("zone", zone.into()), ("team", team.into())]
+        };
+        let told = differing(&of("UTC", ""), &of("Europe/Oslo", "Desk"));
+        assert_eq!(told, ("zone: UTC; team: none".into(), "zone: Europe/Oslo; team: Desk".into()));
+        assert_eq!(differing(&of("UTC", ""), &of("UTC", "")), (String::new(), String::new()));
+        assert_eq!(differing(&Vec::new(), &of("UTC", "")).0, "");
+    }
+}
