@@ -412,10 +412,10 @@ pub async fn accept(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn link_for(answers: &Answers, by: &Signed, id: i32) -> Result<Token> {
+pub async fn link_for(answers: &Answers, by: &Author, id: i32) -> Result<Token> {
     let token = Token::new();
     answers.db.add_link(&hashed(token.text()), Some(id), LINK_S).await?;
-    noted(answers, &by.person, None, "made a link for", &name_of(answers, id).await?).await?;
+    changes::noted(answers, by, "made a link for", name_of(answers, id).await?).await?;
     Ok(token)
 }
 
@@ -430,13 +430,13 @@ async fn name_of(answers: &Answers, id: i32) -> Result<String> {
 /// When the database does not answer.
 pub async fn invite(
     answers: &Answers,
-    by: &Signed,
+    by: &Author,
     email: &str,
     name: &str,
     given: &Given,
 ) -> Result<Option<Token>> {
     let Some(id) = answers.db.add_person(email, name, given).await? else { return Ok(None) };
-    noted(answers, &by.person, None, "invited", name).await?;
+    changes::noted(answers, by, "invited", name).await?;
     Ok(Some(link_for(answers, by, id).await?))
 }
 
@@ -444,13 +444,13 @@ pub async fn invite(
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn set_given(answers: &Answers, by: &Signed, id: i32, given: &Given) -> Result<Changed> {
+pub async fn set_given(answers: &Answers, by: &Author, id: i32, given: &Given) -> Result<Changed> {
     let before = told::rights_now(answers, id).await?;
     let changed = answers.db.set_given(id, given).await?;
     if changed == Changed::Done {
         let (which, after) = (name_of(answers, id).await?, told::rights_now(answers, id).await?);
-        let (author, parts) = (Author::person(&by.person, None), (&before, &after));
-        changes::noted_change(answers, &author, "changed the rights of", &which, parts).await?;
+        let parts = (&before, &after);
+        changes::noted_change(answers, by, "changed the rights of", &which, parts).await?;
     }
     Ok(changed)
 }
@@ -459,11 +459,11 @@ pub async fn set_given(answers: &Answers, by: &Signed, id: i32, given: &Given) -
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn set_gone(answers: &Answers, by: &Signed, id: i32, gone: bool) -> Result<Changed> {
+pub async fn set_gone(answers: &Answers, by: &Author, id: i32, gone: bool) -> Result<Changed> {
     let changed = answers.db.set_gone(id, gone).await?;
     if changed == Changed::Done {
         let what = if gone { "shut out" } else { "let in again" };
-        noted(answers, &by.person, None, what, &name_of(answers, id).await?).await?;
+        changes::noted(answers, by, what, name_of(answers, id).await?).await?;
     }
     Ok(changed)
 }

@@ -12,16 +12,27 @@ use serde_json::Value;
 #[template(path = "api.html")]
 struct Page {
     /// What is said first.
-    says: String,
+    says: Vec<Piece>,
     server: String,
     questions: Vec<Question>,
+}
+
+/// A piece of a text; what stands between backticks in the document is code.
+struct Piece {
+    is_code: bool,
+    text: String,
+}
+
+fn pieces(text: &str) -> Vec<Piece> {
+    let piece = |(nth, text): (usize, &str)| Piece { is_code: nth % 2 == 1, text: text.into() };
+    text.split('`').enumerate().map(piece).filter(|p| !p.text.is_empty()).collect()
 }
 
 /// One thing that can be asked.
 struct Question {
     method: String,
     path: String,
-    says: String,
+    says: Vec<Piece>,
     parameters: Vec<Parameter>,
     answers: Vec<Answer>,
 }
@@ -30,12 +41,12 @@ struct Parameter {
     name: String,
     is_in: String,
     is_required: bool,
-    says: String,
+    says: Vec<Piece>,
 }
 
 struct Answer {
     status: String,
-    says: String,
+    says: Vec<Piece>,
     /// Media types of its body.
     kinds: String,
 }
@@ -49,11 +60,11 @@ fn question(path: &str, method: &str, of: &Value) -> Question {
         name: text(p, "name"),
         is_in: text(p, "in"),
         is_required: p["required"] == true,
-        says: text(p, "description"),
+        says: pieces(&text(p, "description")),
     };
     let answer = |(status, a): (&String, &Value)| Answer {
         status: status.clone(),
-        says: text(a, "description"),
+        says: pieces(&text(a, "description")),
         kinds: a["content"].as_object().map_or(String::new(), |kinds| {
             kinds.keys().map(String::as_str).collect::<Vec<_>>().join(", ")
         }),
@@ -62,7 +73,7 @@ fn question(path: &str, method: &str, of: &Value) -> Question {
     Question {
         method: method.to_uppercase(),
         path: path.to_string(),
-        says: says.into_iter().filter(|s| !s.is_empty()).collect::<Vec<_>>().join(" "),
+        says: pieces(&says.into_iter().filter(|s| !s.is_empty()).collect::<Vec<_>>().join(" ")),
         parameters: of["parameters"].as_array().into_iter().flatten().map(parameter).collect(),
         answers: of["responses"].as_object().into_iter().flatten().map(answer).collect(),
     }
@@ -80,7 +91,7 @@ pub async fn page(
         methods.map(move |(method, of)| question(path, method, of))
     });
     html(&Page {
-        says: text(&document["info"], "description"),
+        says: pieces(&text(&document["info"], "description")),
         server: state.door.address(&request),
         questions: questions.collect(),
     })

@@ -176,7 +176,7 @@ pub async fn invite(
         return shown(&state, &who, wrong(says)).await;
     };
     let given = typed.given(&sites::all(&state.answers).await?);
-    match people::invite(&state.answers, &who.signed, &email, &name, &given).await? {
+    match people::invite(&state.answers, &who.author(), &email, &name, &given).await? {
         Some(token) => {
             let link = Some(link_of(&state, &request, &name, &token));
             shown(&state, &who, Beside { link, ..Beside::default() }).await
@@ -208,7 +208,7 @@ pub async fn change(
     fields: web::Form<Fields>,
 ) -> Result<HttpResponse, PageError> {
     let given = Typed::of(&fields).given(&sites::all(&state.answers).await?);
-    let changed = people::set_given(&state.answers, &who.signed, *id, &given).await?;
+    let changed = people::set_given(&state.answers, &who.author(), *id, &given).await?;
     became(&state, &who, changed).await
 }
 
@@ -223,7 +223,7 @@ pub async fn link(
     let Some(person) = found.filter(|p| p.gone_at.is_none()) else {
         return Err(PageError::NotFound("this person".into()));
     };
-    let token = people::link_for(&state.answers, &who.signed, *id).await?;
+    let token = people::link_for(&state.answers, &who.author(), *id).await?;
     let link = Some(link_of(&state, &request, &person.name, &token));
     shown(&state, &who, Beside { link, ..Beside::default() }).await
 }
@@ -241,6 +241,7 @@ pub async fn gone(
     id: web::Path<i32>,
     typed: web::Form<Gone>,
 ) -> Result<HttpResponse, PageError> {
-    let changed = people::set_gone(&state.answers, &who.signed, *id, typed.gone.is_some()).await?;
+    let changed =
+        people::set_gone(&state.answers, &who.author(), *id, typed.gone.is_some()).await?;
     became(&state, &who, changed).await
 }
