@@ -1,8 +1,10 @@
 //! The same pages of two servers on one database, word by word: after a rebuilding every page shows what it showed before.
 //!
-//! `cadentis-bench-figures http://127.0.0.1:7001 http://127.0.0.1:7002`: the first is the one of before. Pages are found by
-//! following links from the places; each is asked for with the same stretch of time that is over, so that nothing comes in
-//! between. Prints each line that differs; ends with 1 when one does.
+//! `cadentis-bench-figures http://127.0.0.1:7001 http://127.0.0.1:7002 SITE SESSION`: the first is the one of before, SITE
+//! what comes first in the addresses of the site's pages, SESSION the value of the cookie `cadentis_session` of somebody
+//! who may see it. Pages are found by following links from the places; each is asked for with the same stretch of time that
+//! is over, so that nothing comes in between. Prints each line that differs; ends with 1 when one does, or when a server
+//! asks to sign in.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::process::ExitCode;
@@ -12,7 +14,8 @@ const LENGTHS_H: [i64; 3] = [6, 60, 400];
 /// So many pages are compared for each stretch.
 const MOST: usize = 400;
 /// Addresses that do something, give a token or a file of the program.
-const NOT: [&str; 5] = ["/static/", "/snippet", "/healthz", "/api/", "/journeys/record"];
+const NOT: [&str; 5] = ["/static/", "/snippet", "/healthz", "/api/", "/sign-"];
+const NOT_WITHIN: [&str; 2] = ["/journeys/record", "/api/"];
 
 /// Text of a page without its markup, a line each.
 fn lines(html: &str) -> Vec<String> {
@@ -51,19 +54,29 @@ fn links(html: &str) -> Vec<String> {
         let own: Vec<&str> = own.filter(|p| !p.is_empty()).collect();
         if own.is_empty() { path.to_string() } else { format!("{path}?{}", own.join("&")) }
     });
-    paths.filter(|p| !NOT.iter().any(|not| p.starts_with(not))).collect()
+    let is_page = |p: &String| {
+        !NOT.iter().any(|not| p.starts_with(not)) && !NOT_WITHIN.iter().any(|not| p.contains(not))
+    };
+    paths.filter(is_page).collect()
 }
 
 #[tokio::main]
 async fn main() -> ExitCode {
     let servers: Vec<String> = std::env::args().skip(1).collect();
-    let [before, after] = &servers[..] else {
-        eprintln!("two addresses: that of before and that of after");
+    let [before, after, site, session] = &servers[..] else {
+        eprintln!("two addresses, that of before and that of after, a site, and a session");
         return ExitCode::FAILURE;
     };
+    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none());
+    let client = client.build().unwrap_or_default();
+    let cookie = format!("cadentis_session={session}");
+    let asks_who = std::cell::Cell::new(false);
     let get = async |address: String| {
-        let answer = reqwest::get(&address).await.unwrap_or_else(|e| panic!("{address}: {e}"));
+        let answer = client.get(&address).header("cookie", &cookie).send().await;
+        let answer = answer.unwrap_or_else(|e| panic!("{address}: {e}"));
         let status = answer.status().as_u16();
+        let to = answer.headers().get("location").and_then(|to| to.to_str().ok());
+        asks_who.set(asks_who.get() || to.is_some_and(|to| to.starts_with("/sign-in")));
         let text = answer.text().await.unwrap_or_default();
         // Each tells its own address in commands and snippets.
         (status, text.replace(before, "http://server").replace(after, "http://server"))
@@ -79,7 +92,7 @@ async fn main() -> ExitCode {
             moment(end).unwrap_or_default()
         );
         let mut waiting: VecDeque<String> =
-            ["/", "/journeys", "/visitors", "/goals", "/setup"].map(String::from).into();
+            ["", "/journeys", "/visitors", "/goals"].map(|place| format!("/{site}{place}")).into();
         let mut seen: BTreeSet<String> = waiting.iter().cloned().collect();
         let mut done = 0;
         while let Some(path) = waiting.pop_front() {
@@ -110,6 +123,10 @@ async fn main() -> ExitCode {
             let differing = old.iter().zip(&new).filter(|(a, b)| a != b).take(4);
             differing.for_each(|(a, b)| println!("  - {a:.200}\n  + {b:.200}"));
         }
+    }
+    if asks_who.get() {
+        eprintln!("a server asks to sign in: nothing was compared behind it");
+        return ExitCode::FAILURE;
     }
     println!("{compared} pages compared, {differ} differ");
     if differ == 0 { ExitCode::SUCCESS } else { ExitCode::FAILURE }

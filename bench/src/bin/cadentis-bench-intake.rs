@@ -7,6 +7,8 @@
 //! turns alone and while two readers ask for funnels and errors of thirty days, one page after the other.
 
 use actix_web::{App, HttpResponse, HttpServer, web};
+use cadentis_answers::compute::Compute;
+use cadentis_answers::{Answers, people};
 use cadentis_core::visitor::Beacon;
 use cadentis_standins::postgres::{Care, Cluster, free_port};
 use cadentis_store::Db;
@@ -154,13 +156,16 @@ async fn beside_readers(url: &str, seconds: u64, connections: u64) -> Result<(),
     let port = free_port()?;
     let server = serve(port, url).await?;
     let to: Arc<To> = To { port, key: site.key.clone(), host }.into();
+    let answers = Answers::new(db.clone(), Compute::start(1, 1, Duration::from_secs(60))?);
+    let cookie = someone_signed_in(&answers).await?;
+    let pages = format!("http://127.0.0.1:{port}/{}/visitors", site.slug);
     let (mut alone, mut beside) = (Vec::new(), Vec::new());
     for round in 1..=3 {
         let quiet = load(&to, seconds, connections).await;
         let read: Arc<Read> = Arc::default();
         let until = Instant::now() + Duration::from_secs(seconds);
-        let readers: Vec<_> =
-            (0..READERS).map(|_| tokio::spawn(read_pages(port, until, read.clone()))).collect();
+        let reader = || read_pages(pages.clone(), cookie.clone(), until, read.clone());
+        let readers: Vec<_> = (0..READERS).map(|_| tokio::spawn(reader())).collect();
         let busy = load(&to, seconds, connections).await;
         for reader in readers {
             reader.await?;
@@ -192,9 +197,19 @@ struct Read {
     refused: AtomicU64,
 }
 
-/// Asks for one page after the other.
-async fn read_pages(port: u16, until: Instant, read: Arc<Read>) {
-    let client = reqwest::Client::new();
+/// A session of somebody who may see every site: pages are for people who have signed in.
+async fn someone_signed_in(answers: &Answers) -> Result<String, Failure> {
+    let everybody = people::all(answers).await?;
+    let reader = everybody.iter().find(|p| p.is_administrator && p.gone_at.is_none());
+    let from = people::From { address: [127, 0, 0, 1].into(), browser: "bench" };
+    let token = people::begin(answers, reader.ok_or("nobody administers it")?, from).await?;
+    Ok(format!("cadentis_session={}", token.text()))
+}
+
+/// Asks for one page after the other. A page that sends elsewhere, to sign in, is a page that was refused.
+async fn read_pages(pages: String, cookie: String, until: Instant, read: Arc<Read>) {
+    let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none());
+    let client = client.build().unwrap_or_default();
     let at = |moment: jiff::Timestamp| moment.strftime("%Y-%m-%dT%H:%MZ").to_string();
     let now = jiff::Timestamp::now();
     let from = now - jiff::SignedDuration::from_hours(30 * 24);
@@ -203,8 +218,8 @@ async fn read_pages(port: u16, until: Instant, read: Arc<Read>) {
         if Instant::now() >= until {
             return;
         }
-        let address = format!("http://127.0.0.1:{port}/visitors/{page}?{query}");
-        let answer = client.get(address).send().await;
+        let address = format!("{pages}/{page}?{query}");
+        let answer = client.get(address).header("cookie", &cookie).send().await;
         let is_fine = match answer {
             Ok(answer) => answer.status().is_success() && answer.bytes().await.is_ok(),
             Err(_) => false,
