@@ -103,7 +103,7 @@ pub async fn work(link: &Link, posts: &[Post], keep: &Path) {
         for post in posts {
             let kept = Kept::of(keep, link.server(), &post.token);
             let free = recording.as_ref().is_none_or(tokio::task::JoinHandle::is_finished);
-            match lease(link, post, free).await {
+            match lease(link, post, free, kept.count()).await {
                 Ok(Some(Work { id, record: Some(address), proxy, denied, .. })) => {
                     tracing::info!("{}: somebody works on {address}", post.name);
                     let (link, mut post) = (link.clone(), post.clone());
@@ -171,9 +171,15 @@ async fn carry(link: Link, post: Post, id: Uuid, address: String, denied: Denied
     tell(&json!({ "id": id, "over": true, "trouble": trouble })).await;
 }
 
-async fn lease(link: &Link, post: &Post, can_record: bool) -> Result<Option<Work>, String> {
+async fn lease(
+    link: &Link,
+    post: &Post,
+    can_record: bool,
+    kept: usize,
+) -> Result<Option<Work>, String> {
     let asking = json!({
         "runner": runner_name(post), "program": env!("CARGO_PKG_VERSION"), "protocol": PROTOCOL, "can_record": can_record,
+        "kept": kept,
     });
     let asked = Timestamp::now();
     let answer = link.post("/api/runner/lease", &post.token, &asking).await?;

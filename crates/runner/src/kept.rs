@@ -43,11 +43,20 @@ impl Kept {
         kept
     }
 
+    /// How many are kept, for who watches the server.
+    pub fn count(&self) -> usize {
+        self.files().count()
+    }
+
+    fn files(&self) -> impl Iterator<Item = PathBuf> {
+        let files = fs::read_dir(&self.folder).into_iter().flatten().flatten().map(|f| f.path());
+        files.filter(|f| f.extension().is_some_and(|e| e == "json"))
+    }
+
     /// What is kept, the oldest first, each with its file. Files that cannot be read, and what is too old, leave.
     pub fn all(&self) -> Vec<(PathBuf, RunRecord)> {
-        let files = fs::read_dir(&self.folder).into_iter().flatten().flatten().map(|f| f.path());
         let mut all = Vec::new();
-        for file in files.filter(|f| f.extension().is_some_and(|e| e == "json")) {
+        for file in self.files() {
             let age = fs::metadata(&file)
                 .and_then(|m| m.modified())
                 .ok()
@@ -83,7 +92,9 @@ mod tests {
         assert!(kept.all().is_empty());
         kept.put(&record).expect("written");
         fs::write(kept.folder.join("broken.json"), "{").expect("written");
+        assert_eq!(kept.count(), 2, "a broken one is told, too, until somebody looks");
         let all = kept.all();
+        assert_eq!(kept.count(), 1);
         assert_eq!(all.iter().map(|(_, r)| r.id).collect::<Vec<_>>(), [record.id]);
         assert!(!kept.folder.join("broken.json").exists());
         assert!(Kept::of(&folder, "http://a.example", "another").all().is_empty());

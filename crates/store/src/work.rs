@@ -78,6 +78,8 @@ pub struct Runner {
     pub seen_at: Timestamp,
     /// When it was given what it plays now.
     pub busy_since: Option<Timestamp>,
+    /// How many records it keeps until they are taken.
+    pub kept: i32,
 }
 
 impl Db {
@@ -161,11 +163,11 @@ impl Db {
         now: Timestamp,
     ) -> Result<()> {
         sqlx::query(
-            "INSERT INTO runner VALUES ($1, $2, $3, $4, $5, $6)
-             ON CONFLICT (location_id, name) DO UPDATE SET program = $3, protocol = $4, seen_at = $5, busy_since = $6
+            "INSERT INTO runner VALUES ($1, $2, $3, $4, $5, $6, $7)
+             ON CONFLICT (location_id, name) DO UPDATE SET program = $3, protocol = $4, seen_at = $5, busy_since = $6, kept = $7
              WHERE runner.seen_at < $5::timestamptz - interval '5 seconds'
                 OR (runner.busy_since IS NULL) <> ($6::timestamptz IS NULL)
-                OR (runner.program, runner.protocol) <> ($3, $4)",
+                OR (runner.program, runner.protocol, runner.kept) <> ($3, $4, $7)",
         )
         .bind(location_id)
         .bind(&runner.name)
@@ -173,6 +175,7 @@ impl Db {
         .bind(runner.protocol)
         .bind(now.to_sqlx())
         .bind(runner.busy_since.map(|at| at.to_sqlx()))
+        .bind(runner.kept)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -180,17 +183,21 @@ impl Db {
 
     /// Runners seen in the last week, by location, newest first.
     pub async fn runners(&self, now: Timestamp) -> Result<Vec<(i32, Runner)>> {
-        type Row = (i32, String, String, i32, jiff_sqlx::Timestamp, Option<jiff_sqlx::Timestamp>);
+        type Row =
+            (i32, String, String, i32, jiff_sqlx::Timestamp, Option<jiff_sqlx::Timestamp>, i32);
         let rows: Vec<Row> = sqlx::query_as(
-            "SELECT location_id, name, program, protocol, seen_at, busy_since FROM runner
+            "SELECT location_id, name, program, protocol, seen_at, busy_since, kept FROM runner
              WHERE seen_at > $1::timestamptz - interval '7 days' ORDER BY location_id, seen_at DESC",
         )
         .bind(now.to_sqlx())
         .fetch_all(&self.pool)
         .await?;
-        let runner = |(location, name, program, protocol, seen_at, busy_since): Row| {
+        let runner = |(location, name, program, protocol, seen_at, busy_since, kept): Row| {
             let busy_since = busy_since.map(|at| at.to_jiff());
-            (location, Runner { name, program, protocol, seen_at: seen_at.to_jiff(), busy_since })
+            (
+                location,
+                Runner { name, program, protocol, seen_at: seen_at.to_jiff(), busy_since, kept },
+            )
         };
         Ok(rows.into_iter().map(runner).collect())
     }
@@ -289,6 +296,8 @@ pub struct Backlog {
     pub due_for_s: Option<f64>,
     /// Runs that runners have.
     pub leased: i64,
+    /// Records that runners keep until they are taken, as they said in the last week.
+    pub kept: i64,
 }
 
 impl Db {
@@ -300,7 +309,8 @@ impl Db {
                     (SELECT extract(epoch FROM clock_timestamp() - min(marked_at))::float8 FROM dirty_hour) AS hours_for_s,
                     count(*) FILTER (WHERE {free}) AS due,
                     extract(epoch FROM $1 - min(w.due_at) FILTER (WHERE {free}))::float8 AS due_for_s,
-                    count(*) FILTER (WHERE w.lease_until >= $1) AS leased
+                    count(*) FILTER (WHERE w.lease_until >= $1) AS leased,
+                    (SELECT coalesce(sum(kept), 0) FROM runner WHERE seen_at > $1::timestamptz - interval '7 days') AS kept
              FROM work w JOIN journey j ON j.id = w.journey_id"
         );
         Ok(sqlx::query_as(AssertSqlSafe(sql))

@@ -218,6 +218,11 @@ fn tell_database(all: &mut Registry, pulse: &Pulse) {
             late,
         );
         all.register("runs_leased", "Runs that runners have", gauge(b.leased as f64));
+        all.register(
+            "records_kept",
+            "Records of runs that runners keep until a server takes them",
+            gauge(b.kept as f64),
+        );
     }
 }
 

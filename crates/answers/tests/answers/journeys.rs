@@ -172,6 +172,7 @@ async fn a_location_is_away_when_its_runner_has_not_asked_for_a_while_and_common
         protocol: 4,
         seen_at: at,
         busy_since: None,
+        kept: 0,
     };
     let location = cadentis_answers::runners::location(&w.answers, "bergen").await.expect("it");
     let location = location.expect("its token");

@@ -5,6 +5,7 @@ use crate::serving::{self, Server};
 use cadentis_standins::postgres::free_port;
 use openmetrics_parser::openmetrics::parse_openmetrics;
 use openmetrics_parser::{MetricNumber, OpenMetricsValue};
+use serde_json::json;
 use std::collections::HashMap;
 use uuid::Uuid;
 
@@ -78,7 +79,19 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
         page(&served, path).await;
     }
     assert_eq!(status(&format!("{}/nobody-knows-this", served.server.address)).await, 404);
+    // A runner that says that it keeps records.
+    serving::location(&served.db, "bergen", "Bergen", "token-b").await;
+    let asking = json!({ "runner": "r", "program": "0.1.0", "protocol": 4, "kept": 3 });
+    let asks = serving::program("token-b")
+        .post(format!("{}/api/runner/lease", served.server.address))
+        .json(&asking);
+    assert_eq!(asks.send().await.expect("an answer").status(), 204);
     let after = metrics(&ops).await;
+    assert_eq!(
+        (before["cadentis_records_kept"], after["cadentis_records_kept"]),
+        (0.0, 3.0),
+        "what runners could not deliver"
+    );
     for (answer, count) in [("stored", 3.0), ("malformed", 1.0), ("unknown-site", 1.0)] {
         assert_eq!(after[&format!("cadentis_beacons answer={answer}")], count, "{answer}");
     }
@@ -107,7 +120,8 @@ async fn metrics_count_what_was_answered_and_an_independent_reader_understands_t
     let setup = page(&served, "/setup").await;
     assert!(
         setup.contains("batches wait to be written.")
-            && setup.contains("Runs: none waits for a runner"),
+            && setup.contains("Runs: none waits for a runner")
+            && setup.contains("keeps 3 records that were not taken"),
         "{setup}"
     );
 

@@ -36,6 +36,9 @@ pub struct Asking {
     /// Whether it has room for somebody at work on a page.
     #[serde(default)]
     can_record: bool,
+    /// How many records it keeps that no server has taken yet.
+    #[serde(default)]
+    kept: u32,
 }
 
 fn first_protocol() -> i32 {
@@ -60,6 +63,7 @@ pub async fn lease(
         protocol: asking.protocol,
         seen_at: Timestamp::now(),
         busy_since: None,
+        kept: i32::try_from(asking.kept).unwrap_or(i32::MAX),
     };
     let answers = &state.answers;
     let speaks_ours = PROTOCOLS.contains(&asking.protocol);

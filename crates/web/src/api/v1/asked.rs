@@ -35,7 +35,7 @@ pub(super) enum Closed {
     NotFound(ProblemShape),
 }
 
-/// How a parameter that cannot be read is told.
+/// A parameter that cannot be read: `errors` says which one, and what would be right.
 #[derive(utoipa::IntoResponses)]
 #[response(status = 400, content_type = "application/problem+json")]
 #[expect(dead_code, reason = "described, and answered as a problem")]

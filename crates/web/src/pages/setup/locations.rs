@@ -123,8 +123,13 @@ fn runner_says(r: &Runner, now: Timestamp) -> String {
     let doing = busy.map_or(String::new(), |at| {
         format!(", playing for {} s", now.duration_since(at).as_secs().max(0))
     });
+    let kept = match r.kept {
+        0 => String::new(),
+        1 => ", keeps one record that was not taken".into(),
+        n => format!(", keeps {n} records that were not taken"),
+    };
     format!(
-        "{}: {program}, protocol {}, asked for work {}{doing}",
+        "{}: {program}, protocol {}, asked for work {}{doing}{kept}",
         r.name,
         r.protocol,
         ago(r.seen_at, now)
