@@ -1,6 +1,6 @@
 //! What visitors tried to do: attempts, what came of them, who gave up.
 
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::visitor::acts::{self, Action, COLUMNS};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::sheet::Filed;
@@ -39,6 +39,7 @@ pub async fn ask(
     let computing = answers.computed(move || {
         let bucket_s = range.bucket_s();
         let of = |sheets, stretch| {
+            compute::go_on();
             acts::actions(sheets, stretch, &range.filter, name.as_deref(), bucket_s)
         };
         let now = of(&sheets, range.stretch);

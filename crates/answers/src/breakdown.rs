@@ -1,7 +1,7 @@
 //! Page views told apart by an attribute, which values explain what is not good, and whose visits had most trouble.
 
 use crate::views::Views;
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::acts::{Trouble, troubled};
 use cadentis_core::visitor::slices::{Carrier, carriers};
@@ -105,7 +105,10 @@ pub async fn trouble(
     let sheets = answers.db.sheets_of(Filed::PageViews, site_id, range.stretch, &columns).await?;
     let range = range.clone();
     let computing = answers.computed(move || {
-        let of = |column| troubled(&sheets, range.stretch, &range.filter, column, most);
+        let of = |column| {
+            compute::go_on();
+            troubled(&sheets, range.stretch, &range.filter, column, most)
+        };
         MostTrouble { visits: of("visit"), people: of("person") }
     });
     computing.await

@@ -2,7 +2,7 @@
 
 use crate::views::Views;
 use crate::visitors::compared;
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::goal::budget::Budget;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::errors::{Kind, kinds};
@@ -143,6 +143,7 @@ pub async fn loads(
         let kept = |s| rows(s, past, &filter).iter().filter(|keep| **keep).count();
         let moments = moments(&sheets, past, &filter);
         let by_origin = |o: &Origin| {
+            compute::go_on();
             by_name(&sheets, past, &filter, o.column, &o.vital.name().to_lowercase(), o.beside)
         };
         Loads {

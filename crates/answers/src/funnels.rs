@@ -1,6 +1,6 @@
 //! Funnels of a site: how many visits went on from page to page, and where the others stopped.
 
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::visitor::funnel::{COLUMNS, Funnel, funnel};
 use cadentis_store::funnel::SavedFunnel;
 use cadentis_store::sheet::Filed;
@@ -49,6 +49,7 @@ pub async fn ask(answers: &Answers, site_id: i32, range: &Range) -> Result<Funne
         let follow = |s: SavedFunnel| {
             let within_ms = i64::from(s.within_s) * 1_000;
             let of = |sheets, stretch| {
+                compute::go_on();
                 funnel(sheets, stretch, &range.filter, &s.steps, within_ms, bucket_s)
             };
             Followed {

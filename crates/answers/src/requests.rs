@@ -1,6 +1,6 @@
 //! Requests that pages make, by family: how many, how long, what became of them, whose fault.
 
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::visitor::calls::{Calls, FAILURES, calls, columns};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::sheet::Filed;
@@ -64,6 +64,7 @@ pub async fn ask(
     let (range, name) = (range.clone(), name.map(String::from));
     let computing = answers.computed(move || {
         let of = |sheets, failed, stretch| {
+            compute::go_on();
             calls(sheets, failed, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
         };
         let now = of(&sheets, &failed, range.stretch);

@@ -1,7 +1,7 @@
 //! Real people's page views of a stretch: all of them, by page family.
 
 use crate::views::Views;
-use crate::{Answers, Range, Result};
+use crate::{Answers, Range, Result, compute};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::budget::Budget;
 use cadentis_core::timing::Vital;
@@ -87,7 +87,10 @@ async fn visits(answers: &Answers, site_id: i32, range: &Range) -> Result<Option
     let sheets = answers.db.sheets_of(Filed::PageViews, site_id, range.stretch, &columns).await?;
     let range = range.clone();
     let computing = answers.computed(move || {
-        let count = |column| different(&sheets, range.stretch, &range.filter, column);
+        let count = |column| {
+            compute::go_on();
+            different(&sheets, range.stretch, &range.filter, column)
+        };
         Some(Visits { visits: count("visit.alike"), people: count("person.alike") })
     });
     computing.await

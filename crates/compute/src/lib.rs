@@ -2,10 +2,11 @@
 //!
 //! So a page that reads ten million page views can neither stall the threads that answer requests nor, since its threads
 //! are nice to all others, keep beacons waiting. What waits longer than it may, or for somebody who has gone, is never
-//! begun; what has begun runs to its end.
+//! begun; what has begun stops between its parts when nobody waits any more ([`go_on`]).
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::cell::RefCell;
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
@@ -21,6 +22,34 @@ struct Job {
     deadline: Instant,
     /// Does it, or with `false` leaves it.
     work: Box<dyn FnOnce(bool) + Send>,
+}
+
+thread_local! {
+    /// Whether whoever asked for what this thread computes has gone.
+    static GONE: RefCell<Option<Arc<AtomicBool>>> = const { RefCell::new(None) };
+}
+
+/// What a computation that nobody waits for ends with.
+struct NobodyWaits;
+
+/// Ends the computation that calls it when whoever asked has gone: to be called between its parts, where nothing is locked
+/// and nothing half done is shared. Outside of the pool it does nothing.
+pub fn go_on() {
+    let gone =
+        GONE.with_borrow(|gone| gone.as_ref().is_some_and(|gone| gone.load(Ordering::Relaxed)));
+    if gone {
+        // No panic: nobody made a mistake, and nothing is written to the log.
+        resume_unwind(Box::new(NobodyWaits));
+    }
+}
+
+/// Tells that whoever asked has gone, however that came.
+struct Asker(Arc<AtomicBool>);
+
+impl Drop for Asker {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
 }
 
 /// A handle to the pool.
@@ -50,7 +79,7 @@ pub struct Load {
     pub running: u64,
     /// What was computed to its end.
     pub done: u64,
-    /// What was never begun: whoever asked had gone, or had waited too long.
+    /// What was never begun, or stopped between its parts: whoever asked had gone, or had waited too long.
     pub left: u64,
     /// What was turned away since too much waited.
     pub refused: u64,
@@ -99,19 +128,25 @@ impl Compute {
         let (answer, heard) = oneshot::channel();
         let deadline = Instant::now() + self.patience;
         let counts = self.counts.clone();
+        let asker = Asker(Arc::default());
+        let gone = asker.0.clone();
         let job = move |begin: bool| {
             counts.waiting.fetch_sub(1, Ordering::Relaxed);
             // Whoever asked may have gone meanwhile.
-            if !begin || answer.is_closed() {
+            if !begin || gone.load(Ordering::Relaxed) {
                 counts.left.fetch_add(1, Ordering::Relaxed);
                 return;
             }
             counts.running.fetch_add(1, Ordering::Relaxed);
             let begun = std::time::Instant::now();
+            GONE.set(Some(gone));
             let result = catch_unwind(AssertUnwindSafe(work));
+            GONE.set(None);
             counts.busy_ms.fetch_add(begun.elapsed().as_millis() as u64, Ordering::Relaxed);
             counts.running.fetch_sub(1, Ordering::Relaxed);
-            counts.done.fetch_add(1, Ordering::Relaxed);
+            let is_left = result.as_ref().is_err_and(|e| e.is::<NobodyWaits>());
+            let ended = if is_left { &counts.left } else { &counts.done };
+            ended.fetch_add(1, Ordering::Relaxed);
             let _ = answer.send(result);
         };
         self.counts.waiting.fetch_add(1, Ordering::Relaxed);
@@ -168,7 +203,6 @@ fn work(queue: &Mutex<Receiver<Job>>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::sync::atomic::AtomicBool;
     use std::sync::mpsc::channel;
 
     fn pool(threads: usize, waiting: usize) -> Compute {
@@ -246,6 +280,37 @@ mod tests {
         assert_eq!(pool.run(|| 1).await, Ok(1), "what came behind it is done");
         assert!(!begun.load(Ordering::SeqCst));
         assert_eq!(pool.load().left, 1);
+    }
+
+    #[tokio::test]
+    async fn what_has_begun_stops_between_its_parts_when_nobody_waits_any_more() {
+        let pool = pool(1, 4);
+        let (begun, begins) = oneshot::channel();
+        let other = pool.clone();
+        let reader = tokio::spawn(async move {
+            let parts = move || {
+                let _ = begun.send(());
+                // Far longer than anybody waits here.
+                let until = Instant::now() + Duration::from_secs(10);
+                while Instant::now() < until {
+                    go_on();
+                    thread::yield_now();
+                }
+            };
+            other.run::<()>(parts).await
+        });
+        begins.await.unwrap();
+        assert_eq!(pool.load().running, 1);
+        reader.abort();
+        let _ = reader.await;
+        let next = pool.run(|| {
+            go_on();
+            1
+        });
+        assert_eq!(next.await, Ok(1), "whoever waits gets an answer from the same thread");
+        assert_eq!((pool.load().left, pool.load().done, pool.load().running), (1, 1, 0));
+        // Where nobody asked, nothing ends.
+        go_on();
     }
 
     #[tokio::test]
