@@ -12,4 +12,5 @@ pub mod v1;
 crate::routes::routes! {
     Public get "/healthz" => health::healthz,
     Public get "/api" => reference::page,
+    Public get "/api/openapi.json" => v1::document,
 }
