@@ -127,9 +127,10 @@ impl Problem {
         StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
     }
 
-    /// As the body of an answer.
+    /// As the body of an answer. It says back what somebody wrote: whatever reads it as something else than JSON finds no
+    /// markup in it. Outside of strings JSON has no such sign.
     pub fn body(&self) -> String {
-        serde_json::to_string(self).unwrap_or_default()
+        serde_json::to_string(self).unwrap_or_default().replace('<', "\\u003c")
     }
 }
 
