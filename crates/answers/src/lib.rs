@@ -14,7 +14,7 @@
 //!   [`runs`], [`run`]: one journey and one run; [`goals`]: what is promised of them
 //! - [`scripts`], [`trials`], [`recordings`]: writing a journey; [`runners`]: what plays it
 //! - [`sites`], [`strip`], [`setup`]: what every page has, and what is set up
-//! - [`people`]: who may do what, and signing in
+//! - [`people`]: who may do what, and signing in; [`provider`]: signing in by a provider, and what its groups give
 //! - [`export`]: page views as lines of JSON
 //! - [`kept`]: what answers hold whole
 
@@ -38,6 +38,7 @@ pub mod now;
 pub mod people;
 pub mod played;
 pub mod pooled;
+pub mod provider;
 pub mod range;
 pub mod recordings;
 pub mod requests;
@@ -75,6 +76,8 @@ pub struct Answers {
     vault: Option<Vault>,
     /// Makes of people's ids what is kept of them; without it nothing is.
     persons: Option<PersonKey>,
+    /// How people are let in.
+    sign_on: provider::SignOn,
 }
 
 /// Why a question was not answered.
@@ -139,12 +142,22 @@ impl Answers {
     /// Answers from this database, computed there, without keys for secrets and people.
     pub fn new(db: Db, compute: Compute) -> Answers {
         let db = db.with_compute(compute.clone());
-        Answers { db, compute, vault: None, persons: None }
+        Answers { db, compute, vault: None, persons: None, sign_on: provider::SignOn::default() }
     }
 
     /// The same with the keys of an installation.
     pub fn with_keys(self, vault: Option<Vault>, persons: Option<PersonKey>) -> Answers {
         Answers { vault, persons, ..self }
+    }
+
+    /// The same, with people let in by a provider.
+    pub fn with_sign_on(self, sign_on: provider::SignOn) -> Answers {
+        Answers { sign_on, ..self }
+    }
+
+    /// How people are let in.
+    pub fn sign_on(&self) -> &provider::SignOn {
+        &self.sign_on
     }
 
     /// Whether secrets can be kept.

@@ -164,6 +164,9 @@ pub async fn sign_in(
     password: &str,
     from: From<'_>,
 ) -> Result<SignIn> {
+    if !answers.sign_on.takes_passwords() {
+        return Ok(SignIn::Wrong);
+    }
     let email = email_of(email).unwrap_or_default();
     let (account, network) = (format!("account {email}"), network(from.address));
     if let Some(wait) = take_try(answers, &account, &network).await? {
@@ -174,7 +177,7 @@ pub async fn sign_in(
     let right = verified(answers, password, hash).await?;
     let Some(person) = person.filter(|_| right) else { return Ok(SignIn::Wrong) };
     came_in(answers, &account, &network).await?;
-    Ok(SignIn::In(begin(answers, &person, from).await?))
+    Ok(SignIn::In(begin(answers, &person, from, 0).await?))
 }
 
 /// Takes a try, which counts as vain until it is known to be right: of a thousand at once only the first are looked at. Gives
@@ -215,14 +218,20 @@ async fn hash(answers: &Answers, password: &str) -> Result<String> {
     Ok(hash.ok_or(ComputeError::Failed)?)
 }
 
-/// Begins a session of somebody.
+/// Begins a session of somebody who proved so many seconds ago who they are.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn begin(answers: &Answers, person: &Person, from: From<'_>) -> Result<Token> {
+pub async fn begin(
+    answers: &Answers,
+    person: &Person,
+    from: From<'_>,
+    proved_ago_s: i64,
+) -> Result<Token> {
     let token = Token::new();
     let browser = text::clean(from.browser, LONGEST_BROWSER, None);
-    answers.db.begin_session(&hashed(token.text()), person.id, &browser, from.address).await?;
+    let hash = hashed(token.text());
+    answers.db.begin_session(&hash, person.id, &browser, from.address, proved_ago_s).await?;
     noted(answers, person, Some(from.address), "signed in", "").await?;
     Ok(token)
 }
@@ -272,6 +281,9 @@ pub async fn prove(
     password: &str,
     address: IpAddr,
 ) -> Result<SignIn> {
+    if !answers.sign_on.takes_passwords() {
+        return Ok(SignIn::Wrong);
+    }
     let (account, network) = (format!("account {}", signed.person.email), network(address));
     if let Some(wait) = take_try(answers, &account, &network).await? {
         return Ok(SignIn::Wait(wait));
@@ -298,7 +310,7 @@ pub async fn set_password(
     let hash = hash(answers, password).await?;
     answers.db.set_password(person.id, &hash).await?;
     noted(answers, person, Some(from.address), "changed their password", "").await?;
-    begin(answers, person, from).await
+    begin(answers, person, from, 0).await
 }
 
 /// Ends a session of somebody; whether there was one.
@@ -343,7 +355,7 @@ pub async fn done(
 /// # Errors
 /// When the database does not answer.
 pub async fn first_link(answers: &Answers) -> Result<Option<Token>> {
-    if !answers.db.has_nobody().await? {
+    if !answers.sign_on.takes_passwords() || !answers.db.has_nobody().await? {
         return Ok(None);
     }
     let token = Token::new();
@@ -378,6 +390,9 @@ pub enum Invited {
 /// # Errors
 /// When the database does not answer.
 pub async fn invited(answers: &Answers, token: &str) -> Result<Option<Invited>> {
+    if !answers.sign_on.takes_passwords() {
+        return Ok(None);
+    }
     let found = answers.db.link(&hashed(token)).await?;
     Ok(found.map(|person| match person {
         None => Invited::First,
@@ -397,6 +412,9 @@ pub async fn accept(
     password: &str,
     from: From<'_>,
 ) -> Result<Option<Token>> {
+    if !answers.sign_on.takes_passwords() {
+        return Ok(None);
+    }
     let hash = hash(answers, password).await?;
     let Some(id) = answers.db.use_link(&hashed(token), first, &hash).await? else {
         return Ok(None);
@@ -405,7 +423,7 @@ pub async fn accept(
         return Ok(None);
     };
     noted(answers, &person, Some(from.address), "chose a password", "").await?;
-    Ok(Some(begin(answers, &person, from).await?))
+    Ok(Some(begin(answers, &person, from, 0).await?))
 }
 
 /// Somebody new, or a new link for somebody: what they choose a password by.
@@ -424,7 +442,18 @@ async fn name_of(answers: &Answers, id: i32) -> Result<String> {
     Ok(all.into_iter().find(|p| p.id == id).map_or_else(|| format!("person {id}"), |p| p.name))
 }
 
-/// Adds somebody; `None` when the address is somebody's already. They choose a password by the link.
+/// What became of inviting somebody.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Invitation {
+    /// The address is somebody's already.
+    Taken,
+    /// They choose a password by the link.
+    Link(Token),
+    /// They come by the provider, which knows their address.
+    ByProvider,
+}
+
+/// Adds somebody.
 ///
 /// # Errors
 /// When the database does not answer.
@@ -434,10 +463,16 @@ pub async fn invite(
     email: &str,
     name: &str,
     given: &Given,
-) -> Result<Option<Token>> {
-    let Some(id) = answers.db.add_person(email, name, given).await? else { return Ok(None) };
+) -> Result<Invitation> {
+    let Some(id) = answers.db.add_person(email, name, given).await? else {
+        return Ok(Invitation::Taken);
+    };
     changes::noted(answers, by, "invited", name).await?;
-    Ok(Some(link_for(answers, by, id).await?))
+    if !answers.sign_on.takes_passwords() {
+        changes::noted(answers, by, "let in", name).await?;
+        return Ok(Invitation::ByProvider);
+    }
+    Ok(Invitation::Link(link_for(answers, by, id).await?))
 }
 
 /// Changes what somebody may do.
@@ -495,7 +530,7 @@ pub async fn sign_in_without(
     from: From<'_>,
 ) -> Result<Option<Token>> {
     match answers.db.person_at(email).await? {
-        Some((person, _)) => Ok(Some(begin(answers, &person, from).await?)),
+        Some((person, _)) => Ok(Some(begin(answers, &person, from, 0).await?)),
         None => Ok(None),
     }
 }

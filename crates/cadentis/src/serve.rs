@@ -3,10 +3,12 @@
 
 use crate::{Failure, asked_to_end};
 use cadentis_answers::compute::Compute;
+use cadentis_answers::provider::SignOn;
 use cadentis_answers::{Answers, people};
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_intake::Intake;
 use cadentis_intake::import::Importer;
+use cadentis_provider::Provider;
 use cadentis_store::Db;
 use cadentis_store::forgetting::Forgotten;
 use cadentis_store::secret::Vault;
@@ -46,6 +48,8 @@ pub struct Args {
     trusted_proxy: Vec<ipnet::IpNet>,
     #[command(flatten)]
     key: KeyArgs,
+    #[command(flatten)]
+    provider: ProviderArgs,
     /// Answer to health checks and metrics at this address, which nothing else does: for whoever watches this server
     #[arg(long)]
     ops_listen: Option<SocketAddr>,
@@ -81,6 +85,9 @@ impl Args {
             None if self.ops_listen.is_some_and(|at| at.port() != 0) && self.ops_listen == self.beacons_listen => {
                 "--ops-listen and --beacons-listen are the same: metrics are not for everybody".into()
             }
+            None if self.provider.no_passwords && self.provider.provider_administrators.is_none() => {
+                "--no-passwords needs --provider and --provider-administrators, the group whose members look after this installation: nobody could come in to set it up".into()
+            }
             None if self.queue == 0 => "--queue is 1 at least: nothing could be written".into(),
             None if self.demo_sign_in && !self.listen.ip().is_loopback() => {
                 "--demo-sign-in lets everybody in who reaches this server: it needs --listen on loopback".into()
@@ -94,6 +101,60 @@ impl Args {
             None => return Ok(()),
         };
         Err(says.into())
+    }
+}
+
+/// Who says who people are, beside their passwords.
+#[derive(clap::Args)]
+pub struct ProviderArgs {
+    /// Let people sign in by this provider of OpenID Connect, such as https://id.example; answers come back to
+    /// /sign-in/answer at the public address
+    #[arg(long, requires = "provider_client_id")]
+    provider: Option<String>,
+    /// As what this installation is registered at the provider
+    #[arg(long, requires = "provider")]
+    provider_client_id: Option<String>,
+    /// The secret that it was given there; better in the environment or the file than on a command line
+    #[arg(long, requires = "provider", env = "CADENTIS_PROVIDER_SECRET", hide_env_values = true)]
+    provider_client_secret: Option<String>,
+    /// What the provider is called on pages; without it, its host
+    #[arg(long, requires = "provider")]
+    provider_name: Option<String>,
+    /// The claim that holds the names of somebody's groups
+    #[arg(long, default_value = "groups")]
+    provider_groups_claim: String,
+    /// The group whose members look after this installation, whatever else groups give
+    #[arg(long, requires = "provider")]
+    provider_administrators: Option<String>,
+    /// Certificates (PEM) that the provider's may be signed by, beside those of the system
+    #[arg(long, requires = "provider")]
+    provider_roots: Option<PathBuf>,
+    /// Let nobody in by a password: the provider is the only way
+    #[arg(long)]
+    no_passwords: bool,
+}
+
+impl ProviderArgs {
+    fn sign_on(&self) -> Result<SignOn, Failure> {
+        let (Some(issuer), Some(client_id)) = (&self.provider, &self.provider_client_id) else {
+            return Ok(SignOn::default());
+        };
+        let roots = match &self.provider_roots {
+            Some(file) => {
+                Some(std::fs::read(file).map_err(|e| format!("{}: {e}", file.display()))?)
+            }
+            None => None,
+        };
+        let host = url::Url::parse(issuer).ok().and_then(|u| u.host_str().map(str::to_string));
+        let provider = Provider::new(cadentis_provider::Settings {
+            issuer: issuer.clone(),
+            client_id: client_id.clone(),
+            client_secret: self.provider_client_secret.clone(),
+            groups_claim: self.provider_groups_claim.clone(),
+            name: self.provider_name.clone().or(host).unwrap_or_default(),
+            roots,
+        })?;
+        Ok(SignOn::by(provider, self.provider_administrators.clone(), self.no_passwords))
     }
 }
 
@@ -168,7 +229,9 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     }
     let db = Db::connect(&args.database_url)?;
     let compute = Compute::start(COMPUTE_THREADS, COMPUTE_WAITING, COMPUTE_PATIENCE)?;
-    let answers = Answers::new(db.clone(), compute).with_keys(vault, persons.clone());
+    let answers = Answers::new(db.clone(), compute)
+        .with_keys(vault, persons.clone())
+        .with_sign_on(args.provider.sign_on()?);
     let workers = Workers::default();
     // Beacons wait for no page that reads much.
     let intake_db = Db::connect_with(&args.database_url, INTAKE_CONNECTIONS)?;

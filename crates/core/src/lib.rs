@@ -10,7 +10,7 @@
 //! - [`visitor`]: beacons, page families, privacy, cells of the roll-up
 //! - [`calendar`]: stretches, months in a zone, cadences
 //! - [`finding`]: what needs a person, in words, worst first
-//! - [`access`]: who may do what
+//! - [`access`]: who may do what; [`groups`]: what a provider's groups give
 //! - [`text`]: texts from outside, cleaned and bounded
 //! - [`goal`]: availability, uptime, budgets, error budgets
 //!
@@ -22,6 +22,7 @@ pub mod access;
 pub mod calendar;
 pub mod finding;
 pub mod goal;
+pub mod groups;
 pub mod journey;
 pub mod run;
 pub mod share;

@@ -9,7 +9,7 @@ use crate::record::{self, Answer};
 use cadentis_core::journey;
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{DeviceProfile, Outcome, RunRecord, Trouble};
-use hyper::StatusCode;
+use cadentis_https::StatusCode;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};

@@ -2,20 +2,11 @@
 //!
 //! It follows no redirect: nobody leads a runner's token elsewhere.
 
-use http_body_util::{BodyExt, Full, Limited};
-use hyper::body::Bytes;
-use hyper::header::{AUTHORIZATION, CONTENT_TYPE};
-use hyper::{Method, Request, StatusCode};
-use hyper_rustls::{HttpsConnector, HttpsConnectorBuilder};
-use hyper_util::client::legacy::Client;
-use hyper_util::client::legacy::connect::HttpConnector;
-use hyper_util::rt::TokioExecutor;
+use cadentis_https::header::{AUTHORIZATION, CONTENT_TYPE};
+use cadentis_https::{Https, Method, Request, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::time::Duration;
-use tokio_rustls::rustls::pki_types::CertificateDer;
-use tokio_rustls::rustls::pki_types::pem::PemObject;
-use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 /// So long a request may take.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -26,13 +17,13 @@ const LONGEST: usize = 16 << 20;
 #[derive(Clone)]
 pub struct Link {
     server: String,
-    client: Client<HttpsConnector<HttpConnector>, Full<Bytes>>,
+    client: Https,
 }
 
 /// What the server answered.
 pub struct Answer {
     pub status: StatusCode,
-    body: Bytes,
+    body: Vec<u8>,
 }
 
 impl Answer {
@@ -52,33 +43,7 @@ impl Link {
     /// # Errors
     /// When `roots` are no certificates.
     pub fn to(server: &str, roots: Option<&[u8]>) -> Result<Link, String> {
-        let mut store = RootCertStore::empty();
-        // A system without roots has those that it is given.
-        store.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
-        if let Some(pem) = roots {
-            let given: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem).collect();
-            let given = given.map_err(|e| e.to_string())?;
-            if given.is_empty() {
-                return Err("there is no certificate in it".into());
-            }
-            for root in given {
-                store.add(root).map_err(|e| e.to_string())?;
-            }
-        }
-        let provider = std::sync::Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let tls = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(|e| e.to_string())?
-            .with_root_certificates(store)
-            .with_no_client_auth();
-        let connector = HttpsConnectorBuilder::new()
-            .with_tls_config(tls)
-            .https_or_http()
-            .enable_http1()
-            .build();
-        let client = Client::builder(TokioExecutor::new())
-            .pool_idle_timeout(Duration::from_secs(30))
-            .build(connector);
+        let client = Https::new(roots, PATIENCE, LONGEST)?;
         Ok(Link { server: server.trim_end_matches('/').to_string(), client })
     }
 
@@ -103,28 +68,9 @@ impl Link {
             .uri(format!("{}{path}", self.server))
             .header(AUTHORIZATION, format!("Bearer {token}"))
             .header(CONTENT_TYPE, "application/json")
-            .body(Full::new(Bytes::from(body)))
+            .body(body)
             .map_err(|e| e.to_string())?;
-        let asked = async {
-            let answer = self.client.request(request).await.map_err(|e| whole(&e))?;
-            let status = answer.status();
-            let body = Limited::new(answer.into_body(), LONGEST).collect().await;
-            Ok(Answer { status, body: body.map_err(|e| e.to_string())?.to_bytes() })
-        };
-        match tokio::time::timeout(PATIENCE, asked).await {
-            Ok(answer) => answer,
-            Err(_) => Err(format!("no answer within {} s", PATIENCE.as_secs())),
-        }
+        let (head, body) = self.client.send(request).await?.into_parts();
+        Ok(Answer { status: head.status, body })
     }
-}
-
-/// An error with what it came from: “client error” alone helps nobody.
-fn whole(e: &dyn std::error::Error) -> String {
-    let mut text = e.to_string();
-    let mut from = e.source();
-    while let Some(cause) = from {
-        text = format!("{text}: {cause}");
-        from = cause.source();
-    }
-    text
 }

@@ -24,6 +24,10 @@ pub struct Person {
     pub gone_at: Option<Timestamp>,
     /// Their role on each site that they are a member of.
     pub roles: Vec<(i32, Role)>,
+    /// Who they are at the provider that they sign in by.
+    pub subject: Option<String>,
+    /// The groups that they were in there when they signed in last.
+    pub groups: Vec<String>,
 }
 
 /// What somebody may do.
@@ -48,10 +52,18 @@ pub enum Changed {
     LastAdministrator,
 }
 
-const PEOPLE: &str = "SELECT p.id, p.email, p.name, p.is_administrator, p.sees_people, p.password IS NOT NULL AS has_password, p.gone_at,
-       coalesce(array_agg(m.site_id) FILTER (WHERE m.site_id IS NOT NULL), '{}') AS sites,
-       coalesce(array_agg(m.role) FILTER (WHERE m.site_id IS NOT NULL), '{}') AS roles
-     FROM person p LEFT JOIN member m ON m.person_id = p.id";
+/// What [`person`] reads of a `person p`, but for their roles.
+pub(crate) const COLUMNS: &str = "p.id, p.email, p.name, p.is_administrator, p.sees_people, p.password IS NOT NULL AS has_password,
+       p.gone_at, p.subject, p.groups";
+
+/// Reads people: those that what follows it says.
+fn people(which: &str) -> String {
+    format!(
+        "SELECT {COLUMNS}, coalesce(array_agg(m.site_id) FILTER (WHERE m.site_id IS NOT NULL), '{{}}') AS sites,
+           coalesce(array_agg(m.role) FILTER (WHERE m.site_id IS NOT NULL), '{{}}') AS roles
+         FROM person p LEFT JOIN member m ON m.person_id = p.id {which}"
+    )
+}
 
 pub(crate) fn person(row: &sqlx::postgres::PgRow) -> Result<Person> {
     let (sites, roles): (Vec<i32>, Vec<String>) = (row.try_get("sites")?, row.try_get("roles")?);
@@ -64,6 +76,8 @@ pub(crate) fn person(row: &sqlx::postgres::PgRow) -> Result<Person> {
         sees_people: row.try_get("sees_people")?,
         has_password: row.try_get("has_password")?,
         gone_at: gone_at.map(|at| at.to_jiff()),
+        subject: row.try_get("subject")?,
+        groups: row.try_get("groups")?,
         roles: sites.into_iter().zip(roles.iter().filter_map(|r| Role::of(r))).collect(),
     })
 }
@@ -79,14 +93,14 @@ impl Db {
 
     /// Everybody, those who are gone last.
     pub async fn people(&self) -> Result<Vec<Person>> {
-        let sql = format!("{PEOPLE} GROUP BY p.id ORDER BY p.gone_at IS NOT NULL, p.name, p.id");
+        let sql = people("GROUP BY p.id ORDER BY p.gone_at IS NOT NULL, p.name, p.id");
         let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&self.pool).await?;
         rows.iter().map(person).collect()
     }
 
     /// Who has this address, with the hash of their password; nobody who is gone.
     pub async fn person_at(&self, email: &str) -> Result<Option<(Person, Option<String>)>> {
-        let sql = format!("{PEOPLE} WHERE p.email = $1 AND p.gone_at IS NULL GROUP BY p.id");
+        let sql = people("WHERE p.email = $1 AND p.gone_at IS NULL GROUP BY p.id");
         let row =
             sqlx::query(sqlx::AssertSqlSafe(sql)).bind(email).fetch_optional(&self.pool).await?;
         let Some(row) = row else { return Ok(None) };
@@ -214,7 +228,7 @@ impl Db {
     }
 }
 
-async fn insert(
+pub(crate) async fn insert(
     tx: &mut PgConnection,
     email: &str,
     name: &str,
@@ -231,7 +245,7 @@ async fn insert(
     Ok(id)
 }
 
-async fn put_roles(tx: &mut PgConnection, id: i32, roles: &[(i32, Role)]) -> Result<()> {
+pub(crate) async fn put_roles(tx: &mut PgConnection, id: i32, roles: &[(i32, Role)]) -> Result<()> {
     let (sites, roles): (Vec<i32>, Vec<&str>) =
         roles.iter().map(|(site, role)| (*site, role.word())).unzip();
     let sql =
@@ -254,7 +268,7 @@ async fn put_password(tx: &mut PgConnection, id: i32, hash: &str) -> Result<()> 
 
 /// Whether nobody would look after the installation without this one. Administrators are locked: two who remove each
 /// other do it one after the other.
-async fn leaves_none(tx: &mut PgConnection, id: i32) -> Result<bool> {
+pub(crate) async fn leaves_none(tx: &mut PgConnection, id: i32) -> Result<bool> {
     let sql =
         "SELECT id FROM person WHERE is_administrator AND gone_at IS NULL ORDER BY id FOR UPDATE";
     let administrators: Vec<i32> = sqlx::query_scalar(sql).fetch_all(tx).await?;

@@ -1,7 +1,7 @@
 //! Who is signed in, and how often somebody tried in vain.
 
 use crate::db::{Db, Result};
-use crate::person::{Person, person};
+use crate::person::{COLUMNS, Person, person};
 use cadentis_core::access::{IDLE_S, LONGEST_S, wait_s};
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -35,6 +35,8 @@ impl Signed {
             is_administrator: false,
             sees_people: false,
             has_password: false,
+            subject: None,
+            groups: Vec::new(),
             gone_at: None,
             roles: Vec::new(),
         };
@@ -80,24 +82,27 @@ pub struct Session {
 const ALIVE: &str = "s.seen_at > now() - $2 * interval '1 second' AND s.begun_at > now() - $3 * interval '1 second'";
 
 impl Db {
-    /// Begins a session.
+    /// Begins a session of somebody who proved so many seconds ago who they are.
     pub async fn begin_session(
         &self,
         token: &[u8],
         person_id: i32,
         browser: &str,
         address: IpAddr,
+        proved_ago_s: i64,
     ) -> Result<()> {
-        let sql = "INSERT INTO session (token, id, person_id, browser, address) VALUES ($1, $2, $3, $4, $5::inet)";
+        let sql = "INSERT INTO session (token, id, person_id, browser, address, proved_at)
+                   VALUES ($1, $2, $3, $4, $5::inet, now() - $6 * interval '1 second')";
         let begin = sqlx::query(sql).bind(token).bind(Uuid::new_v4()).bind(person_id).bind(browser);
-        begin.bind(address.to_string()).execute(&self.pool).await?;
+        let begin = begin.bind(address.to_string()).bind(proved_ago_s as f64);
+        begin.execute(&self.pool).await?;
         Ok(())
     }
 
     /// Who has this session, if it has not ended. That it was used is noted once a minute.
     pub async fn signed(&self, token: &[u8]) -> Result<Option<Signed>> {
         let sql = format!(
-            "SELECT p.id, p.email, p.name, p.is_administrator, p.sees_people, p.password IS NOT NULL AS has_password, p.gone_at,
+            "SELECT {COLUMNS},
                ARRAY(SELECT site_id FROM member m WHERE m.person_id = p.id ORDER BY 1) AS sites,
                ARRAY(SELECT role FROM member m WHERE m.person_id = p.id ORDER BY site_id) AS roles,
                s.id AS session, extract(epoch FROM now() - s.proved_at)::bigint AS proved_for_s,

@@ -183,9 +183,14 @@ pub fn from<'a>(state: &State, request: &'a HttpRequest) -> From<'a> {
 }
 
 /// The name of the cookie: where the address is https no other site, not even one below it, can set it.
-fn cookie_name(is_https: bool) -> &'static str {
-    if is_https { "__Host-cadentis" } else { "cadentis_session" }
+fn cookie_name(is_https: bool, what: (&'static str, &'static str)) -> &'static str {
+    if is_https { what.0 } else { what.1 }
 }
+
+/// The cookie of a session, over https and over http.
+const SESSION: (&str, &str) = ("__Host-cadentis", "cadentis_session");
+/// The cookie of a browser that is away at a provider.
+pub const AWAY: (&str, &str) = ("__Host-cadentis-away", "cadentis_away");
 
 fn is_https(state: &State, request: &HttpRequest) -> bool {
     state.door.address(request).starts_with("https://")
@@ -193,22 +198,41 @@ fn is_https(state: &State, request: &HttpRequest) -> bool {
 
 /// The cookie that holds a session; without one it takes it away.
 pub fn cookie(state: &State, request: &HttpRequest, token: Option<&str>) -> Cookie<'static> {
+    named_cookie(state, request, SESSION, token.map(|t| (t, Duration::seconds(LONGEST_S))))
+}
+
+/// A cookie of ours with what it holds and for how long; without, it takes it away.
+pub fn named_cookie(
+    state: &State,
+    request: &HttpRequest,
+    name: (&'static str, &'static str),
+    holds: Option<(&str, Duration)>,
+) -> Cookie<'static> {
     let is_https = is_https(state, request);
-    let made = Cookie::build(cookie_name(is_https), token.unwrap_or_default().to_string())
+    let (token, age) = holds.unwrap_or(("", Duration::ZERO));
+    let made = Cookie::build(cookie_name(is_https, name), token.to_string())
         .path("/")
         .http_only(true)
         .secure(is_https)
         .same_site(SameSite::Lax)
-        .max_age(Duration::seconds(if token.is_some() { LONGEST_S } else { 0 }));
+        .max_age(age);
     made.finish()
+}
+
+/// What a cookie of ours holds.
+pub fn shown_cookie(
+    state: &State,
+    request: &HttpRequest,
+    name: (&'static str, &'static str),
+) -> Option<String> {
+    let cookie = request.cookie(cookie_name(is_https(state, request), name))?;
+    Some(cookie.value().to_string())
 }
 
 /// Whoever shows a session that has not ended.
 pub async fn shown(state: &State, request: &HttpRequest) -> Result<Option<Who>, PageError> {
-    let Some(cookie) = request.cookie(cookie_name(is_https(state, request))) else {
-        return Ok(None);
-    };
-    let signed = people::signed(&state.answers, cookie.value()).await?;
+    let Some(token) = shown_cookie(state, request, SESSION) else { return Ok(None) };
+    let signed = people::signed(&state.answers, &token).await?;
     let address = state.door.visitor_of(request);
     Ok(signed.map(|signed| Who {
         rights: people::rights(&signed, None),

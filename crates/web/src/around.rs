@@ -14,10 +14,11 @@ pub struct Around {
 }
 
 /// Where administrators go besides.
-const PLACES: [(&str, &str); 4] = [
+const PLACES: [(&str, &str); 5] = [
     ("Locations", "/setup"),
     ("People", "/setup/people"),
     ("Teams", "/setup/teams"),
+    ("Groups", "/setup/groups"),
     ("Audit", "/setup/audit"),
 ];
 

@@ -8,6 +8,7 @@ mod empty;
 mod intake;
 mod ops;
 mod people;
+mod provider;
 mod recomputed;
 mod runs;
 mod scripts;

@@ -153,7 +153,7 @@ async fn every_route_lets_in_whom_the_table_in_this_folder_says_and_nobody_else(
                 // Each has a session of their own: one of the routes ends it.
                 let theirs = session();
                 let from = "127.0.0.1".parse().expect("an address");
-                w.db.begin_session(&kept(&theirs), *id, "", from).await.expect("a session");
+                w.db.begin_session(&kept(&theirs), *id, "", from, 0).await.expect("a session");
                 if is_let_in(&w, &signed_in_as(&theirs), route).await {
                     who.push(name.to_string());
                 }

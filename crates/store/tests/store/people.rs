@@ -107,7 +107,7 @@ async fn a_link_is_used_once_while_it_is_good_and_the_newest_for_somebody_alone(
     assert!(db.link(b"first").await.expect("rows").is_none(), "the older one is worth nothing");
     let for_whom = db.link(b"second").await.expect("rows").flatten().expect("Ada");
     assert_eq!(for_whom, (ada, "ada".into(), "ada@marram.example".into()));
-    db.begin_session(b"before", ada, "", here()).await.expect("a session");
+    db.begin_session(b"before", ada, "", here(), 0).await.expect("a session");
     assert_eq!(db.use_link(b"first", None, "hash").await.expect("rows"), None);
     assert_eq!(db.use_link(b"second", None, "hash").await.expect("rows"), Some(ada));
     assert_eq!(db.use_link(b"second", None, "other").await.expect("rows"), None);
@@ -132,7 +132,7 @@ async fn a_session_lasts_while_it_is_used_and_never_longer_than_it_may() {
     let (db, _) = db().await;
     let ada = add(&db, "ada", reader()).await;
     for token in [b"one", b"two"] {
-        db.begin_session(token, ada, "Chromium", here()).await.expect("a session");
+        db.begin_session(token, ada, "Chromium", here(), 0).await.expect("a session");
     }
     let signed = db.signed(b"one").await.expect("rows").expect("signed in");
     assert_eq!((signed.person.id, signed.sites.len(), signed.proved_for_s), (ada, 1, 0));
@@ -152,7 +152,7 @@ async fn a_session_lasts_while_it_is_used_and_never_longer_than_it_may() {
     db.prove(signed.session).await.expect("rows");
     let again = db.signed(b"one").await.expect("rows").expect("signed in");
     assert_eq!(again.proved_for_s, 0, "the password was typed just now");
-    db.begin_session(b"new", ada, "", here()).await.expect("a session");
+    db.begin_session(b"new", ada, "", here(), 0).await.expect("a session");
     let id = db.signed(b"new").await.expect("rows").expect("signed in").session;
     assert!(!db.end_session(ada + 1, id).await.expect("rows"), "nobody ends another's");
     assert!(db.end_session(ada, id).await.expect("rows"));

@@ -55,7 +55,7 @@ pub async fn sign_in(db: &Db, name: &str, given: Given, session: &str) -> i32 {
     let id = db.add_person(&email, name, &given).await.expect("a person").expect("a new one");
     let (kept, from) =
         (Sha256::digest(session.as_bytes()), "127.0.0.1".parse().expect("an address"));
-    db.begin_session(&kept, id, "a test", from).await.expect("a session");
+    db.begin_session(&kept, id, "a test", from, 0).await.expect("a session");
     id
 }
 

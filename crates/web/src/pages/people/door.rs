@@ -11,6 +11,7 @@ use askama::Template;
 use cadentis_answers::people::{self, Invited, SignIn, Token};
 use cadentis_core::text;
 use serde::Deserialize;
+use url::form_urlencoded::byte_serialize;
 
 /// A name has at most so many characters.
 pub const LONGEST_NAME: usize = 80;
@@ -30,12 +31,15 @@ struct SignInPage {
     to: String,
     /// Nobody can sign in yet.
     nobody: bool,
+    /// What the provider is called, and where it is gone to from here.
+    provider: Option<(String, String)>,
+    takes_passwords: bool,
     demo: Vec<DemoPerson>,
 }
 
 #[derive(Deserialize)]
 pub struct Way {
-    to: Option<String>,
+    pub to: Option<String>,
 }
 
 #[derive(Deserialize, Default)]
@@ -57,14 +61,35 @@ async fn sign_in_page(
         false => Vec::new(),
         true => people::all(&state.answers).await?.into_iter().map(demo_person).collect(),
     };
+    let (sign_on, to) = (state.answers.sign_on(), way_on(typed.to.as_deref()));
     let page = html(&SignInPage {
         wrong,
         email: typed.email.clone(),
-        to: way_on(typed.to.as_deref()).into(),
-        nobody,
+        to: to.into(),
+        nobody: nobody && sign_on.takes_passwords(),
+        provider: sign_on.name().map(|name| (name.into(), by_provider("/sign-in/provider", to))),
+        takes_passwords: sign_on.takes_passwords(),
         demo,
     })?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
+}
+
+/// Where somebody goes to a provider from, on the way to an address of ours.
+fn by_provider(path: &str, to: &str) -> String {
+    format!("{path}?to={}", byte_serialize(to.as_bytes()).collect::<String>())
+}
+
+/// The page to sign in on, with what was wrong, for whoever wants to go on to an address of ours.
+pub async fn sign_in_again(
+    state: &State,
+    status: StatusCode,
+    wrong: String,
+    to: &str,
+) -> Result<HttpResponse, PageError> {
+    let typed = Typed { to: Some(to.into()), ..Typed::default() };
+    let mut page = sign_in_page(state, Some(wrong), &typed).await?;
+    *page.status_mut() = status;
+    Ok(page)
 }
 
 fn demo_person(p: people::Person) -> DemoPerson {
@@ -91,10 +116,17 @@ pub async fn page(
 }
 
 /// Leads on with the cookie of a session.
-fn let_in(state: &State, request: &HttpRequest, token: &Token, to: Option<&str>) -> HttpResponse {
+pub fn let_in(
+    state: &State,
+    request: &HttpRequest,
+    token: &Token,
+    to: Option<&str>,
+) -> HttpResponse {
     let mut answer = HttpResponse::SeeOther();
     answer.insert_header(("location", way_on(to)));
     answer.insert_header((CACHE_CONTROL, "no-store"));
+    // Whoever was away at a provider is back, or came in otherwise.
+    answer.cookie(access::named_cookie(state, request, access::AWAY, None));
     answer.cookie(access::cookie(state, request, Some(token.text()))).finish()
 }
 
@@ -259,12 +291,35 @@ struct ConfirmPage {
     name: String,
     to: String,
     wrong: Option<String>,
+    /// What the provider is called that says who they are, and where it is gone to from here.
+    provider: Option<(String, String)>,
+    has_password: bool,
+}
+
+fn confirm_page(
+    state: &State,
+    who: &Who,
+    to: &str,
+    wrong: Option<String>,
+) -> Result<HttpResponse, PageError> {
+    let (person, sign_on) = (&who.signed.person, state.answers.sign_on());
+    let provider = sign_on.name().filter(|_| person.subject.is_some());
+    html(&ConfirmPage {
+        name: who.name().into(),
+        to: to.into(),
+        wrong,
+        provider: provider.map(|name| (name.into(), by_provider("/confirm/provider", to))),
+        has_password: person.has_password && sign_on.takes_passwords(),
+    })
 }
 
 /// `GET /confirm?to=`: the password once more.
-pub async fn confirm(who: Who, way: web::Query<Way>) -> Result<HttpResponse, PageError> {
-    let to = way_on(way.to.as_deref()).to_string();
-    html(&ConfirmPage { name: who.name().into(), to, wrong: None })
+pub async fn confirm(
+    state: web::Data<State>,
+    who: Who,
+    way: web::Query<Way>,
+) -> Result<HttpResponse, PageError> {
+    confirm_page(&state, &who, way_on(way.to.as_deref()), None)
 }
 
 /// `POST /confirm`
@@ -280,8 +335,7 @@ pub async fn confirmed(
         SignIn::In(_) => Ok(redirect(to)),
         became => {
             let wrong = Some(in_words(&became, "This is not your password."));
-            let page = html(&ConfirmPage { name: who.name().into(), to: to.into(), wrong })?;
-            Ok(turned_away(page, &became))
+            Ok(turned_away(confirm_page(&state, &who, to, wrong)?, &became))
         }
     }
 }

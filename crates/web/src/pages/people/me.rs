@@ -22,6 +22,11 @@ struct Page {
     sessions: Vec<Row>,
     wrong: Option<String>,
     administers: bool,
+    /// Whether a password lets them in.
+    has_password: bool,
+    /// What the provider is called that they sign in by.
+    provider: Option<String>,
+    groups: String,
 }
 
 struct Row {
@@ -49,7 +54,7 @@ async fn shown(state: &State, who: &Who, wrong: Option<String>) -> Result<HttpRe
         (who.sees_people(), "see single visits and persons"),
         (true, "read what is measured"),
     ];
-    let person = &who.signed.person;
+    let (person, sign_on) = (&who.signed.person, state.answers.sign_on());
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let mut page = html(&Page {
         name: person.name.clone(),
@@ -58,6 +63,9 @@ async fn shown(state: &State, who: &Who, wrong: Option<String>) -> Result<HttpRe
         sessions: sessions.into_iter().map(row).collect(),
         wrong,
         administers: who.administers(),
+        has_password: person.has_password && sign_on.takes_passwords(),
+        provider: sign_on.name().filter(|_| person.subject.is_some()).map(str::to_string),
+        groups: person.groups.join(", "),
     })?;
     *page.status_mut() = status;
     Ok(page)

@@ -12,7 +12,8 @@ use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Site;
-use cadentis_answers::people::{self, Changed, Given, Token};
+use cadentis_answers::people::{self, Changed, Given, Invitation, Token};
+use cadentis_answers::provider::SignOn;
 use cadentis_answers::sites;
 use cadentis_core::access::Role;
 use cadentis_core::text;
@@ -30,6 +31,9 @@ struct Page {
     /// A link that is shown once, and for whom.
     link: Option<Shown>,
     has_to_prove: bool,
+    /// Whether passwords let people in, and links let them choose one.
+    takes_passwords: bool,
+    provider: Option<String>,
 }
 
 struct Shown {
@@ -44,7 +48,8 @@ struct Row {
     is_administrator: bool,
     sees_people: bool,
     sites: Vec<OnSite>,
-    has_password: bool,
+    /// What stands below their address: how they come in, or why they do not.
+    beside: String,
     is_gone: bool,
     is_me: bool,
 }
@@ -124,7 +129,7 @@ async fn shown(state: &State, who: &Who, beside: Beside) -> Result<HttpResponse,
         id: p.id,
         is_administrator: p.is_administrator,
         sees_people: p.sees_people,
-        has_password: p.has_password,
+        beside: how(state.answers.sign_on(), &p),
         is_gone: p.gone_at.is_some(),
         is_me: p.id == who.signed.person.id,
         name: p.name,
@@ -145,6 +150,8 @@ async fn shown(state: &State, who: &Who, beside: Beside) -> Result<HttpResponse,
         typed: beside.typed,
         link: beside.link,
         has_to_prove: who.has_to_prove(),
+        takes_passwords: state.answers.sign_on().takes_passwords(),
+        provider: state.answers.sign_on().name().map(str::to_string),
         around: Around::new(who.clone(), "/setup/people"),
     })?;
     *page.status_mut() = status;
@@ -177,14 +184,29 @@ pub async fn invite(
     };
     let given = typed.given(&sites::all(&state.answers).await?);
     match people::invite(&state.answers, &who.author(), &email, &name, &given).await? {
-        Some(token) => {
+        Invitation::Link(token) => {
             let link = Some(link_of(&state, &request, &name, &token));
             shown(&state, &who, Beside { link, ..Beside::default() }).await
         }
-        None => {
+        Invitation::ByProvider => Ok(redirect("/setup/people")),
+        Invitation::Taken => {
             let says = "Somebody has this address already.";
             shown(&state, &who, wrong(says)).await
         }
+    }
+}
+
+/// How somebody comes in.
+fn how(sign_on: &SignOn, p: &people::Person) -> String {
+    match (p.gone_at, &p.subject, sign_on.name()) {
+        (Some(_), _, _) => "shut out".into(),
+        (None, Some(_), Some(name)) if p.groups.is_empty() => format!("by {name}"),
+        (None, Some(_), Some(name)) => format!("by {name}, in {}", p.groups.join(", ")),
+        (None, None, Some(name)) if !sign_on.takes_passwords() => {
+            format!("has not signed in by {name} yet")
+        }
+        _ if p.has_password => String::new(),
+        _ => "has not chosen a password".into(),
     }
 }
 
