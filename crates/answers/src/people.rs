@@ -350,7 +350,7 @@ pub async fn done(
     Ok(answers.db.done_before(before, who, most).await?)
 }
 
-/// The link that makes the first administrator, while there is nobody.
+/// The link that makes the first administrator, while there is none.
 ///
 /// # Errors
 /// When the database does not answer.
@@ -363,7 +363,7 @@ pub async fn first_link(answers: &Answers) -> Result<Option<Token>> {
     Ok(Some(token))
 }
 
-/// Whether nobody can sign in yet.
+/// Whether nobody looks after this installation yet.
 ///
 /// # Errors
 /// When the database does not answer.

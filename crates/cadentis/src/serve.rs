@@ -339,7 +339,7 @@ async fn first_link(answers: Answers, ready: Arc<AtomicBool>, address: String) {
     }
     match people::first_link(&answers).await {
         Ok(Some(token)) => tracing::warn!(
-            "nobody can sign in yet; within a day, {address}/welcome/{} makes the first administrator",
+            "nobody looks after this installation yet; within a day, {address}/welcome/{} makes the first administrator",
             token.text()
         ),
         Ok(None) => {}

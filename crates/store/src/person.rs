@@ -117,11 +117,10 @@ impl Db {
         Ok(found.flatten())
     }
 
-    /// Whether nobody was ever added.
+    /// Whether nobody looks after the installation yet. Somebody may be here who came by a provider.
     pub async fn has_nobody(&self) -> Result<bool> {
-        Ok(sqlx::query_scalar("SELECT NOT EXISTS (SELECT FROM person)")
-            .fetch_one(&self.pool)
-            .await?)
+        let sql = format!("SELECT {NOBODY}");
+        Ok(sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&self.pool).await?)
     }
 
     /// Sets somebody's password. Whoever was signed in as them is so no more, and no link lets anybody in.
@@ -188,11 +187,12 @@ impl Db {
 
     /// For whom a link is, if it is still good: their name and address, or nobody yet.
     pub async fn link(&self, token: &[u8]) -> Result<Option<Option<(i32, String, String)>>> {
-        let sql = "SELECT l.person_id, p.name, p.email FROM door_link l LEFT JOIN person p ON p.id = l.person_id
-                   WHERE l.token = $1 AND l.ends_at > now() AND p.gone_at IS NULL
-                     AND (l.person_id IS NOT NULL OR NOT EXISTS (SELECT FROM person))";
+        let sql = format!(
+            "SELECT l.person_id, p.name, p.email FROM door_link l LEFT JOIN person p ON p.id = l.person_id
+             WHERE l.token = $1 AND l.ends_at > now() AND p.gone_at IS NULL AND (l.person_id IS NOT NULL OR {NOBODY})"
+        );
         let found: Option<(Option<i32>, Option<String>, Option<String>)> =
-            sqlx::query_as(sql).bind(token).fetch_optional(&self.pool).await?;
+            sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(token).fetch_optional(&self.pool).await?;
         Ok(found.map(|(id, name, email)| Some((id?, name?, email?))))
     }
 
@@ -207,10 +207,14 @@ impl Db {
         let mut tx = self.pool.begin().await?;
         // One at a time: two links for the first administrator make one.
         sqlx::query("LOCK TABLE door_link IN EXCLUSIVE MODE").execute(&mut *tx).await?;
-        let sql = "DELETE FROM door_link WHERE token = $1 AND ends_at > now()
-                     AND (person_id IS NOT NULL OR NOT EXISTS (SELECT FROM person)) RETURNING person_id";
-        let used: Option<Option<i32>> =
-            sqlx::query_scalar(sql).bind(token).fetch_optional(&mut *tx).await?;
+        let sql = format!(
+            "DELETE FROM door_link WHERE token = $1 AND ends_at > now() AND (person_id IS NOT NULL OR {NOBODY})
+             RETURNING person_id"
+        );
+        let used: Option<Option<i32>> = sqlx::query_scalar(sqlx::AssertSqlSafe(sql))
+            .bind(token)
+            .fetch_optional(&mut *tx)
+            .await?;
         let id = match (used, first) {
             (None, _) | (Some(None), None) => return Ok(None),
             (Some(Some(id)), _) => id,
@@ -218,7 +222,10 @@ impl Db {
                 let given = Given { is_administrator: true, sees_people: true, roles: Vec::new() };
                 match insert(&mut tx, email, name, &given).await? {
                     Some(id) => id,
-                    None => return Ok(None),
+                    None => match make_administrator(&mut tx, email).await? {
+                        Some(id) => id,
+                        None => return Ok(None),
+                    },
                 }
             }
         };
@@ -226,6 +233,16 @@ impl Db {
         tx.commit().await?;
         Ok(Some(id))
     }
+}
+
+/// Whether nobody looks after the installation; once somebody does there is always somebody.
+const NOBODY: &str = "NOT EXISTS (SELECT FROM person WHERE is_administrator)";
+
+/// Whoever has this address and came by a provider looks after the installation from now on.
+async fn make_administrator(tx: &mut PgConnection, email: &str) -> Result<Option<i32>> {
+    let sql = "UPDATE person SET is_administrator = true, sees_people = true WHERE email = $1 AND gone_at IS NULL
+               RETURNING id";
+    Ok(sqlx::query_scalar(sql).bind(email).fetch_optional(tx).await?)
 }
 
 pub(crate) async fn insert(

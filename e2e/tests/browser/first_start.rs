@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use thirtyfour::By;
 
 /// A process of ours, ended with what it started.
-struct Part(Child);
+pub struct Part(Child);
 
 impl Drop for Part {
     fn drop(&mut self) {
@@ -30,9 +30,9 @@ impl Drop for Part {
 }
 
 /// Starts a server on an empty database; the link for its first administrator, from its log.
-fn serve(url: &str, address: &str) -> (Part, String) {
+pub fn serve(url: &str, address: &str, more: &[&str]) -> (Part, String) {
     let mut command = Command::new(program());
-    command.args(["serve", "--listen", address, "--database-url", url]);
+    command.args(["serve", "--listen", address, "--database-url", url]).args(more);
     // Stand-ins write whom they forward for; the site's pages know the server by a made-up name.
     command.args([
         "--public-url",
@@ -73,12 +73,12 @@ fn serve(url: &str, address: &str) -> (Part, String) {
     (Part(process), link)
 }
 
-async fn text_of(looker: &Looker, css: &str) -> String {
+pub async fn text_of(looker: &Looker, css: &str) -> String {
     let script = format!("return document.querySelector(\"{css}\").textContent.trim()");
     looker.ask(&script).await.as_str().expect(css).to_string()
 }
 
-async fn follow(looker: &Looker, words: &str) {
+pub async fn follow(looker: &Looker, words: &str) {
     let link = By::XPath(format!("//a[normalize-space()='{words}']"));
     looker.driver.find(link).await.expect(words).click().await.expect("followed");
 }
@@ -88,7 +88,7 @@ async fn the_first_pages_of_an_empty_installation_lead_to_a_run_and_a_page_view(
     let cluster = Cluster::scratch().expect("PostgreSQL is installed");
     let url = cluster.create_database("empty").expect("a database");
     let address = format!("127.0.0.1:{}", free_port().expect("a port"));
-    let (_server, link) = serve(&url, &address);
+    let (_server, link) = serve(&url, &address, &[]);
     let looker = Looker::start(&[]).await;
 
     looker.driver.goto(&link).await.expect("the page opens");

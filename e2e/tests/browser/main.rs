@@ -4,5 +4,6 @@ mod demo;
 mod first_start;
 mod pages;
 mod screens;
+mod sign_in;
 mod snippet;
 mod vitals;

@@ -77,6 +77,12 @@ fn settings_come_from_a_file_the_environment_and_flags_in_this_order_and_are_tol
             "metrics are not for everybody",
         ),
         (vec!["--queue", "0"], "--queue is 1 at least"),
+        (vec!["--no-passwords"], "needs --provider and --provider-administrators"),
+        (vec!["--provider", "https://id.example"], "--provider-client-id"),
+        (
+            vec!["--provider", "http://id.example", "--provider-client-id", "a"],
+            "it is asked over https",
+        ),
         (
             [&["--listen", "0.0.0.0:7099", "--demo-sign-in"][..], &sealed].concat(),
             "needs --listen on loopback",

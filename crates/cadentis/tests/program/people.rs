@@ -231,7 +231,7 @@ async fn the_first_administrator_comes_in_by_a_link_that_is_used_up_and_nothing_
     let answer = stranger().get(w.at("/marram-ferries/journeys")).send().await.expect("an answer");
     assert_eq!(header(&answer, "location"), "/sign-in?to=%2Fmarram-ferries%2Fjourneys");
     let page = crate::serving::get(w.at("/sign-in")).await.expect("an answer").text().await;
-    assert!(page.expect("a page").contains("Nobody can sign in yet."));
+    assert!(page.expect("a page").contains("Nobody looks after this installation yet."));
     // The server has made one already; the newest is good.
     let link = session();
     w.db.add_link(&kept(&link), None, 60).await.expect("a link");

@@ -27,6 +27,10 @@ fn known(subject: &str, groups: &[&str]) -> Known {
 
 async fn world(more: &[&str]) -> World {
     let (db, url) = serving::database().await;
+    world_on(db, url, more).await
+}
+
+async fn world_on(db: Db, url: String, more: &[&str]) -> World {
     let site = serving::site(&db).await;
     let provider = Provider::start(Vec::new()).expect("a provider");
     let (issuer, secret) = (provider.issuer(), CLIENT_SECRET);
@@ -173,6 +177,31 @@ async fn somebody_invited_is_found_by_an_address_that_is_surely_theirs_and_once(
     assert!(tor.roles.is_empty() && !tor.is_administrator && tor.name == "tor@Marram.example");
     let inside = get(&signed_in_as(&session), &w.at("/marram-ferries/journeys")).await;
     assert_eq!(inside.status(), 404, "no site that he may see");
+}
+
+#[tokio::test]
+async fn whoever_comes_first_by_the_provider_takes_nothing_from_the_first_administrator() {
+    let name = format!("t{}", uuid::Uuid::new_v4().simple());
+    let url = serving::CLUSTER.create_database(&name).expect("a database");
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("migrations");
+    let w = world_on(db, url, &[]).await;
+    assert!(w.db.has_nobody().await.expect("rows"));
+    w.provider.knows(known("tor", &[]));
+    assert_eq!(w.comes("tor").await.status(), 303);
+    let page = get(&signed_in_as(""), &w.at("/sign-in")).await.text().await.expect("a text");
+    assert!(page.contains("Nobody looks after this installation yet."), "{page}");
+    // The link is for whoever has it, also when they have come before.
+    let link = "2".repeat(64);
+    let hash = <sha2::Sha256 as sha2::Digest>::digest(link.as_bytes()).to_vec();
+    w.db.add_link(&hash, None, 60).await.expect("a link");
+    let body = "name=Tor&email=tor%40marram.example&password=four+fern+ferries+fog";
+    let request = signed_in_as("").post(w.at(&format!("/welcome/{link}"))).body(body);
+    let request = request.header("content-type", "application/x-www-form-urlencoded");
+    assert_eq!(request.send().await.expect("an answer").status(), 303);
+    let tor = w.somebody("tor").await;
+    assert!(tor.is_administrator && tor.has_password);
+    assert!(!w.db.has_nobody().await.expect("rows"));
 }
 
 #[tokio::test]

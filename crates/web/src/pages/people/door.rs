@@ -29,7 +29,7 @@ struct SignInPage {
     wrong: Option<String>,
     email: String,
     to: String,
-    /// Nobody can sign in yet.
+    /// Nobody looks after the installation yet, and a link in the log makes the first who does.
     nobody: bool,
     /// What the provider is called, and where it is gone to from here.
     provider: Option<(String, String)>,
@@ -125,8 +125,6 @@ pub fn let_in(
     let mut answer = HttpResponse::SeeOther();
     answer.insert_header(("location", way_on(to)));
     answer.insert_header((CACHE_CONTROL, "no-store"));
-    // Whoever was away at a provider is back, or came in otherwise.
-    answer.cookie(access::named_cookie(state, request, access::AWAY, None));
     answer.cookie(access::cookie(state, request, Some(token.text()))).finish()
 }
 

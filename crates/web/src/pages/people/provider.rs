@@ -88,6 +88,15 @@ pub async fn prove(
     away(&state, &request, way_on(way.to.as_deref()), true).await
 }
 
+/// Whoever was away is back: their browser has nothing to show for it any more.
+fn is_back(state: &State, request: &HttpRequest, answer: HttpResponse) -> HttpResponse {
+    let mut answer = answer;
+    let none = access::named_cookie(state, request, access::AWAY, None);
+    // It has nothing in it that a header could not hold.
+    let _ = answer.add_cookie(&none);
+    answer
+}
+
 #[derive(Deserialize)]
 struct Asked {
     #[serde(default)]
@@ -119,9 +128,9 @@ pub async fn answer(
             if let Some(before) = before {
                 people::end(&state.answers, &before.signed, before.signed.session).await?;
             }
-            Ok(let_in(&state, &request, &token, Some(&to)))
+            Ok(is_back(&state, &request, let_in(&state, &request, &token, Some(&to))))
         }
-        Came::Proved(to) => Ok(redirect(way_on(Some(&to)))),
+        Came::Proved(to) => Ok(is_back(&state, &request, redirect(way_on(Some(&to))))),
         Came::Out(why, to) => out(&state, &why, &to).await,
     }
 }
