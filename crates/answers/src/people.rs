@@ -3,7 +3,7 @@
 //! Passwords are kept as argon2id; what cookies and links hold is kept as its SHA-256. Whoever tries in vain waits longer
 //! each time, by account and by network, and hears the same whether there is such an account or not.
 
-use crate::changes::{self, Author, told};
+use crate::changes::{self, Author, One, told};
 use crate::compute::ComputeError;
 use crate::{Answers, Result};
 use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, SaltString};
@@ -231,19 +231,20 @@ pub async fn begin(
     let token = Token::new();
     let browser = text::clean(from.browser, LONGEST_BROWSER, None);
     let hash = hashed(token.text());
-    answers.db.begin_session(&hash, person.id, &browser, from.address, proved_ago_s).await?;
-    noted(answers, person, Some(from.address), "signed in", "").await?;
+    let one = answers.one().await?;
+    one.db.begin_session(&hash, person.id, &browser, from.address, proved_ago_s).await?;
+    noted(one, person, Some(from.address), "signed in", "").await?;
     Ok(token)
 }
 
 async fn noted(
-    answers: &Answers,
+    one: One,
     by: &Person,
     address: Option<IpAddr>,
     what: &str,
     which: &str,
 ) -> Result<()> {
-    changes::noted(answers, &Author::person(by, address), what, which).await
+    changes::noted(one, &Author::person(by, address), what, which).await
 }
 
 /// Who has this session, if it has not ended.
@@ -308,8 +309,9 @@ pub async fn set_password(
     from: From<'_>,
 ) -> Result<Token> {
     let hash = hash(answers, password).await?;
-    answers.db.set_password(person.id, &hash).await?;
-    noted(answers, person, Some(from.address), "changed their password", "").await?;
+    let one = answers.one().await?;
+    one.db.set_password(person.id, &hash).await?;
+    noted(one, person, Some(from.address), "changed their password", "").await?;
     begin(answers, person, from, 0).await
 }
 
@@ -416,13 +418,14 @@ pub async fn accept(
         return Ok(None);
     }
     let hash = hash(answers, password).await?;
-    let Some(id) = answers.db.use_link(&hashed(token), first, &hash).await? else {
+    let one = answers.one().await?;
+    let Some(id) = one.db.use_link(&hashed(token), first, &hash).await? else {
         return Ok(None);
     };
-    let Some(person) = all(answers).await?.into_iter().find(|p| p.id == id) else {
+    let Some(person) = all(&one).await?.into_iter().find(|p| p.id == id) else {
         return Ok(None);
     };
-    noted(answers, &person, Some(from.address), "chose a password", "").await?;
+    noted(one, &person, Some(from.address), "chose a password", "").await?;
     Ok(Some(begin(answers, &person, from, 0).await?))
 }
 
@@ -432,8 +435,10 @@ pub async fn accept(
 /// When the database does not answer.
 pub async fn link_for(answers: &Answers, by: &Author, id: i32) -> Result<Token> {
     let token = Token::new();
-    answers.db.add_link(&hashed(token.text()), Some(id), LINK_S).await?;
-    changes::noted(answers, by, "made a link for", name_of(answers, id).await?).await?;
+    let one = answers.one().await?;
+    one.db.add_link(&hashed(token.text()), Some(id), LINK_S).await?;
+    let name = name_of(&one, id).await?;
+    changes::noted(one, by, "made a link for", name).await?;
     Ok(token)
 }
 
@@ -464,12 +469,12 @@ pub async fn invite(
     name: &str,
     given: &Given,
 ) -> Result<Invitation> {
-    let Some(id) = answers.db.add_person(email, name, given).await? else {
+    let one = answers.one().await?;
+    let Some(id) = one.db.add_person(email, name, given).await? else {
         return Ok(Invitation::Taken);
     };
-    changes::noted(answers, by, "invited", name).await?;
+    changes::noted(one, by, "invited", name).await?;
     if !answers.sign_on.takes_passwords() {
-        changes::noted(answers, by, "let in", name).await?;
         return Ok(Invitation::ByProvider);
     }
     Ok(Invitation::Link(link_for(answers, by, id).await?))
@@ -480,12 +485,13 @@ pub async fn invite(
 /// # Errors
 /// When the database does not answer.
 pub async fn set_given(answers: &Answers, by: &Author, id: i32, given: &Given) -> Result<Changed> {
-    let before = told::rights_now(answers, id).await?;
-    let changed = answers.db.set_given(id, given).await?;
+    let one = answers.one().await?;
+    let before = told::rights_now(&one, id).await?;
+    let changed = one.db.set_given(id, given).await?;
     if changed == Changed::Done {
-        let (which, after) = (name_of(answers, id).await?, told::rights_now(answers, id).await?);
+        let (which, after) = (name_of(&one, id).await?, told::rights_now(&one, id).await?);
         let parts = (&before, &after);
-        changes::noted_change(answers, by, "changed the rights of", &which, parts).await?;
+        changes::noted_change(one, by, "changed the rights of", &which, parts).await?;
     }
     Ok(changed)
 }
@@ -495,10 +501,12 @@ pub async fn set_given(answers: &Answers, by: &Author, id: i32, given: &Given) -
 /// # Errors
 /// When the database does not answer.
 pub async fn set_gone(answers: &Answers, by: &Author, id: i32, gone: bool) -> Result<Changed> {
-    let changed = answers.db.set_gone(id, gone).await?;
+    let one = answers.one().await?;
+    let changed = one.db.set_gone(id, gone).await?;
     if changed == Changed::Done {
         let what = if gone { "shut out" } else { "let in again" };
-        changes::noted(answers, by, what, name_of(answers, id).await?).await?;
+        let name = name_of(&one, id).await?;
+        changes::noted(one, by, what, name).await?;
     }
     Ok(changed)
 }
@@ -549,8 +557,9 @@ pub async fn make_token(
 ) -> Result<Token> {
     let token = Token::new();
     let hash = hashed(token.text());
-    answers.db.add_api_token(&hash, site_id, name, scopes, by.name(), days).await?;
-    changes::noted(answers, by, "made the token", name).await?;
+    let one = answers.one().await?;
+    one.db.add_api_token(&hash, site_id, name, scopes, by.name(), days).await?;
+    changes::noted(one, by, "made the token", name).await?;
     Ok(token)
 }
 
@@ -578,9 +587,10 @@ pub async fn tokens(answers: &Answers, site_id: i32) -> Result<Vec<ApiToken>> {
 /// # Errors
 /// When the database does not answer.
 pub async fn remove_token(answers: &Answers, by: &Author, site_id: i32, id: Uuid) -> Result<bool> {
-    match answers.db.remove_api_token(site_id, id).await? {
+    let one = answers.one().await?;
+    match one.db.remove_api_token(site_id, id).await? {
         Some(name) => {
-            changes::noted(answers, by, "took away the token", name).await?;
+            changes::noted(one, by, "took away the token", name).await?;
             Ok(true)
         }
         None => Ok(false),

@@ -229,12 +229,13 @@ async fn arrived(
         name: if name.is_empty() { &identity.subject } else { &name },
         groups: &identity.groups,
     };
-    let before = answers.db.id_at_provider(&identity.issuer, &identity.subject).await?;
+    let one = answers.one().await?;
+    let before = one.db.id_at_provider(&identity.issuer, &identity.subject).await?;
     let was = match before {
-        Some(id) => told::rights_now(answers, id).await?,
+        Some(id) => told::rights_now(&one, id).await?,
         None => Vec::new(),
     };
-    let id = match answers.db.arrive(&arriving, &answers.sign_on.settled()).await? {
+    let id = match one.db.arrive(&arriving, &answers.sign_on.settled()).await? {
         Arrived::In(id) => id,
         Arrived::Gone => return Ok(Err(NotIn::NotAllowed("You may sign in here no more."))),
         Arrived::Taken => {
@@ -246,14 +247,17 @@ async fn arrived(
             return Ok(Err(NotIn::NotAllowed(says)));
         }
     };
-    let Some(person) = people::all(answers).await?.into_iter().find(|p| p.id == id) else {
+    let Some(person) = people::all(&one).await?.into_iter().find(|p| p.id == id) else {
         return Ok(Err(NotIn::NotAllowed("You may sign in here no more.")));
     };
-    let became = told::rights_now(answers, id).await?;
-    if was != became {
+    let became = told::rights_now(&one, id).await?;
+    if was == became {
+        // Nothing was changed that would have to be kept, and their session must not wait for it.
+        drop(one);
+    } else {
         let by = Author::person(&person, Some(from.address));
         let what = "came with other rights by their groups:";
-        changes::noted_change(answers, &by, what, &person.name, (&was, &became)).await?;
+        changes::noted_change(one, &by, what, &person.name, (&was, &became)).await?;
     }
     // Whom the provider remembered has proved nothing just now.
     let now = answers.db.now().await?.as_second();
@@ -274,11 +278,12 @@ pub async fn rules(answers: &Answers) -> Result<Vec<KeptRule>> {
 /// # Errors
 /// When the database does not answer.
 pub async fn add_rule(answers: &Answers, by: &Author, rule: &Rule) -> Result<bool> {
-    let added = answers.db.add_group_rule(rule).await?;
+    let one = answers.one().await?;
+    let added = one.db.add_group_rule(rule).await?;
     if added {
         let gives = in_words(answers, rule.grant).await?;
         let which = format!("{}: {gives}", rule.group);
-        changes::noted(answers, by, "lets a group give", which).await?;
+        changes::noted(one, by, "lets a group give", which).await?;
     }
     Ok(added)
 }
@@ -288,10 +293,11 @@ pub async fn add_rule(answers: &Answers, by: &Author, rule: &Rule) -> Result<boo
 /// # Errors
 /// When the database does not answer.
 pub async fn remove_rule(answers: &Answers, by: &Author, id: i32) -> Result<bool> {
-    let Some(kept) = answers.db.remove_group_rule(id).await? else { return Ok(false) };
+    let one = answers.one().await?;
+    let Some(kept) = one.db.remove_group_rule(id).await? else { return Ok(false) };
     let gives = in_words(answers, kept.rule.grant).await?;
     let which = format!("{}: {gives}", kept.rule.group);
-    changes::noted(answers, by, "lets a group give no more", which).await?;
+    changes::noted(one, by, "lets a group give no more", which).await?;
     Ok(true)
 }
 

@@ -23,8 +23,9 @@ pub async fn make(
 ) -> Result<Token> {
     let token = Token::new();
     let hash = hashed(token.text());
-    answers.db.add_share_link(&hash, site.id, (path, query), by.name(), days).await?;
-    changes::noted(answers, by, "shared", format!("/{}{path}", site.slug)).await?;
+    let one = answers.one().await?;
+    one.db.add_share_link(&hash, site.id, (path, query), by.name(), days).await?;
+    changes::noted(one, by, "shared", format!("/{}{path}", site.slug)).await?;
     Ok(token)
 }
 
@@ -52,9 +53,10 @@ pub async fn of_site(answers: &Answers, site: &Site) -> Result<Vec<ShareLink>> {
 /// # Errors
 /// When the database does not answer.
 pub async fn remove(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Result<bool> {
-    match answers.db.remove_share_link(site.id, id).await? {
+    let one = answers.one().await?;
+    match one.db.remove_share_link(site.id, id).await? {
         Some(path) => {
-            changes::noted(answers, by, "took back the link to", format!("/{}{path}", site.slug))
+            changes::noted(one, by, "took back the link to", format!("/{}{path}", site.slug))
                 .await?;
             Ok(true)
         }

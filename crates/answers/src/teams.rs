@@ -20,9 +20,10 @@ pub async fn all(answers: &Answers) -> Result<Vec<Team>> {
 /// # Errors
 /// When the database does not answer.
 pub async fn add(answers: &Answers, by: &Author, name: &str) -> Result<bool> {
-    let added = answers.db.add_team(name).await?.is_some();
+    let one = answers.one().await?;
+    let added = one.db.add_team(name).await?.is_some();
     if added {
-        changes::noted(answers, by, "added the team", name).await?;
+        changes::noted(one, by, "added the team", name).await?;
     }
     Ok(added)
 }
@@ -38,11 +39,12 @@ pub async fn set(
     name: &str,
     members: &[i32],
 ) -> Result<bool> {
-    let before = told::team_now(answers, id).await?;
-    let done = answers.db.set_team(id, name, members).await?;
+    let one = answers.one().await?;
+    let before = told::team_now(&one, id).await?;
+    let done = one.db.set_team(id, name, members).await?;
     if done {
-        let after = told::team_now(answers, id).await?;
-        changes::noted_change(answers, by, "changed the team", name, (&before, &after)).await?;
+        let after = told::team_now(&one, id).await?;
+        changes::noted_change(one, by, "changed the team", name, (&before, &after)).await?;
     }
     Ok(done)
 }
@@ -52,9 +54,10 @@ pub async fn set(
 /// # Errors
 /// When the database does not answer.
 pub async fn remove(answers: &Answers, by: &Author, id: i32) -> Result<bool> {
-    match answers.db.remove_team(id).await? {
+    let one = answers.one().await?;
+    match one.db.remove_team(id).await? {
         Some(name) => {
-            changes::noted(answers, by, "removed the team", name).await?;
+            changes::noted(one, by, "removed the team", name).await?;
             Ok(true)
         }
         None => Ok(false),

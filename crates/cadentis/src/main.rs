@@ -31,7 +31,7 @@ struct Cli {
 #[derive(Subcommand)]
 enum Command {
     /// Pages, API and intake
-    Serve(serve::Args),
+    Serve(Box<serve::Args>),
     /// Make a key that secrets are sealed with
     NewKey(rekey::NewKey),
     /// Seal every secret anew, with a new key
@@ -74,7 +74,7 @@ fn run(settled: settings::Settled) -> Result<ExitCode, Failure> {
                 print!("{}", settings::printed(matches, &settled.from_file));
                 return Ok(ExitCode::SUCCESS);
             }
-            runtime().block_on(serve::serve(args)).map(|()| ExitCode::SUCCESS)
+            runtime().block_on(serve::serve(*args)).map(|()| ExitCode::SUCCESS)
         }
         Command::NewKey(args) => rekey::make(&args).map(|()| ExitCode::SUCCESS),
         Command::Rekey(args) => runtime().block_on(rekey::rekey(args)).map(|()| ExitCode::SUCCESS),

@@ -56,7 +56,7 @@ impl Db {
                    VALUES ($1, $2, $3, $4, $5, $6, now() + $7 * interval '1 day')";
         let add = sqlx::query(sql).bind(hash).bind(id).bind(name).bind(site_id);
         let words: Vec<String> = scopes.iter().map(|s| s.word().to_string()).collect();
-        add.bind(words).bind(made_by).bind(days).execute(&self.pool).await?;
+        add.bind(words).bind(made_by).bind(days).execute(&self.lane).await?;
         Ok(id)
     }
 
@@ -64,11 +64,11 @@ impl Db {
     pub async fn api_token(&self, hash: &[u8]) -> Result<Option<ApiToken>> {
         let sql = "SELECT *, seen_at IS NULL OR seen_at < now() - interval '1 minute' AS is_stale FROM api_token
                    WHERE token = $1 AND ends_at > now()";
-        let row = sqlx::query(sql).bind(hash).fetch_optional(&self.pool).await?;
+        let row = sqlx::query(sql).bind(hash).fetch_optional(&self.lane).await?;
         let Some(row) = row else { return Ok(None) };
         if row.try_get("is_stale")? {
             let sql = "UPDATE api_token SET seen_at = now() WHERE token = $1";
-            sqlx::query(sql).bind(hash).execute(&self.pool).await?;
+            sqlx::query(sql).bind(hash).execute(&self.lane).await?;
         }
         Ok(Some(token(&row)?))
     }
@@ -76,13 +76,13 @@ impl Db {
     /// The tokens of a site, the newest first, those that have ended among them.
     pub async fn api_tokens(&self, site_id: i32) -> Result<Vec<ApiToken>> {
         let sql = "SELECT * FROM api_token WHERE site_id = $1 ORDER BY made_at DESC";
-        let rows = sqlx::query(sql).bind(site_id).fetch_all(&self.pool).await?;
+        let rows = sqlx::query(sql).bind(site_id).fetch_all(&self.lane).await?;
         rows.iter().map(token).collect()
     }
 
     /// Takes a token away; its name, if there was one.
     pub async fn remove_api_token(&self, site_id: i32, id: Uuid) -> Result<Option<String>> {
         let sql = "DELETE FROM api_token WHERE site_id = $1 AND id = $2 RETURNING name";
-        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.lane).await?)
     }
 }

@@ -49,7 +49,7 @@ impl Db {
                    VALUES ($1, $2, $3::inet, $4, $5, $6, $7)";
         let note = sqlx::query(sql).bind(person_id).bind(name);
         let note = note.bind(address.map(|a| a.to_string())).bind(deed.what).bind(deed.which);
-        note.bind(deed.was).bind(deed.became).execute(&self.pool).await?;
+        note.bind(deed.was).bind(deed.became).execute(&self.lane).await?;
         Ok(())
     }
 
@@ -73,7 +73,7 @@ impl Db {
             .bind(before.map(|at| at.to_sqlx()))
             .bind(who)
             .bind(most)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let done = |(at, name, address, what, which, was, became): Found| Done {
             at: at.to_jiff(),

@@ -69,7 +69,7 @@ impl Db {
         p: f64,
         only: Option<(&str, &str)>,
     ) -> Result<(Option<f64>, Duration)> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query(
             "CREATE TEMP TABLE measured (value float4, device text, country text) ON COMMIT DROP",
         )
@@ -135,7 +135,7 @@ impl Db {
         )
         .bind(from.to_sqlx())
         .bind(to.to_sqlx())
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -148,7 +148,7 @@ impl Db {
             "VACUUM ANALYZE sheet",
             "VACUUM ANALYZE page_view_hour",
         ] {
-            let mut connection: PoolConnection<Postgres> = self.pool.acquire().await?;
+            let mut connection: PoolConnection<Postgres> = self.lane.pool().acquire().await?;
             sqlx::query(sql).execute(&mut *connection as &mut PgConnection).await?;
         }
         Ok(())
@@ -158,7 +158,7 @@ impl Db {
         if rows.is_empty() {
             return Ok(());
         }
-        let mut copy = self.pool.copy_in_raw(&format!("COPY {table} FROM STDIN")).await?;
+        let mut copy = self.lane.pool().copy_in_raw(&format!("COPY {table} FROM STDIN")).await?;
         copy.send(rows.as_bytes()).await?;
         copy.finish().await?;
         rows.clear();

@@ -1,10 +1,11 @@
 //! The connection pool, migrations, partitions by day, and whether all is well.
 
+use crate::lane::Lane;
 use cadentis_compute::{Compute, ComputeError};
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use jiff_sqlx::ToSqlx;
 use sqlx::AssertSqlSafe;
-use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -52,7 +53,7 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 /// A handle on the database, as cheap to clone as its pool.
 #[derive(Clone)]
 pub struct Db {
-    pub(crate) pool: PgPool,
+    pub(crate) lane: Lane,
     pub(crate) sheets: Arc<crate::run_day::Cache>,
     pub(crate) columns: Arc<crate::columns::Cache>,
     pub(crate) other_ids: crate::sheet::OtherIds,
@@ -98,7 +99,7 @@ impl Db {
             .acquire_timeout(Duration::from_secs(3))
             .connect_lazy_with(options);
         Ok(Db {
-            pool,
+            lane: Lane::any(pool),
             sheets: crate::run_day::cache(),
             columns: crate::columns::cache(),
             other_ids: crate::sheet::OtherIds::new(),
@@ -110,6 +111,11 @@ impl Db {
     /// The same that unpacks and files what it reads on this pool.
     pub fn with_compute(self, compute: Compute) -> Db {
         Db { compute: Some(compute), ..self }
+    }
+
+    /// The same on another lane.
+    pub(crate) fn on(&self, lane: Lane) -> Db {
+        Db { lane, ..self.clone() }
     }
 
     /// Does what takes a processor a while where nobody who answers is kept waiting by it.
@@ -127,11 +133,11 @@ impl Db {
     pub async fn text_of_every_table(&self) -> Result<Vec<String>> {
         let sql = "SELECT table_name::text FROM information_schema.tables
                    WHERE table_schema = 'public' AND table_type = 'BASE TABLE'";
-        let tables: Vec<String> = sqlx::query_scalar(sql).fetch_all(&self.pool).await?;
+        let tables: Vec<String> = sqlx::query_scalar(sql).fetch_all(&self.lane).await?;
         let mut all = Vec::new();
         for table in tables {
             let rows = AssertSqlSafe(format!("SELECT t::text FROM \"{table}\" t"));
-            let rows: Vec<String> = sqlx::query_scalar(rows).fetch_all(&self.pool).await?;
+            let rows: Vec<String> = sqlx::query_scalar(rows).fetch_all(&self.lane).await?;
             all.extend(rows);
         }
         Ok(all)
@@ -139,7 +145,7 @@ impl Db {
 
     /// Brings the tables up to date. Several servers may do so at once.
     pub async fn migrate(&self) -> Result<()> {
-        sqlx::migrate!("./migrations").run(&self.pool).await?;
+        sqlx::migrate!("./migrations").run(self.lane.pool()).await?;
         Ok(())
     }
 
@@ -147,7 +153,7 @@ impl Db {
     pub async fn ensure_days(&self, first: Timestamp, last: Timestamp) -> Result<()> {
         let date = |at: Timestamp| at.to_zoned(TimeZone::UTC).date();
         let (mut day, last) = (date(first), date(last));
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         // Two servers must not make the same partition at the same time.
         sqlx::query("SELECT pg_advisory_xact_lock(704200)").execute(&mut *tx).await?;
         while day <= last {
@@ -175,7 +181,7 @@ impl Db {
     /// The database's clock: the one that all servers share.
     pub async fn now(&self) -> Result<Timestamp> {
         let now: jiff_sqlx::Timestamp =
-            sqlx::query_scalar("SELECT now()").fetch_one(&self.pool).await?;
+            sqlx::query_scalar("SELECT now()").fetch_one(&self.lane).await?;
         Ok(now.to_jiff())
     }
 
@@ -185,18 +191,18 @@ impl Db {
                    WHERE i.inhparent::regclass::text = ANY ($1) GROUP BY 1 ORDER BY 1";
         Ok(sqlx::query_as(sql)
             .bind(BY_DAY.map(String::from).to_vec())
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?)
     }
 
     /// Connections that are open, and how many of them nobody uses.
     pub fn connections(&self) -> (u32, u32) {
-        (self.pool.size(), u32::try_from(self.pool.num_idle()).unwrap_or(u32::MAX))
+        (self.lane.pool().size(), u32::try_from(self.lane.pool().num_idle()).unwrap_or(u32::MAX))
     }
 
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
-        sqlx::query("SELECT 1").execute(&self.pool).await?;
+        sqlx::query("SELECT 1").execute(&self.lane).await?;
         Ok(())
     }
 
@@ -209,20 +215,20 @@ impl Db {
              FROM location l ORDER BY l.id",
         )
         .bind((now - 48.hours()).to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(rows.into_iter().map(|(name, at)| (name, at.map(|t| t.to_jiff()))).collect())
     }
 
     /// Lets nobody write page views until it is released: for tests of what happens then.
     pub async fn hold_writers(&self) -> Result<Held> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.pool().begin().await?;
         sqlx::query("LOCK TABLE dirty_hour IN EXCLUSIVE MODE").execute(&mut *tx).await?;
         Ok(Held(tx))
     }
 
     /// Closes every connection.
     pub async fn close(&self) {
-        self.pool.close().await;
+        self.lane.pool().close().await;
     }
 }

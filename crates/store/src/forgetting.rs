@@ -71,7 +71,7 @@ impl Db {
         .bind(earliest)
         .bind(latest)
         .bind((now - WARY).to_sqlx())
-        .fetch_one(&self.pool)
+        .fetch_one(&self.lane)
         .await?;
         Ok(steady)
     }
@@ -93,7 +93,7 @@ impl Db {
 
     /// Whether there may be more of it.
     async fn delete_piece(&self, sql: &'static str, now: Timestamp) -> Result<bool> {
-        let gone = sqlx::query(sql).bind(now.to_sqlx()).bind(PIECE).execute(&self.pool).await?;
+        let gone = sqlx::query(sql).bind(now.to_sqlx()).bind(PIECE).execute(&self.lane).await?;
         Ok(gone.rows_affected() >= PIECE as u64)
     }
 
@@ -110,7 +110,7 @@ impl Db {
              WHERE i.inhparent = $1::regclass ORDER BY 1",
         )
         .bind(table)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         let part = |name: String| {
             let date =
@@ -145,7 +145,7 @@ impl Db {
                         .bind(keep)
                         .bind(keep_failed)
                         .bind(PIECE)
-                        .execute(&self.pool)
+                        .execute(&self.lane)
                         .await?
                         .rows_affected();
                     gone += piece;
@@ -170,7 +170,7 @@ impl Db {
             .bind(now.to_sqlx())
             .bind(PERSONAL.map(String::from).to_vec())
             .bind(PIECE)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?
             .rows_affected();
             columns += gone;
@@ -191,7 +191,7 @@ impl Db {
             )
             .bind(begin.timestamp().to_sqlx())
             .bind(end.to_sqlx())
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?;
             days += u64::from(!waits && self.drop_part(&part).await?);
         }
@@ -204,7 +204,7 @@ impl Db {
         for table in BY_DAY.into_iter().filter(|t| *t != "page_view") {
             for (part, _) in self.parts_before(table, now, EMPTY_DAYS).await? {
                 let sql = AssertSqlSafe(format!("SELECT EXISTS (SELECT FROM \"{part}\")"));
-                let used: bool = sqlx::query_scalar(sql).fetch_one(&self.pool).await?;
+                let used: bool = sqlx::query_scalar(sql).fetch_one(&self.lane).await?;
                 days += u64::from(!used && self.drop_part(&part).await?);
             }
         }
@@ -213,7 +213,7 @@ impl Db {
 
     /// Drops a day, unless somebody reads the table for so long that everybody else would have to wait behind us.
     async fn drop_part(&self, part: &str) -> Result<bool> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query("SET LOCAL lock_timeout = '2s'").execute(&mut *tx).await?;
         let dropped =
             sqlx::query(AssertSqlSafe(format!("DROP TABLE \"{part}\""))).execute(&mut *tx).await;

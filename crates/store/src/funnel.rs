@@ -18,7 +18,7 @@ impl Db {
     /// The funnels of a site by name.
     pub async fn funnels(&self, site_id: i32) -> Result<Vec<SavedFunnel>> {
         let sql = "SELECT name, steps, within_s FROM funnel WHERE site_id = $1 ORDER BY name";
-        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?)
     }
 
     /// Keeps a funnel; one of the same name is replaced.
@@ -31,7 +31,7 @@ impl Db {
         .bind(&funnel.name)
         .bind(&funnel.steps)
         .bind(funnel.within_s)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -39,7 +39,7 @@ impl Db {
     /// Deletes a funnel.
     pub async fn delete_funnel(&self, site_id: i32, name: &str) -> Result<()> {
         let sql = "DELETE FROM funnel WHERE site_id = $1 AND name = $2";
-        sqlx::query(sql).bind(site_id).bind(name).execute(&self.pool).await?;
+        sqlx::query(sql).bind(site_id).bind(name).execute(&self.lane).await?;
         Ok(())
     }
 }

@@ -27,14 +27,14 @@ impl Db {
     /// The goals of a site.
     pub async fn goals(&self, site_id: i32) -> Result<Vec<Goal>> {
         let sql = "SELECT * FROM goal WHERE site_id = $1 ORDER BY id";
-        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?)
     }
 
     /// The limits on vitals at the 75th percentile, in the order they were set.
     pub async fn budgets(&self, site_id: i32) -> Result<Vec<Budget>> {
         let sql = "SELECT family, vital, limit_value FROM budget WHERE site_id = $1 ORDER BY id";
         let rows: Vec<(Option<String>, String, f64)> =
-            sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+            sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
         rows.into_iter()
             .map(|(family, vital, limit)| {
                 let metric = Metric::Vital(
@@ -52,7 +52,7 @@ impl Db {
             "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at",
         )
         .bind(goal_id)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(left_out(rows))
     }
@@ -71,7 +71,7 @@ impl Db {
             .bind(journey_id)
             .bind(name)
             .bind(promised)
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?)
     }
 
@@ -90,7 +90,7 @@ impl Db {
         .bind(family)
         .bind(vital)
         .bind(limit)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -109,7 +109,7 @@ impl Db {
             .bind(stretch.to.to_sqlx())
             .bind(why)
             .bind(author)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }

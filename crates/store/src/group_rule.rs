@@ -4,7 +4,7 @@ use crate::db::{Db, Result};
 use crate::person::{self, Given};
 use cadentis_core::access::Role;
 use cadentis_core::groups::{Grant, Rule, by_groups};
-use sqlx::{FromRow, PgConnection};
+use sqlx::{FromRow, PgConnection, PgExecutor};
 
 /// A rule as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -68,7 +68,7 @@ impl Row {
     }
 }
 
-async fn rules(conn: &mut PgConnection) -> Result<Vec<KeptRule>> {
+async fn rules(conn: impl PgExecutor<'_>) -> Result<Vec<KeptRule>> {
     let sql = "SELECT id, group_name, is_administrator, sees_people, site_id, role, team_id FROM group_rule
                ORDER BY group_name, id";
     let rows: Vec<Row> = sqlx::query_as(sql).fetch_all(conn).await?;
@@ -78,7 +78,7 @@ async fn rules(conn: &mut PgConnection) -> Result<Vec<KeptRule>> {
 impl Db {
     /// What groups give.
     pub async fn group_rules(&self) -> Result<Vec<KeptRule>> {
-        rules(&mut *self.pool.acquire().await?).await
+        rules(&self.lane).await
     }
 
     /// Adds a rule; `false` when there is such a one, or its site or team is not there.
@@ -94,32 +94,32 @@ impl Db {
                      AND ($6 IS NULL OR EXISTS (SELECT FROM team WHERE id = $6)) ON CONFLICT DO NOTHING";
         let add = sqlx::query(sql).bind(&rule.group).bind(rule.grant == Grant::Administrator);
         let add = add.bind(rule.grant == Grant::People).bind(site).bind(role).bind(team);
-        Ok(add.execute(&self.pool).await?.rows_affected() > 0)
+        Ok(add.execute(&self.lane).await?.rows_affected() > 0)
     }
 
     /// Removes a rule: what it was.
     pub async fn remove_group_rule(&self, id: i32) -> Result<Option<KeptRule>> {
         let sql = "DELETE FROM group_rule WHERE id = $1
                    RETURNING id, group_name, is_administrator, sees_people, site_id, role, team_id";
-        let row: Option<Row> = sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?;
+        let row: Option<Row> = sqlx::query_as(sql).bind(id).fetch_optional(&self.lane).await?;
         Ok(row.and_then(Row::rule))
     }
 
     /// Who somebody of a provider is here, if they have come before.
     pub async fn id_at_provider(&self, issuer: &str, subject: &str) -> Result<Option<i32>> {
         let sql = "SELECT id FROM person WHERE issuer = $1 AND subject = $2";
-        Ok(sqlx::query_scalar(sql).bind(issuer).bind(subject).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(issuer).bind(subject).fetch_optional(&self.lane).await?)
     }
 
     /// Somebody comes from a provider: who is known there is known here; who is not is whoever has the address, or somebody
     /// new who has only what their groups give. `beside` are rules that stand in the settings.
     pub async fn arrive(&self, who: &Arriving<'_>, beside: &[Rule]) -> Result<Arrived> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let id = match known(&mut tx, who).await? {
             Arrived::In(id) => id,
             other => return Ok(other),
         };
-        let kept = rules(&mut tx).await?;
+        let kept = rules(&mut *tx).await?;
         let rules: Vec<Rule> =
             kept.into_iter().map(|k| k.rule).chain(beside.iter().cloned()).collect();
         put_groups(&mut tx, id, who.groups, &rules).await?;

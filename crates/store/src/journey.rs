@@ -132,19 +132,19 @@ impl Db {
     pub async fn journeys(&self, site_id: i32) -> Result<Vec<Journey>> {
         let sql = format!("{JOURNEY} WHERE j.site_id = $1 ORDER BY j.id");
         let sql = sqlx::AssertSqlSafe(sql);
-        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?)
     }
 
     /// The journey with this name in addresses.
     pub async fn journey(&self, site_id: i32, slug: &str) -> Result<Option<Journey>> {
         let sql = format!("{JOURNEY} WHERE j.site_id = $1 AND j.slug = $2");
         let sql = sqlx::AssertSqlSafe(sql);
-        Ok(sqlx::query_as(sql).bind(site_id).bind(slug).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_as(sql).bind(site_id).bind(slug).fetch_optional(&self.lane).await?)
     }
 
     /// Adds a journey that plays at these locations, starts spread in their order.
     pub async fn add_journey(&self, j: &NewJourney<'_>) -> Result<i32> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let id: i32 = sqlx::query_scalar(
             "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, pace, device, environment, retry, status, team_id)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (SELECT team_id FROM site WHERE id = $1)) RETURNING id",
@@ -180,7 +180,7 @@ impl Db {
         journey_id: i32,
         plays: &PlaceAndPace<'_>,
     ) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query(
             "UPDATE journey SET every_s = $2, pace = $3, device = $4, environment = $5, retry = $6,
                     status = CASE WHEN status = 'finished' AND pace <> $3 THEN 'active' ELSE status END WHERE id = $1",

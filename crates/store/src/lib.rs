@@ -29,6 +29,7 @@ pub mod funnel;
 pub mod goal;
 pub mod group_rule;
 pub mod journey;
+pub mod lane;
 pub mod location;
 pub mod marker;
 pub mod page_view;

@@ -62,7 +62,7 @@ impl Db {
     /// All locations.
     pub async fn locations(&self) -> Result<Vec<Location>> {
         let sql = AssertSqlSafe(format!("SELECT {LOCATION} FROM location l ORDER BY id"));
-        Ok(sqlx::query_as(sql).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_as(sql).fetch_all(&self.lane).await?)
     }
 
     /// The locations a journey plays at, in the order of their starts, each with its cadence.
@@ -72,7 +72,7 @@ impl Db {
              WHERE jl.journey_id = $1 ORDER BY jl.nth"
         )))
         .bind(journey.id)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         let pace = journey.pace()?;
         Ok(rows.into_iter().enumerate().map(|(nth, l)| (l, pace.cadence(nth))).collect())
@@ -88,7 +88,7 @@ impl Db {
             self.locations(),
             async {
                 let sql = "SELECT journey_id, location_id FROM journey_location WHERE journey_id = ANY($1) ORDER BY nth";
-                Ok(sqlx::query_as(sql).bind(&ids).fetch_all(&self.pool).await?)
+                Ok(sqlx::query_as(sql).bind(&ids).fetch_all(&self.lane).await?)
             }
         )?;
         let mut all = HashMap::new();
@@ -120,7 +120,7 @@ impl Db {
             .bind(l.at.map(|(_, longitude)| longitude))
             .bind(l.proxy)
             .bind(l.denied.texts())
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?)
     }
 
@@ -138,7 +138,7 @@ impl Db {
             .bind(at.map(|(_, longitude)| longitude))
             .bind(proxy)
             .bind(denied.texts())
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }
@@ -150,7 +150,7 @@ impl Db {
         )
         .bind(slug)
         .bind(token)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }

@@ -4,7 +4,7 @@ use crate::db::{Db, Result};
 use cadentis_core::calendar::{Cover, Stretch};
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use sqlx::PgConnection;
+use sqlx::PgExecutor;
 
 /// Something that happened, pinned to the time axis.
 #[derive(Debug, Clone)]
@@ -50,7 +50,7 @@ pub(crate) fn left_out(rows: Vec<WindowRow>) -> Vec<LeftOut> {
 }
 
 pub(crate) async fn put_marker(
-    to: &mut PgConnection,
+    to: impl PgExecutor<'_>,
     site_id: i32,
     at: Timestamp,
     title: &str,
@@ -71,7 +71,7 @@ impl Db {
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(rows
             .into_iter()
@@ -88,7 +88,7 @@ impl Db {
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(left_out(rows))
     }
@@ -96,7 +96,7 @@ impl Db {
     /// Takes a marker of a site away; its title, if there was one.
     pub async fn remove_marker(&self, site_id: i32, id: i32) -> Result<Option<String>> {
         let sql = "DELETE FROM marker WHERE site_id = $1 AND id = $2 RETURNING title";
-        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.lane).await?)
     }
 
     /// Adds a marker; its id.
@@ -107,7 +107,7 @@ impl Db {
         title: &str,
         detail: &str,
     ) -> Result<i32> {
-        put_marker(&mut *self.pool.acquire().await?, site_id, at, title, detail).await
+        put_marker(&self.lane, site_id, at, title, detail).await
     }
 
     /// Adds maintenance.
@@ -119,7 +119,7 @@ impl Db {
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .bind(why)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }

@@ -22,7 +22,7 @@ impl Db {
     /// A page view that is there already is replaced by one with a higher `seq` and left alone by
     /// any other, so a repeat changes nothing.
     pub async fn store_page_views(&self, batch: &[(i32, PageView)]) -> Result<()> {
-        put_rows(&self.pool, batch).await
+        put_rows(&self.lane, batch).await
     }
 
     /// The newest page views, newest first.
@@ -39,7 +39,7 @@ impl Db {
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
         .bind(most)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         read(rows)
     }
@@ -52,7 +52,7 @@ impl Db {
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?)
     }
 
@@ -75,7 +75,7 @@ impl Db {
         .bind(counts.iter().map(|c| c.2.clone()).collect::<Vec<_>>())
         .bind(counts.iter().map(|c| c.3 as i64).collect::<Vec<_>>())
         .bind(counts.iter().map(|c| clean(&c.4, EXAMPLE, None)).collect::<Vec<_>>())
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -125,7 +125,7 @@ impl Db {
         .bind(site_id)
         .bind(hour_of(stretch.from).to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?)
     }
 
@@ -138,7 +138,7 @@ impl Db {
         .bind(site_id)
         .bind(hour_of(stretch.from).to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(rows.into_iter().map(|(reason, n)| (reason, n.unsigned_abs())).collect())
     }

@@ -53,13 +53,13 @@ impl Db {
         // One of the oldest: two servers seldom choose the same.
         let marked: Vec<(i32, jiff_sqlx::Timestamp)> =
             sqlx::query_as("SELECT site_id, hour FROM dirty_hour ORDER BY marked_at LIMIT 8")
-                .fetch_all(&self.pool)
+                .fetch_all(&self.lane)
                 .await?;
         let Some((site_id, hour)) = marked.choose(&mut rand::rng()).copied() else {
             return Ok(RolledUp::Nothing);
         };
         let from = hour.to_jiff();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         lock_day(&mut tx, site_id, day_of(from)).await?;
         let seen: Option<jiff_sqlx::Timestamp> =
             sqlx::query_scalar("SELECT marked_at FROM dirty_hour WHERE site_id = $1 AND hour = $2")
@@ -97,7 +97,7 @@ impl Db {
         hour: Timestamp,
         views: &[PageView],
     ) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let sheet = self.put_views(&mut tx, site_id, hour, views).await?;
         put_cells(&mut tx, site_id, hour, &sheet).await?;
         tx.commit().await?;
@@ -112,7 +112,7 @@ impl Db {
         by: &[Attribute],
         vitals: &[Vital],
     ) -> Result<Vec<HourCell>> {
-        cells_of(&self.pool, "page_view_hour", site_id, stretch, by, vitals).await
+        cells_of(&self.lane, "page_view_hour", site_id, stretch, by, vitals).await
     }
 
     /// The same with hours of whole days (UTC) in one, for buckets that no day is cut by.
@@ -126,7 +126,7 @@ impl Db {
         let first = day_of(stretch.from + SignedDuration::from_secs(DAY_S - 1));
         let today: i64 =
             sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint")
-                .fetch_one(&self.pool)
+                .fetch_one(&self.lane)
                 .await?;
         let end = day_of(stretch.to).min(today);
         if end <= first {
@@ -140,7 +140,7 @@ impl Db {
         let (mut all, late, kept) = futures::try_join!(
             self.cells(site_id, early, by, vitals),
             self.cells(site_id, late, by, vitals),
-            cells_of(&self.pool, "page_view_day", site_id, days, by, vitals),
+            cells_of(&self.lane, "page_view_day", site_id, days, by, vitals),
         )?;
         let there: HashSet<(usize, i64)> = kept.iter().map(|c| (c.by, day_of(c.hour))).collect();
         all.extend(kept);
@@ -156,7 +156,7 @@ impl Db {
 
     /// Puts the hours of a day in one and keeps it, unless one of them is about to be rebuilt.
     async fn make_day(&self, site_id: i32, day: i64, by: &Attribute) -> Result<Vec<HourCell>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         lock_day(&mut tx, site_id, day).await?;
         let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
         let mut values: BTreeMap<String, Cell> = BTreeMap::new();
@@ -203,7 +203,7 @@ impl Db {
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(rows.into_iter().map(|(hour, n)| (hour.to_jiff(), n.unsigned_abs())).collect())
     }

@@ -85,7 +85,7 @@ pub(crate) fn person(row: &sqlx::postgres::PgRow) -> Result<Person> {
 impl Db {
     /// Adds somebody without a password; `None` when the address is somebody's already.
     pub async fn add_person(&self, email: &str, name: &str, given: &Given) -> Result<Option<i32>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let id = insert(&mut tx, email, name, given).await?;
         tx.commit().await?;
         Ok(id)
@@ -94,7 +94,7 @@ impl Db {
     /// Everybody, those who are gone last.
     pub async fn people(&self) -> Result<Vec<Person>> {
         let sql = people("GROUP BY p.id ORDER BY p.gone_at IS NOT NULL, p.name, p.id");
-        let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&self.pool).await?;
+        let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&self.lane).await?;
         rows.iter().map(person).collect()
     }
 
@@ -102,7 +102,7 @@ impl Db {
     pub async fn person_at(&self, email: &str) -> Result<Option<(Person, Option<String>)>> {
         let sql = people("WHERE p.email = $1 AND p.gone_at IS NULL GROUP BY p.id");
         let row =
-            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(email).fetch_optional(&self.pool).await?;
+            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(email).fetch_optional(&self.lane).await?;
         let Some(row) = row else { return Ok(None) };
         let found = person(&row)?;
         let hash = self.password_of(found.id).await?;
@@ -113,19 +113,19 @@ impl Db {
     pub async fn password_of(&self, id: i32) -> Result<Option<String>> {
         let sql = "SELECT password FROM person WHERE id = $1 AND gone_at IS NULL";
         let found: Option<Option<String>> =
-            sqlx::query_scalar(sql).bind(id).fetch_optional(&self.pool).await?;
+            sqlx::query_scalar(sql).bind(id).fetch_optional(&self.lane).await?;
         Ok(found.flatten())
     }
 
     /// Whether nobody looks after the installation yet. Somebody may be here who came by a provider.
     pub async fn has_nobody(&self) -> Result<bool> {
         let sql = format!("SELECT {NOBODY}");
-        Ok(sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&self.pool).await?)
+        Ok(sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&self.lane).await?)
     }
 
     /// Sets somebody's password. Whoever was signed in as them is so no more, and no link lets anybody in.
     pub async fn set_password(&self, id: i32, hash: &str) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         put_password(&mut tx, id, hash).await?;
         tx.commit().await?;
         Ok(())
@@ -133,7 +133,7 @@ impl Db {
 
     /// Changes what somebody may do: of sites that are not named they are no member any more.
     pub async fn set_given(&self, id: i32, given: &Given) -> Result<Changed> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         if !given.is_administrator && leaves_none(&mut tx, id).await? {
             return Ok(Changed::LastAdministrator);
         }
@@ -151,7 +151,7 @@ impl Db {
 
     /// Lets somebody sign in no more, at once: their sessions end. Or lets them again.
     pub async fn set_gone(&self, id: i32, gone: bool) -> Result<Changed> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         if gone && leaves_none(&mut tx, id).await? {
             return Ok(Changed::LastAdministrator);
         }
@@ -173,7 +173,7 @@ impl Db {
     /// Keeps a link for so many seconds: it sets the password of `person_id`, whose older one is worth nothing afterwards, or
     /// makes the first administrator: each server that starts meanwhile makes one.
     pub async fn add_link(&self, token: &[u8], person_id: Option<i32>, for_s: i64) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query("DELETE FROM door_link WHERE person_id = $1")
             .bind(person_id)
             .execute(&mut *tx)
@@ -192,7 +192,7 @@ impl Db {
              WHERE l.token = $1 AND l.ends_at > now() AND p.gone_at IS NULL AND (l.person_id IS NOT NULL OR {NOBODY})"
         );
         let found: Option<(Option<i32>, Option<String>, Option<String>)> =
-            sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(token).fetch_optional(&self.pool).await?;
+            sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(token).fetch_optional(&self.lane).await?;
         Ok(found.map(|(id, name, email)| Some((id?, name?, email?))))
     }
 
@@ -204,7 +204,7 @@ impl Db {
         first: Option<(&str, &str)>,
         hash: &str,
     ) -> Result<Option<i32>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         // One at a time: two links for the first administrator make one.
         sqlx::query("LOCK TABLE door_link IN EXCLUSIVE MODE").execute(&mut *tx).await?;
         let sql = format!(

@@ -29,7 +29,7 @@ pub struct Begun {
 impl Db {
     /// Keeps what was begun; the answer comes with what `state` is the SHA-256 of.
     pub async fn begin_at_provider(&self, state: &[u8], begun: &Begun) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let sql = "DELETE FROM provider_sign_in WHERE begun_at < now() - $1 * interval '1 second'
                      OR state IN (SELECT state FROM provider_sign_in ORDER BY begun_at DESC OFFSET $2)";
         sqlx::query(sql).bind(BEGUN_S as f64).bind(MOST - 1).execute(&mut *tx).await?;
@@ -45,7 +45,7 @@ impl Db {
     /// Lets whatever was begun be so many seconds older: for tests of what ends.
     pub async fn age_sign_ins(&self, by_s: i64) -> Result<()> {
         let sql = "UPDATE provider_sign_in SET begun_at = begun_at - $1 * interval '1 second'";
-        sqlx::query(sql).bind(by_s as f64).execute(&self.pool).await?;
+        sqlx::query(sql).bind(by_s as f64).execute(&self.lane).await?;
         Ok(())
     }
 
@@ -61,7 +61,7 @@ impl Db {
             is_good: bool,
         }
         let taken: Option<Taken> =
-            sqlx::query_as(sql).bind(state).bind(BEGUN_S as f64).fetch_optional(&self.pool).await?;
+            sqlx::query_as(sql).bind(state).bind(BEGUN_S as f64).fetch_optional(&self.lane).await?;
         Ok(taken.filter(|t| t.is_good).map(|t| t.begun))
     }
 }

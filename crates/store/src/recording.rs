@@ -69,7 +69,7 @@ impl Db {
              DELETE FROM recording_input WHERE recording_id IN (SELECT id FROM gone)",
         )
         .bind(old)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         let id = Uuid::new_v4();
         let opened = vec![Act::Open { address: address.into() }];
@@ -83,7 +83,7 @@ impl Db {
         .bind(address)
         .bind(now.to_sqlx())
         .bind(Json(opened))
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(id)
     }
@@ -107,7 +107,7 @@ impl Db {
         .bind(location_id)
         .bind(runner)
         .bind(now.to_sqlx())
-        .fetch_optional(&self.pool)
+        .fetch_optional(&self.lane)
         .await?;
         Ok(row)
     }
@@ -123,7 +123,7 @@ impl Db {
         picture: Option<&str>,
         now: Timestamp,
     ) -> Result<Option<Vec<Value>>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         type Mine = (bool, jiff_sqlx::Timestamp, jiff_sqlx::Timestamp, Json<Vec<Act>>);
         let mine: Option<Mine> = sqlx::query_as(
             "SELECT ended, looked_at, asked_at, acts FROM recording WHERE id = $1 AND location_id = $2 FOR UPDATE",
@@ -171,7 +171,7 @@ impl Db {
         sqlx::query("UPDATE recording SET ended = true WHERE id = $1 AND site_id = $2")
             .bind(id)
             .bind(site_id)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }
@@ -189,7 +189,7 @@ impl Db {
         .bind(id)
         .bind(location_id)
         .bind(trouble)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -208,7 +208,7 @@ impl Db {
         )
         .bind(id)
         .bind(site_id)
-        .fetch_optional(&self.pool)
+        .fetch_optional(&self.lane)
         .await?;
         let recording = |(
             site_id,
@@ -249,7 +249,7 @@ impl Db {
             .bind(id)
             .bind(now.to_sqlx())
             .bind(site_id)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }
@@ -257,7 +257,7 @@ impl Db {
     /// The newest picture, as an address that holds it.
     pub async fn recording_picture(&self, id: Uuid) -> Result<Option<String>> {
         let sql = "SELECT picture FROM recording_picture WHERE recording_id = $1";
-        Ok(sqlx::query_scalar(sql).bind(id).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(id).fetch_optional(&self.lane).await?)
     }
 
     /// Hands inputs to the runner, in their order.
@@ -271,7 +271,7 @@ impl Db {
         .bind(id)
         .bind(inputs)
         .bind(site_id)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -283,7 +283,7 @@ impl Db {
         id: Uuid,
         change: impl FnOnce(&mut Vec<Act>) + Send,
     ) -> Result<bool> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let acts: Option<Json<Vec<Act>>> = sqlx::query_scalar(
             "SELECT acts FROM recording WHERE id = $1 AND site_id = $2 FOR UPDATE",
         )

@@ -169,7 +169,7 @@ pub struct ListedRun {
 impl Db {
     /// Stores the record of leased work and ends the work, in one transaction.
     pub async fn finish(&self, location_id: i32, mut record: RunRecord) -> Result<Finished> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let sql = "SELECT journey_id FROM work WHERE id = $1 AND location_id = $2";
         let waits: Option<i32> = sqlx::query_scalar(sql)
             .bind(record.id)
@@ -253,7 +253,7 @@ impl Db {
             .bind(after.map(|(at, _)| at.to_sqlx()))
             .bind(after.map(|(_, id)| id))
             .bind(most)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let run =
             |(id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version): Row| {
@@ -301,7 +301,7 @@ impl Db {
             .bind(like.longer_ms)
             .bind(most)
             .bind(skip)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let count: i64 = sqlx::query_scalar(AssertSqlSafe(format!("SELECT count(*) {narrowed}")))
             .bind(journey.0)
@@ -312,7 +312,7 @@ impl Db {
             .bind(like.location_id)
             .bind(like.version)
             .bind(like.longer_ms)
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?;
         let run = |(id, location_id, due_at, outcome, duration_ms, trouble, version): Row| {
             let (journey_id, site_id) = journey;
@@ -389,7 +389,7 @@ impl Db {
         .bind(site_id)
         .bind(stretch.from.to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         let tally =
             |(at, passed, slow, failed, unmeasured): (jiff_sqlx::Timestamp, i64, i64, i64, i64)| {
@@ -426,7 +426,7 @@ impl Db {
         .bind(id)
         .bind(from.to_sqlx())
         .bind(to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(runs(rows)?.pop())
     }
@@ -434,7 +434,7 @@ impl Db {
     /// The first run of a site that is kept.
     pub async fn first_run(&self, site_id: i32) -> Result<Option<Uuid>> {
         let sql = "SELECT id FROM run WHERE site_id = $1 ORDER BY due_at LIMIT 1";
-        Ok(sqlx::query_scalar(sql).bind(site_id).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(site_id).fetch_optional(&self.lane).await?)
     }
 
     /// The other try of a run that was played twice.
@@ -442,7 +442,7 @@ impl Db {
         let sql = "SELECT id, second, EXISTS (SELECT FROM run WHERE run.id = second) FROM first_try
                    WHERE id = $1 OR second = $1";
         let row: Option<(Uuid, Uuid, bool)> =
-            sqlx::query_as(sql).bind(id).fetch_optional(&self.pool).await?;
+            sqlx::query_as(sql).bind(id).fetch_optional(&self.lane).await?;
         Ok(row.map(|(first, second, played)| match (first == id, played) {
             (false, _) => Try::First(first),
             (true, true) => Try::Second(second),
@@ -458,7 +458,7 @@ impl Db {
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
             .bind(run.id)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         Ok(row.map(|r| r.0))
     }
@@ -498,7 +498,7 @@ impl Db {
         .bind(of(|r| r.location_id))
         .bind(runs.iter().map(|r| r.due_at.to_sqlx()).collect::<Vec<_>>())
         .bind(most)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         // Pages of hundreds of requests make records of hundreds of kilobytes: read two at a time.
         let read = |rows: &[(Uuid, String)]| {
@@ -531,7 +531,7 @@ impl Db {
                    JOIN run_record rr ON rr.site_id = newest.site_id AND rr.due_at = newest.due_at AND rr.run_id = newest.id
                    WHERE j.site_id = $1";
         let rows: Vec<(i32, Json<RunRecord>)> =
-            sqlx::query_as(sql).bind(site_id).fetch_all(&self.pool).await?;
+            sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
         Ok(rows.into_iter().map(|(id, record)| (id, record.0)).collect())
     }
 
@@ -545,7 +545,7 @@ impl Db {
             .bind(first.site_id)
             .bind(due)
             .bind(ids)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         Ok(rows.into_iter().map(|r| r.0).collect())
     }
@@ -570,7 +570,7 @@ impl Db {
                        WHERE r.site_id = $1 AND r.due_at > $2::timestamptz - interval '1 day'
                        ORDER BY r.due_at DESC LIMIT 500) AS newest";
         let mean: (Option<f64>, Option<f64>) =
-            sqlx::query_as(sql).bind(site_id).bind(now.to_sqlx()).fetch_one(&self.pool).await?;
+            sqlx::query_as(sql).bind(site_id).bind(now.to_sqlx()).fetch_one(&self.lane).await?;
         Ok(mean.0.zip(mean.1))
     }
 
@@ -578,7 +578,7 @@ impl Db {
     pub async fn accepted(&self, journey_id: i32) -> Result<Vec<Accepted>> {
         let sql = "SELECT key, seen, author, accepted_at FROM accepted WHERE journey_id = $1 ORDER BY key";
         let rows: Vec<(String, String, String, jiff_sqlx::Timestamp)> =
-            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
+            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.lane).await?;
         let accepted = |(key, seen, author, at): (String, String, String, jiff_sqlx::Timestamp)| {
             Accepted { key, seen, author, at: at.to_jiff() }
         };
@@ -593,7 +593,7 @@ impl Db {
         author: &str,
         now: Timestamp,
     ) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         for l in looked {
             sqlx::query(
                 "INSERT INTO accepted VALUES ($1, $2, $3, $4, $5) ON CONFLICT (journey_id, key)
@@ -618,7 +618,7 @@ impl Db {
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
             .bind(run.id)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?)
     }
 
@@ -637,7 +637,7 @@ impl Db {
             .bind(run.id)
             .bind(step)
             .bind(nth)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?)
     }
 }

@@ -279,7 +279,7 @@ impl Db {
         let add = |all: &mut HashMap<i32, Vec<T>>, runs: Vec<Run>| {
             runs.into_iter().for_each(|r| all.entry(r.journey_id).or_default().push(from_row(r)));
         };
-        let rows = |stretch| self.runs_by_row(&self.pool, journeys, site_id, stretch);
+        let rows = |stretch| self.runs_by_row(&self.lane, journeys, site_id, stretch);
         let first = day_of(stretch.from + SignedDuration::from_nanos(DAY_S * 1_000_000_000 - 1));
         if day_of(stretch.to) - first < WORTH_IT {
             add(&mut all, rows(stretch).await?);
@@ -288,7 +288,7 @@ impl Db {
         // A day is over when it is over by the database's clock.
         let today: i64 =
             sqlx::query_scalar("SELECT floor(extract(epoch FROM now()) / 86400)::bigint")
-                .fetch_one(&self.pool)
+                .fetch_one(&self.lane)
                 .await?;
         let end = day_of(stretch.to).min(today).max(first);
         let until_first = Stretch { from: stretch.from, to: begin_of(first) };
@@ -338,7 +338,7 @@ impl Db {
             .bind(journeys)
             .bind(date_of(first))
             .bind(date_of(end))
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let mut sheets = HashMap::new();
         let mut to_read = (Vec::new(), Vec::new());
@@ -363,7 +363,7 @@ impl Db {
                 .bind(site_id)
                 .bind(to_read.0)
                 .bind(to_read.1)
-                .fetch_all(&self.pool)
+                .fetch_all(&self.lane)
                 .await?;
             for (journey, day, stamp, sheet) in read {
                 let (key, sheet) = ((journey, i64::from(day)), Arc::<[u8]>::from(sheet));
@@ -376,7 +376,7 @@ impl Db {
 
     /// Reads a day row by row and keeps its sheet.
     async fn make_sheet(&self, journey_id: i32, site_id: i32, day: i64) -> Result<Vec<Run>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         lock(&mut tx, journey_id, day).await?;
         let whole = Stretch { from: begin_of(day), to: begin_of(day + 1) };
         let runs = self.runs_by_row(&mut *tx, &[journey_id], site_id, whole).await?;

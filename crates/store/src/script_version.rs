@@ -102,7 +102,7 @@ impl Db {
         let sql = "SELECT version, author, note, saved_at FROM script_version
                    WHERE journey_id = $1 ORDER BY version DESC";
         let rows: Vec<VersionRow> =
-            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.pool).await?;
+            sqlx::query_as(sql).bind(journey_id).fetch_all(&self.lane).await?;
         Ok(rows.into_iter().map(version).collect())
     }
 
@@ -112,13 +112,13 @@ impl Db {
         Ok(sqlx::query_scalar(sql)
             .bind(journey_id)
             .bind(version)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?)
     }
 
     /// Deletes an archived journey with its versions, runs and evidence, for good.
     pub async fn delete_journey(&self, journey_id: i32) -> Result<Deleted> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let status: String =
             sqlx::query_scalar("SELECT status FROM journey WHERE id = $1 FOR UPDATE")
                 .bind(journey_id)
@@ -161,7 +161,7 @@ impl Db {
         edit: &Edit<'_>,
         now: Timestamp,
     ) -> Result<Saved> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let (newest, script): (i32, String) =
             sqlx::query_as("SELECT version, script FROM journey WHERE id = $1 FOR UPDATE")
                 .bind(journey_id)
@@ -209,7 +209,7 @@ impl Db {
             .bind(run.site_id)
             .bind(run.due_at.to_sqlx())
             .bind(run.id)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         Ok(kept.map_or_else(
             || (None, journey.script.clone()),
@@ -223,12 +223,12 @@ impl Db {
                    WHERE jl.journey_id = $1 AND NOT EXISTS
                      (SELECT FROM run r WHERE r.journey_id = $1 AND r.location_id = jl.location_id)
                    ORDER BY jl.nth";
-        Ok(sqlx::query_scalar(sql).bind(journey_id).fetch_all(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(journey_id).fetch_all(&self.lane).await?)
     }
 
     /// Work that waits is dropped unless the journey is active.
     pub async fn set_status(&self, journey_id: i32, status: Status) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query("UPDATE journey SET status = $2 WHERE id = $1")
             .bind(journey_id)
             .bind(status.word())
@@ -256,7 +256,7 @@ impl Db {
         .bind(team_id)
         .bind(tags)
         .bind(essential)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -265,7 +265,7 @@ impl Db {
     pub async fn free_slug(&self, site_id: i32, wanted: &str) -> Result<String> {
         let taken: Vec<String> = sqlx::query_scalar("SELECT slug FROM journey WHERE site_id = $1")
             .bind(site_id)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let free = |slug: &String| !taken.contains(slug);
         let numbered = (2..).map(|n| format!("{wanted}-{n}"));
@@ -284,7 +284,7 @@ impl Db {
         author: &str,
         now: Timestamp,
     ) -> Result<i32> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let id: i32 = sqlx::query_scalar(
             "INSERT INTO journey (site_id, slug, name, script, every_s, apdex_t_s, status, tags, team_id, essential, pace,
                                   device, environment, retry, copied_from)
@@ -323,7 +323,7 @@ impl Db {
         sqlx::query("UPDATE site SET parts = $2 WHERE id = $1")
             .bind(site_id)
             .bind(parts)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }

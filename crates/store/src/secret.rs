@@ -128,7 +128,7 @@ impl Db {
             "SELECT name, author, set_at, hosts FROM secret WHERE site_id = $1 ORDER BY name",
         )
         .bind(site_id)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(rows
             .into_iter()
@@ -162,7 +162,7 @@ impl Db {
         .bind(now.to_sqlx())
         .bind(vault.seals_with())
         .bind(hosts)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -172,7 +172,7 @@ impl Db {
     /// # Errors
     /// The inner error names a secret that none of the keys opens: nothing is changed then.
     pub async fn reseal(&self, vault: &Vault) -> Result<std::result::Result<u64, VaultError>> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let rows: Vec<(i32, String, Vec<u8>)> = sqlx::query_as(
             "SELECT site_id, name, sealed FROM secret WHERE key_id IS DISTINCT FROM $1 FOR UPDATE",
         )
@@ -202,7 +202,7 @@ impl Db {
         sqlx::query("DELETE FROM secret WHERE site_id = $1 AND name = $2")
             .bind(site_id)
             .bind(name)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }
@@ -219,7 +219,7 @@ impl Db {
     ) -> Result<std::result::Result<HashMap<String, Opened>, VaultError>> {
         let sql = "SELECT name, sealed, hosts FROM secret WHERE site_id = $1 AND name = ANY($2)";
         let rows: Vec<(String, Vec<u8>, Vec<String>)> =
-            sqlx::query_as(sql).bind(site_id).bind(names).fetch_all(&self.pool).await?;
+            sqlx::query_as(sql).bind(site_id).bind(names).fetch_all(&self.lane).await?;
         let open = |(name, sealed, hosts): (String, Vec<u8>, Vec<String>)| match vault
             .open(&place(site_id, &name), &sealed)
         {

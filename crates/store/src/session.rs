@@ -95,7 +95,7 @@ impl Db {
                    VALUES ($1, $2, $3, $4, $5::inet, now() - $6 * interval '1 second')";
         let begin = sqlx::query(sql).bind(token).bind(Uuid::new_v4()).bind(person_id).bind(browser);
         let begin = begin.bind(address.to_string()).bind(proved_ago_s as f64);
-        begin.execute(&self.pool).await?;
+        begin.execute(&self.lane).await?;
         Ok(())
     }
 
@@ -119,12 +119,12 @@ impl Db {
             .bind(IDLE_S as f64)
             .bind(LONGEST_S as f64)
             .bind(MOST_SITES)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         let Some(row) = row else { return Ok(None) };
         if row.try_get("is_stale")? {
             let sql = "UPDATE session SET seen_at = now() WHERE token = $1";
-            sqlx::query(sql).bind(token).execute(&self.pool).await?;
+            sqlx::query(sql).bind(token).execute(&self.lane).await?;
         }
         Ok(Some(Signed {
             person: person(&row)?,
@@ -138,7 +138,7 @@ impl Db {
     /// Notes that the password was typed again.
     pub async fn prove(&self, session: Uuid) -> Result<()> {
         let sql = "UPDATE session SET proved_at = now() WHERE id = $1";
-        sqlx::query(sql).bind(session).execute(&self.pool).await?;
+        sqlx::query(sql).bind(session).execute(&self.lane).await?;
         Ok(())
     }
 
@@ -153,7 +153,7 @@ impl Db {
             .bind(person_id)
             .bind(IDLE_S as f64)
             .bind(LONGEST_S as f64)
-            .fetch_all(&self.pool)
+            .fetch_all(&self.lane)
             .await?;
         let session = |(id, begun_at, seen_at, browser, address): Found| {
             Some(Session {
@@ -171,21 +171,21 @@ impl Db {
     pub async fn age_sessions(&self, by_s: i64) -> Result<()> {
         let sql = "UPDATE session SET begun_at = begun_at - $1 * interval '1 second',
                    seen_at = seen_at - $1 * interval '1 second', proved_at = proved_at - $1 * interval '1 second'";
-        sqlx::query(sql).bind(by_s as f64).execute(&self.pool).await?;
+        sqlx::query(sql).bind(by_s as f64).execute(&self.lane).await?;
         Ok(())
     }
 
     /// Ends a session of somebody; whether there was one.
     pub async fn end_session(&self, person_id: i32, session: Uuid) -> Result<bool> {
         let sql = "DELETE FROM session WHERE person_id = $1 AND id = $2";
-        let done = sqlx::query(sql).bind(person_id).bind(session).execute(&self.pool).await?;
+        let done = sqlx::query(sql).bind(person_id).bind(session).execute(&self.lane).await?;
         Ok(done.rows_affected() > 0)
     }
 
     /// Takes a try of this account or network, unless it has to wait: gives for how many seconds. All servers count together,
     /// and two tries at once are two.
     pub async fn take_try(&self, whose: &str, free: u32) -> Result<i64> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let sql =
             "INSERT INTO sign_in_try VALUES ($1, 0, clock_timestamp()) ON CONFLICT DO NOTHING";
         sqlx::query(sql).bind(whose).execute(&mut *tx).await?;
@@ -209,14 +209,14 @@ impl Db {
     /// Gives a try back that was not in vain.
     pub async fn give_try_back(&self, whose: &str) -> Result<()> {
         let sql = "UPDATE sign_in_try SET failures = greatest(failures - 1, 0) WHERE whose = $1";
-        sqlx::query(sql).bind(whose).execute(&self.pool).await?;
+        sqlx::query(sql).bind(whose).execute(&self.lane).await?;
         Ok(())
     }
 
     /// Forgets that it tried in vain.
     pub async fn forget_tries(&self, whose: &str) -> Result<()> {
         let sql = "DELETE FROM sign_in_try WHERE whose = $1";
-        sqlx::query(sql).bind(whose).execute(&self.pool).await?;
+        sqlx::query(sql).bind(whose).execute(&self.lane).await?;
         Ok(())
     }
 }

@@ -48,7 +48,7 @@ impl Db {
         made_by: &str,
         days: i32,
     ) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query("DELETE FROM share_link WHERE ends_at < now() - interval '30 days'")
             .execute(&mut *tx)
             .await?;
@@ -64,11 +64,11 @@ impl Db {
     pub async fn share_link(&self, hash: &[u8]) -> Result<Option<ShareLink>> {
         let sql = "SELECT *, seen_at IS NULL OR seen_at < now() - interval '1 minute' AS is_stale FROM share_link
                    WHERE token = $1 AND ends_at > now()";
-        let row = sqlx::query(sql).bind(hash).fetch_optional(&self.pool).await?;
+        let row = sqlx::query(sql).bind(hash).fetch_optional(&self.lane).await?;
         let Some(row) = row else { return Ok(None) };
         if row.try_get("is_stale")? {
             let sql = "UPDATE share_link SET seen_at = now() WHERE token = $1";
-            sqlx::query(sql).bind(hash).execute(&self.pool).await?;
+            sqlx::query(sql).bind(hash).execute(&self.lane).await?;
         }
         Ok(Some(link(&row)?))
     }
@@ -76,20 +76,20 @@ impl Db {
     /// The links of a site, the newest first, those that have ended lately among them.
     pub async fn share_links(&self, site_id: i32) -> Result<Vec<ShareLink>> {
         let sql = "SELECT * FROM share_link WHERE site_id = $1 ORDER BY made_at DESC LIMIT 500";
-        let rows = sqlx::query(sql).bind(site_id).fetch_all(&self.pool).await?;
+        let rows = sqlx::query(sql).bind(site_id).fetch_all(&self.lane).await?;
         rows.iter().map(link).collect()
     }
 
     /// Takes a link of a site back, at once; the page that it showed.
     pub async fn remove_share_link(&self, site_id: i32, id: Uuid) -> Result<Option<String>> {
         let sql = "DELETE FROM share_link WHERE site_id = $1 AND id = $2 RETURNING path";
-        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(site_id).bind(id).fetch_optional(&self.lane).await?)
     }
 
     /// Lets every link be so many seconds older: for tests of what ends.
     pub async fn age_share_links(&self, by_s: i64) -> Result<()> {
         let sql = "UPDATE share_link SET ends_at = ends_at - $1 * interval '1 second'";
-        sqlx::query(sql).bind(by_s as f64).execute(&self.pool).await?;
+        sqlx::query(sql).bind(by_s as f64).execute(&self.lane).await?;
         Ok(())
     }
 }

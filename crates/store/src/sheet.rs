@@ -180,7 +180,7 @@ impl Db {
     ) -> Result<Vec<Sheet>> {
         // One moment for all questions: an hour is filed or changed, never neither.
         let mut tx =
-            self.pool.begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+            self.lane.pool().begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let gathered = self.gather_sheets(&mut tx, what, site_id, stretch, columns, every).await?;
         // The connection is somebody else's while this is unpacked.
         tx.commit().await?;
@@ -341,11 +341,11 @@ impl Db {
                 .bind((self.now().await? + SignedDuration::from_hours(48)).to_sqlx())
                 .bind(1i64)
                 .bind(most)
-                .fetch_all(&self.pool)
+                .fetch_all(&self.lane)
                 .await?;
             for hour in hours {
                 let hour = hour.to_jiff();
-                let mut tx = self.pool.begin().await?;
+                let mut tx = self.lane.begin().await?;
                 crate::page_view_hour::lock_day(&mut tx, site.id, crate::run_day::day_of(hour))
                     .await?;
                 let all = self.read_filed(&mut tx, Filed::Happenings, site.id, hour).await?;
@@ -386,7 +386,7 @@ impl Db {
         .bind(site_id)
         .bind(hour_of(stretch.from).to_sqlx())
         .bind(stretch.to.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         Ok(names)
     }
@@ -535,7 +535,7 @@ impl Db {
         id: u128,
         hour: Timestamp,
     ) -> Result<u64> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         crate::page_view_hour::lock_day(&mut tx, site_id, crate::run_day::day_of(hour)).await?;
         let gone = match crate::task::held(&mut tx, site_id, hour).await? {
             crate::task::Held::Rows => {

@@ -152,7 +152,7 @@ impl Db {
     /// All sites.
     pub async fn sites(&self) -> Result<Vec<Site>> {
         let rows: Vec<SiteRow> =
-            sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.pool).await?;
+            sqlx::query_as("SELECT * FROM site ORDER BY id").fetch_all(&self.lane).await?;
         rows.into_iter().map(SiteRow::site).collect()
     }
 
@@ -160,7 +160,7 @@ impl Db {
     pub async fn site_by_key(&self, key: &str) -> Result<Option<Site>> {
         let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE key = $1")
             .bind(key)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         row.map(SiteRow::site).transpose()
     }
@@ -169,7 +169,7 @@ impl Db {
     pub async fn site_by_slug(&self, slug: &str) -> Result<Option<Site>> {
         let row: Option<SiteRow> = sqlx::query_as("SELECT * FROM site WHERE slug = $1")
             .bind(slug)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         row.map(SiteRow::site).transpose()
     }
@@ -188,14 +188,14 @@ impl Db {
             .bind(Json(site.families))
             .bind(site.apdex_t_s)
             .bind(slug)
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?)
     }
 
     /// What is collected from visitors, which pages are one family, which hosts are the site's, how long people are
     /// known.
     pub async fn set_collecting(&self, site: &Site, now: Timestamp) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let (t_s, Json(held), Json(patterns)): (f64, Json<Collecting>, Json<Patterns>) =
             sqlx::query_as(
                 "SELECT apdex_t_s, collecting, families FROM site WHERE id = $1 FOR UPDATE",
@@ -224,7 +224,7 @@ impl Db {
             }
         }
         for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
-            put_marker(&mut tx, site.id, now, &title, detail).await?;
+            put_marker(&mut *tx, site.id, now, &title, detail).await?;
         }
         tx.commit().await?;
         Ok(())
@@ -243,7 +243,7 @@ impl Db {
             .bind(site.zone_name())
             .bind(&site.domains)
             .bind(site.team_id)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await;
         match done {
             Ok(done) => Ok(done.rows_affected() > 0),
@@ -255,7 +255,7 @@ impl Db {
 
     /// Lets a site rest, or go on: runs that wait are not played any more.
     pub async fn set_archived(&self, site_id: i32, archived: bool) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         let sql = "UPDATE site SET archived_at = CASE WHEN $2 THEN coalesce(archived_at, now()) END WHERE id = $1";
         sqlx::query(sql).bind(site_id).bind(archived).execute(&mut *tx).await?;
         if archived {
@@ -275,7 +275,7 @@ impl Db {
             .bind(site.keep_days)
             .bind(site.keep_failed_days)
             .bind(&site.trace_link)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }

@@ -115,7 +115,7 @@ impl Db {
             let mut seen = HashSet::new();
             views.retain(|v| seen.insert(v.beacon.id));
             views.sort_by_key(|v| (v.at, v.beacon.id));
-            let mut tx = self.pool.begin().await?;
+            let mut tx = self.lane.begin().await?;
             lock_day(&mut tx, site_id, day_of(hour)).await?;
             match held(&mut tx, site_id, hour).await? {
                 Held::Rows => {
@@ -205,7 +205,7 @@ impl Db {
 
     /// Begins to put all history into the families that the site has now. One that is under way begins anew.
     pub async fn begin_families(&self, site_id: i32, now: Timestamp) -> Result<()> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         sqlx::query(STOP).bind(site_id).execute(&mut *tx).await?;
         let first: Option<jiff_sqlx::Timestamp> = sqlx::query_scalar(
             "SELECT least((SELECT min(hour) FROM sheet WHERE site_id = $1 AND what = 'view' AND name = 'at'),
@@ -230,7 +230,7 @@ impl Db {
 
     /// Stops what is under way; hours that are done stay as they are.
     pub async fn stop_families(&self, site_id: i32) -> Result<()> {
-        sqlx::query(STOP).bind(site_id).execute(&self.pool).await?;
+        sqlx::query(STOP).bind(site_id).execute(&self.lane).await?;
         Ok(())
     }
 
@@ -239,14 +239,14 @@ impl Db {
         let sql =
             "SELECT * FROM task WHERE site_id = $1 AND what = 'families' ORDER BY id DESC LIMIT 1";
         let row: Option<TaskRow> =
-            sqlx::query_as(sql).bind(site_id).fetch_optional(&self.pool).await?;
+            sqlx::query_as(sql).bind(site_id).fetch_optional(&self.lane).await?;
         row.map(TaskRow::task).transpose()
     }
 
     /// Does one hour of a task, and says whether there was one to do. What cannot be done is written into the task; when
     /// the database is away the hour is done later.
     pub async fn work_on_a_task(&self) -> Result<bool> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.lane.begin().await?;
         // Another server may be at work on it: then this one has nothing to do.
         let sql = "SELECT id, site_id, first, at FROM task WHERE state = 'runs' ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED";
         let found: Option<(i64, i32, jiff_sqlx::Timestamp, jiff_sqlx::Timestamp)> =
@@ -276,7 +276,7 @@ impl Db {
                 )
                 .bind(id)
                 .bind(e.to_string())
-                .execute(&self.pool)
+                .execute(&self.lane)
                 .await?;
             }
             Err(e) => return Err(e),

@@ -66,7 +66,7 @@ impl Db {
     ) -> Result<Uuid> {
         sqlx::query("DELETE FROM trial WHERE asked_at < $1")
             .bind((now - KEPT).to_sqlx())
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         let id = Uuid::new_v4();
         sqlx::query(
@@ -78,7 +78,7 @@ impl Db {
         .bind(script)
         .bind(now.to_sqlx())
         .bind(device)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(id)
     }
@@ -105,7 +105,7 @@ impl Db {
         .bind(now.to_sqlx())
         .bind(until.to_sqlx())
         .bind(runner)
-        .fetch_optional(&self.pool)
+        .fetch_optional(&self.lane)
         .await?;
         Ok(trial)
     }
@@ -123,7 +123,7 @@ impl Db {
             .bind(id)
             .bind(location_id)
             .bind(Json(progress))
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?)
     }
 
@@ -137,7 +137,7 @@ impl Db {
             .bind(record.id)
             .bind(location_id)
             .bind(Json(record))
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         Ok(match first {
             Some(true) => Finished::Stored,
@@ -151,7 +151,7 @@ impl Db {
         sqlx::query("UPDATE trial SET cancelled = true WHERE id = $1 AND site_id = $2")
             .bind(id)
             .bind(site_id)
-            .execute(&self.pool)
+            .execute(&self.lane)
             .await?;
         Ok(())
     }
@@ -172,7 +172,7 @@ impl Db {
             "SELECT site_id, location_id, script, asked_at, leased_by, cancelled, progress, record FROM trial WHERE id = $1",
         )
         .bind(id)
-        .fetch_optional(&self.pool)
+        .fetch_optional(&self.lane)
         .await?;
         Ok(row.map(
             |(site_id, location_id, script, asked_at, runner, cancelled, progress, record)| {

@@ -99,7 +99,7 @@ impl Db {
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
                     let Some(due) = cadence.last_due(now) else { continue };
-                    let mut tx = self.pool.begin().await?;
+                    let mut tx = self.lane.begin().await?;
                     let dropped: Vec<Option<Uuid>> = sqlx::query_scalar(
                         "WITH late AS (
                              SELECT id, attempts FROM work WHERE journey_id = $1 AND location_id = $2 AND due_at < $3
@@ -147,7 +147,7 @@ impl Db {
                            AND NOT EXISTS (SELECT FROM work WHERE journey_id = $1 AND NOT dropped)",
                     )
                     .bind(journey.id)
-                    .execute(&self.pool)
+                    .execute(&self.lane)
                     .await?;
                 }
             }
@@ -176,7 +176,7 @@ impl Db {
         .bind(now.to_sqlx())
         .bind(runner.busy_since.map(|at| at.to_sqlx()))
         .bind(runner.kept)
-        .execute(&self.pool)
+        .execute(&self.lane)
         .await?;
         Ok(())
     }
@@ -190,7 +190,7 @@ impl Db {
              WHERE seen_at > $1::timestamptz - interval '7 days' ORDER BY location_id, seen_at DESC",
         )
         .bind(now.to_sqlx())
-        .fetch_all(&self.pool)
+        .fetch_all(&self.lane)
         .await?;
         let runner = |(location, name, program, protocol, seen_at, busy_since, kept): Row| {
             let busy_since = busy_since.map(|at| at.to_jiff());
@@ -205,7 +205,7 @@ impl Db {
     /// The location whose runner shows this token.
     pub async fn location_by_token(&self, token: &str) -> Result<Option<i32>> {
         let sql = "SELECT id FROM location WHERE token_sha256 = sha256(convert_to($1, 'UTF8'))";
-        Ok(sqlx::query_scalar(sql).bind(token).fetch_optional(&self.pool).await?)
+        Ok(sqlx::query_scalar(sql).bind(token).fetch_optional(&self.lane).await?)
     }
 
     /// Leases the oldest free work of a location until `until`: of a journey that is active, and not given out too often
@@ -245,7 +245,7 @@ impl Db {
             .bind(until.to_sqlx())
             .bind(runner)
             .bind(MOST_ATTEMPTS)
-            .fetch_optional(&self.pool)
+            .fetch_optional(&self.lane)
             .await?;
         Ok(row.map(
             |(
@@ -316,7 +316,7 @@ impl Db {
         Ok(sqlx::query_as(AssertSqlSafe(sql))
             .bind(now.to_sqlx())
             .bind(MOST_ATTEMPTS)
-            .fetch_one(&self.pool)
+            .fetch_one(&self.lane)
             .await?)
     }
 }

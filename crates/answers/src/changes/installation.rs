@@ -29,8 +29,9 @@ pub async fn add_site(
     let key = Uuid::new_v4().simple().to_string();
     let families = &[];
     let new = NewSite { key: &key, name, zone, domains, families, apdex_t_s: SATISFIED_S };
-    answers.db.add_site(&new).await?;
-    noted(answers, by, "added the site", name).await?;
+    let one = answers.one().await?;
+    one.db.add_site(&new).await?;
+    noted(one, by, "added the site", name).await?;
     Ok(answers.db.site_by_key(&key).await?)
 }
 
@@ -39,11 +40,12 @@ pub async fn add_site(
 /// # Errors
 /// When the database does not answer.
 pub async fn rename_site(answers: &Answers, by: &Author, site: &Site) -> Result<bool> {
-    let before = told::site_now(answers, site.id).await?;
-    let done = answers.db.rename_site(site).await?;
+    let one = answers.one().await?;
+    let before = told::site_now(&one, site.id).await?;
+    let done = one.db.rename_site(site).await?;
     if done {
-        let after = told::site_now(answers, site.id).await?;
-        noted_change(answers, by, "changed the site", &site.name, (&before, &after)).await?;
+        let after = told::site_now(&one, site.id).await?;
+        noted_change(one, by, "changed the site", &site.name, (&before, &after)).await?;
     }
     Ok(done)
 }
@@ -58,9 +60,10 @@ pub async fn set_archived(
     site: &Site,
     archived: bool,
 ) -> Result<()> {
-    answers.db.set_archived(site.id, archived).await?;
+    let one = answers.one().await?;
+    one.db.set_archived(site.id, archived).await?;
     let what = if archived { "archived the site" } else { "took up again the site" };
-    noted(answers, by, what, &site.name).await
+    noted(one, by, what, &site.name).await
 }
 
 /// Changes environments of a site, how long evidence is kept, where traces are.
@@ -68,10 +71,11 @@ pub async fn set_archived(
 /// # Errors
 /// When the database does not answer.
 pub async fn set_site(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
-    let before = told::site_now(answers, site.id).await?;
-    answers.db.set_site(site).await?;
-    let after = told::site_now(answers, site.id).await?;
-    noted_change(answers, by, "changed the site", &site.name, (&before, &after)).await
+    let one = answers.one().await?;
+    let before = told::site_now(&one, site.id).await?;
+    one.db.set_site(site).await?;
+    let after = told::site_now(&one, site.id).await?;
+    noted_change(one, by, "changed the site", &site.name, (&before, &after)).await
 }
 
 /// Why common parts are not kept.
@@ -96,18 +100,19 @@ pub async fn set_parts(
         Ok(shared) => shared,
         Err(e) => return Ok(Err(NotKept::Unreadable(e))),
     };
-    let journeys = answers.db.journeys(site.id).await?;
+    let one = answers.one().await?;
+    let journeys = one.db.journeys(site.id).await?;
     let playing = journeys.iter().filter(|j| j.status != Status::Archived.word());
     for j in playing {
         if let Some(e) = journey::problems(&j.script, &shared).into_iter().next() {
             return Ok(Err(NotKept::Needed(j.name.clone(), e)));
         }
     }
-    let before = told::site_now(answers, site.id).await?;
-    answers.db.set_parts(site.id, text).await?;
-    let after = told::site_now(answers, site.id).await?;
+    let before = told::site_now(&one, site.id).await?;
+    one.db.set_parts(site.id, text).await?;
+    let after = told::site_now(&one, site.id).await?;
     let parts = (&before, &after);
-    noted_change(answers, by, "changed the common parts of", &site.name, parts).await?;
+    noted_change(one, by, "changed the common parts of", &site.name, parts).await?;
     Ok(Ok(()))
 }
 
@@ -124,11 +129,9 @@ pub async fn set_secret(
     hosts: &[String],
 ) -> Result<bool> {
     let Some(vault) = &answers.vault else { return Ok(false) };
-    answers
-        .db
-        .set_secret(vault, site.id, (name, secret), hosts, by.name(), Timestamp::now())
-        .await?;
-    noted(answers, by, "set the secret", name).await?;
+    let one = answers.one().await?;
+    one.db.set_secret(vault, site.id, (name, secret), hosts, by.name(), Timestamp::now()).await?;
+    noted(one, by, "set the secret", name).await?;
     Ok(true)
 }
 
@@ -137,8 +140,9 @@ pub async fn set_secret(
 /// # Errors
 /// When the database does not answer.
 pub async fn remove_secret(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
-    answers.db.remove_secret(site.id, name).await?;
-    noted(answers, by, "removed the secret", name).await?;
+    let one = answers.one().await?;
+    one.db.remove_secret(site.id, name).await?;
+    noted(one, by, "removed the secret", name).await?;
     Ok(())
 }
 
@@ -180,7 +184,8 @@ fn new_token() -> String {
 /// When the database does not answer.
 pub async fn add_location(answers: &Answers, by: &Author, l: Located<'_>) -> Result<Option<Token>> {
     let wanted = slug(l.name);
-    let known = answers.db.locations().await?;
+    let one = answers.one().await?;
+    let known = one.db.locations().await?;
     if wanted.is_empty() || known.iter().any(|k| k.slug == wanted) {
         return Ok(None);
     }
@@ -196,8 +201,8 @@ pub async fn add_location(answers: &Answers, by: &Author, l: Located<'_>) -> Res
         proxy: l.proxy,
         denied: l.denied,
     };
-    answers.db.add_location(&new).await?;
-    noted(answers, by, "added the location", &wanted).await?;
+    one.db.add_location(&new).await?;
+    noted(one, by, "added the location", &wanted).await?;
     Ok(Some(Token { name: l.name.into(), slug: wanted, token }))
 }
 
@@ -213,10 +218,11 @@ pub async fn move_location(
     proxy: Option<&str>,
     denied: &Denied,
 ) -> Result<()> {
-    let before = told::location_now(answers, slug).await?;
-    answers.db.set_where(slug, at, proxy, denied).await?;
-    let after = told::location_now(answers, slug).await?;
-    noted_change(answers, by, "moved the location", slug, (&before, &after)).await
+    let one = answers.one().await?;
+    let before = told::location_now(&one, slug).await?;
+    one.db.set_where(slug, at, proxy, denied).await?;
+    let after = told::location_now(&one, slug).await?;
+    noted_change(one, by, "moved the location", slug, (&before, &after)).await
 }
 
 /// Gives a location a new token; the old one is worth nothing from now on. `None` when there is no such location.
@@ -224,10 +230,11 @@ pub async fn move_location(
 /// # Errors
 /// When the database does not answer.
 pub async fn renew_token(answers: &Answers, by: &Author, slug: &str) -> Result<Option<Token>> {
-    let locations = answers.db.locations().await?;
+    let one = answers.one().await?;
+    let locations = one.db.locations().await?;
     let Some(location) = locations.into_iter().find(|l| l.slug == slug) else { return Ok(None) };
     let token = new_token();
-    answers.db.set_token(&location.slug, &token).await?;
-    noted(answers, by, "renewed the token of", &location.slug).await?;
+    one.db.set_token(&location.slug, &token).await?;
+    noted(one, by, "renewed the token of", &location.slug).await?;
     Ok(Some(Token { name: location.name, slug: location.slug, token }))
 }

@@ -54,7 +54,8 @@ pub async fn add(
     script: &str,
     plays: PlaceAndPace<'_>,
 ) -> Result<String> {
-    let slug = answers.db.free_slug(site.id, &slug_of_journey(name)).await?;
+    let one = answers.one().await?;
+    let slug = one.db.free_slug(site.id, &slug_of_journey(name)).await?;
     let new = NewJourney {
         site_id: site.id,
         slug: &slug,
@@ -65,8 +66,8 @@ pub async fn add(
         plays,
         status: Status::Paused,
     };
-    answers.db.add_journey(&new).await?;
-    noted(answers, by, "added the journey", &slug).await?;
+    one.db.add_journey(&new).await?;
+    noted(one, by, "added the journey", &slug).await?;
     Ok(slug)
 }
 
@@ -121,11 +122,12 @@ pub async fn save_script(
         author: by.name(),
         note: &note,
     };
-    Ok(match answers.db.save_script(j.id, &edit, Timestamp::now()).await? {
+    let one = answers.one().await?;
+    Ok(match one.db.save_script(j.id, &edit, Timestamp::now()).await? {
         Saved::Version(version) => {
             let of = |n: i32| vec![("version", n.to_string())];
             let parts = (&of(new.based_on), &of(version));
-            noted_change(answers, by, "saved a script of", &j.slug, parts).await?;
+            noted_change(one, by, "saved a script of", &j.slug, parts).await?;
             Ok(SavedAs::New(version))
         }
         Saved::Same(version) => Ok(SavedAs::Same(version)),
@@ -183,15 +185,16 @@ pub async fn repair(
 /// # Errors
 /// When the database does not answer.
 pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Result<bool> {
-    let run = answers.db.run(id).await?.filter(|r| r.site_id == site.id);
+    let one = answers.one().await?;
+    let run = one.db.run(id).await?.filter(|r| r.site_id == site.id);
     let Some(run) = run else { return Ok(false) };
-    let Some(record) = answers.db.record(&run).await? else { return Ok(false) };
-    let journeys = answers.db.journeys(site.id).await?;
+    let Some(record) = one.db.record(&run).await? else { return Ok(false) };
+    let journeys = one.db.journeys(site.id).await?;
     let Some(journey) = journeys.iter().find(|j| j.id == run.journey_id) else { return Ok(false) };
     theirs(by, journey)?;
     let looked: Vec<&Looked> = record.steps.iter().flat_map(|s| &s.looked).collect();
-    answers.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
-    noted(answers, by, "accepted what was seen in the run", id).await?;
+    one.db.accept(run.journey_id, &looked, by.name(), Timestamp::now()).await?;
+    noted(one, by, "accepted what was seen in the run", id).await?;
     Ok(true)
 }
 
@@ -201,11 +204,12 @@ pub async fn accept(answers: &Answers, by: &Author, site: &Site, id: Uuid) -> Re
 /// When the database does not answer.
 pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Status) -> Result<()> {
     theirs(by, j)?;
-    let before = told::journey_now(answers, j).await?;
-    answers.db.set_status(j.id, status).await?;
-    let after = told::journey_now(answers, j).await?;
+    let one = answers.one().await?;
+    let before = told::journey_now(&one, j).await?;
+    one.db.set_status(j.id, status).await?;
+    let after = told::journey_now(&one, j).await?;
     noted_change(
-        answers,
+        one,
         by,
         &format!("made {} the journey", status.word()),
         &j.slug,
@@ -221,9 +225,10 @@ pub async fn set_status(answers: &Answers, by: &Author, j: &Journey, status: Sta
 /// When the database does not answer.
 pub async fn delete(answers: &Answers, by: &Author, j: &Journey) -> Result<Deleted> {
     theirs(by, j)?;
-    let deleted = answers.db.delete_journey(j.id).await?;
+    let one = answers.one().await?;
+    let deleted = one.db.delete_journey(j.id).await?;
     if matches!(deleted, Deleted::Gone) {
-        noted(answers, by, "deleted the journey", &j.slug).await?;
+        noted(one, by, "deleted the journey", &j.slug).await?;
     }
     Ok(deleted)
 }
@@ -239,10 +244,11 @@ pub async fn set_plays(
     plays: &PlaceAndPace<'_>,
 ) -> Result<()> {
     theirs(by, j)?;
-    let before = told::journey_now(answers, j).await?;
-    answers.db.set_place_and_pace(j.id, plays).await?;
-    let after = told::journey_now(answers, j).await?;
-    noted_change(answers, by, "changed where and when plays", &j.slug, (&before, &after)).await?;
+    let one = answers.one().await?;
+    let before = told::journey_now(&one, j).await?;
+    one.db.set_place_and_pace(j.id, plays).await?;
+    let after = told::journey_now(&one, j).await?;
+    noted_change(one, by, "changed where and when plays", &j.slug, (&before, &after)).await?;
     Ok(())
 }
 
@@ -268,10 +274,11 @@ pub async fn set_about(
 ) -> Result<()> {
     theirs(by, j)?;
     let tags = listed(about.tags, LONGEST_TAG);
-    let before = told::journey_now(answers, j).await?;
-    answers.db.set_about(j.id, about.team, &tags, about.essential).await?;
-    let after = told::journey_now(answers, j).await?;
-    noted_change(answers, by, "changed what is said of", &j.slug, (&before, &after)).await?;
+    let one = answers.one().await?;
+    let before = told::journey_now(&one, j).await?;
+    one.db.set_about(j.id, about.team, &tags, about.essential).await?;
+    let after = told::journey_now(&one, j).await?;
+    noted_change(one, by, "changed what is said of", &j.slug, (&before, &after)).await?;
     Ok(())
 }
 
@@ -317,10 +324,11 @@ pub async fn duplicate(
         Some(e) => format!("{}-{}", j.slug, slug(e)),
         None => format!("copy-of-{}", j.slug),
     };
-    let free = answers.db.free_slug(j.site_id, &wanted).await?;
+    let one = answers.one().await?;
+    let free = one.db.free_slug(j.site_id, &wanted).await?;
     let (environment, now) = (elsewhere.unwrap_or(&j.environment), Timestamp::now());
-    answers.db.duplicate(j, &free, &script, &name, environment, by.name(), now).await?;
-    noted(answers, by, "copied a journey as", &free).await?;
+    one.db.duplicate(j, &free, &script, &name, environment, by.name(), now).await?;
+    noted(one, by, "copied a journey as", &free).await?;
     Ok(free)
 }
 
@@ -346,8 +354,9 @@ pub async fn add_goal(
     promised: f64,
 ) -> Result<()> {
     theirs(by, j)?;
-    answers.db.add_goal(j.site_id, j.id, name, promised).await?;
-    noted(answers, by, "promised", name).await?;
+    let one = answers.one().await?;
+    one.db.add_goal(j.site_id, j.id, name, promised).await?;
+    noted(one, by, "promised", name).await?;
     Ok(())
 }
 

@@ -23,8 +23,9 @@ pub async fn add(
     detail: &str,
 ) -> Result<i32> {
     let (title, detail) = (cut(title, LONGEST_TITLE), cut(detail, LONGEST_DETAIL));
-    let id = answers.db.add_marker(site.id, at, &title, &detail).await?;
-    noted(answers, by, "pinned the marker", &title).await?;
+    let one = answers.one().await?;
+    let id = one.db.add_marker(site.id, at, &title, &detail).await?;
+    noted(one, by, "pinned the marker", &title).await?;
     Ok(id)
 }
 
@@ -33,9 +34,10 @@ pub async fn add(
 /// # Errors
 /// When the database does not answer.
 pub async fn remove(answers: &Answers, by: &Author, site: &Site, id: i32) -> Result<bool> {
-    match answers.db.remove_marker(site.id, id).await? {
+    let one = answers.one().await?;
+    match one.db.remove_marker(site.id, id).await? {
         Some(title) => {
-            noted(answers, by, "took away the marker", &title).await?;
+            noted(one, by, "took away the marker", &title).await?;
             Ok(true)
         }
         None => Ok(false),

@@ -13,10 +13,12 @@ pub mod visitors;
 
 use crate::{Answers, Result};
 use cadentis_store::audit::Deed;
+use cadentis_store::lane::OneChange;
 use cadentis_store::person::Person;
 use cadentis_store::session::Signed;
 use std::fmt::{self, Display};
 use std::net::IpAddr;
+use std::ops::Deref;
 use told::Parts;
 
 /// A name has at most so many characters.
@@ -81,23 +83,48 @@ impl Display for Author {
     }
 }
 
-/// Keeps, and says in the log, who did what to what.
-pub(crate) async fn noted(
-    answers: &Answers,
-    by: &Author,
-    what: &str,
-    which: impl Display,
-) -> Result<()> {
+/// A change that is being made: whatever is written through it is kept once it is [`noted`], and with the line that tells
+/// of it. What is not noted is not kept.
+pub(crate) struct One {
+    answers: Answers,
+    change: OneChange,
+}
+
+impl Deref for One {
+    type Target = Answers;
+
+    fn deref(&self) -> &Answers {
+        &self.answers
+    }
+}
+
+impl Answers {
+    /// Begins a change.
+    pub(crate) async fn one(&self) -> Result<One> {
+        let (db, change) = self.db.in_one().await?;
+        Ok(One { answers: Answers { db, ..self.clone() }, change })
+    }
+}
+
+impl One {
+    async fn kept(self, by: &Author, deed: Deed<'_>) -> Result<()> {
+        self.db.note_done((by.person, by.name()), by.address, deed).await?;
+        Ok(self.change.commit().await?)
+    }
+}
+
+/// Keeps a change, and who did what to what; then says it in the log.
+pub(crate) async fn noted(one: One, by: &Author, what: &str, which: impl Display) -> Result<()> {
     let which = which.to_string();
+    let short = cut(&which, LONGEST_WHICH);
+    one.kept(by, Deed { what, which: &short, ..Deed::default() }).await?;
     tracing::info!("{by} {what} {which}");
-    let which = cut(&which, LONGEST_WHICH);
-    let deed = Deed { what, which: &which, ..Deed::default() };
-    Ok(answers.db.note_done((by.person, by.name()), by.address, deed).await?)
+    Ok(())
 }
 
 /// The same of something that was changed: which parts of it, and from what to what.
 pub(crate) async fn noted_change(
-    answers: &Answers,
+    one: One,
     by: &Author,
     what: &str,
     which: impl Display,
@@ -105,11 +132,11 @@ pub(crate) async fn noted_change(
 ) -> Result<()> {
     let which = which.to_string();
     let (was, became) = told::differing(before, after);
+    let short = cut(&which, LONGEST_WHICH);
+    let (from, to) = (cut(&was, LONGEST_TOLD), cut(&became, LONGEST_TOLD));
+    one.kept(by, Deed { what, which: &short, was: &from, became: &to }).await?;
     tracing::info!("{by} {what} {which}: from {was} to {became}");
-    let (was, became) = (cut(&was, LONGEST_TOLD), cut(&became, LONGEST_TOLD));
-    let which = cut(&which, LONGEST_WHICH);
-    let deed = Deed { what, which: &which, was: &was, became: &became };
-    Ok(answers.db.note_done((by.person, by.name()), by.address, deed).await?)
+    Ok(())
 }
 
 /// The beginning of a text, without spaces around it.

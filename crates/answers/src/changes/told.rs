@@ -88,6 +88,7 @@ fn rights(person: &Person, sites: &[Site]) -> Parts {
     vec![
         ("administrator", person.is_administrator.to_string()),
         ("sees people", person.sees_people.to_string()),
+        ("groups", person.groups.join(", ")),
         ("roles", person.roles.iter().map(role).collect::<Vec<_>>().join(", ")),
     ]
 }
@@ -99,6 +100,13 @@ pub(crate) async fn team_now(answers: &Answers, id: i32) -> Result<Parts> {
     let members = people.iter().filter(|p| team.members.contains(&p.id));
     let members: Vec<&str> = members.map(|p| p.name.as_str()).collect();
     Ok(vec![("members", members.join(", ")), ("name", team.name)])
+}
+
+/// A funnel as it is now.
+pub(crate) async fn funnel_now(answers: &Answers, site_id: i32, name: &str) -> Result<Parts> {
+    let all = answers.db.funnels(site_id).await?;
+    let Some(funnel) = all.into_iter().find(|f| f.name == name) else { return Ok(Vec::new()) };
+    Ok(vec![("steps", funnel.steps.join(", ")), ("within, s", funnel.within_s.to_string())])
 }
 
 /// A location as it is now.

@@ -19,11 +19,12 @@ pub async fn set_collecting(
     site: &Site,
     now: Timestamp,
 ) -> Result<()> {
-    let before = told::site_now(answers, site.id).await?;
-    answers.db.set_collecting(site, now).await?;
-    let after = told::site_now(answers, site.id).await?;
+    let one = answers.one().await?;
+    let before = told::site_now(&one, site.id).await?;
+    one.db.set_collecting(site, now).await?;
+    let after = told::site_now(&one, site.id).await?;
     let (what, parts) = ("changed how page views are collected of", (&before, &after));
-    noted_change(answers, by, what, &site.name, parts).await
+    noted_change(one, by, what, &site.name, parts).await
 }
 
 /// Saves a funnel under its name.
@@ -36,8 +37,11 @@ pub async fn save_funnel(
     site: &Site,
     funnel: &SavedFunnel,
 ) -> Result<()> {
-    answers.db.save_funnel(site.id, funnel).await?;
-    noted(answers, by, "saved the funnel", &funnel.name).await?;
+    let one = answers.one().await?;
+    let before = told::funnel_now(&one, site.id, &funnel.name).await?;
+    one.db.save_funnel(site.id, funnel).await?;
+    let after = told::funnel_now(&one, site.id, &funnel.name).await?;
+    noted_change(one, by, "saved the funnel", &funnel.name, (&before, &after)).await?;
     Ok(())
 }
 
@@ -46,8 +50,10 @@ pub async fn save_funnel(
 /// # Errors
 /// When the database does not answer.
 pub async fn delete_funnel(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
-    answers.db.delete_funnel(site.id, name).await?;
-    noted(answers, by, "deleted the funnel", name).await?;
+    let one = answers.one().await?;
+    let before = told::funnel_now(&one, site.id, name).await?;
+    one.db.delete_funnel(site.id, name).await?;
+    noted_change(one, by, "deleted the funnel", name, (&before, &Vec::new())).await?;
     Ok(())
 }
 
@@ -76,12 +82,13 @@ pub async fn forget(
         Ok(visit) => ("visit", vec![visit.as_u128()]),
         Err(_) => ("person", persons(answers, &site.key, who)),
     };
+    // Told first: of an erasing that is cut short it is known that it began. Who it was is what is to be forgotten: the log
+    // does not say it.
+    noted(answers.one().await?, by, "had forgotten a", what).await?;
     let mut page_views = 0;
     for id in ids {
         page_views += answers.db.forget_person(site.id, what, id, stretch).await?;
     }
-    // Who it was is what is to be forgotten: the log does not say it.
-    noted(answers, by, "had forgotten a", what).await?;
     Ok(Forgotten { what, page_views })
 }
 
@@ -95,8 +102,9 @@ pub async fn begin_families(
     site: &Site,
     now: Timestamp,
 ) -> Result<()> {
-    answers.db.begin_families(site.id, now).await?;
-    noted(answers, by, "began to put history into the families of", &site.name).await?;
+    let one = answers.one().await?;
+    one.db.begin_families(site.id, now).await?;
+    noted(one, by, "began to put history into the families of", &site.name).await?;
     Ok(())
 }
 
@@ -105,8 +113,9 @@ pub async fn begin_families(
 /// # Errors
 /// When the database does not answer.
 pub async fn stop_families(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
-    answers.db.stop_families(site.id).await?;
-    noted(answers, by, "stopped putting history into the families of", &site.name).await?;
+    let one = answers.one().await?;
+    one.db.stop_families(site.id).await?;
+    noted(one, by, "stopped putting history into the families of", &site.name).await?;
     Ok(())
 }
 
@@ -115,7 +124,8 @@ pub async fn stop_families(answers: &Answers, by: &Author, site: &Site) -> Resul
 /// # Errors
 /// When the database does not answer.
 pub async fn looked(answers: &Answers, by: &Author, at: &str, which: &str) -> Result<()> {
-    noted(answers, by, at, which).await
+    let one = answers.one().await?;
+    noted(one, by, at, which).await
 }
 
 /// Notes that somebody brought a file of page views.
@@ -123,5 +133,6 @@ pub async fn looked(answers: &Answers, by: &Author, at: &str, which: &str) -> Re
 /// # Errors
 /// When the database does not answer.
 pub async fn brought(answers: &Answers, by: &Author, site: &Site) -> Result<()> {
-    noted(answers, by, "brought a file of page views to", &site.name).await
+    let one = answers.one().await?;
+    noted(one, by, "brought a file of page views to", &site.name).await
 }

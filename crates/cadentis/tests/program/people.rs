@@ -407,6 +407,30 @@ async fn a_password_is_changed_by_who_knows_the_old_one_and_every_other_session_
 }
 
 #[tokio::test]
+async fn a_change_that_cannot_be_told_of_is_not_made() {
+    let w = world().await;
+    let ada = signed_in_as(SESSION);
+    // A table without room for a line: every note fails, as on a disk that is full.
+    let room = |sql: &str| {
+        let mut psql = std::process::Command::new(CLUSTER.program("psql"));
+        let done = psql.args(["--quiet", "--command", sql]).arg(&w.server.url).status();
+        assert!(done.expect("it starts").success());
+    };
+    let team = async || w.form(&ada, "/setup/teams", &[("name", "Desk")]).await.status().as_u16();
+    room("ALTER TABLE audit ADD CONSTRAINT no_room CHECK (false) NOT VALID");
+    assert!(team().await >= 500);
+    assert!(w.db.teams().await.expect("rows").is_empty(), "nothing of it stays");
+    let site = [("name", "Other"), ("slug", "other"), ("zone", "UTC"), ("domains", "b.example")];
+    assert!(
+        w.form(&ada, &format!("/setup/sites/{}", w.site), &site).await.status().is_server_error()
+    );
+    assert_eq!(w.db.sites().await.expect("rows")[0].name, "Marram Ferries");
+    room("ALTER TABLE audit DROP CONSTRAINT no_room");
+    assert_eq!(team().await, 303, "and it can be made again");
+    assert_eq!(w.db.done(1).await.expect("rows")[0].what, "added the team");
+}
+
+#[tokio::test]
 async fn a_change_is_kept_with_what_was_before_and_after_and_all_of_it_goes_out_as_a_file() {
     let w = world().await;
     let (tor, _) = w.somebody("Tor", w.given(Some(Role::Reader), false, false)).await;

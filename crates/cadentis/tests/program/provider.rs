@@ -136,7 +136,10 @@ async fn whoever_the_provider_knows_is_in_with_what_their_groups_give_each_time_
     assert!(members().await.is_empty());
     let done = w.db.done(10).await.expect("rows");
     let told = done.iter().find(|d| d.what.starts_with("came with other rights")).expect("told");
-    assert_eq!(told.became, "administrator: true; roles: reader of Marram Ferries");
+    assert_eq!(
+        told.became,
+        "administrator: true; groups: crew, bridge; roles: reader of Marram Ferries"
+    );
     // Whom an administrator shuts out the provider lets in no more; and what it knows them by is not the address.
     w.db.set_gone(ida.id, true).await.expect("rows");
     let came = w.comes("ida").await;

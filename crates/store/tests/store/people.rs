@@ -116,7 +116,8 @@ async fn a_link_is_used_once_while_it_is_good_and_the_newest_for_somebody_alone(
     db.add_link(b"late", Some(ada), -1).await.expect("a link");
     assert!(db.link(b"late").await.expect("rows").is_none());
     assert_eq!(db.use_link(b"late", None, "other").await.expect("rows"), None);
-    // Somebody is there: nobody becomes the first administrator any more.
+    // Somebody looks after it: nobody becomes the first administrator any more.
+    add(&db, "ines", ADMINISTRATOR).await;
     db.add_link(b"owner", None, 60).await.expect("a link");
     assert!(db.link(b"owner").await.expect("rows").is_none());
     let first = Some(("eve@marram.example", "Eve"));
@@ -236,4 +237,43 @@ async fn sites_of_one_name_have_names_of_their_own_in_addresses() {
     assert_eq!(slugs, ["marram-ferries", "marram-ferries-2", "marram-ferries-3", "site"]);
     assert_eq!(db.site_by_slug("marram-ferries-2").await.expect("rows").map(|s| s.id), Some(2));
     assert!(db.site_by_slug("nowhere").await.expect("rows").is_none());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_written_in_one_is_there_whole_once_it_is_committed_and_otherwise_not_at_all() {
+    let (db, _) = db().await;
+    let names = async || -> Vec<String> {
+        db.teams().await.expect("rows").into_iter().map(|t| t.name).collect()
+    };
+    // Given up, with a part that had begun and ended.
+    let (within, one) = db.in_one().await.expect("a transaction");
+    let id = within.add_team("Desk").await.expect("rows").expect("a new one");
+    assert!(within.set_team(id, "Bridge", &[]).await.expect("rows"));
+    assert_eq!(within.teams().await.expect("rows").len(), 1, "it sees what it wrote");
+    assert!(names().await.is_empty(), "nobody else does");
+    drop((within, one));
+    assert!(names().await.is_empty());
+    // Kept.
+    let (within, one) = db.in_one().await.expect("a transaction");
+    let id = within.add_team("Desk").await.expect("rows").expect("a new one");
+    assert!(within.set_team(id, "Bridge", &[]).await.expect("rows"));
+    one.commit().await.expect("committed");
+    assert_eq!(names().await, ["Bridge"]);
+    assert!(within.add_team("Late").await.is_err(), "it is over");
+    // A part that gave itself up, and a statement that failed: nothing of the whole is kept, whatever was made of it.
+    let (within, one) = db.in_one().await.expect("a transaction");
+    within.add_team("Quay").await.expect("rows");
+    assert!(!within.set_team(999, "Nobody", &[]).await.expect("rows"));
+    assert!(one.commit().await.is_err());
+    let (within, one) = db.in_one().await.expect("a transaction");
+    within.add_team("Quay").await.expect("rows");
+    assert!(within.add_team("no text \0").await.is_err());
+    assert!(one.commit().await.is_err());
+    assert_eq!(names().await, ["Bridge"]);
+    // Two at once through one wait for each other.
+    let (within, one) = db.in_one().await.expect("a transaction");
+    let (a, b) = futures::join!(within.add_team("A"), within.teams());
+    assert!(a.expect("rows").is_some() && !b.expect("rows").is_empty());
+    one.commit().await.expect("committed");
+    assert_eq!(names().await, ["A", "Bridge"]);
 }
