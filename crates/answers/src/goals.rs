@@ -1,21 +1,21 @@
 //! What was promised, and what is left of the error budget.
 
 use crate::views::Views;
-use crate::{Answers, Range, Result};
-use cadentis_core::calendar::stretch::at_second;
+use crate::{AnswerError, Answers, Range, Result};
 use cadentis_core::calendar::{Cadence, Cover, Stretch};
 use cadentis_core::goal::budget::{self, Budget, Metric};
+use cadentis_core::goal::definition::{Judged, Runs};
 use cadentis_core::goal::error_budget;
 use cadentis_core::goal::{
-    self, Check, Combine, ErrorBudget, Forecast, Measure, Minutes, Period, Promise, Score, Tally,
-    Track, measure,
+    self, Burn, Check, Definition, ErrorBudget, Forecast, Period, Score, Tally, Track, Verdict,
+    measure,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
-use cadentis_store::goal::Goal;
+use cadentis_store::goal::{CarveOut, Goal, Version};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::marker::LeftOut;
@@ -34,25 +34,94 @@ const PACE: SignedDuration = SignedDuration::from_hours(24);
 /// Vitals that page families are judged by.
 pub const VITALS: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
 
-/// Everything that does not count towards a goal within the stretch.
+/// Everything that does not count towards a goal within the stretch; of one that is not kept yet, maintenance.
 ///
 /// # Errors
 /// When the database does not answer.
 pub async fn left_out(
     answers: &Answers,
     site: &Site,
-    goal: &Goal,
+    goal_id: Option<i32>,
     stretch: Stretch,
 ) -> Result<Vec<LeftOut>> {
-    let (mut all, carved) = futures::try_join!(
-        answers.db.maintenance(site.id, stretch),
-        answers.db.carve_outs(goal.id)
-    )?;
+    let carved = async {
+        match goal_id {
+            Some(id) => Ok(answers.db.carve_outs(id).await?),
+            None => Ok::<_, AnswerError>(Vec::new()),
+        }
+    };
+    let maintenance = async { Ok(answers.db.maintenance(site.id, stretch).await?) };
+    let (mut all, carved) = futures::try_join!(maintenance, carved)?;
     all.extend(carved.into_iter().filter(|c| c.stretch.common(&stretch).is_some()));
     Ok(all)
 }
 
-/// The error budget of the calendar month at about `points` moments of the stretch: second, and what stood then.
+/// The runs of one journey at one location.
+struct Here {
+    journey: i32,
+    location: i32,
+    checks: Vec<Check>,
+    runs: Vec<(Timestamp, Verdict)>,
+}
+
+/// Runs that a goal is judged by.
+struct Loaded {
+    here: Vec<Here>,
+    /// Where each journey plays and when, as far as the goal is about it.
+    located: Vec<(i32, Located)>,
+    /// The longest interval of the journeys' cadences, in seconds.
+    slot_s: i64,
+}
+
+impl Loaded {
+    fn tracks(&self) -> Vec<Track<'_>> {
+        let all = self.here.iter();
+        all.map(|h| Track { journey: h.journey, location: h.location, runs: &h.runs }).collect()
+    }
+}
+
+/// The runs of a stretch that a goal is about.
+async fn load(
+    answers: &Answers,
+    site: &Site,
+    definition: &Definition,
+    journeys: &[Journey],
+    stretch: Stretch,
+) -> Result<Loaded> {
+    let about =
+        |location: i32| definition.locations.is_empty() || definition.locations.contains(&location);
+    let theirs: Vec<&Journey> =
+        journeys.iter().filter(|j| definition.journeys.contains(&j.id)).collect();
+    let located = async {
+        let mut all = Vec::new();
+        for j in &theirs {
+            let mut located = answers.db.locations_of(j).await?;
+            located.retain(|(l, _)| about(l.id));
+            all.push((j.id, located));
+        }
+        Ok::<_, AnswerError>(all)
+    };
+    let ids = &definition.journeys;
+    let runs = async { Ok(answers.db.runs_for_goals(ids, site.id, stretch).await?) };
+    let (located, runs) = futures::try_join!(located, runs)?;
+    let mut here: BTreeMap<(i32, i32), Here> = BTreeMap::new();
+    for (journey, runs) in runs {
+        for (location, check, duration_ms) in runs.into_iter().filter(|(l, ..)| about(*l)) {
+            let of = here.entry((journey, location)).or_insert_with(|| Here {
+                journey,
+                location,
+                checks: Vec::new(),
+                runs: Vec::new(),
+            });
+            of.runs.push((check.at, definition.measure.verdict(check.outcome, duration_ms)));
+            of.checks.push(check);
+        }
+    }
+    let slot_s = theirs.iter().map(|j| i64::from(j.every_s)).max().unwrap_or(300);
+    Ok(Loaded { here: here.into_values().collect(), located, slot_s })
+}
+
+/// The error budget of the goal's own window at about `points` moments of the stretch: second, and what stood then.
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
@@ -60,26 +129,26 @@ pub async fn budget_over(
     answers: &Answers,
     site: &Site,
     goal: &Goal,
+    journeys: &[Journey],
     stretch: Stretch,
     points: i64,
 ) -> Result<Vec<(i64, ErrorBudget)>> {
-    let months = Stretch {
-        from: Stretch::month_of(stretch.from, &site.zone).from,
-        to: Stretch::month_of(stretch.to, &site.zone).to,
-    };
-    let out = LeftOut::cover(&left_out(answers, site, goal, months).await?);
-    let bucket_s = stretch.bucket_seconds(points);
-    let whole = Stretch { from: months.from, to: stretch.to };
-    let checks = answers.db.checks(goal.journey_id, site.id, whole).await?;
-    let (zone, promised) = (site.zone.clone(), goal.promised);
+    let definition = goal.at(stretch.to).definition.clone();
+    let first = definition.period.around(stretch.from, &site.zone).from;
+    let last = definition.period.around(stretch.to, &site.zone).to;
+    let (whole, held) = (
+        Stretch { from: first, to: last.max(stretch.to) },
+        Stretch { from: first, to: stretch.to },
+    );
+    let (out, loaded) = futures::try_join!(
+        left_out(answers, site, Some(goal.id), whole),
+        load(answers, site, &definition, journeys, held)
+    )?;
+    let zone = site.zone.clone();
     let computing = answers.computed(move || {
-        let checks: Vec<Check> = checks.into_iter().map(|(_, c)| c).collect();
-        let buckets = Tally::buckets(&checks, &out, bucket_s);
-        let buckets: Vec<_> =
-            buckets.into_iter().map(|(second, tally)| (at_second(second), tally.score())).collect();
-        let counted = goal::counted(months, &[], &out, &zone);
-        let promise = Promise { promised, period: Period::Month, zone: &zone, counted: &counted };
-        promise.course(stretch, &buckets, bucket_s)
+        let tracks = loaded.tracks();
+        let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
+        definition.course(&runs, stretch, points, &LeftOut::cover(&out), &zone)
     });
     Ok(computing.await?.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect())
 }
@@ -90,7 +159,9 @@ pub struct AtLocation {
     pub location: Location,
     /// What became of its runs.
     pub tally: Tally,
-    /// Its share of all that failed.
+    /// Its runs that were bad to the goal.
+    pub bad: u64,
+    /// Their share of all that were.
     pub spent: Option<f64>,
 }
 
@@ -106,30 +177,36 @@ pub struct FailedFor {
     pub runs: u64,
 }
 
-/// A goal over the month in which the range ends.
+/// A goal over the window in which the range ends.
 pub struct Card {
     /// What was promised.
     pub goal: Goal,
-    /// Of which journey.
-    pub journey: Journey,
-    /// The month.
-    pub month: Stretch,
+    /// What it said in this window.
+    pub version: Version,
+    /// Of which journeys.
+    pub journeys: Vec<Journey>,
+    /// The window.
+    pub window: Stretch,
     /// Of it what is over.
     pub past: Stretch,
     /// What does not count.
     pub left_out: Vec<LeftOut>,
+    /// What was ever taken out, newest first.
+    pub record: Vec<CarveOut>,
     /// The error budget at the end of what is over.
     pub budget: ErrorBudget,
-    /// The share that got through, with what was due and did not come.
+    /// The share that was good, with what was due and did not come.
     pub score: Score,
     /// What became of the runs.
     pub tally: Tally,
-    /// Times in which it was reached from somewhere.
-    pub uptime: Score,
-    /// How fast the budget is spent over the month; 1 spends it exactly.
-    pub burn_month: Option<f64>,
+    /// Times in which it was reached from somewhere, as far as the goal is over one journey.
+    pub uptime: Option<Score>,
+    /// How fast the budget is spent over the window; 1 spends it exactly.
+    pub burn_window: Option<f64>,
     /// The same of the last 24 hours.
     pub burn_day: Option<f64>,
+    /// How fast it burns over pairs of windows.
+    pub burns: Vec<Burn>,
     /// When it runs out at the pace of the last 24 hours.
     pub forecast: Forecast,
     /// The budget over time: second, and what stood then.
@@ -138,6 +215,79 @@ pub struct Card {
     pub locations: Vec<AtLocation>,
     /// Times in which it failed, newest first, at most eight.
     pub failed: Vec<FailedFor>,
+    /// What it would be without the stretch that was chosen, where that is a part of the window.
+    pub what_if: Option<(Stretch, ErrorBudget)>,
+    /// The longest interval of the journeys' cadences, in seconds.
+    pub every_s: i64,
+}
+
+/// A window that a goal was tried on.
+pub struct TriedWindow {
+    /// How it had been.
+    pub judged: Judged,
+    /// Who spent most of its error budget: journey, location, how many were bad, the worst first.
+    pub spent_by: Vec<(String, String, u64)>,
+}
+
+/// A goal tried on the past.
+pub struct Tried {
+    /// Windows, the one at hand first.
+    pub windows: Vec<TriedWindow>,
+    /// The highest share that all of them would have held.
+    pub would_have_held: Option<f64>,
+}
+
+/// A goal is tried on so many windows, with the one at hand.
+pub const TRIED: usize = 6;
+/// So many are told who spent an error budget.
+const MOST_SPENDERS: usize = 3;
+
+/// What a goal would have been in the windows up to now, whether it is kept or not.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn tried(
+    answers: &Answers,
+    site: &Site,
+    goal_id: Option<i32>,
+    definition: &Definition,
+    now: Timestamp,
+) -> Result<Tried> {
+    let windows = definition.windows(now, &site.zone, TRIED);
+    let from = windows.last().map_or(now, |w| w.from);
+    let to = windows.first().map_or(now, |w| w.to);
+    let journeys = answers.db.journeys(site.id).await?;
+    let past = Stretch { from, to: now };
+    let (out, loaded, places) = futures::try_join!(
+        left_out(answers, site, goal_id, Stretch { from, to: to.max(now) }),
+        load(answers, site, definition, &journeys, past),
+        async { Ok(answers.db.locations().await?) },
+    )?;
+    let (zone, definition) = (site.zone.clone(), definition.clone());
+    let computing = answers.computed(move || {
+        let tracks = loaded.tracks();
+        let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
+        let out = LeftOut::cover(&out);
+        let trial = definition.tried(&runs, now, &out, &zone, TRIED);
+        let windows = trial.windows.into_iter().map(|judged| {
+            let counted = definition.counted(judged.window, &out, &zone);
+            let mut spent: Vec<(i32, i32, u64)> = tracks
+                .iter()
+                .map(|t| (t.journey, t.location, t.between(judged.past).bad_in(&counted)))
+                .filter(|(.., bad)| *bad > 0)
+                .collect();
+            spent.sort_by_key(|(.., bad)| std::cmp::Reverse(*bad));
+            let named = |(journey, location, bad): (i32, i32, u64)| {
+                let journey = journeys.iter().find(|j| j.id == journey);
+                let place = places.iter().find(|l| l.id == location);
+                Some((journey?.name.clone(), place?.name.clone(), bad))
+            };
+            let spent_by = spent.into_iter().filter_map(named).take(MOST_SPENDERS).collect();
+            TriedWindow { judged, spent_by }
+        });
+        Tried { windows: windows.collect(), would_have_held: trial.would_have_held }
+    });
+    computing.await
 }
 
 /// A vital of a page family against its limit.
@@ -168,10 +318,7 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) 
         futures::try_join!(db.goals(site.id), db.journeys(site.id), db.budgets(site.id))?;
     let mut cards = Vec::new();
     for goal in goals {
-        // A goal goes with its journey: the database holds them together.
-        if let Some(journey) = journeys.iter().find(|j| j.id == goal.journey_id) {
-            cards.push(card(answers, site, range, now, goal, journey.clone()).await?);
-        }
+        cards.push(card(answers, site, range, now, goal, &journeys).await?);
     }
     let everything = Filter::default();
     let (past, family) = (range.stretch, Attribute::Family);
@@ -194,67 +341,75 @@ async fn card(
     range: &Range,
     now: Timestamp,
     goal: Goal,
-    journey: Journey,
+    journeys: &[Journey],
 ) -> Result<Card> {
-    // The month of the stretch's end: the goal's own window.
-    let month = Stretch::month_of(range.stretch.to, &site.zone);
-    let past = Stretch { from: month.from, to: month.to.min(now) };
-    let of_store = async {
-        Ok(futures::try_join!(
-            answers.db.checks(goal.journey_id, site.id, past),
-            answers.db.locations_of(&journey),
-        )?)
+    // The window of the stretch's end, by what the goal said when it began.
+    let end = range.stretch.to.min(now);
+    let period = goal.at(end).definition.period;
+    let window = period.around(end, &site.zone);
+    let version = match period {
+        Period::Days(_) => goal.at(end).clone(),
+        _ => goal.at(window.from).clone(),
     };
-    let (left_out, course, (checks, located)) = futures::try_join!(
-        left_out(answers, site, &goal, month),
-        budget_over(answers, site, &goal, past, POINTS),
-        of_store,
+    let definition = version.definition.clone();
+    let window = definition.period.around(end, &site.zone);
+    let past = Stretch { from: window.from, to: window.to.min(now) };
+    let (left_out, record, loaded) = futures::try_join!(
+        left_out(answers, site, Some(goal.id), window),
+        async { Ok(answers.db.record_of_carve_outs(goal.id).await?) },
+        load(answers, site, &definition, journeys, past),
     )?;
     let zone = site.zone.clone();
+    let chosen = range.stretch.common(&past).filter(|c| c.seconds() < past.seconds());
+    let theirs = journeys.iter().filter(|j| definition.journeys.contains(&j.id));
+    let journeys: Vec<Journey> = theirs.cloned().collect();
     let computing = answers.computed(move || {
         let windows = LeftOut::cover(&left_out);
-        let counted = goal::counted(month, &[], &windows, &zone);
-        let mut here: BTreeMap<i32, Vec<Check>> = BTreeMap::new();
-        for (location, check) in &checks {
-            here.entry(*location).or_default().push(*check);
+        let tracks = loaded.tracks();
+        let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
+        let standing = definition.standing(&runs, past.to, &windows, &zone);
+        let counted = definition.counted(window, &windows, &zone);
+        let mut score = standing.judged.score;
+        for (journey, located) in &loaded.located {
+            for (location, cadence) in located {
+                // What was due before the location's first run was never going to be played: it came later.
+                let of = |h: &&Here| h.journey == *journey && h.location == location.id;
+                let Some(here) = loaded.here.iter().find(of) else { continue };
+                let Some((first, _)) = here.runs.first() else { continue };
+                let to = past.to - SignedDuration::from_secs(loaded.slot_s);
+                let since = Stretch { from: past.from.max(*first), to };
+                score.missing += measure::missing(cadence.due(since), &here.runs, &counted);
+            }
         }
-        let runs: Vec<_> =
-            here.iter().map(|(location, checks)| (*location, measure::verdicts(checks))).collect();
-        let tracks: Vec<Track> = runs
-            .iter()
-            .map(|(location, runs)| Track { journey: journey.id, location: *location, runs })
-            .collect();
-        let every_s = i64::from(journey.every_s);
-        let (of, pooled) = (Measure::Availability, Combine::Pooled);
-        let mut score = measure::score(of, pooled, &tracks, every_s, &counted);
-        for (location, cadence) in &located {
-            // What was due before the location's first run was never going to be played: it came later.
-            let Some((_, here)) = runs.iter().find(|(id, _)| *id == location.id) else { continue };
-            let Some((first, _)) = here.first() else { continue };
-            let to = past.to - SignedDuration::from_secs(every_s);
-            let since = Stretch { from: past.from.max(*first), to };
-            score.missing += measure::missing(cadence.due(since), here, &counted);
-        }
-        let promised = goal.promised;
-        let promise = Promise { promised, period: Period::Month, zone: &zone, counted: &counted };
-        let budget = promise.budget(past.to, score);
-        let minutes = Minutes::of(&tracks, &counted, past);
-        let all: Vec<Check> = checks.iter().map(|(_, c)| *c).collect();
+        let day = Stretch { from: past.to - PACE, to: past.to };
+        let of_day = definition.score(&runs, day, &windows, &zone);
+        let all: Vec<Check> = loaded.here.iter().flat_map(|h| h.checks.iter().copied()).collect();
+        let budget = ErrorBudget { score, ..standing.judged.budget };
+        let course = definition.course(&runs, past, POINTS, &windows, &zone);
+        let without = |c: Stretch| {
+            let out = windows.or(&Cover::from(c));
+            (c, definition.judge(&runs, window, past.to, &out, &zone).budget)
+        };
         Card {
-            burn_month: error_budget::burn_rate(&budget.score, promised),
-            burn_day: error_budget::burn_rate(&minutes.between(past.to - PACE, past.to), promised),
-            forecast: minutes.forecast(&budget, past.to, PACE.as_secs()),
-            uptime: goal::uptime(&all, every_s, &windows),
+            burn_window: error_budget::burn_rate(&budget.score, definition.promised),
+            burn_day: error_budget::burn_rate(&of_day, definition.promised),
+            burns: standing.burns,
+            forecast: standing.forecast,
+            uptime: (journeys.len() == 1).then(|| goal::uptime(&all, loaded.slot_s, &windows)),
             tally: Tally::of(&all, &windows),
-            failed: failed(&located, &here, &windows, past),
-            locations: at_locations(located, &here, &windows, budget.score.bad),
+            failed: failed(&loaded, &windows, past),
+            locations: at_locations(&loaded, &windows, budget.score.bad),
+            course: course.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect(),
+            what_if: chosen.map(without),
+            every_s: loaded.slot_s,
             budget,
             score,
-            course,
             left_out,
-            month,
+            record,
+            window,
             past,
-            journey,
+            journeys,
+            version,
             goal,
         }
     });
@@ -263,30 +418,43 @@ async fn card(
 
 type Located = Vec<(Location, Cadence)>;
 
-fn at_locations(
-    located: Located,
-    here: &BTreeMap<i32, Vec<Check>>,
-    windows: &Cover,
-    failed: u64,
-) -> Vec<AtLocation> {
-    let of = |location: Location| {
-        let tally = Tally::of(here.get(&location.id).map_or(&[][..], Vec::as_slice), windows);
-        AtLocation { spent: share(tally.failed, failed), tally, location }
-    };
-    located.into_iter().map(|(l, _)| of(l)).collect()
+fn at_locations(loaded: &Loaded, windows: &Cover, bad: u64) -> Vec<AtLocation> {
+    let mut all: Vec<AtLocation> = Vec::new();
+    for (journey, located) in &loaded.located {
+        for (location, _) in located {
+            let of = |h: &&Here| h.journey == *journey && h.location == location.id;
+            let here = loaded.here.iter().find(of);
+            let tally = Tally::of(here.map_or(&[][..], |h| h.checks.as_slice()), windows);
+            let spent = here.map_or(0, |h| {
+                h.runs.iter().filter(|(at, v)| *v == Verdict::Bad && !windows.contains(*at)).count()
+            }) as u64;
+            match all.iter_mut().find(|a| a.location.id == location.id) {
+                Some(known) => {
+                    known.tally.merge(&tally);
+                    known.bad += spent;
+                }
+                None => {
+                    let location = location.clone();
+                    all.push(AtLocation { location, tally, bad: spent, spent: None });
+                }
+            }
+        }
+    }
+    for at in &mut all {
+        at.spent = share(at.bad, bad);
+    }
+    all
 }
 
-fn failed(
-    located: &Located,
-    here: &BTreeMap<i32, Vec<Check>>,
-    windows: &Cover,
-    past: Stretch,
-) -> Vec<FailedFor> {
+fn failed(loaded: &Loaded, windows: &Cover, past: Stretch) -> Vec<FailedFor> {
     let mut spells = Vec::new();
-    for (l, _) in located {
-        let of_location = here.get(&l.id).into_iter().flatten();
-        let here: Vec<Check> = of_location.copied().filter(|c| !windows.contains(c.at)).collect();
-        spells.extend(Spell::of(&here, IN_A_ROW).into_iter().map(|s| (s, l.name.as_str())));
+    for (journey, located) in &loaded.located {
+        for (l, _) in located {
+            let of = |h: &&Here| h.journey == *journey && h.location == l.id;
+            let here = loaded.here.iter().find(of).into_iter().flat_map(|h| &h.checks);
+            let here: Vec<Check> = here.copied().filter(|c| !windows.contains(c.at)).collect();
+            spells.extend(Spell::of(&here, IN_A_ROW).into_iter().map(|s| (s, l.name.as_str())));
+        }
     }
     let told = |g: Gathered<'_>| FailedFor {
         stretch: g.stretch,

@@ -159,7 +159,7 @@ pub async fn ask(
     let script = script_of(journey)?;
     let (db, past, everything) = (&answers.db, range.stretch, Filter::default());
     let goals = db.goals(site.id).await?;
-    let goal = goals.iter().find(|g| g.journey_id == journey.id);
+    let goal = goals.iter().find(|g| g.newest().definition.journeys.contains(&journey.id));
     let of_store = async {
         Ok(futures::try_join!(
             db.counted_runs(journey.id, site.id, past),
@@ -170,7 +170,10 @@ pub async fn ask(
     };
     let spent = async {
         match goal {
-            Some(g) => budget_over(answers, site, g, past, BUDGET_POINTS).await,
+            Some(g) => {
+                let journeys = db.journeys(site.id).await?;
+                budget_over(answers, site, g, &journeys, past, BUDGET_POINTS).await
+            }
             None => Ok(Vec::new()),
         }
     };
@@ -193,7 +196,7 @@ pub async fn ask(
     let (runs, markers, maintenance, located) = read;
     let locations: Vec<Location> = located.into_iter().map(|(l, _)| l).collect();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
-    let promised = goal.map(|g| g.promised);
+    let promised = goal.map(|g| g.at(past.to).definition.promised);
     let (name, every_s, t_s) =
         (journey.name.clone(), i64::from(journey.every_s), journey.apdex_t_s);
     answers

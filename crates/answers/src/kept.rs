@@ -2,7 +2,7 @@
 
 pub use cadentis_store::forgetting::ROWS_DAYS;
 pub use cadentis_store::funnel::SavedFunnel;
-pub use cadentis_store::goal::Goal;
+pub use cadentis_store::goal::{CarveOut, Goal, Version as GoalVersion};
 pub use cadentis_store::journey::{Journey, PlaceAndPace};
 pub use cadentis_store::location::Location;
 pub use cadentis_store::marker::{LeftOut, Marker};

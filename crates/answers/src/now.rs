@@ -13,6 +13,7 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::goal::Goal;
+use cadentis_store::journey::Journey;
 use cadentis_store::marker::{LeftOut, Marker};
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
@@ -103,7 +104,9 @@ pub async fn ask(
     let (db, past, everything) = (&answers.db, range.stretch, Filter::default());
     let (mut journeys, goals) = futures::try_join!(db.journeys(site.id), db.goals(site.id))?;
     journeys.retain(|j| j.status != Status::Archived.word());
-    let goal = journeys.first().and_then(|j| goals.iter().find(|g| g.journey_id == j.id));
+    let goal = journeys
+        .first()
+        .and_then(|j| goals.iter().find(|g| g.newest().definition.journeys.contains(&j.id)));
     let of_store = async {
         Ok(futures::try_join!(
             db.markers(site.id, whole),
@@ -123,8 +126,8 @@ pub async fn ask(
             &[Vital::Lcp],
             COUNTRY_POINTS
         ),
-        spent(answers, site, goal, past),
-        of_journeys(answers, site.id, journeys, past),
+        spent(answers, site, goal, &journeys, past),
+        of_journeys(answers, site.id, journeys.clone(), past),
     )?;
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
@@ -135,7 +138,7 @@ pub async fn ask(
     } else {
         vec![]
     };
-    let promised = goal.map(|g| g.promised);
+    let promised = goal.map(|g| g.at(past.to).definition.promised);
     let first = played.into_iter().next().map(|played| First { played, promised, spent });
     Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance })
 }
@@ -144,10 +147,13 @@ async fn spent(
     answers: &Answers,
     site: &Site,
     goal: Option<&Goal>,
+    journeys: &[Journey],
     stretch: Stretch,
 ) -> Result<Vec<(i64, ErrorBudget)>> {
     match goal {
-        Some(goal) => goals::budget_over(answers, site, goal, stretch, BUDGET_POINTS).await,
+        Some(goal) => {
+            goals::budget_over(answers, site, goal, journeys, stretch, BUDGET_POINTS).await
+        }
         None => Ok(Vec::new()),
     }
 }

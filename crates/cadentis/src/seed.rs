@@ -10,6 +10,8 @@ use cadentis_answers::people::{self, Given};
 use cadentis_core::access::{Role, Scope};
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::goal::definition::ServiceHours;
+use cadentis_core::goal::{Definition, FailedRuns, Measure, Period};
 use cadentis_core::journey;
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, Split};
@@ -30,6 +32,7 @@ use cadentis_store::page_view_hour::RolledUp;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::{NewSite, Site};
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
@@ -222,7 +225,7 @@ async fn describe(db: &Db, story: &Story, tokens: &HashMap<&str, String>) -> Res
         };
         locations.push(db.add_location(&new).await?);
     }
-    describe_journeys(db, id, &locations).await?;
+    describe_journeys(db, id, &locations, story).await?;
     describe_limits(db, id, story).await?;
     db.site_by_key(SITE_KEY).await?.ok_or_else(|| "the site just added is gone".into())
 }
@@ -282,7 +285,13 @@ async fn team_of(db: &Db, name: &str) -> Result<Option<i32>, Failure> {
 }
 
 /// The journeys, the promise of the first, and whose they are.
-async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Failure> {
+async fn describe_journeys(
+    db: &Db,
+    id: i32,
+    locations: &[i32],
+    story: &Story,
+) -> Result<(), Failure> {
+    let mut booked = None;
     for (slug, script) in JOURNEYS {
         let name = journey::parse(script)?.name;
         let t = if slug == "book-a-crossing" { 3.5 } else { 1.5 };
@@ -306,9 +315,43 @@ async fn describe_journeys(db: &Db, id: i32, locations: &[i32]) -> Result<(), Fa
         db.set_about(journey_id, team, &[tag.to_string()], slug == "book-a-crossing").await?;
         if slug == "book-a-crossing" {
             before_release(db, id, journey_id, locations).await?;
-            db.add_goal(id, journey_id, "Crossings can be booked", 0.995).await?;
+            booked = Some(journey_id);
         }
     }
+    match booked {
+        Some(journey) => describe_goals(db, id, journey, story).await,
+        None => Ok(()),
+    }
+}
+
+/// What is promised of booking: one that became stricter, one that counts while ships sail, and what was taken out.
+async fn describe_goals(db: &Db, id: i32, journey: i32, story: &Story) -> Result<(), Failure> {
+    let beginning = Timestamp::UNIX_EPOCH;
+    let month = Stretch::month_of(story.now, &TimeZone::get(SITE_ZONE)?).from;
+    let (name, first) = ("Crossings can be booked", Definition::monthly(journey, 0.99));
+    db.add_goal(id, name, (&first, beginning), "Ines").await?;
+    let goals = db.goals(id).await?;
+    let goal = goals.first().ok_or("the goal just added is gone")?;
+    let stricter = Definition { promised: 0.995, ..first.clone() };
+    db.set_goal(goal, 1, name, (&stricter, month), "Ines").await?;
+    let quay = Stretch {
+        from: story.unreachable.from,
+        to: story.unreachable.from + SignedDuration::from_mins(90),
+    };
+    db.add_carve_out(goal.id, quay, "our own firewall in Valparaíso", "Tor").await?;
+    let sailing = ServiceHours {
+        days: [true; 7],
+        from: jiff::civil::time(6, 0, 0, 0),
+        until: jiff::civil::time(22, 0, 0, 0),
+    };
+    let quick = Definition {
+        measure: Measure::Performance { limit_ms: 6_000.0, failed: FailedRuns::LeftOut },
+        service_hours: Some(sailing),
+        period: Period::Days(28),
+        promised: 0.98,
+        ..first
+    };
+    db.add_goal(id, "Booking is quick while ships sail", (&quick, beginning), "Tor").await?;
     Ok(())
 }
 
@@ -342,7 +385,9 @@ async fn describe_freight(db: &Db) -> Result<Site, Failure> {
     let journey_id = db.add_journey(&new).await?;
     let team = team_of(db, "Freight office").await?;
     db.set_about(journey_id, team, &["freight".to_string()], true).await?;
-    db.add_goal(id, journey_id, "Quotes can be asked for", 0.99).await?;
+    let promise = Definition::monthly(journey_id, 0.99);
+    let beginning = Timestamp::UNIX_EPOCH;
+    db.add_goal(id, "Quotes can be asked for", (&promise, beginning), "Ines").await?;
     db.add_budget(id, None, "LCP", 2500.0).await?;
     db.site_by_key(FREIGHT_KEY).await?.ok_or_else(|| "the site just added is gone".into())
 }

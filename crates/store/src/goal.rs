@@ -3,31 +3,182 @@
 use crate::db::{Db, Result, content};
 use crate::marker::{LeftOut, WindowRow, left_out};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::Definition;
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::timing::Vital;
+use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
-use sqlx::FromRow;
+use sqlx::types::Json;
+use sqlx::{FromRow, PgConnection};
 
-/// A promise.
-#[derive(Debug, Clone, FromRow)]
+/// A promise, with all that it ever said.
+#[derive(Debug, Clone, PartialEq)]
 pub struct Goal {
     /// Its id.
     pub id: i32,
     /// The site.
     pub site_id: i32,
-    /// The journey.
-    pub journey_id: i32,
     /// Its name.
     pub name: String,
-    /// The promised availability, 0 to 1.
-    pub promised: f64,
+    /// What it says and said, newest first; never empty.
+    pub versions: Vec<Version>,
+}
+
+/// What a goal says from a moment on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Version {
+    /// Which one, from 1.
+    pub version: i32,
+    /// What it says.
+    pub definition: Definition,
+    /// Windows that begin then or later are judged by it.
+    pub from: Timestamp,
+    /// Who made it; nobody who is known for goals of before there were people.
+    pub author: String,
+    /// When it was made.
+    pub made_at: Timestamp,
+}
+
+impl Goal {
+    /// The version that was in force at a moment; before the first one it is the first.
+    pub fn at(&self, at: Timestamp) -> &Version {
+        let in_force = self.versions.iter().find(|v| v.from <= at);
+        in_force.unwrap_or(&self.versions[self.versions.len() - 1])
+    }
+
+    /// The newest version, whether it is in force yet or not.
+    pub fn newest(&self) -> &Version {
+        &self.versions[0]
+    }
+}
+
+/// What became of a goal that was to be changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kept {
+    /// It says something else, in this version.
+    Version(i32),
+    /// Somebody changed it meanwhile.
+    Overtaken,
+    /// Another goal of the site has the name.
+    Taken,
+}
+
+/// Time that was taken out of a goal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CarveOut {
+    /// Its id.
+    pub id: i32,
+    /// From when to when.
+    pub stretch: Stretch,
+    /// Why.
+    pub why: String,
+    /// Who.
+    pub author: String,
+    /// When it was taken out.
+    pub made_at: Timestamp,
+    /// When it was taken back, and by whom.
+    pub revoked: Option<(Timestamp, String)>,
+}
+
+#[derive(FromRow)]
+struct VersionRow {
+    id: i32,
+    name: String,
+    version: i32,
+    definition: Json<Definition>,
+    from_at: jiff_sqlx::Timestamp,
+    author: String,
+    made_at: jiff_sqlx::Timestamp,
+}
+
+async fn put_version(
+    tx: &mut PgConnection,
+    goal_id: i32,
+    version: i32,
+    (definition, from): (&Definition, Timestamp),
+    author: &str,
+) -> Result<()> {
+    let sql = "INSERT INTO goal_version (goal_id, version, definition, from_at, author) VALUES ($1, $2, $3, $4, $5)";
+    let put = sqlx::query(sql).bind(goal_id).bind(version).bind(Json(definition));
+    put.bind(from.to_sqlx()).bind(author).execute(tx).await?;
+    Ok(())
 }
 
 impl Db {
-    /// The goals of a site.
+    /// The goals of a site, in the order they were made.
     pub async fn goals(&self, site_id: i32) -> Result<Vec<Goal>> {
-        let sql = "SELECT * FROM goal WHERE site_id = $1 ORDER BY id";
-        Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?)
+        let sql = "SELECT g.id, g.name, v.version, v.definition, v.from_at, v.author, v.made_at FROM goal g
+                   JOIN goal_version v ON v.goal_id = g.id WHERE g.site_id = $1 ORDER BY g.id, v.version DESC";
+        let rows: Vec<VersionRow> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
+        let mut goals: Vec<Goal> = Vec::new();
+        for row in rows {
+            if goals.last().is_none_or(|g| g.id != row.id) {
+                goals.push(Goal { id: row.id, site_id, name: row.name, versions: Vec::new() });
+            }
+            let Some(goal) = goals.last_mut() else { continue };
+            goal.versions.push(Version {
+                version: row.version,
+                definition: row.definition.0,
+                from: row.from_at.to_jiff(),
+                author: row.author,
+                made_at: row.made_at.to_jiff(),
+            });
+        }
+        Ok(goals)
+    }
+
+    /// Adds a goal that holds from a moment on; its id, or `None` when the site has one of that name.
+    pub async fn add_goal(
+        &self,
+        site_id: i32,
+        name: &str,
+        says: (&Definition, Timestamp),
+        author: &str,
+    ) -> Result<Option<i32>> {
+        let mut tx = self.lane.begin().await?;
+        let sql =
+            "INSERT INTO goal (site_id, name) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING id";
+        let id: Option<i32> =
+            sqlx::query_scalar(sql).bind(site_id).bind(name).fetch_optional(&mut *tx).await?;
+        if let Some(id) = id {
+            put_version(&mut tx, id, 1, says, author).await?;
+        }
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// Lets a goal say something else from a moment on, if nobody has changed it since version `based_on`.
+    pub async fn set_goal(
+        &self,
+        goal: &Goal,
+        based_on: i32,
+        name: &str,
+        says: (&Definition, Timestamp),
+        author: &str,
+    ) -> Result<Kept> {
+        let mut tx = self.lane.begin().await?;
+        let sql = "SELECT id FROM goal WHERE site_id = $1 ORDER BY id FOR UPDATE";
+        let _: Vec<i32> = sqlx::query_scalar(sql).bind(goal.site_id).fetch_all(&mut *tx).await?;
+        let sql = "SELECT max(version) FROM goal_version WHERE goal_id = $1";
+        let newest: Option<i32> = sqlx::query_scalar(sql).bind(goal.id).fetch_one(&mut *tx).await?;
+        if newest != Some(based_on) {
+            return Ok(Kept::Overtaken);
+        }
+        let sql = "UPDATE goal SET name = $2 WHERE id = $1
+                     AND NOT EXISTS (SELECT FROM goal WHERE site_id = $3 AND name = $2 AND id <> $1)";
+        let done = sqlx::query(sql).bind(goal.id).bind(name).bind(goal.site_id);
+        if done.execute(&mut *tx).await?.rows_affected() == 0 {
+            return Ok(Kept::Taken);
+        }
+        put_version(&mut tx, goal.id, based_on + 1, says, author).await?;
+        tx.commit().await?;
+        Ok(Kept::Version(based_on + 1))
+    }
+
+    /// Takes a goal away with its versions and carve-outs; whether there was one.
+    pub async fn remove_goal(&self, id: i32) -> Result<bool> {
+        let done = sqlx::query("DELETE FROM goal WHERE id = $1").bind(id);
+        Ok(done.execute(&self.lane).await?.rows_affected() > 0)
     }
 
     /// The limits on vitals at the 75th percentile, in the order they were set.
@@ -46,10 +197,10 @@ impl Db {
             .collect()
     }
 
-    /// What was taken out of a goal.
+    /// What is taken out of a goal.
     pub async fn carve_outs(&self, goal_id: i32) -> Result<Vec<LeftOut>> {
         let rows: Vec<WindowRow> = sqlx::query_as(
-            "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 ORDER BY from_at",
+            "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 AND revoked_at IS NULL ORDER BY from_at",
         )
         .bind(goal_id)
         .fetch_all(&self.lane)
@@ -57,22 +208,32 @@ impl Db {
         Ok(left_out(rows))
     }
 
-    /// Adds a goal; its id.
-    pub async fn add_goal(
-        &self,
-        site_id: i32,
-        journey_id: i32,
-        name: &str,
-        promised: f64,
-    ) -> Result<i32> {
-        let sql = "INSERT INTO goal (site_id, journey_id, name, promised) VALUES ($1, $2, $3, $4) RETURNING id";
-        Ok(sqlx::query_scalar(sql)
-            .bind(site_id)
-            .bind(journey_id)
-            .bind(name)
-            .bind(promised)
-            .fetch_one(&self.lane)
-            .await?)
+    /// What was ever taken out of a goal, the newest first, also what was taken back.
+    pub async fn record_of_carve_outs(&self, goal_id: i32) -> Result<Vec<CarveOut>> {
+        type Found = (
+            i32,
+            jiff_sqlx::Timestamp,
+            jiff_sqlx::Timestamp,
+            String,
+            String,
+            jiff_sqlx::Timestamp,
+            Option<jiff_sqlx::Timestamp>,
+            Option<String>,
+        );
+        let sql =
+            "SELECT id, from_at, to_at, why, author, made_at, revoked_at, revoked_by FROM carve_out
+                   WHERE goal_id = $1 ORDER BY id DESC LIMIT 500";
+        let rows: Vec<Found> = sqlx::query_as(sql).bind(goal_id).fetch_all(&self.lane).await?;
+        let carve_out =
+            |(id, from, to, why, author, made_at, revoked_at, revoked_by): Found| CarveOut {
+                id,
+                stretch: Stretch { from: from.to_jiff(), to: to.to_jiff() },
+                why,
+                author,
+                made_at: made_at.to_jiff(),
+                revoked: revoked_at.map(|at| at.to_jiff()).zip(revoked_by),
+            };
+        Ok(rows.into_iter().map(carve_out).collect())
     }
 
     /// Adds a budget.
@@ -93,6 +254,20 @@ impl Db {
         .execute(&self.lane)
         .await?;
         Ok(())
+    }
+
+    /// Takes a carve-out of a goal back; what it was, if it was in force.
+    pub async fn revoke_carve_out(
+        &self,
+        goal_id: i32,
+        id: i32,
+        by: &str,
+    ) -> Result<Option<LeftOut>> {
+        let sql = "UPDATE carve_out SET revoked_at = now(), revoked_by = $3 WHERE goal_id = $1 AND id = $2 AND revoked_at IS NULL
+                   RETURNING from_at, to_at, why, author";
+        let row: Option<WindowRow> =
+            sqlx::query_as(sql).bind(goal_id).bind(id).bind(by).fetch_optional(&self.lane).await?;
+        Ok(left_out(row.into_iter().collect()).pop())
     }
 
     /// Takes time out of a goal.

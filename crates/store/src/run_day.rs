@@ -265,6 +265,21 @@ impl Db {
         Ok(only(self.each_run(&[journey_id], site_id, stretch, from_sheet, from_row).await?))
     }
 
+    /// What goals are judged by: of each run of these journeys in the stretch where it played, when it was due, what became
+    /// of it and how long it took in milliseconds.
+    pub async fn runs_for_goals(
+        &self,
+        journeys: &[i32],
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<HashMap<i32, Vec<(i32, Check, f64)>>> {
+        let from_sheet = move |_, p: &Packed<'_>| {
+            (p.location_id, Check { at: p.due_at, outcome: p.outcome }, p.duration_ms)
+        };
+        let from_row = |r: Run| (r.location_id, r.check(), r.duration_ms);
+        self.each_run(journeys, site_id, stretch, from_sheet, from_row).await
+    }
+
     /// Takes from each run of these journeys in the stretch: from sheets on whole days that are over, from rows
     /// elsewhere. As many statements for many journeys as for one.
     async fn each_run<T: Send + 'static>(

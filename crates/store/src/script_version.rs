@@ -127,7 +127,8 @@ impl Db {
         if status != Status::Archived.word() {
             return Ok(Deleted::NotArchived);
         }
-        let sql = "SELECT name FROM goal WHERE journey_id = $1 LIMIT 1";
+        let sql = "SELECT g.name FROM goal g JOIN goal_version v ON v.goal_id = g.id
+                   WHERE v.definition -> 'journeys' @> to_jsonb($1::integer) LIMIT 1";
         if let Some(goal) =
             sqlx::query_scalar(sql).bind(journey_id).fetch_optional(&mut *tx).await?
         {

@@ -35,7 +35,7 @@ fn slug_of_journey(name: &str) -> String {
 }
 
 /// That a journey is theirs to change: of a team that they are in, or of none.
-fn theirs(by: &Author, j: &Journey) -> Result<()> {
+pub(super) fn theirs(by: &Author, j: &Journey) -> Result<()> {
     match by.may_change(j.team_id) {
         true => Ok(()),
         false => Err(AnswerError::NotTheirs { what: j.name.clone(), team: j.owner.clone() }),
@@ -340,24 +340,6 @@ fn moved(script: &str, from: Option<&str>, to: Option<&str>) -> String {
         }
         _ => script.to_string(),
     }
-}
-
-/// Promises a share of a journey's runs that get through.
-///
-/// # Errors
-/// When the database does not answer.
-pub async fn add_goal(
-    answers: &Answers,
-    by: &Author,
-    j: &Journey,
-    name: &str,
-    promised: f64,
-) -> Result<()> {
-    theirs(by, j)?;
-    let one = answers.one().await?;
-    one.db.add_goal(j.site_id, j.id, name, promised).await?;
-    noted(one, by, "promised", name).await?;
-    Ok(())
 }
 
 #[cfg(test)]

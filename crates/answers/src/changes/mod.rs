@@ -1,10 +1,12 @@
 //! Whatever somebody changes: one function for each, which knows what is allowed and by whom it is done.
 //!
-//! - [`journeys`]: journeys, their scripts, where and when they play, goals over them
+//! - [`journeys`]: journeys, their scripts, where and when they play
+//! - [`goals`]: what is promised of them, and what is taken out
 //! - [`markers`]: what is pinned to the time axis
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
+pub mod goals;
 pub mod installation;
 pub mod journeys;
 pub mod markers;

@@ -1,6 +1,7 @@
 //! What something is, part by part, so that a change tells what it was before and after.
 
 use crate::{Answers, Result};
+use cadentis_core::stats::share::share_text;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::person::Person;
@@ -107,6 +108,32 @@ pub(crate) async fn funnel_now(answers: &Answers, site_id: i32, name: &str) -> R
     let all = answers.db.funnels(site_id).await?;
     let Some(funnel) = all.into_iter().find(|f| f.name == name) else { return Ok(Vec::new()) };
     Ok(vec![("steps", funnel.steps.join(", ")), ("within, s", funnel.within_s.to_string())])
+}
+
+/// A goal as it is now.
+pub(crate) async fn goal_now(answers: &Answers, site_id: i32, id: i32) -> Result<Parts> {
+    let (goals, journeys, places) = futures::try_join!(
+        answers.db.goals(site_id),
+        answers.db.journeys(site_id),
+        answers.db.locations()
+    )?;
+    let Some(goal) = goals.into_iter().find(|g| g.id == id) else { return Ok(Vec::new()) };
+    let newest = goal.newest();
+    let says = &newest.definition;
+    let name = |id: &i32| journeys.iter().find(|j| j.id == *id).map(|j| j.name.clone());
+    let place = |id: &i32| places.iter().find(|l| l.id == *id).map(|l| l.name.clone());
+    let listed = |names: Vec<String>| names.join(", ");
+    Ok(vec![
+        ("promised", format!("{} %", share_text(says.promised, 4, None))),
+        ("of", says.measure.words()),
+        ("journeys", listed(says.journeys.iter().filter_map(name).collect())),
+        ("together", says.combine.words().to_string()),
+        ("locations", listed(says.locations.iter().filter_map(place).collect())),
+        ("service hours", says.service_hours.as_ref().map_or_else(String::new, |h| h.words())),
+        ("over", says.period.words()),
+        ("from", newest.from.to_string()),
+        ("name", goal.name.clone()),
+    ])
 }
 
 /// A location as it is now.

@@ -1,11 +1,13 @@
 //! One journey and one run as they are answered, and what somebody may change of them.
 
 use super::{SCRIPT, World, world};
+use cadentis_answers::changes::goals::Promise;
 use cadentis_answers::changes::journeys::{About, NewScript, NotRepaired, NotSaved, SavedAs};
 use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Deleted, Journey, Status};
 use cadentis_answers::runs::Wanted;
 use cadentis_answers::{AnswerError, goals, journey, run, runs, scripts, setup, sites, weeks};
+use cadentis_core::goal::Definition;
 use cadentis_core::run::Outcome;
 use jiff::Timestamp;
 use uuid::Uuid;
@@ -138,7 +140,10 @@ async fn a_journey_that_is_counted_or_playing_is_not_deleted_and_a_copy_is_anoth
     let gone = changes::journeys::delete(answers, &ada(), &copy).await.expect("an answer");
     assert_eq!(gone, Deleted::NotArchived);
     changes::journeys::set_status(answers, &ada(), &copy, Status::Archived).await.expect("kept");
-    changes::journeys::add_goal(answers, &ada(), &copy, "Promise", 0.99).await.expect("a goal");
+    let definition = Definition::monthly(copy.id, 0.99);
+    let promise = Promise { name: "Promise", definition: &definition, from: Timestamp::UNIX_EPOCH };
+    let made = changes::goals::add(answers, &ada(), &w.site, &promise).await.expect("an answer");
+    assert!(made.is_ok());
     let gone = changes::journeys::delete(answers, &ada(), &copy).await.expect("an answer");
     assert_eq!(gone, Deleted::Counted("Promise".into()));
     let told = goals::ask(answers, &w.site, &w.range(), Timestamp::now()).await.expect("goals");

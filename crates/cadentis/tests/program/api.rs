@@ -340,9 +340,9 @@ async fn what_visitors_report_and_what_is_promised_is_told_as_on_the_pages() {
     assert_eq!(ask("funnels").await, json!([]));
     let goals = ask("goals").await;
     assert_eq!((&goals[0]["good"], &goals[0]["bad"]), (&json!(3), &json!(1)));
-    assert_eq!((&goals[0]["availability"], &goals[0]["journey"]), (&json!(0.75), &json!("book")));
+    assert_eq!((&goals[0]["share"], &goals[0]["journeys"]), (&json!(0.75), &json!(["book"])));
     // A quarter failed where a tenth may (SRE Workbook, "Alerting on SLOs": burn rate).
-    assert!((goals[0]["burn_rate_month"].as_f64().expect("a rate") - 2.5).abs() < 1e-9);
+    assert!((goals[0]["burn_rate_window"].as_f64().expect("a rate") - 2.5).abs() < 1e-9);
     let page = crate::server::get(&w.s, "/marram-ferries/goals").await.1;
     assert!(page.contains("75.00 %"), "the page says the same");
     for (path, at) in

@@ -102,20 +102,23 @@ async fn every_page_leads_to_the_first_site_then_to_a_journey_and_a_goal() {
         status: Status::Paused,
     };
     s.db.add_journey(&journey).await.expect("a journey");
-    assert!(
-        s.get("/marram-ferries/goals")
-            .await
-            .2
-            .contains("<option value=\"book\">Book a crossing</option>")
-    );
-    for promised in ["100", "49.9", "most", ""] {
+    assert!(s.get("/marram-ferries/goals").await.2.contains("/marram-ferries/goals/new"));
+    let form = s.get("/marram-ferries/goals/new").await.2;
+    assert!(form.contains("value=\"book\"") && form.contains("Book a crossing"), "{form}");
+    for (promised, says) in [
+        ("100", "below 100 %"),
+        ("0", "above 0 %"),
+        ("most", "a number of per cent"),
+        ("", "a number of per cent"),
+    ] {
         let (status, page) = s
             .form(
                 "/marram-ferries/goals",
                 &[("journey", "book"), ("name", "Bookable"), ("promised", promised)],
             )
             .await;
-        assert!(status == 200 && page.contains("from 50 to below 100 per cent"), "{promised}");
+        assert!(status == 422 && page.contains(says), "{promised}: {page}");
+        assert!(page.contains("value=\"Bookable\""), "nothing that was typed is lost");
     }
     let goal = [("journey", "book"), ("name", "Bookable"), ("promised", "99.5 %")];
     assert_eq!(s.form("/marram-ferries/goals", &goal).await.0, 303);

@@ -5,6 +5,7 @@ mod api;
 mod deploy;
 mod door;
 mod empty;
+mod goals;
 mod intake;
 mod ops;
 mod people;

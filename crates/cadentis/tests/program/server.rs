@@ -3,6 +3,7 @@
 use crate::serving;
 use crate::serving::Server;
 use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::goal::Definition;
 use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
 use cadentis_store::journey::{NewJourney, PlaceAndPace};
@@ -38,7 +39,9 @@ pub async fn server() -> Served {
         status: cadentis_store::script_version::Status::Active,
     };
     let journey = db.add_journey(&journey).await.expect("a journey");
-    db.add_goal(site, journey, "Bookable", 0.9).await.expect("a goal");
+    let promise = Definition::monthly(journey, 0.9);
+    let says = (&promise, jiff::Timestamp::UNIX_EPOCH);
+    db.add_goal(site, "Bookable", says, "Ada").await.expect("a goal");
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     Served { server, db }
@@ -237,7 +240,7 @@ async fn before_there_is_anything_pages_say_so() {
         ("/marram-ferries/journeys", "Waiting for its first run"),
         ("/marram-ferries/journeys/book", "no data"),
         ("/marram-ferries/visitors", "No page view in this stretch"),
-        ("/marram-ferries/goals", "No counted run yet"),
+        ("/marram-ferries/goals", "Nothing is counted yet"),
     ] {
         let (status, page) = get(&s, path).await;
         assert_eq!(status, 200, "{path}");

@@ -3,7 +3,7 @@
 use jiff::{Timestamp, ToSpan, Unit, Zoned, tz::TimeZone};
 
 /// A stretch of time: what begins at its end belongs to the next.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
 pub struct Stretch {
     /// When it begins.
     pub from: Timestamp,
@@ -150,6 +150,20 @@ impl Stretch {
         // Only moments at the very edge of the supported years (−9999, 9999) have no month.
         let (from, to) = bounds.unwrap_or((at, at));
         Stretch { from, to }
+    }
+
+    /// The quarter of the year that `at` lies in, in that zone.
+    pub fn quarter_of(at: Timestamp, zone: &TimeZone) -> Stretch {
+        let here = at.to_zoned(zone.clone());
+        let into = i64::from((here.month() - 1) % 3);
+        let month = |n: i64| {
+            let first = here.first_of_month()?.checked_add((n - into).months())?;
+            Ok::<_, jiff::Error>(first.start_of_day()?.timestamp())
+        };
+        match (month(0), month(3)) {
+            (Ok(from), Ok(to)) => Stretch { from, to },
+            _ => Stretch { from: at, to: at },
+        }
     }
 
     /// The calendar week, from Monday (ISO 8601), that `at` lies in, in that zone.

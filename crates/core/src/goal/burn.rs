@@ -58,19 +58,29 @@ pub struct Minutes {
 impl Minutes {
     /// Counts the runs of all tracks, inside the counted time, minute by minute of the stretch.
     pub fn of(tracks: &[Track<'_>], counted: &Cover, stretch: Stretch) -> Minutes {
+        let one = |verdict| match verdict {
+            super::Verdict::Good => Score { good: 1, ..Score::default() },
+            super::Verdict::Bad => Score { bad: 1, ..Score::default() },
+            super::Verdict::Unmeasured | super::Verdict::LeftOut => Score::default(),
+        };
+        let runs = tracks.iter().flat_map(|track| track.within(counted));
+        Minutes::of_scores(runs.map(|(at, verdict)| (at, one(verdict))), stretch)
+    }
+
+    /// The same of scores, each in the minute that it is told with.
+    pub fn of_scores(
+        scores: impl Iterator<Item = (Timestamp, Score)>,
+        stretch: Stretch,
+    ) -> Minutes {
         let from = stretch.from.as_second().div_euclid(60);
         let many = (stretch.to.as_second().div_euclid(60) + 1 - from).max(0) as usize;
         let mut minutes = vec![(0u64, 0u64); many + 1];
-        for track in tracks {
-            for (at, verdict) in track.within(counted) {
-                let minute = at.as_second().div_euclid(60) - from + 1;
-                let Some(held) = minutes.get_mut(minute as usize) else { continue };
-                match verdict {
-                    super::Verdict::Good => held.0 += 1,
-                    super::Verdict::Bad => held.1 += 1,
-                    super::Verdict::Unmeasured | super::Verdict::LeftOut => {}
-                }
-            }
+        for (at, score) in scores {
+            let minute = at.as_second().div_euclid(60) - from + 1;
+            // What lies before the stretch is no minute of it.
+            let Some(held) = usize::try_from(minute).ok().filter(|m| *m > 0) else { continue };
+            let Some(held) = minutes.get_mut(held) else { continue };
+            *held = (held.0 + score.good, held.1 + score.bad);
         }
         let (mut good, mut bad) = (0, 0);
         for held in &mut minutes {

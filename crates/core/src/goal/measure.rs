@@ -8,7 +8,7 @@ use crate::stats::proof::counted as grouped;
 use crate::stats::share::{self, wilson};
 use crate::stats::{Interval, Proof, share_text};
 use jiff::Timestamp;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What became of the units that a goal counts.
@@ -108,7 +108,8 @@ impl Score {
 }
 
 /// What is promised.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Measure {
     /// Share of runs that got through.
     Availability,
@@ -124,7 +125,8 @@ pub enum Measure {
 }
 
 /// What a run that failed is to a performance goal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum FailedRuns {
     /// Not within the limit, however quick it was.
     CountAsBad,
@@ -133,6 +135,23 @@ pub enum FailedRuns {
 }
 
 impl Measure {
+    /// As people say it.
+    pub fn words(&self) -> String {
+        match self {
+            Measure::Availability => "availability: the share of runs that get through".into(),
+            Measure::Uptime => {
+                "uptime: the share of time in which some location gets through".into()
+            }
+            Measure::Performance { limit_ms, failed } => {
+                let failed = match failed {
+                    FailedRuns::CountAsBad => "failed ones count as too slow",
+                    FailedRuns::LeftOut => "failed ones left out",
+                };
+                format!("performance: the share of runs within {} s, {failed}", limit_ms / 1000.0)
+            }
+        }
+    }
+
     /// Good, bad, or nothing to say. The limit itself is good.
     pub fn verdict(&self, outcome: Outcome, duration_ms: f64) -> Verdict {
         match (self, outcome) {
@@ -172,7 +191,8 @@ impl Verdict {
 }
 
 /// How several journeys are one goal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Combine {
     /// Every run counts alike, whichever journey it belongs to.
     Pooled,
@@ -215,6 +235,18 @@ pub struct Track<'a> {
 }
 
 impl<'a> Track<'a> {
+    /// The same with the runs of a stretch alone.
+    pub fn between(self, stretch: Stretch) -> Track<'a> {
+        let first = self.runs.partition_point(|(at, _)| *at < stretch.from);
+        let end = self.runs.partition_point(|(at, _)| *at < stretch.to).max(first);
+        Track { runs: &self.runs[first..end], ..self }
+    }
+
+    /// How many runs are bad in the counted time.
+    pub fn bad_in(self, counted: &Cover) -> u64 {
+        self.within(counted).filter(|(_, verdict)| *verdict == Verdict::Bad).count() as u64
+    }
+
     /// The runs; those outside the counted time are left out, whatever became of them.
     pub(super) fn within(
         self,

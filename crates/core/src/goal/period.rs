@@ -3,13 +3,16 @@
 use crate::calendar::{Cover, Stretch, Window};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Over what something is promised.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Period {
     /// The calendar month in the goal's zone.
     Month,
+    /// Three calendar months, from January, April, July or October, in the goal's zone.
+    Quarter,
     /// The calendar week, from Monday, in the goal's zone.
     Week,
     /// The last so many days, by the goal's wall clock.
@@ -17,11 +20,23 @@ pub enum Period {
 }
 
 impl Period {
+    /// As people say it.
+    pub fn words(self) -> String {
+        match self {
+            Period::Month => "each calendar month".into(),
+            Period::Quarter => "each quarter of a year".into(),
+            Period::Week => "each week, from Monday".into(),
+            Period::Days(1) => "the last day".into(),
+            Period::Days(n) => format!("the last {n} days"),
+        }
+    }
+
     /// The window that `at` is judged in. A rolling one ends at `at`; calendar ones may reach
     /// beyond it.
     pub fn around(self, at: Timestamp, zone: &TimeZone) -> Stretch {
         match self {
             Period::Month => Stretch::month_of(at, zone),
+            Period::Quarter => Stretch::quarter_of(at, zone),
             Period::Week => Stretch::week_of(at, zone),
             Period::Days(n) => Stretch::days_before(at, n, zone),
         }

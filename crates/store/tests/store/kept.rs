@@ -3,10 +3,12 @@
 
 use super::{db, now, plays, record};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::Definition;
 use cadentis_core::journey::recorded::{Act, Input};
 use cadentis_core::run::Outcome;
 use cadentis_store::Db;
 use cadentis_store::funnel::SavedFunnel;
+use cadentis_store::goal::Kept;
 use cadentis_store::location::NewLocation;
 use cadentis_store::run::{Finished, Like};
 use cadentis_store::script_version::{Deleted, Edit, Saved, Status};
@@ -210,6 +212,54 @@ async fn an_old_token_opens_nothing_from_the_moment_there_is_a_new_one() {
     );
 }
 
+/// Promises a share of a journey's runs; the goal's id.
+async fn promise(db: &Db, journey: i32, name: &str) -> i32 {
+    let definition = Definition::monthly(journey, 0.995);
+    let add = db.add_goal(1, name, (&definition, Timestamp::UNIX_EPOCH), "Ada");
+    add.await.expect("rows").expect("a new one")
+}
+
+#[tokio::test]
+async fn a_goal_says_what_was_in_force_then_and_of_two_who_change_it_one_is_told() {
+    let (db, _) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let id = promise(&db, journey.id, "Booking works").await;
+    let says = |promised, from| (Definition::monthly(journey.id, promised), minutes(from));
+    let goal = async || {
+        db.goals(1).await.expect("rows").into_iter().find(|g| g.id == id).expect("the goal")
+    };
+    let set = async |based_on, name: &str, promised, from| {
+        let (definition, from) = says(promised, from);
+        db.set_goal(&goal().await, based_on, name, (&definition, from), "Bo").await.expect("rows")
+    };
+    assert_eq!(set(1, "Booking works", 0.99, 60).await, Kept::Version(2));
+    assert_eq!(set(1, "Booking works", 0.5, 60).await, Kept::Overtaken);
+    promise(&db, journey.id, "Another").await;
+    assert_eq!(set(2, "Another", 0.5, 60).await, Kept::Taken);
+    assert!(
+        db.add_goal(1, "Another", (&says(0.5, 0).0, minutes(0)), "Bo")
+            .await
+            .expect("rows")
+            .is_none()
+    );
+    let now = goal().await;
+    assert_eq!((now.newest().version, now.newest().author.as_str()), (2, "Bo"));
+    let promised = |at| now.at(minutes(at)).definition.promised;
+    assert_eq!((promised(59), promised(60), promised(-60_000_000)), (0.995, 0.99, 0.995));
+    // What is taken out and put back stays in the record.
+    let stretch = Stretch { from: minutes(5), to: minutes(8) };
+    db.add_carve_out(id, stretch, "our test", "Ada").await.expect("kept");
+    let record = async || db.record_of_carve_outs(id).await.expect("rows").remove(0);
+    let carved = record().await;
+    assert!(carved.revoked.is_none() && carved.stretch == stretch);
+    let revoke = async || db.revoke_carve_out(id, carved.id, "Bo").await.expect("rows");
+    assert_eq!(revoke().await.map(|c| c.stretch), Some(stretch));
+    assert!(revoke().await.is_none(), "once");
+    assert!(db.carve_outs(id).await.expect("rows").is_empty());
+    assert_eq!(record().await.revoked.map(|(_, by)| by).as_deref(), Some("Bo"));
+    assert!(db.remove_goal(id).await.expect("rows") && !db.remove_goal(id).await.expect("rows"));
+}
+
 #[tokio::test]
 async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     let (db, _) = db().await;
@@ -232,7 +282,7 @@ async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     );
 
     let journey = db.journeys(1).await.expect("rows").remove(0);
-    let goal = db.add_goal(1, journey.id, "Booking works", 0.995).await.expect("a goal");
+    let goal = promise(&db, journey.id, "Booking works").await;
     db.add_carve_out(goal, stretch(5, 8), "our test", "Ada").await.expect("kept");
     let carved = db.carve_outs(goal).await.expect("rows");
     assert_eq!((carved[0].stretch, carved[0].author.as_deref()), (stretch(5, 8), Some("Ada")));
@@ -260,7 +310,7 @@ async fn a_journey_is_deleted_only_when_it_is_archived_and_no_goal_counts_its_ru
     plays(&db, location, Outcome::Passed, now()).await.expect("due");
     let delete = async || db.delete_journey(journey.id).await.expect("asked");
     assert!(matches!(delete().await, Deleted::NotArchived));
-    let goal = db.add_goal(1, journey.id, "Booking works", 0.995).await.expect("a goal");
+    let goal = promise(&db, journey.id, "Booking works").await;
     db.set_status(journey.id, Status::Archived).await.expect("kept");
     assert!(matches!(delete().await, Deleted::Counted(name) if name == "Booking works"), "{goal}");
 }

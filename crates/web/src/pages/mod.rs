@@ -54,4 +54,10 @@ crate::routes::routes! {
     Read get "/trials/{id}" => runs::trial,
     Read get "/goals" => goals::page,
     Edit post "/goals" => goals::make,
+    Read get "/goals/new" => goals::new,
+    Read get "/goals/{id}/change" => goals::change,
+    Edit post "/goals/{id}" => goals::changed,
+    Edit post "/goals/{id}/remove" => goals::remove,
+    Edit post "/goals/{id}/carve-outs" => goals::carve_out,
+    Edit post "/goals/{id}/carve-outs/{carve_out}/revoke" => goals::revoke,
 }

@@ -5,25 +5,36 @@ use crate::State;
 use crate::access::InSite;
 use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::{Range, goals};
+use cadentis_core::goal::{Measure, Period};
 use cadentis_core::visitor::Filter;
 use jiff::Timestamp;
 use serde::Serialize;
 use utoipa::ToSchema;
 
-/// A goal, over the calendar month in which the stretch ends.
+/// A goal, over the window of its own in which the stretch ends.
 #[derive(Serialize, ToSchema)]
 pub(super) struct GoalShape {
     name: String,
-    /// The journey whose runs are counted, by its slug.
-    journey: String,
-    /// The promised share of runs that get through, from 0 to 1.
+    /// Its id.
+    id: i32,
+    /// The journeys whose runs are counted, by their slugs.
+    journeys: Vec<String>,
+    /// `availability`, `uptime`, or `performance`: what counts as good.
+    measure: &'static str,
+    /// Of a performance goal the limit in milliseconds.
+    limit_ms: Option<f64>,
+    /// `week`, `month`, `quarter`, or `rolling`: over what it is promised.
+    period: &'static str,
+    /// Of a rolling period the days.
+    days: Option<u16>,
+    /// The promised share of what is counted that is good, from 0 to 1.
     promised: f64,
-    /// The month, in the zone of the site.
+    /// The window, in the zone of the site.
     #[schema(value_type = String, format = DateTime)]
     from: Timestamp,
     #[schema(value_type = String, format = DateTime)]
     to: Timestamp,
-    /// Runs that got through, and those that did not.
+    /// What was good, and what was not.
     good: u64,
     bad: u64,
     /// They decide nothing: our own trouble, due and not there, in maintenance or carved out.
@@ -31,19 +42,19 @@ pub(super) struct GoalShape {
     missing: u64,
     left_out: u64,
     /// Good of good and bad; `null` when nothing was counted.
-    availability: Option<f64>,
-    /// Of times in which it was played, those in which at least one location got through.
+    share: Option<f64>,
+    /// Of times in which it was played, those in which at least one location got through; `null` when it is over several journeys.
     uptime: Option<f64>,
     error_budget: ErrorBudgetShape,
-    /// How fast it is spent; 1 spends it exactly by the end of the month.
-    burn_rate_month: Option<f64>,
+    /// How fast it is spent; 1 spends it exactly by the end of the window.
+    burn_rate_window: Option<f64>,
     burn_rate_day: Option<f64>,
     /// When it runs out at the pace of the last 24 hours; `null` when it does not.
     #[schema(value_type = Option<String>, format = DateTime)]
     runs_out_at: Option<Timestamp>,
 }
 
-/// How long the service may be away in the month.
+/// How long the service may be away in the window.
 #[derive(Serialize, ToSchema)]
 pub(super) struct ErrorBudgetShape {
     allowed_ms: f64,
@@ -55,26 +66,43 @@ pub(super) struct ErrorBudgetShape {
 
 impl GoalShape {
     fn of(c: goals::Card) -> GoalShape {
+        let says = &c.version.definition;
+        let (period, days) = match says.period {
+            Period::Week => ("week", None),
+            Period::Month => ("month", None),
+            Period::Quarter => ("quarter", None),
+            Period::Days(days) => ("rolling", Some(days)),
+        };
+        let (measure, limit_ms) = match says.measure {
+            Measure::Availability => ("availability", None),
+            Measure::Uptime => ("uptime", None),
+            Measure::Performance { limit_ms, .. } => ("performance", Some(limit_ms)),
+        };
         GoalShape {
+            promised: says.promised,
+            measure,
+            limit_ms,
+            period,
+            days,
+            id: c.goal.id,
             name: c.goal.name,
-            journey: c.journey.slug,
-            promised: c.goal.promised,
-            from: c.month.from,
-            to: c.month.to,
+            journeys: c.journeys.into_iter().map(|j| j.slug).collect(),
+            from: c.window.from,
+            to: c.window.to,
             good: c.score.good,
             bad: c.score.bad,
             unmeasured: c.score.unmeasured,
             missing: c.score.missing,
             left_out: c.score.left_out,
-            availability: c.budget.score.share(),
-            uptime: c.uptime.share(),
+            share: c.budget.score.share(),
+            uptime: c.uptime.and_then(|u| u.share()),
             error_budget: ErrorBudgetShape {
                 allowed_ms: c.budget.allowed_ms(),
                 spent_ms: c.budget.spent_ms(),
                 left_ms: c.budget.left_ms(),
                 left_share: c.budget.left_share(),
             },
-            burn_rate_month: c.burn_month,
+            burn_rate_window: c.burn_window,
             burn_rate_day: c.burn_day,
             runs_out_at: c.forecast.at,
         }

@@ -2,6 +2,7 @@
 
 mod asked;
 mod goals;
+mod promise;
 mod runs;
 mod shapes;
 mod visitors;
@@ -30,6 +31,9 @@ crate::routes::routes! {
     Read get "/sites/{site}/runs/{id}" => runs::one_run,
     Read get "/sites/{site}/runs/{id}/har" => runs::har,
     Read get "/sites/{site}/goals" => goals::list,
+    Edit post "/sites/{site}/goals" => promise::add,
+    Edit delete "/sites/{site}/goals/{id}" => promise::remove,
+    Read post "/sites/{site}/goals/try" => promise::attempt,
     Read get "/sites/{site}/visitors" => visitors::all,
     Read get "/sites/{site}/families" => visitors::families,
     Read get "/sites/{site}/requests" => visitors::asked_for,
@@ -57,7 +61,7 @@ crate::routes::routes! {
     security(("token" = [])),
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
-        goals::list, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
+        goals::list, promise::add, promise::remove, promise::attempt, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         list_markers, add_marker, remove_marker, visitors::page_views,
     ),
     components(schemas(ProblemShape))

@@ -1,0 +1,231 @@
+//! Goals on their pages: tried, promised, changed by two at once, with time taken out and put back.
+
+use crate::server::{Served, get, play, server};
+use crate::serving::{page_of_its_own, program};
+use cadentis_core::access::Scope;
+use cadentis_core::run::Outcome;
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+/// What a form of these fields is answered: status, the address it leads to, the page.
+async fn post(s: &Served, path: &str, fields: &[(&str, &str)]) -> (u16, String, String) {
+    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
+    let request = page_of_its_own().post(format!("{}{path}", s.server.address)).body(body);
+    let request = request.header("content-type", "application/x-www-form-urlencoded");
+    let answer = request.send().await.expect("an answer");
+    let status = answer.status().as_u16();
+    let to = answer.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("");
+    let to = to.to_string();
+    (status, to, answer.text().await.expect("a text"))
+}
+
+fn query(fields: &[(&str, &str)]) -> String {
+    url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish()
+}
+
+const QUICK: [(&str, &str); 9] = [
+    ("name", "Quick by day"),
+    ("kind", "performance"),
+    ("limit", "2,0"),
+    ("failed", "out"),
+    ("journey", "book"),
+    ("promised", "90"),
+    ("period", "rolling"),
+    ("rolling", "7"),
+    ("from_when", "beginning"),
+];
+
+#[tokio::test]
+async fn a_goal_is_tried_on_the_past_before_it_is_promised_and_says_then_what_was_tried() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Slow, Outcome::Passed]).await;
+    let form = get(&s, "/marram-ferries/goals/new?journey=book").await.1;
+    assert!(form.contains("value=\"book\" checked") || form.contains("value=\"book\"\n  checked"));
+    // Failed ones left out three are counted, as quick as the tests play them.
+    let (status, tried) = get(&s, &format!("/marram-ferries/goals/new?{}", query(&QUICK))).await;
+    assert_eq!(status, 200, "{tried}");
+    assert!(tried.contains("Held in all of 1 periods in which something was counted."), "{tried}");
+    assert!(tried.contains("it could have been 100.00 %"), "{tried}");
+    assert!(tried.contains("value=\"2,0\"") && tried.contains("value=\"Quick by day\""));
+    assert!(s.db.goals(1).await.expect("rows").iter().all(|g| g.name == "Bookable"), "not kept");
+    // Counted as bad, the failed one is told with its place.
+    let mut bad = QUICK.to_vec();
+    bad[3].1 = "bad";
+    bad[5].1 = "99.9";
+    let tried = get(&s, &format!("/marram-ferries/goals/new?{}", query(&bad))).await.1;
+    assert!(tried.contains("Held in 0 of 1 periods") && tried.contains(">75.000 %<"), "{tried}");
+    assert!(tried.contains("missed") && tried.contains(" 1</td>"), "who spent it: {tried}");
+
+    let (status, to, _) = post(&s, "/marram-ferries/goals", &QUICK).await;
+    assert_eq!((status, to.as_str()), (303, "/marram-ferries/goals"));
+    let page = get(&s, "/marram-ferries/goals").await.1;
+    assert!(page.contains("90.000 % over the last 7 days: performance"), "{page}");
+    assert!(page.contains("within 2 s, failed ones left out"), "{page}");
+    assert!(page.contains("Held over 7 days up to"), "{page}");
+    let (status, _, again) = post(&s, "/marram-ferries/goals", &QUICK).await;
+    assert!(status == 422 && again.contains("Another goal of this site has the name."));
+    let goals = s.db.goals(1).await.expect("rows");
+    assert_eq!((goals.len(), goals[1].newest().author.as_str()), (2, "Ada"));
+}
+
+#[tokio::test]
+async fn of_two_who_change_a_goal_the_second_is_told_and_loses_nothing() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Failed]).await;
+    let change = get(&s, "/marram-ferries/goals/1/change").await.1;
+    assert!(change.contains("name=\"based_on\" value=\"1\"") && change.contains("value=\"90\""));
+    assert!(change.contains("Held in 0 of 1 periods"), "it is tried as it is: {change}");
+    let fields = |promised: &'static str, based_on: &'static str| {
+        [
+            ("name", "Bookable"),
+            ("journey", "book"),
+            ("promised", promised),
+            ("from_when", "next"),
+            ("based_on", based_on),
+        ]
+    };
+    let (status, to, _) = post(&s, "/marram-ferries/goals/1", &fields("80", "1")).await;
+    assert_eq!((status, to.as_str()), (303, "/marram-ferries/goals#goal-1"));
+    let (status, _, page) = post(&s, "/marram-ferries/goals/1", &fields("70", "1")).await;
+    assert!(status == 422 && page.contains("Somebody changed this goal meanwhile."), "{page}");
+    assert!(page.contains("value=\"70\"") && page.contains("80 % of availability"), "{page}");
+    // It holds from the next month on: this one is judged by what was promised for it.
+    let goals = get(&s, "/marram-ferries/goals").await.1;
+    assert!(goals.contains("goal 90.00 %") && !goals.contains("goal 80.00 %"), "{goals}");
+    let ahead = Timestamp::now() + SignedDuration::from_hours(24 * 40);
+    let goal = s.db.goals(1).await.expect("rows").remove(0);
+    assert_eq!((goal.at(ahead).definition.promised, goal.at(Timestamp::now()).version), (0.8, 1));
+    let told = s.db.done(1).await.expect("rows").remove(0);
+    assert_eq!(told.what, "changed the goal");
+    assert!(told.was.contains("promised: 90.0000 %") && told.became.contains("80.0000 %"));
+    assert_eq!(post(&s, "/marram-ferries/goals/1/remove", &[]).await.0, 303);
+    assert!(s.db.goals(1).await.expect("rows").is_empty());
+    assert_eq!(post(&s, "/marram-ferries/goals/1/remove", &[]).await.0, 404);
+}
+
+#[tokio::test]
+async fn programs_try_promise_and_take_away_and_are_told_which_field_is_wrong() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed, Outcome::Passed]).await;
+    let token = async |scopes: &[Scope]| {
+        let token = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
+        let hash = Sha256::digest(token.as_bytes());
+        s.db.add_api_token(&hash, 1, "a test", scopes, "Ada", 1).await.expect("a token");
+        program(&token)
+    };
+    let (reads, writes) = (token(&[Scope::Read]).await, token(&[Scope::Write]).await);
+    let at = |path: &str| format!("{}/api/v1/sites/marram-ferries/{path}", s.server.address);
+    let send = async |client: &reqwest::Client, path: &str, body: Value| {
+        let request = client.post(at(path)).header("content-type", "application/json");
+        let answer = request.body(body.to_string()).send().await.expect("an answer");
+        let status = answer.status().as_u16();
+        let text = answer.text().await.expect("a text");
+        (status, serde_json::from_str::<Value>(&text).expect("JSON"))
+    };
+    let asked = json!({"promised": 0.7, "measure": "availability", "journeys": ["book"], "period": "rolling", "days": 2});
+    let (status, told) = send(&reads, "goals/try", asked.clone()).await;
+    assert_eq!((status, &told["would_have_held"]), (200, &json!(0.75)), "{told}");
+    assert_eq!(told["periods"].as_array().expect("a list").len(), 6);
+    let newest = &told["periods"][0];
+    assert_eq!(
+        (&newest["good"], &newest["bad"], &newest["is_held"]),
+        (&json!(3), &json!(1), &json!(true))
+    );
+    assert_eq!(
+        (&told["periods"][1]["share"], &told["periods"][1]["is_held"]),
+        (&Value::Null, &Value::Null)
+    );
+    for (field, value, pointer) in [
+        ("promised", json!(1), "/promised"),
+        ("journeys", json!(["book", "nowhere"]), "/journeys/1"),
+        ("journeys", json!([]), "/journeys"),
+        ("locations", json!(["nowhere"]), "/locations/0"),
+        ("days", json!(0), "/days"),
+        ("measure", json!("performance"), "/limit_ms"),
+        (
+            "service_hours",
+            json!({"days": ["mon", "monday"], "from": "06:00", "until": "22:00"}),
+            "/service_hours/days/1",
+        ),
+        (
+            "service_hours",
+            json!({"days": ["mon"], "from": "6 am", "until": "22:00"}),
+            "/service_hours/from",
+        ),
+        ("service_hours", json!({"days": [], "from": "06:00", "until": "22:00"}), "/service_hours"),
+    ] {
+        let mut wrong = asked.clone();
+        wrong[field] = value;
+        let (status, told) = send(&reads, "goals/try", wrong).await;
+        assert_eq!((status, &told["errors"][0]["pointer"]), (422, &json!(pointer)), "{told}");
+    }
+    let mut new = asked;
+    new["name"] = json!("Two days");
+    assert_eq!(send(&reads, "goals", new.clone()).await.0, 403);
+    let (status, made) = send(&writes, "goals", new.clone()).await;
+    assert_eq!(status, 201, "{made}");
+    let (status, told) = send(&writes, "goals", new).await;
+    assert_eq!((status, &told["errors"][0]["pointer"]), (422, &json!("/name")), "{told}");
+    let listed =
+        reads.get(at("goals")).send().await.expect("an answer").text().await.expect("a text");
+    let listed: Value = serde_json::from_str(&listed).expect("JSON");
+    assert_eq!(
+        (&listed[1]["period"], &listed[1]["days"], &listed[1]["share"]),
+        (&json!("rolling"), &json!(2), &json!(0.75))
+    );
+    let gone = async || {
+        let answer = writes.delete(at(&format!("goals/{}", made["id"]))).send().await;
+        answer.expect("an answer").status().as_u16()
+    };
+    assert_eq!((gone().await, gone().await), (204, 404));
+    assert_eq!(s.db.done(1).await.expect("rows")[0].what, "took away the goal");
+}
+
+#[tokio::test]
+async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() {
+    let s = server().await;
+    let ids = play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed, Outcome::Passed]).await;
+    let failed = s.db.run(ids[1]).await.expect("rows").expect("the failure").due_at;
+    let zone = jiff::tz::TimeZone::get("Europe/Oslo").expect("a zone");
+    let minute = SignedDuration::from_mins(1);
+    let (before_it, after_it) = (failed - minute, failed + minute);
+    let clock = |t: Timestamp| t.to_zoned(zone.clone()).strftime("%Y-%m-%dT%H:%M").to_string();
+    let share = async || {
+        let page = get(&s, "/marram-ferries/goals").await.1;
+        (page.contains(">75.00 %<"), page.contains(">100.00 %<"), page)
+    };
+    assert!(share().await.0);
+    // What if: the stretch that holds the failure is the one that is chosen.
+    let chosen = format!(
+        "from={}&to={}",
+        cadentis_core::calendar::Stretch::moment(before_it),
+        cadentis_core::calendar::Stretch::moment(after_it)
+    );
+    let page = get(&s, &format!("/marram-ferries/goals?{chosen}")).await.1;
+    assert!(page.contains("the share would be 100.000 % instead of 75.000 %"), "{page}");
+    let outs = "/marram-ferries/goals/1/carve-outs";
+    let (from, to) = (clock(before_it), clock(after_it));
+    for (fields, says) in [
+        ([("from", to.as_str()), ("to", &from), ("why", "x")], "Nothing was taken out"),
+        ([("from", from.as_str()), ("to", &to), ("why", " ")], "say why"),
+        ([("from", "soon"), ("to", &to), ("why", "x")], "“soon” is no moment"),
+    ] {
+        let (status, _, page) = post(&s, outs, &fields).await;
+        assert!(matches!(status, 400..500) && page.contains(says), "{says}: {status} {page}");
+    }
+    let why = "our <b>own</b> firewall";
+    let fields = [("from", from.as_str()), ("to", &to), ("why", why)];
+    assert_eq!(post(&s, outs, &fields).await.0, 303);
+    let (_, whole, page) = share().await;
+    assert!(whole, "{page}");
+    assert!(page.contains("our &#60;b&#62;own&#60;/b&#62; firewall") && !page.contains(why));
+    let told = s.db.done(1).await.expect("rows").remove(0);
+    assert_eq!(told.what, "took out of the goal");
+    let id = s.db.record_of_carve_outs(1).await.expect("rows")[0].id;
+    let back = format!("{outs}/{id}/revoke");
+    assert_eq!((post(&s, &back, &[]).await.0, post(&s, &back, &[]).await.0), (303, 404));
+    let (before, _, page) = share().await;
+    assert!(before && page.contains("Put back by Ada"), "{page}");
+}

@@ -1,0 +1,658 @@
+//! A goal is made or changed: what it says is tried on the past before it is kept.
+
+use super::goal_of;
+use crate::State;
+use crate::access::{After, By, InSite};
+use crate::error::PageError;
+use crate::format;
+use crate::frame::{Frame, base, tone};
+use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::view::Choice;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
+use cadentis_answers::goals::{self, TriedWindow};
+use cadentis_answers::kept::{Goal, GoalVersion, Journey, Location, Site};
+use cadentis_answers::sites;
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::goal::definition::{Impossible, ServiceHours};
+use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period, Standing};
+use cadentis_core::text;
+use jiff::Timestamp;
+use jiff::civil::{Time, Weekday};
+use jiff::tz::TimeZone;
+
+/// A name has at most so many characters.
+const LONGEST_NAME: usize = 80;
+/// What holds from the beginning holds since then: nothing was measured before.
+const BEGINNING_S: i64 = 946_684_800;
+
+#[derive(Template)]
+#[template(path = "goal_form.html")]
+struct Page {
+    frame: Frame,
+    /// The goal that is changed, and the version that was read.
+    id: Option<i32>,
+    typed: Typed,
+    /// The field that is wrong, and how.
+    wrong: Option<(&'static str, String)>,
+    kinds: Vec<Choice>,
+    failed: Vec<Choice>,
+    journeys: Vec<Choice>,
+    together: Vec<Choice>,
+    locations: Vec<Choice>,
+    days: Vec<Choice>,
+    periods: Vec<Choice>,
+    from: Vec<Choice>,
+    trial: Option<Trial>,
+    versions: Vec<VersionRow>,
+}
+
+impl Page {
+    fn says_of(&self, field: &str) -> Option<&str> {
+        self.wrong.as_ref().filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+    }
+}
+
+/// How it would have been.
+struct Trial {
+    says: String,
+    rows: Vec<TrialRow>,
+}
+
+struct TrialRow {
+    window: String,
+    /// Where the goal stood then.
+    link: String,
+    share: String,
+    tone: &'static str,
+    word: &'static str,
+    left: String,
+    counted: String,
+    left_out: String,
+    spent_by: String,
+}
+
+struct VersionRow {
+    version: i32,
+    from: String,
+    made: String,
+    author: String,
+    says: String,
+}
+
+/// The fields of the form as they were sent.
+type Fields = Vec<(String, String)>;
+
+/// What was typed and chosen.
+#[derive(Debug, Clone, Default)]
+struct Typed {
+    name: String,
+    kind: String,
+    limit: String,
+    failed: String,
+    journeys: Vec<String>,
+    together: String,
+    locations: Vec<String>,
+    days: Vec<String>,
+    open: String,
+    closed: String,
+    period: String,
+    rolling: String,
+    promised: String,
+    from: String,
+    based_on: i32,
+}
+
+impl Typed {
+    fn of(fields: &Fields) -> Typed {
+        let all = |name: &str| {
+            let these = fields.iter().filter(|(n, v)| n == name && !v.is_empty());
+            these.map(|(_, v)| v.clone()).take(100).collect::<Vec<_>>()
+        };
+        let one = |name: &str| all(name).pop().unwrap_or_default();
+        // What is not said is the usual.
+        let usual = |name: &str, usual: &str| all(name).pop().unwrap_or_else(|| usual.into());
+        Typed {
+            name: text::clean(one("name").trim(), LONGEST_NAME, None),
+            kind: usual("kind", "availability"),
+            limit: one("limit"),
+            failed: one("failed"),
+            journeys: all("journey"),
+            together: one("together"),
+            locations: all("location"),
+            days: all("day"),
+            open: one("open"),
+            closed: one("closed"),
+            period: usual("period", "month"),
+            rolling: one("rolling"),
+            promised: one("promised"),
+            from: one("from_when"),
+            based_on: one("based_on").parse().unwrap_or_default(),
+        }
+    }
+
+    /// What a form for something new begins with.
+    fn usual() -> Typed {
+        Typed {
+            kind: "availability".into(),
+            together: "pooled".into(),
+            failed: "bad".into(),
+            period: "month".into(),
+            rolling: "28".into(),
+            promised: "99.5".into(),
+            from: "beginning".into(),
+            ..Typed::default()
+        }
+    }
+
+    fn from(goal: &Goal, journeys: &[Journey], locations: &[Location]) -> Typed {
+        let newest = goal.newest();
+        let says = &newest.definition;
+        let slug = |id: &i32| journeys.iter().find(|j| j.id == *id).map(|j| j.slug.clone());
+        let place = |id: &i32| locations.iter().find(|l| l.id == *id).map(|l| l.slug.clone());
+        let clock = |t: Time| t.strftime("%H:%M").to_string();
+        let hours = says.service_hours.as_ref();
+        let (kind, limit, failed) = match says.measure {
+            Measure::Availability => ("availability", String::new(), "bad"),
+            Measure::Uptime => ("uptime", String::new(), "bad"),
+            Measure::Performance { limit_ms, failed } => (
+                "performance",
+                (limit_ms / 1000.0).to_string(),
+                if failed == FailedRuns::CountAsBad { "bad" } else { "out" },
+            ),
+        };
+        Typed {
+            name: goal.name.clone(),
+            kind: kind.into(),
+            limit,
+            failed: failed.into(),
+            journeys: says.journeys.iter().filter_map(slug).collect(),
+            together: word_of(says.combine).into(),
+            locations: says.locations.iter().filter_map(place).collect(),
+            days: hours.map_or(Vec::new(), |h| {
+                DAYS.iter().zip(h.days).filter(|(_, on)| *on).map(|(d, _)| d.0.into()).collect()
+            }),
+            open: hours.map_or(String::new(), |h| clock(h.from)),
+            closed: hours.map_or(String::new(), |h| clock(h.until)),
+            period: match says.period {
+                Period::Week => "week",
+                Period::Month => "month",
+                Period::Quarter => "quarter",
+                Period::Days(_) => "rolling",
+            }
+            .into(),
+            rolling: match says.period {
+                Period::Days(n) => n.to_string(),
+                _ => "28".into(),
+            },
+            promised: cadentis_core::stats::share::share_text(says.promised, 4, None)
+                .trim_end_matches('0')
+                .trim_end_matches('.')
+                .into(),
+            from: "period".into(),
+            based_on: newest.version,
+        }
+    }
+
+    /// What it says, or the field that is wrong and how.
+    fn read(
+        &self,
+        journeys: &[Journey],
+        locations: &[Location],
+    ) -> Result<Definition, (&'static str, String)> {
+        let wrong = |field, says: &str| Err((field, says.to_string()));
+        let measure = match self.kind.as_str() {
+            "availability" => Measure::Availability,
+            "uptime" => Measure::Uptime,
+            "performance" => match number(&self.limit) {
+                Some(s) => Measure::Performance {
+                    limit_ms: s * 1000.0,
+                    failed: match self.failed.as_str() {
+                        "out" => FailedRuns::LeftOut,
+                        _ => FailedRuns::CountAsBad,
+                    },
+                },
+                None => return wrong("limit", "A limit is a number of seconds, such as 4.5."),
+            },
+            _ => return wrong("kind", "There are availability, uptime and performance."),
+        };
+        let Some(percent) = number(self.promised.trim_end_matches('%')) else {
+            return wrong("promised", "A promise is a number of per cent, such as 99.5.");
+        };
+        let period = match (self.period.as_str(), self.rolling.trim().parse::<u16>()) {
+            ("week", _) => Period::Week,
+            ("month", _) => Period::Month,
+            ("quarter", _) => Period::Quarter,
+            ("rolling", Ok(days)) => Period::Days(days),
+            ("rolling", Err(_)) => {
+                return wrong("period", "A rolling window has a number of days, such as 28.");
+            }
+            _ => return wrong("period", "There are week, month, quarter and rolling days."),
+        };
+        let id = |slug: &String| journeys.iter().find(|j| j.slug == *slug).map(|j| j.id);
+        let place = |slug: &String| locations.iter().find(|l| l.slug == *slug).map(|l| l.id);
+        let definition = Definition {
+            measure,
+            combine: COMBINES
+                .iter()
+                .find(|(w, _)| *w == self.together)
+                .map_or(Combine::Pooled, |c| c.1),
+            journeys: self.journeys.iter().filter_map(id).collect(),
+            locations: self.locations.iter().filter_map(place).collect(),
+            service_hours: self.hours()?,
+            period,
+            promised: percent / 100.0,
+        };
+        match definition.check() {
+            Ok(()) => Ok(definition),
+            Err(why) => Err((field_of(&why), sentence(&why))),
+        }
+    }
+
+    fn hours(&self) -> Result<Option<ServiceHours>, (&'static str, String)> {
+        if self.open.is_empty() && self.closed.is_empty() && self.days.is_empty() {
+            return Ok(None);
+        }
+        let time = |text: &str| Time::strptime("%H:%M", text.trim()).ok();
+        let (Some(from), Some(until)) = (time(&self.open), time(&self.closed)) else {
+            let says = "Service hours have days, and two times of day such as 06:00 and 22:00; or nothing of it.";
+            return Err(("hours", says.into()));
+        };
+        let days = DAYS.map(|(word, _)| self.days.iter().any(|d| d == word));
+        Ok(Some(ServiceHours { days, from, until }))
+    }
+
+    /// When it begins to hold.
+    fn from_when(&self, definition: &Definition, now: Timestamp, zone: &TimeZone) -> Timestamp {
+        let here = definition.period.around(now, zone);
+        match (self.from.as_str(), definition.period) {
+            ("beginning", _) => at_second(BEGINNING_S),
+            // A rolling window has neither: it holds from now on.
+            (_, Period::Days(_)) => now,
+            ("next", _) => here.to,
+            _ => here.from,
+        }
+    }
+}
+
+/// A number as people write it, with a point or a comma.
+fn number(text: &str) -> Option<f64> {
+    text.trim().replace(',', ".").parse::<f64>().ok().filter(|n| n.is_finite())
+}
+
+const DAYS: [(&str, Weekday); 7] = [
+    ("mon", Weekday::Monday),
+    ("tue", Weekday::Tuesday),
+    ("wed", Weekday::Wednesday),
+    ("thu", Weekday::Thursday),
+    ("fri", Weekday::Friday),
+    ("sat", Weekday::Saturday),
+    ("sun", Weekday::Sunday),
+];
+
+const COMBINES: [(&str, Combine); 3] =
+    [("pooled", Combine::Pooled), ("all", Combine::All), ("any", Combine::Any)];
+
+fn word_of(combine: Combine) -> &'static str {
+    COMBINES.iter().find(|(_, c)| *c == combine).map_or("pooled", |(word, _)| *word)
+}
+
+fn field_of(why: &Impossible) -> &'static str {
+    match why {
+        Impossible::NoJourney | Impossible::ManyJourneys => "journeys",
+        Impossible::Promise => "promised",
+        Impossible::Limit => "limit",
+        Impossible::NoDay | Impossible::NoHours => "hours",
+        Impossible::Days => "period",
+    }
+}
+
+fn sentence(why: &Impossible) -> String {
+    let text = why.to_string();
+    let mut letters = text.chars();
+    let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}
+
+/// What a form is shown with.
+struct Shown<'a> {
+    goal: Option<&'a Goal>,
+    typed: Typed,
+    wrong: Option<(&'static str, String)>,
+    /// Whether what was typed is tried.
+    tries: bool,
+}
+
+async fn show(
+    state: &web::Data<State>,
+    request: &HttpRequest,
+    shown: Shown<'_>,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Goals", TWELVE_HOURS).await?;
+    let journeys = sites::journeys(&state.answers, frame.site.id).await?;
+    let locations = sites::locations(&state.answers).await?;
+    let Shown { goal, typed, mut wrong, tries } = shown;
+    let mut trial = None;
+    if tries && wrong.is_none() {
+        match typed.read(&journeys, &locations) {
+            Ok(definition) => {
+                let id = goal.map(|g| g.id);
+                let tried =
+                    goals::tried(&state.answers, &frame.site, id, &definition, frame.now).await?;
+                trial = Some(in_words(&frame, &definition, &tried));
+            }
+            Err(why) => wrong = Some(why),
+        }
+    }
+    let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let choice = |value: &str, name: &str, now: &str| Choice::new(value, name, value == now);
+    let zone = frame.site.zone.clone();
+    let mut page = html(&Page {
+        id: goal.map(|g| g.id),
+        kinds: [
+            ("availability", "availability: runs that get through"),
+            ("uptime", "uptime: time in which some location gets through"),
+            ("performance", "performance: runs within a limit"),
+        ]
+        .map(|(v, n)| choice(v, n, &typed.kind))
+        .to_vec(),
+        failed: [("bad", "count as too slow"), ("out", "are left out")]
+            .map(|(v, n)| choice(v, n, &typed.failed))
+            .to_vec(),
+        journeys: journeys
+            .iter()
+            .map(|j| Choice::new(&j.slug, &j.name, typed.journeys.contains(&j.slug)))
+            .collect(),
+        together: COMBINES.map(|(v, c)| choice(v, c.words(), &typed.together)).to_vec(),
+        locations: locations
+            .iter()
+            .map(|l| Choice::new(&l.slug, &l.name, typed.locations.contains(&l.slug)))
+            .collect(),
+        days: DAYS
+            .map(|(v, d)| Choice::new(v, day_name(d), typed.days.iter().any(|t| t == v)))
+            .to_vec(),
+        periods: [
+            ("month", "calendar month"),
+            ("week", "calendar week, from Monday"),
+            ("quarter", "quarter of a year"),
+            ("rolling", "the last days, rolling"),
+        ]
+        .map(|(v, n)| choice(v, n, &typed.period))
+        .to_vec(),
+        from: [
+            ("period", "the period at hand"),
+            ("next", "the next period"),
+            ("beginning", "the beginning: all periods are judged by it"),
+        ]
+        .map(|(v, n)| choice(v, n, &typed.from))
+        .to_vec(),
+        versions: goal.map_or(Vec::new(), |g| {
+            let row = |v: &GoalVersion| VersionRow {
+                version: v.version,
+                from: match v.from.as_second() <= BEGINNING_S {
+                    true => "the beginning".into(),
+                    false => format::day_clock(v.from, &zone),
+                },
+                made: format::day_clock(v.made_at, &zone),
+                author: v.author.clone(),
+                says: format!(
+                    "{} % of {}, {}",
+                    v.definition.promised * 100.0,
+                    v.definition.measure.words(),
+                    v.definition.period.words()
+                ),
+            };
+            g.versions.iter().map(row).collect()
+        }),
+        typed,
+        wrong,
+        trial,
+        frame,
+    })?;
+    *page.status_mut() = status;
+    Ok(page)
+}
+
+fn day_name(day: Weekday) -> &'static str {
+    match day {
+        Weekday::Monday => "Mon",
+        Weekday::Tuesday => "Tue",
+        Weekday::Wednesday => "Wed",
+        Weekday::Thursday => "Thu",
+        Weekday::Friday => "Fri",
+        Weekday::Saturday => "Sat",
+        Weekday::Sunday => "Sun",
+    }
+}
+
+fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Trial {
+    let counted = tried.windows.iter().filter(|w| w.judged.is_held.is_some()).count();
+    let held = tried.windows.iter().filter(|w| w.judged.is_held == Some(true)).count();
+    let promised = definition.promised;
+    let could = match tried.would_have_held {
+        Some(could) if counted > 0 => format!(
+            " To have held all of them it could have been {} %.",
+            cadentis_core::stats::share::share_text(could, 2, None)
+        ),
+        _ => String::new(),
+    };
+    let says = match counted {
+        0 => "Nothing was counted in any of these periods.".to_string(),
+        n if held == n => {
+            format!("Held in all of {n} periods in which something was counted.{could}")
+        }
+        n => format!("Held in {held} of {n} periods in which something was counted.{could}"),
+    };
+    let row = |w: &TriedWindow| {
+        let (judged, zone) = (&w.judged, &frame.site.zone);
+        let share = judged.score.share();
+        let standing = Standing::of_share(share, promised);
+        let spent =
+            w.spent_by.iter().map(|(journey, place, bad)| match definition.journeys.len() {
+                1 => format!("{place} {bad}"),
+                _ => format!("{journey} at {place} {bad}"),
+            });
+        TrialRow {
+            window: super::page::window_name(definition.period, judged.window, zone),
+            link: format!(
+                "{}?from={}&to={}",
+                base(&frame.site),
+                cadentis_core::calendar::Stretch::moment(judged.past.from),
+                cadentis_core::calendar::Stretch::moment(judged.past.to)
+            ),
+            share: format::percent(share, 3, Some(promised)),
+            tone: if judged.is_held.is_none() { "nodata" } else { tone(standing) },
+            word: match judged.is_held {
+                None => "nothing counted",
+                Some(true) if judged.past.to < judged.window.to => "held so far",
+                Some(true) => "held",
+                Some(false) => "missed",
+            },
+            left: match share {
+                Some(_) => length_text(judged.budget.left_ms()),
+                None => "–".into(),
+            },
+            counted: format::thousands(judged.score.counted()),
+            left_out: format::thousands(judged.score.left_out),
+            spent_by: spent.collect::<Vec<_>>().join(", "),
+        }
+    };
+    Trial { says, rows: tried.windows.iter().map(row).collect() }
+}
+
+/// `GET /goals/new`, with what was typed so far to be tried.
+pub async fn new(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let fields: Fields = query(&request)?;
+    let tries = fields.iter().any(|(n, _)| n == "promised");
+    let typed = if tries { Typed::of(&fields) } else { Typed::usual() };
+    let typed = match fields.iter().find(|(n, _)| n == "journey") {
+        Some((_, slug)) if !tries => Typed { journeys: vec![slug.clone()], ..typed },
+        _ => typed,
+    };
+    show(&state, &request, Shown { goal: None, typed, wrong: None, tries }).await
+}
+
+/// `GET /goals/{id}/change`, with what was typed so far to be tried; without it what the goal says is.
+pub async fn change(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    id: After<i32>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let goal = goal_of(&state, &site, id.0).await?;
+    let fields: Fields = query(&request)?;
+    let typed = match fields.iter().any(|(n, _)| n == "promised") {
+        true => Typed::of(&fields),
+        false => {
+            let journeys = sites::journeys(&state.answers, site.id).await?;
+            Typed::from(&goal, &journeys, &sites::locations(&state.answers).await?)
+        }
+    };
+    show(&state, &request, Shown { goal: Some(&goal), typed, wrong: None, tries: true }).await
+}
+
+fn not_promised(why: &NotPromised) -> (&'static str, String) {
+    match why {
+        NotPromised::Impossible(why) => (field_of(why), sentence(why)),
+        NotPromised::NoJourney => ("journeys", "One of these journeys is not there.".into()),
+        NotPromised::Taken => ("name", "Another goal of this site has the name.".into()),
+        NotPromised::Overtaken => (
+            "form",
+            "Somebody changed this goal meanwhile. What you typed is here; what they made of it is below, and on a fresh page.".into(),
+        ),
+    }
+}
+
+/// What was typed, read; or the page again.
+async fn read(
+    state: &State,
+    site: &Site,
+    typed: &Typed,
+    now: Timestamp,
+) -> Result<Result<(Definition, Timestamp), (&'static str, String)>, PageError> {
+    if typed.name.is_empty() {
+        return Ok(Err(("name", "A goal has a name.".into())));
+    }
+    let journeys = sites::journeys(&state.answers, site.id).await?;
+    let locations = sites::locations(&state.answers).await?;
+    Ok(typed.read(&journeys, &locations).map(|definition| {
+        let from = typed.from_when(&definition, now, &site.zone);
+        (definition, from)
+    }))
+}
+
+/// `POST /goals`
+pub async fn make(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let typed = Typed::of(&fields);
+    let wrong = match read(&state, &site, &typed, Timestamp::now()).await? {
+        Ok((definition, from)) => {
+            let promise = Promise { name: &typed.name, definition: &definition, from };
+            match changes::add(&state.answers, &by, &site, &promise).await? {
+                Ok(_) => return Ok(redirect(&format!("{}/goals", base(&site)))),
+                Err(why) => not_promised(&why),
+            }
+        }
+        Err(wrong) => wrong,
+    };
+    show(&state, &request, Shown { goal: None, typed, wrong: Some(wrong), tries: false }).await
+}
+
+/// `POST /goals/{id}`: another version.
+pub async fn changed(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    id: After<i32>,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let goal = goal_of(&state, &site, id.0).await?;
+    let typed = Typed::of(&fields);
+    let wrong = match read(&state, &site, &typed, Timestamp::now()).await? {
+        Ok((definition, from)) => {
+            let promise = Promise { name: &typed.name, definition: &definition, from };
+            let which = (&goal, typed.based_on);
+            match changes::set(&state.answers, &by, &site, which, &promise).await? {
+                Ok(_) => return Ok(redirect(&format!("{}/goals#goal-{}", base(&site), goal.id))),
+                Err(why) => not_promised(&why),
+            }
+        }
+        Err(wrong) => wrong,
+    };
+    show(&state, &request, Shown { goal: Some(&goal), typed, wrong: Some(wrong), tries: false })
+        .await
+}
+
+/// `POST /goals/{id}/remove`
+pub async fn remove(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    id: After<i32>,
+) -> Result<HttpResponse, PageError> {
+    let goal = goal_of(&state, &site, id.0).await?;
+    changes::remove(&state.answers, &by, &site, &goal).await?;
+    Ok(redirect(&format!("{}/goals", base(&site))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn fields(more: &[(&str, &str)]) -> Fields {
+        let usual = [
+            ("name", "Bookable"),
+            ("kind", "performance"),
+            ("limit", "4,5"),
+            ("promised", "99.9 %"),
+            ("period", "quarter"),
+            ("day", "mon"),
+            ("day", "fri"),
+            ("open", "06:00"),
+            ("closed", "22:00"),
+        ];
+        let kept = usual.iter().filter(|(n, _)| !more.iter().any(|(m, _)| m == n));
+        kept.chain(more).map(|(n, v)| (n.to_string(), v.to_string())).collect()
+    }
+
+    #[test]
+    fn what_is_typed_is_read_as_people_write_it_and_what_is_wrong_is_told_at_its_field() {
+        let typed = Typed::of(&fields(&[]));
+        assert_eq!(number(&typed.limit), Some(4.5));
+        let hours = typed.hours().unwrap().unwrap();
+        assert_eq!(hours.days, [true, false, false, false, true, false, false]);
+        let read = |more: &[(&str, &str)]| Typed::of(&fields(more)).read(&[], &[]).unwrap_err().0;
+        assert_eq!(read(&[]), "journeys", "all else is right");
+        assert_eq!(read(&[("limit", "soon")]), "limit");
+        assert_eq!(read(&[("limit", "")]), "limit");
+        assert_eq!(read(&[("promised", "all")]), "promised");
+        assert_eq!(read(&[("kind", "magic")]), "kind");
+        assert_eq!(read(&[("period", "rolling"), ("rolling", "soon")]), "period");
+        assert_eq!(read(&[("open", "")]), "hours");
+        assert_eq!(read(&[("open", "25:00")]), "hours");
+    }
+
+    #[test]
+    fn a_goal_holds_from_the_beginning_from_its_period_or_from_the_next() {
+        let zone = TimeZone::get("Europe/Oslo").unwrap();
+        let now: Timestamp = "2026-11-20T12:00:00Z".parse().unwrap();
+        let goal = |period| Definition { period, ..Definition::monthly(1, 0.99) };
+        let of = |from: &str, period| {
+            let typed = Typed { from: from.into(), ..Typed::default() };
+            typed.from_when(&goal(period), now, &zone).to_string()
+        };
+        assert_eq!(of("period", Period::Month), "2026-10-31T23:00:00Z");
+        assert_eq!(of("next", Period::Month), "2026-11-30T23:00:00Z");
+        assert_eq!(of("beginning", Period::Month), "2000-01-01T00:00:00Z");
+        assert_eq!(of("next", Period::Days(28)), now.to_string());
+    }
+}

@@ -1,0 +1,471 @@
+//! Goals: what was promised, what is left of the error budget, and the proof.
+
+use crate::State;
+use crate::draw::{Axis, band, line, ticks};
+use crate::error::PageError;
+use crate::format;
+use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
+use crate::respond::{TWELVE_HOURS, html};
+use crate::view::{Cell, Figure, Mark, Window, Working};
+use crate::words::uptime_proof;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_answers::goals::{self, AtLocation, FailedFor, Limited, VITALS};
+use cadentis_answers::kept::{CarveOut, Site};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Standing};
+use cadentis_core::stats::share::share_text;
+use cadentis_core::timing::Vital;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+
+#[derive(Template)]
+#[template(path = "goals.html")]
+struct Page {
+    frame: Frame,
+    goals: Vec<Card>,
+    /// Each goal in a row, when there are several.
+    rows: Vec<Row>,
+    /// Whether there is anything to promise something of.
+    journeys: bool,
+    budget_vitals: Vec<&'static str>,
+    budgets: Vec<FamilyRow>,
+}
+
+/// A page family with a cell for each vital.
+struct FamilyRow {
+    family: String,
+    cells: Vec<Cell>,
+}
+
+/// A goal in a row.
+struct Row {
+    id: i32,
+    name: String,
+    promised: String,
+    share: String,
+    tone: &'static str,
+    left: String,
+    burn: String,
+    says: String,
+}
+
+struct Card {
+    id: i32,
+    /// What is promised, of what, over what, and since when.
+    promise: String,
+    /// Pairs of windows that it burns over.
+    burns: Vec<BurnRow>,
+    /// What it would be without the stretch that was chosen.
+    what_if: Option<WhatIf>,
+    carve_outs: Vec<CarveRow>,
+    name: String,
+    says: String,
+    month: String,
+    readings: Vec<Figure>,
+    from_s: i64,
+    to_s: i64,
+    ticks: Vec<Mark>,
+    windows: Vec<Window>,
+    area: String,
+    line: String,
+    pace: String,
+    reads: String,
+    now_x: Option<f64>,
+    locations: Vec<LocationRow>,
+    spells: Vec<SpellRow>,
+    proof: Vec<Working>,
+}
+
+struct BurnRow {
+    windows: String,
+    long: String,
+    short: String,
+    trigger: String,
+    burns: bool,
+}
+
+/// The chosen stretch, and the share with and without it.
+struct WhatIf {
+    says: String,
+    /// As the fields of a form have it, by the clock of the site.
+    from: String,
+    to: String,
+}
+
+struct CarveRow {
+    id: i32,
+    when: String,
+    why: String,
+    author: String,
+    made: String,
+    /// That it changed a window that was over, and that it was put back.
+    beside: Vec<String>,
+    in_force: bool,
+}
+
+/// A time in which it failed.
+struct SpellRow {
+    link: String,
+    from: String,
+    to: String,
+    lasted: String,
+    places: String,
+    failed: u64,
+}
+
+struct LocationRow {
+    name: String,
+    availability: String,
+    tone: &'static str,
+    counted: String,
+    failed: u64,
+    unmeasured: u64,
+    left_out: u64,
+    spent: String,
+}
+
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let state = &state;
+    let request = &request;
+
+    let frame = Frame::load(state, request, "Goals", TWELVE_HOURS).await?;
+    let told = goals::ask(&state.answers, &frame.site, &frame.range(), frame.now).await?;
+    let cell = |(vital, limited): (&Vital, &Limited)| {
+        let says = format::vital(*vital, &limited.reading);
+        match limited.limit {
+            Some((limit, standing)) => {
+                Cell::new(format!("{says} of {}", vital.text(limit)), tone(standing))
+            }
+            None => Cell::new(says, "nodata"),
+        }
+    };
+    let family = |(family, cells): (String, [Limited; 3])| FamilyRow {
+        family,
+        cells: VITALS.iter().zip(&cells).map(cell).collect(),
+    };
+    // What is in danger stands first.
+    let mut cards = told.cards;
+    cards.sort_by(|a, b| danger(a).total_cmp(&danger(b)));
+    html(&Page {
+        rows: cards.iter().map(|c| row(&frame, c)).collect(),
+        goals: cards.iter().map(|c| card(&frame, c)).collect(),
+        journeys: !told.journeys.is_empty(),
+        budget_vitals: VITALS.map(Vital::name).to_vec(),
+        budgets: told.families.into_iter().map(family).collect(),
+        frame,
+    })
+}
+
+/// How close a goal is to being missed: what is left of its error budget, less what the pace of the last day takes.
+fn danger(c: &goals::Card) -> f64 {
+    let left = c.budget.left_share().unwrap_or(1.0);
+    left - c.burn_day.unwrap_or(0.0).min(100.0) / 100.0
+}
+
+/// What a window of this kind is called.
+pub fn window_name(period: Period, window: Stretch, zone: &TimeZone) -> String {
+    let at = |t: Timestamp| t.to_zoned(zone.clone());
+    let last = window.to - SignedDuration::from_secs(1);
+    match period {
+        Period::Month => at(window.from).strftime("%B %Y").to_string(),
+        Period::Quarter => {
+            format!("{} to {}", at(window.from).strftime("%B"), at(last).strftime("%B %Y"))
+        }
+        Period::Week => format!("the week from {}", at(window.from).strftime("%-d %B %Y")),
+        Period::Days(n) => {
+            format!("{n} days up to {}", at(window.to).strftime("%-d %B %Y %H:%M"))
+        }
+    }
+}
+
+/// What is said first of a goal.
+fn says(c: &goals::Card, name: &str) -> String {
+    match (c.budget.left_share(), c.forecast.at) {
+        _ if c.budget.score.counted() == 0 => format!("Nothing is counted yet in {name}."),
+        (Some(l), _) if l < 0.0 => format!(
+            "Missed for {name}: the error budget is overspent by {}.",
+            length_text(-c.budget.left_ms())
+        ),
+        // A rolling window ends now: there is no course that it could be on.
+        (Some(l), _) if matches!(c.version.definition.period, Period::Days(_)) => {
+            format!(
+                "Held over {name}, with {} of the error budget left.",
+                format::percent(Some(l), 0, None)
+            )
+        }
+        (_, Some(end)) if end < c.window.to => format!(
+            "At the pace of the last 24 hours the error budget runs out in {}, before the period ends.",
+            length_text(Stretch { from: c.past.to, to: end }.ms())
+        ),
+        _ => format!(
+            "On course for {name}: at the pace of the last 24 hours the error budget outlasts it."
+        ),
+    }
+}
+
+fn measured(measure: Measure) -> &'static str {
+    match measure {
+        Measure::Availability => "availability",
+        Measure::Uptime => "uptime",
+        Measure::Performance { .. } => "within the limit",
+    }
+}
+
+/// What is promised, in a sentence.
+fn promise(frame: &Frame, c: &goals::Card) -> String {
+    let says = &c.version.definition;
+    let names: Vec<&str> = c.journeys.iter().map(|j| j.name.as_str()).collect();
+    let mut text = format!(
+        "{} % over {}: {}, of {}",
+        share_text(says.promised, 3, None),
+        says.period.words(),
+        says.measure.words(),
+        cadentis_core::finding::list(&names)
+    );
+    if names.len() > 1 {
+        text += &format!("; {}", says.combine.words());
+    }
+    if !says.locations.is_empty() {
+        let places: Vec<&str> = c.locations.iter().map(|l| l.location.name.as_str()).collect();
+        text += &format!("; at {}", cadentis_core::finding::list(&places));
+    }
+    if let Some(hours) = &says.service_hours {
+        text += &format!("; {} in {}", hours.words(), frame.zone);
+    }
+    text + "."
+}
+
+fn row(frame: &Frame, c: &goals::Card) -> Row {
+    let promised = c.version.definition.promised;
+    let share = c.budget.score.share();
+    let name = window_name(c.version.definition.period, c.window, &frame.site.zone);
+    Row {
+        id: c.goal.id,
+        name: c.goal.name.clone(),
+        promised: format!("{} %", share_text(promised, 2, None)),
+        share: format::percent(share, 2, Some(promised)),
+        tone: tone(Standing::of_share(share, promised)),
+        left: format!(
+            "{} of {}",
+            length_text(c.budget.left_ms()),
+            length_text(c.budget.allowed_ms())
+        ),
+        burn: rate(c.burn_day),
+        says: says(c, &name),
+    }
+}
+
+fn rate(rate: Option<f64>) -> String {
+    rate.map_or("–".into(), |b| format!("{b:.1}×"))
+}
+
+fn burn_row(b: &Burn) -> BurnRow {
+    let long = |s: i64| length_text(s as f64 * 1000.0);
+    BurnRow {
+        windows: format!("{} and {}", long(b.pair.long_s), long(b.pair.short_s)),
+        long: rate(b.long),
+        short: rate(b.short),
+        trigger: format!("{}×", b.pair.trigger),
+        burns: b.is_burning(),
+    }
+}
+
+fn what_if(frame: &Frame, c: &goals::Card) -> Option<WhatIf> {
+    let (chosen, without) = c.what_if.as_ref()?;
+    let promised = c.version.definition.promised;
+    let percent = |b: &ErrorBudget| format::percent(b.score.share(), 3, Some(promised));
+    let clock =
+        |t: Timestamp| t.to_zoned(frame.site.zone.clone()).strftime("%Y-%m-%dT%H:%M").to_string();
+    Some(WhatIf {
+        says: format!(
+            "Without {}, the stretch chosen above, the share would be {} instead of {}, with {} of the error budget left instead of {}.",
+            chosen.words(&frame.site.zone),
+            percent(without),
+            percent(&c.budget),
+            length_text(without.left_ms()),
+            length_text(c.budget.left_ms())
+        ),
+        from: clock(chosen.from),
+        to: clock(chosen.to),
+    })
+}
+
+fn carve_row(frame: &Frame, c: &goals::Card, carved: &CarveOut) -> CarveRow {
+    let zone = &frame.site.zone;
+    let period = c.version.definition.period;
+    let is_rolling = matches!(period, Period::Days(_));
+    // The window that the time lies in, which may have been told to somebody before.
+    let window = period.around(carved.stretch.from, zone);
+    let name = window_name(period, window, zone);
+    let mut beside = Vec::new();
+    if carved.made_at >= window.to && !is_rolling {
+        beside
+            .push(format!("{name} was over by then: what was reported of it before has changed."));
+    }
+    if let Some((at, by)) = &carved.revoked {
+        let again = *at >= window.to && !is_rolling;
+        let changed = if again { format!(", which changed {name} again") } else { String::new() };
+        beside.push(format!("Put back by {by} on {}{changed}.", format::day_clock(*at, zone)));
+    }
+    CarveRow {
+        id: carved.id,
+        when: carved.stretch.words(zone),
+        why: carved.why.clone(),
+        author: carved.author.clone(),
+        made: format::day_clock(carved.made_at, zone),
+        in_force: carved.revoked.is_none(),
+        beside,
+    }
+}
+
+fn figures(c: &goals::Card) -> Vec<Figure> {
+    let (budget, promised) = (&c.budget, c.version.definition.promised);
+    let burn = |rate: Option<f64>, label: &str| {
+        let fast = rate.is_some_and(|b| b > 1.0);
+        Figure::new(
+            rate.map_or("–".into(), |b| format!("{b:.1}×")),
+            label.into(),
+            if fast { "strained" } else { "within" },
+        )
+    };
+    let mut all = vec![Figure::new(
+        format::percent(budget.score.share(), 2, Some(promised)),
+        format!(
+            "{} · goal {} %",
+            measured(c.version.definition.measure),
+            share_text(promised, 2, None)
+        ),
+        tone(Standing::of_share(budget.score.share(), promised)),
+    )];
+    if let Some(uptime) = c.uptime.filter(|_| c.version.definition.measure != Measure::Uptime) {
+        all.push(Figure::new(
+            format::percent(uptime.share(), 2, Some(1.0)),
+            "uptime · reached from somewhere".into(),
+            "within",
+        ));
+    }
+    all.extend([
+        Figure::new(
+            length_text(budget.left_ms()),
+            format!("error budget left of {}", length_text(budget.allowed_ms())),
+            tone(Standing::of_error_budget(budget.left_share())),
+        ),
+        burn(c.burn_window, "burn rate · this period"),
+        burn(c.burn_day, "burn rate · last 24 h"),
+    ]);
+    all
+}
+
+fn location_row(l: &AtLocation, promised: f64) -> LocationRow {
+    let t = &l.tally;
+    LocationRow {
+        name: l.location.name.clone(),
+        availability: format::percent(t.availability(), 2, Some(promised)),
+        tone: tone(Standing::of_share(t.availability(), promised)),
+        counted: format::thousands(t.counted()),
+        failed: t.failed,
+        unmeasured: t.unmeasured,
+        left_out: t.left_out,
+        spent: match l.spent.filter(|s| *s > 0.0) {
+            Some(spent) => format::percent(Some(spent), 0, None),
+            None => "–".into(),
+        },
+    }
+}
+
+fn spell_row(t: &FailedFor, past: Stretch, site: &Site) -> SpellRow {
+    let zone = &site.zone;
+    let hour = SignedDuration::from_hours(1);
+    let (from, to) = (t.stretch.from - hour, (t.stretch.to + hour).min(past.to));
+    let places: Vec<&str> = t.places.iter().map(String::as_str).collect();
+    SpellRow {
+        link: format!("{}?from={}&to={}", base(site), Stretch::moment(from), Stretch::moment(to)),
+        from: format::day_clock(t.stretch.from, zone),
+        to: if t.lasts { "still".into() } else { format::day_clock(t.stretch.to, zone) },
+        lasted: length_text(t.stretch.ms()),
+        places: cadentis_core::finding::list(&places),
+        failed: t.runs,
+    }
+}
+
+fn proof(frame: &Frame, c: &goals::Card, name: &str) -> Vec<Working> {
+    let zone = &frame.site.zone;
+    let says = &c.version.definition;
+    let mut window = vec![
+        format!("{name} in {}, {} to {}.", frame.zone, c.window.from, c.window.to),
+        format!("Judged up to {}.", format::day_clock(c.past.to, zone)),
+        format!("{} locations, every {} min at most.", c.locations.len(), c.every_s / 60),
+        format!("Version {} of the goal: {}", c.version.version, promise(frame, c)),
+    ];
+    window.extend(c.left_out.iter().map(|w| {
+        let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
+        format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why)
+    }));
+    let (good, counted) = match (says.measure, says.combine) {
+        (Measure::Uptime, _) => ("times in which some location got through", "counted times"),
+        (_, Combine::All | Combine::Any) => ("moments that were good", "counted moments"),
+        (Measure::Availability, _) => ("runs that got through", "counted runs"),
+        (Measure::Performance { .. }, _) => ("runs within the limit", "counted runs"),
+    };
+    let share = c.score.proof(measured(says.measure), good, counted, says.promised);
+    let share = match says.measure {
+        Measure::Availability => share
+            .noting(format!("slow runs got through: {} of them", format::thousands(c.tally.slow))),
+        _ => share,
+    };
+    let spent = c.budget.proof().noting(
+        "burn rate = share of bad / share that may be bad; 1 spends the budget exactly by the end of the window",
+    );
+    let forecast = c.forecast.proof("the last 24 hours", |at| format::day_clock(at, zone));
+    let mut all = vec![
+        Working::new("Window", window),
+        Working::of("Share", &share),
+        Working::of("Error budget", &spent),
+        Working::of("Forecast", &forecast),
+    ];
+    if let Some(uptime) = &c.uptime {
+        let uptime = uptime_proof(uptime, c.every_s);
+        all.insert(2, Working::of("Uptime, reached from somewhere", &uptime));
+    }
+    all
+}
+
+fn card(frame: &Frame, c: &goals::Card) -> Card {
+    let zone = &frame.site.zone;
+    let promised = c.version.definition.promised;
+    let name = window_name(c.version.definition.period, c.window, zone);
+    let axis = Axis { stretch: c.window, left: 196.0, width: WIDTH - 232.0 };
+    let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
+    let points: Vec<(f64, f64)> =
+        c.course.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
+    let reads: Vec<(i64, String)> =
+        c.course.iter().map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms())))).collect();
+    Card {
+        id: c.goal.id,
+        promise: promise(frame, c),
+        burns: c.burns.iter().map(burn_row).collect(),
+        what_if: what_if(frame, c),
+        carve_outs: c.record.iter().map(|r| carve_row(frame, c, r)).collect(),
+        name: c.goal.name.clone(),
+        says: says(c, &name),
+        readings: figures(c),
+        from_s: c.window.from.as_second(),
+        to_s: c.window.to.as_second(),
+        ticks: ticks(&axis, zone),
+        windows: drawn_windows(&c.left_out, &axis),
+        area: band(&points.iter().map(|(x, y)| (*x, *y, 120.0)).collect::<Vec<_>>()),
+        line: line(points.iter().map(|p| Some(*p))),
+        pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),
+        reads: serde_json::to_string(&reads).unwrap_or_default(),
+        now_x: c.window.contains(frame.now).then(|| axis.x(frame.now)),
+        locations: c.locations.iter().map(|l| location_row(l, promised)).collect(),
+        spells: c.failed.iter().map(|t| spell_row(t, c.past, &frame.site)).collect(),
+        proof: proof(frame, c, &name),
+        month: name,
+    }
+}
