@@ -1,9 +1,14 @@
 //! Goals on their pages: tried, promised, changed by two at once, with time taken out and put back.
 
 use crate::server::{Served, get, play, server};
-use crate::serving::{page_of_its_own, program};
+use crate::serving::{self, SLUG, Server, page_of_its_own, program};
 use cadentis_core::access::Scope;
+use cadentis_core::calendar::{Pace, Stretch};
 use cadentis_core::run::Outcome;
+use cadentis_store::Db;
+use cadentis_store::journey::{NewJourney, PlaceAndPace};
+use cadentis_store::run::Run;
+use cadentis_store::script_version::Status;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
@@ -198,11 +203,7 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
     };
     assert!(share().await.0);
     // What if: the stretch that holds the failure is the one that is chosen.
-    let chosen = format!(
-        "from={}&to={}",
-        cadentis_core::calendar::Stretch::moment(before_it),
-        cadentis_core::calendar::Stretch::moment(after_it)
-    );
+    let chosen = format!("from={}&to={}", Stretch::moment(before_it), Stretch::moment(after_it));
     let page = get(&s, &format!("/marram-ferries/goals?{chosen}")).await.1;
     assert!(page.contains("the share would be 100.000 % instead of 75.000 %"), "{page}");
     let outs = "/marram-ferries/goals/1/carve-outs";
@@ -228,4 +229,84 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
     assert_eq!((post(&s, &back, &[]).await.0, post(&s, &back, &[]).await.0), (303, 404));
     let (before, _, page) = share().await;
     assert!(before && page.contains("Put back by Ada"), "{page}");
+}
+
+/// Forty days of two journeys at two places: failures, slow runs and trouble of our own without a pattern.
+async fn forty_days(db: &Db) -> i32 {
+    let site = serving::site(db).await;
+    let mut places = Vec::new();
+    for (slug, name) in [("bergen", "Bergen"), ("quay", "Quay")] {
+        places.push(serving::location(db, slug, name, slug).await);
+    }
+    let now = Timestamp::now();
+    let first =
+        Timestamp::from_second(now.as_second() / 900 * 900 - 40 * 86_400).expect("a moment");
+    db.ensure_days(first, now).await.expect("days");
+    let mut runs = Vec::new();
+    for (nth, slug) in ["book", "load"].into_iter().enumerate() {
+        let pace = Pace::Every(900);
+        let journey = NewJourney {
+            site_id: site,
+            slug,
+            name: slug,
+            script: "script \"Book\"\nstep \"Open\"\n  open http://book.marram.example/\n",
+            apdex_t_s: 1.0,
+            author: "Ada",
+            plays: PlaceAndPace::usual(&pace, &places),
+            status: Status::Active,
+        };
+        let journey_id = db.add_journey(&journey).await.expect("a journey");
+        for (place, location_id) in places.iter().enumerate() {
+            for due in 0..40 * 96 {
+                // Spread as a hash spreads: no two of them follow each other.
+                let luck = (due as u64 * 4 + nth as u64 * 2 + place as u64)
+                    .wrapping_mul(0x9e37_79b9_7f4a_7c15)
+                    >> 40;
+                let outcome = match luck % 97 {
+                    0 => Outcome::Failed,
+                    1 | 2 => Outcome::Slow,
+                    3 => Outcome::Unmeasured,
+                    _ => Outcome::Passed,
+                };
+                runs.push(Run {
+                    id: Uuid::new_v4(),
+                    site_id: site,
+                    journey_id,
+                    location_id: *location_id,
+                    due_at: first + SignedDuration::from_secs(due * 900 + place as i64 * 60),
+                    outcome,
+                    duration_ms: 300.0 + (luck % 4_000) as f64,
+                    steps_ms: Default::default(),
+                    trouble: None,
+                    split_ms: None,
+                });
+            }
+        }
+    }
+    let rows = runs.into_iter().map(|r| (r, "r".to_string(), None));
+    db.copy_runs(rows).await.expect("copied");
+    site
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn goals_drawn_at_random_are_judged_as_a_script_in_another_language_judges_the_exported_runs()
+{
+    let (db, url) = serving::database().await;
+    let site = forty_days(&db).await;
+    let hour = |ago: i64| Timestamp::now() - SignedDuration::from_hours(ago);
+    let window = Stretch { from: hour(75), to: hour(70) };
+    db.add_maintenance(site, window, "Database moved").await.expect("kept");
+    let token = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
+    let hash = Sha256::digest(token.as_bytes());
+    db.add_api_token(&hash, site, "a test", &[Scope::Read], "Ada", 1).await.expect("a token");
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let seconds = |at: Timestamp| at.as_microsecond() as f64 / 1e6;
+    let maintenance = format!("{:.6},{:.6}", seconds(window.from), seconds(window.to));
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/goals_by_hand");
+    let mut python = tokio::process::Command::new("python3");
+    python.args([script, &server.address, &token, SLUG, "5", "11", "900", &maintenance]);
+    let end = python.output().await.expect("python3 is installed");
+    let said = String::from_utf8_lossy(&[end.stdout, end.stderr].concat()).into_owned();
+    assert!(end.status.success() && said.lines().count() == 5, "{said}");
 }
