@@ -14,6 +14,17 @@ use serde::{Deserialize, Serialize};
 /// The pace that a forecast goes on at is that of the last day.
 const PACE: SignedDuration = SignedDuration::from_hours(24);
 
+/// Days of the week, Monday first: in one word, and as people read them.
+pub const DAYS: [(&str, &str); 7] = [
+    ("mon", "Mon"),
+    ("tue", "Tue"),
+    ("wed", "Wed"),
+    ("thu", "Thu"),
+    ("fri", "Fri"),
+    ("sat", "Sat"),
+    ("sun", "Sun"),
+];
+
 /// Hours of the week in which a goal counts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ServiceHours {
@@ -28,8 +39,7 @@ pub struct ServiceHours {
 impl ServiceHours {
     /// As people say it.
     pub fn words(&self) -> String {
-        let names = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
-        let open = names.iter().zip(self.days).filter(|(_, open)| *open).map(|(name, _)| *name);
+        let open = DAYS.iter().zip(self.days).filter(|(_, open)| *open).map(|(day, _)| day.1);
         let time = |t: Time| t.strftime("%H:%M").to_string();
         let days: Vec<&str> = open.collect();
         format!("{} {}–{}", days.join(" "), time(self.from), time(self.until))

@@ -135,6 +135,15 @@ pub enum FailedRuns {
 }
 
 impl Measure {
+    /// In one word.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Measure::Availability => "availability",
+            Measure::Uptime => "uptime",
+            Measure::Performance { .. } => "performance",
+        }
+    }
+
     /// As people say it.
     pub fn words(&self) -> String {
         match self {
@@ -203,6 +212,23 @@ pub enum Combine {
 }
 
 impl Combine {
+    /// All of them.
+    pub const ALL: [Combine; 3] = [Combine::Pooled, Combine::All, Combine::Any];
+
+    /// In one word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Combine::Pooled => "pooled",
+            Combine::All => "all",
+            Combine::Any => "any",
+        }
+    }
+
+    /// The one of this word.
+    pub fn of_word(word: &str) -> Option<Combine> {
+        Combine::ALL.into_iter().find(|c| c.word() == word)
+    }
+
     /// As people say it.
     pub fn words(self) -> &'static str {
         match self {

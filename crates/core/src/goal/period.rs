@@ -20,6 +20,16 @@ pub enum Period {
 }
 
 impl Period {
+    /// In one word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Period::Month => "month",
+            Period::Quarter => "quarter",
+            Period::Week => "week",
+            Period::Days(_) => "rolling",
+        }
+    }
+
     /// As people say it.
     pub fn words(self) -> String {
         match self {

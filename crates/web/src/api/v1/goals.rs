@@ -67,22 +67,19 @@ pub(super) struct ErrorBudgetShape {
 impl GoalShape {
     fn of(c: goals::Card) -> GoalShape {
         let says = &c.version.definition;
-        let (period, days) = match says.period {
-            Period::Week => ("week", None),
-            Period::Month => ("month", None),
-            Period::Quarter => ("quarter", None),
-            Period::Days(days) => ("rolling", Some(days)),
+        let days = match says.period {
+            Period::Days(days) => Some(days),
+            _ => None,
         };
-        let (measure, limit_ms) = match says.measure {
-            Measure::Availability => ("availability", None),
-            Measure::Uptime => ("uptime", None),
-            Measure::Performance { limit_ms, .. } => ("performance", Some(limit_ms)),
+        let limit_ms = match says.measure {
+            Measure::Performance { limit_ms, .. } => Some(limit_ms),
+            _ => None,
         };
         GoalShape {
             promised: says.promised,
-            measure,
+            measure: says.measure.word(),
             limit_ms,
-            period,
+            period: says.period.word(),
             days,
             id: c.goal.id,
             name: c.goal.name,

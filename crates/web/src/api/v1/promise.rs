@@ -9,7 +9,7 @@ use actix_web::{HttpResponse, web};
 use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
 use cadentis_answers::kept::Site;
 use cadentis_answers::{goals, sites};
-use cadentis_core::goal::definition::{Impossible, ServiceHours};
+use cadentis_core::goal::definition::{DAYS, Impossible, ServiceHours};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period};
 use cadentis_core::text;
 use jiff::Timestamp;
@@ -133,11 +133,11 @@ pub(super) struct TrialShape {
     would_have_held: Option<f64>,
 }
 
-fn invalid(pointer: &str, says: &str) -> HttpResponse {
-    HttpResponse::from(Problem::invalid(pointer, says))
+fn invalid(pointer: &str, says: &str) -> Box<Problem> {
+    Box::new(Problem::invalid(pointer, says))
 }
 
-fn impossible(why: &Impossible) -> HttpResponse {
+fn impossible(why: &Impossible) -> Box<Problem> {
     let at = match why {
         Impossible::NoJourney | Impossible::ManyJourneys => "/journeys",
         Impossible::Promise => "/promised",
@@ -148,20 +148,18 @@ fn impossible(why: &Impossible) -> HttpResponse {
     invalid(at, &why.to_string())
 }
 
-const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
-
 impl HoursShape {
-    fn read(&self) -> Result<ServiceHours, HttpResponse> {
+    fn read(&self) -> Result<ServiceHours, Box<Problem>> {
         let time = |at: &str, text: &str| {
             let says = "A time of day such as 06:00.";
             Time::strptime("%H:%M", text)
                 .map_err(|_| invalid(&format!("/service_hours/{at}"), says))
         };
-        if let Some(nth) = self.days.iter().position(|d| !DAYS.contains(&d.as_str())) {
+        if let Some(nth) = self.days.iter().position(|d| DAYS.iter().all(|(word, _)| word != d)) {
             let at = format!("/service_hours/days/{nth}");
             return Err(invalid(&at, "A day is one of mon, tue, wed, thu, fri, sat, sun."));
         }
-        let days = DAYS.map(|d| self.days.iter().any(|given| given == d));
+        let days = DAYS.map(|(word, _)| self.days.iter().any(|given| given == word));
         Ok(ServiceHours {
             days,
             from: time("from", &self.from)?,
@@ -196,7 +194,7 @@ impl DefinitionShape {
                 },
             },
             (MeasureWord::Performance, None) => {
-                return Err(invalid("/limit_ms", "Performance has a limit in milliseconds."));
+                return Err(invalid("/limit_ms", "Performance has a limit in milliseconds.").into());
             }
         };
         let period = match (self.period, self.days) {
@@ -205,7 +203,7 @@ impl DefinitionShape {
             (PeriodWord::Quarter, _) => Period::Quarter,
             (PeriodWord::Rolling, Some(days)) => Period::Days(days),
             (PeriodWord::Rolling, None) => {
-                return Err(invalid("/days", "A rolling period has a number of days."));
+                return Err(invalid("/days", "A rolling period has a number of days.").into());
             }
         };
         let definition = Definition {
@@ -221,7 +219,7 @@ impl DefinitionShape {
             period,
             promised: self.promised,
         };
-        definition.check().map_err(|why| impossible(&why))?;
+        definition.check().map_err(|why| HttpResponse::from(impossible(&why)))?;
         Ok(definition)
     }
 }
@@ -263,7 +261,7 @@ pub(super) async fn attempt(
     said(tried.await)
 }
 
-fn not_promised(why: &NotPromised) -> HttpResponse {
+fn not_promised(why: &NotPromised) -> Box<Problem> {
     match why {
         NotPromised::Impossible(why) => impossible(why),
         NotPromised::NoJourney => invalid("/journeys", "One of these journeys is not there."),
@@ -289,18 +287,18 @@ pub(super) async fn add(
     let add = async {
         let name = text::clean(new.name.trim(), LONGEST_NAME + 1, None);
         if name.is_empty() || name.chars().count() > LONGEST_NAME {
-            return Err(invalid("/name", "A name has 1 to 80 characters."));
+            return Err(invalid("/name", "A name has 1 to 80 characters.").into());
         }
         let definition = new.says.read(&state, &site).await?;
         let from = new.from.unwrap_or(Timestamp::UNIX_EPOCH);
         if !(1970..=2100).contains(&from.to_zoned(jiff::tz::TimeZone::UTC).year()) {
-            return Err(invalid("/from", "A moment from 1970 to 2100."));
+            return Err(invalid("/from", "A moment from 1970 to 2100.").into());
         }
         let promise = Promise { name: &name, definition: &definition, from };
         let made = changes::add(&state.answers, &caller.author, &site, &promise).await;
         match made.map_err(stopped)? {
             Ok(id) => Ok(HttpResponse::Created().json(Made { id })),
-            Err(why) => Err(not_promised(&why)),
+            Err(why) => Err(not_promised(&why).into()),
         }
     };
     said(add.await)

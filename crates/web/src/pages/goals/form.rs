@@ -17,11 +17,11 @@ use cadentis_answers::goals::{self, TriedWindow};
 use cadentis_answers::kept::{Goal, GoalVersion, Journey, Location, Site};
 use cadentis_answers::sites;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::definition::{Impossible, ServiceHours};
+use cadentis_core::goal::definition::{DAYS, Impossible, ServiceHours};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period, Standing};
 use cadentis_core::text;
 use jiff::Timestamp;
-use jiff::civil::{Time, Weekday};
+use jiff::civil::Time;
 use jiff::tz::TimeZone;
 
 /// A name has at most so many characters.
@@ -155,35 +155,27 @@ impl Typed {
         let place = |id: &i32| locations.iter().find(|l| l.id == *id).map(|l| l.slug.clone());
         let clock = |t: Time| t.strftime("%H:%M").to_string();
         let hours = says.service_hours.as_ref();
-        let (kind, limit, failed) = match says.measure {
-            Measure::Availability => ("availability", String::new(), "bad"),
-            Measure::Uptime => ("uptime", String::new(), "bad"),
+        let (limit, failed) = match says.measure {
             Measure::Performance { limit_ms, failed } => (
-                "performance",
                 (limit_ms / 1000.0).to_string(),
                 if failed == FailedRuns::CountAsBad { "bad" } else { "out" },
             ),
+            Measure::Availability | Measure::Uptime => (String::new(), "bad"),
         };
         Typed {
             name: goal.name.clone(),
-            kind: kind.into(),
+            kind: says.measure.word().into(),
             limit,
             failed: failed.into(),
             journeys: says.journeys.iter().filter_map(slug).collect(),
-            together: word_of(says.combine).into(),
+            together: says.combine.word().into(),
             locations: says.locations.iter().filter_map(place).collect(),
             days: hours.map_or(Vec::new(), |h| {
                 DAYS.iter().zip(h.days).filter(|(_, on)| *on).map(|(d, _)| d.0.into()).collect()
             }),
             open: hours.map_or(String::new(), |h| clock(h.from)),
             closed: hours.map_or(String::new(), |h| clock(h.until)),
-            period: match says.period {
-                Period::Week => "week",
-                Period::Month => "month",
-                Period::Quarter => "quarter",
-                Period::Days(_) => "rolling",
-            }
-            .into(),
+            period: says.period.word().into(),
             rolling: match says.period {
                 Period::Days(n) => n.to_string(),
                 _ => "28".into(),
@@ -236,10 +228,7 @@ impl Typed {
         let place = |slug: &String| locations.iter().find(|l| l.slug == *slug).map(|l| l.id);
         let definition = Definition {
             measure,
-            combine: COMBINES
-                .iter()
-                .find(|(w, _)| *w == self.together)
-                .map_or(Combine::Pooled, |c| c.1),
+            combine: Combine::of_word(&self.together).unwrap_or(Combine::Pooled),
             journeys: self.journeys.iter().filter_map(id).collect(),
             locations: self.locations.iter().filter_map(place).collect(),
             service_hours: self.hours()?,
@@ -266,7 +255,7 @@ impl Typed {
     }
 
     /// When it begins to hold.
-    fn from_when(&self, definition: &Definition, now: Timestamp, zone: &TimeZone) -> Timestamp {
+    fn begins(&self, definition: &Definition, now: Timestamp, zone: &TimeZone) -> Timestamp {
         let here = definition.period.around(now, zone);
         match (self.from.as_str(), definition.period) {
             ("beginning", _) => at_second(BEGINNING_S),
@@ -281,23 +270,6 @@ impl Typed {
 /// A number as people write it, with a point or a comma.
 fn number(text: &str) -> Option<f64> {
     text.trim().replace(',', ".").parse::<f64>().ok().filter(|n| n.is_finite())
-}
-
-const DAYS: [(&str, Weekday); 7] = [
-    ("mon", Weekday::Monday),
-    ("tue", Weekday::Tuesday),
-    ("wed", Weekday::Wednesday),
-    ("thu", Weekday::Thursday),
-    ("fri", Weekday::Friday),
-    ("sat", Weekday::Saturday),
-    ("sun", Weekday::Sunday),
-];
-
-const COMBINES: [(&str, Combine); 3] =
-    [("pooled", Combine::Pooled), ("all", Combine::All), ("any", Combine::Any)];
-
-fn word_of(combine: Combine) -> &'static str {
-    COMBINES.iter().find(|(_, c)| *c == combine).map_or("pooled", |(word, _)| *word)
 }
 
 fn field_of(why: &Impossible) -> &'static str {
@@ -366,14 +338,12 @@ async fn show(
             .iter()
             .map(|j| Choice::new(&j.slug, &j.name, typed.journeys.contains(&j.slug)))
             .collect(),
-        together: COMBINES.map(|(v, c)| choice(v, c.words(), &typed.together)).to_vec(),
+        together: Combine::ALL.map(|c| choice(c.word(), c.words(), &typed.together)).to_vec(),
         locations: locations
             .iter()
             .map(|l| Choice::new(&l.slug, &l.name, typed.locations.contains(&l.slug)))
             .collect(),
-        days: DAYS
-            .map(|(v, d)| Choice::new(v, day_name(d), typed.days.iter().any(|t| t == v)))
-            .to_vec(),
+        days: DAYS.map(|(v, d)| Choice::new(v, d, typed.days.iter().any(|t| t == v))).to_vec(),
         periods: [
             ("month", "calendar month"),
             ("week", "calendar week, from Monday"),
@@ -414,18 +384,6 @@ async fn show(
     })?;
     *page.status_mut() = status;
     Ok(page)
-}
-
-fn day_name(day: Weekday) -> &'static str {
-    match day {
-        Weekday::Monday => "Mon",
-        Weekday::Tuesday => "Tue",
-        Weekday::Wednesday => "Wed",
-        Weekday::Thursday => "Thu",
-        Weekday::Friday => "Fri",
-        Weekday::Saturday => "Sat",
-        Weekday::Sunday => "Sun",
-    }
 }
 
 fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Trial {
@@ -539,7 +497,7 @@ async fn read(
     let journeys = sites::journeys(&state.answers, site.id).await?;
     let locations = sites::locations(&state.answers).await?;
     Ok(typed.read(&journeys, &locations).map(|definition| {
-        let from = typed.from_when(&definition, now, &site.zone);
+        let from = typed.begins(&definition, now, &site.zone);
         (definition, from)
     }))
 }
@@ -648,7 +606,7 @@ mod tests {
         let goal = |period| Definition { period, ..Definition::monthly(1, 0.99) };
         let of = |from: &str, period| {
             let typed = Typed { from: from.into(), ..Typed::default() };
-            typed.from_when(&goal(period), now, &zone).to_string()
+            typed.begins(&goal(period), now, &zone).to_string()
         };
         assert_eq!(of("period", Period::Month), "2026-10-31T23:00:00Z");
         assert_eq!(of("next", Period::Month), "2026-11-30T23:00:00Z");
