@@ -55,7 +55,7 @@ struct Row {
 fn says(scope: Scope) -> &'static str {
     match scope {
         Scope::Read => "read: whatever is measured, but no single visits",
-        Scope::Write => "write: change what editors change",
+        Scope::Write => "write: set markers, promise and take away goals",
         Scope::Markers => "markers: pin markers, and take them away",
         Scope::Import => "import: bring page views",
         Scope::Play => "play: play at a location now",
@@ -63,7 +63,7 @@ fn says(scope: Scope) -> &'static str {
 }
 
 /// What there is to ask of the API so far.
-const OFFERED: [Scope; 2] = [Scope::Read, Scope::Markers];
+const OFFERED: [Scope; 3] = [Scope::Read, Scope::Write, Scope::Markers];
 
 type Given = Vec<(String, String)>;
 
