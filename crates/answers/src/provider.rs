@@ -202,7 +202,8 @@ async fn proved(
     begun: Begun,
 ) -> Result<Came> {
     let out = |why| Ok(Came::Out(NotIn::NotAllowed(why), begun.way_on.clone()));
-    if who.person.subject.as_deref() != Some(identity.subject.as_str()) {
+    let same = answers.db.id_at_provider(&identity.issuer, &identity.subject).await?;
+    if same != Some(who.person.id) {
         return out("Somebody else signed in there.");
     }
     if identity.proved_at_s.is_none_or(|at| at < begun.begun_at_s - CLOCKS_DIFFER_S) {
