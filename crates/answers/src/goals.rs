@@ -2,7 +2,7 @@
 
 use crate::views::Views;
 use crate::{AnswerError, Answers, Range, Result};
-use cadentis_core::calendar::{Cadence, Cover, Stretch};
+use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
 use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::goal::definition::{Judged, Runs};
 use cadentis_core::goal::error_budget;
@@ -18,7 +18,6 @@ use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::goal::{CarveOut, Goal, Version};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
-use cadentis_store::marker::LeftOut;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -62,6 +61,15 @@ struct Here {
     location: i32,
     checks: Vec<Check>,
     runs: Vec<(Timestamp, Verdict)>,
+    /// What does not count of this journey at this location.
+    left_out: Cover,
+}
+
+impl Here {
+    /// Those that count.
+    fn counted(&self) -> impl Iterator<Item = Check> + '_ {
+        self.checks.iter().copied().filter(|c| !self.left_out.contains(c.at))
+    }
 }
 
 /// Runs that a goal is judged by.
@@ -74,6 +82,24 @@ struct Loaded {
 }
 
 impl Loaded {
+    /// Takes note of what does not count: of each journey at each location by itself; what is left out of all of them is
+    /// answered.
+    fn leaving_out(&mut self, all: &[LeftOut]) -> Cover {
+        for here in &mut self.here {
+            here.left_out = LeftOut::at(all, here.journey, here.location);
+            for (at, verdict) in &mut here.runs {
+                if here.left_out.contains(*at) {
+                    *verdict = Verdict::LeftOut;
+                }
+            }
+        }
+        let of = |(journey, located): &(i32, Located)| {
+            let journey = *journey;
+            located.iter().map(move |(l, _)| (journey, l.id)).collect::<Vec<_>>()
+        };
+        LeftOut::everywhere(all, &self.located.iter().flat_map(of).collect())
+    }
+
     fn tracks(&self) -> Vec<Track<'_>> {
         let all = self.here.iter();
         all.map(|h| Track { journey: h.journey, location: h.location, runs: &h.runs }).collect()
@@ -112,6 +138,7 @@ async fn load(
                 location,
                 checks: Vec::new(),
                 runs: Vec::new(),
+                left_out: Cover::default(),
             });
             of.runs.push((check.at, definition.measure.verdict(check.outcome, duration_ms)));
             of.checks.push(check);
@@ -140,15 +167,16 @@ pub async fn budget_over(
         Stretch { from: first, to: last.max(stretch.to) },
         Stretch { from: first, to: stretch.to },
     );
-    let (out, loaded) = futures::try_join!(
+    let (out, mut loaded) = futures::try_join!(
         left_out(answers, site, Some(goal.id), whole),
         load(answers, site, &definition, journeys, held)
     )?;
     let zone = site.zone.clone();
     let computing = answers.computed(move || {
+        let out = loaded.leaving_out(&out);
         let tracks = loaded.tracks();
         let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
-        definition.course(&runs, stretch, points, &LeftOut::cover(&out), &zone)
+        definition.course(&runs, stretch, points, &out, &zone)
     });
     Ok(computing.await?.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect())
 }
@@ -258,16 +286,16 @@ pub async fn tried(
     let to = windows.first().map_or(now, |w| w.to);
     let journeys = answers.db.journeys(site.id).await?;
     let past = Stretch { from, to: now };
-    let (out, loaded, places) = futures::try_join!(
+    let (out, mut loaded, places) = futures::try_join!(
         left_out(answers, site, goal_id, Stretch { from, to: to.max(now) }),
         load(answers, site, definition, &journeys, past),
         async { Ok(answers.db.locations().await?) },
     )?;
     let (zone, definition) = (site.zone.clone(), definition.clone());
     let computing = answers.computed(move || {
+        let out = loaded.leaving_out(&out);
         let tracks = loaded.tracks();
         let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
-        let out = LeftOut::cover(&out);
         let trial = definition.tried(&runs, now, &out, &zone, TRIED);
         let windows = trial.windows.into_iter().map(|judged| {
             let counted = definition.counted(judged.window, &out, &zone);
@@ -286,6 +314,35 @@ pub async fn tried(
             TriedWindow { judged, spent_by }
         });
         Tried { windows: windows.collect(), would_have_held: trial.would_have_held }
+    });
+    computing.await
+}
+
+/// What a goal's runs came to over a stretch, and what they would have come to with more left out.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub(crate) async fn scored(
+    answers: &Answers,
+    (site, goal_id, definition): (&Site, i32, &Definition),
+    journeys: &[Journey],
+    stretch: Stretch,
+    besides: &[LeftOut],
+) -> Result<(Score, Score)> {
+    let (out, mut loaded) = futures::try_join!(
+        left_out(answers, site, Some(goal_id), stretch),
+        load(answers, site, definition, journeys, stretch),
+    )?;
+    let (zone, definition) = (site.zone.clone(), definition.clone());
+    let all = [&out[..], besides].concat();
+    let computing = answers.computed(move || {
+        let mut of = |out: &[LeftOut]| {
+            let everywhere = loaded.leaving_out(out);
+            let tracks = loaded.tracks();
+            let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
+            definition.score(&runs, stretch, &everywhere, &zone)
+        };
+        (of(&out), of(&all))
     });
     computing.await
 }
@@ -354,7 +411,7 @@ async fn card(
     let definition = version.definition.clone();
     let window = definition.period.around(end, &site.zone);
     let past = Stretch { from: window.from, to: window.to.min(now) };
-    let (left_out, record, loaded) = futures::try_join!(
+    let (left_out, record, mut loaded) = futures::try_join!(
         left_out(answers, site, Some(goal.id), window),
         async { Ok(answers.db.record_of_carve_outs(goal.id).await?) },
         load(answers, site, &definition, journeys, past),
@@ -364,7 +421,7 @@ async fn card(
     let theirs = journeys.iter().filter(|j| definition.journeys.contains(&j.id));
     let journeys: Vec<Journey> = theirs.cloned().collect();
     let computing = answers.computed(move || {
-        let windows = LeftOut::cover(&left_out);
+        let windows = loaded.leaving_out(&left_out);
         let tracks = loaded.tracks();
         let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
         let standing = definition.standing(&runs, past.to, &windows, &zone);
@@ -378,12 +435,16 @@ async fn card(
                 let Some((first, _)) = here.runs.first() else { continue };
                 let to = past.to - SignedDuration::from_secs(loaded.slot_s);
                 let since = Stretch { from: past.from.max(*first), to };
+                let counted = counted.without(&here.left_out);
                 score.missing += measure::missing(cadence.due(since), &here.runs, &counted);
             }
         }
         let day = Stretch { from: past.to - PACE, to: past.to };
         let of_day = definition.score(&runs, day, &windows, &zone);
-        let all: Vec<Check> = loaded.here.iter().flat_map(|h| h.checks.iter().copied()).collect();
+        let all: Vec<Check> = loaded.here.iter().flat_map(Here::counted).collect();
+        let mut tally = Tally::of(&all, &Cover::default());
+        tally.left_out =
+            (loaded.here.iter().map(|h| h.checks.len()).sum::<usize>() - all.len()) as u64;
         let budget = ErrorBudget { score, ..standing.judged.budget };
         let course = definition.course(&runs, past, POINTS, &windows, &zone);
         let without = |c: Stretch| {
@@ -395,10 +456,11 @@ async fn card(
             burn_day: error_budget::burn_rate(&of_day, definition.promised),
             burns: standing.burns,
             forecast: standing.forecast,
-            uptime: (journeys.len() == 1).then(|| goal::uptime(&all, loaded.slot_s, &windows)),
-            tally: Tally::of(&all, &windows),
-            failed: failed(&loaded, &windows, past),
-            locations: at_locations(&loaded, &windows, budget.score.bad),
+            uptime: (journeys.len() == 1)
+                .then(|| goal::uptime(&all, loaded.slot_s, &Cover::default())),
+            tally,
+            failed: failed(&loaded, past),
+            locations: at_locations(&loaded, budget.score.bad),
             course: course.into_iter().map(|(at, budget)| (at.as_second(), budget)).collect(),
             what_if: chosen.map(without),
             every_s: loaded.slot_s,
@@ -418,16 +480,15 @@ async fn card(
 
 type Located = Vec<(Location, Cadence)>;
 
-fn at_locations(loaded: &Loaded, windows: &Cover, bad: u64) -> Vec<AtLocation> {
+fn at_locations(loaded: &Loaded, bad: u64) -> Vec<AtLocation> {
     let mut all: Vec<AtLocation> = Vec::new();
     for (journey, located) in &loaded.located {
         for (location, _) in located {
             let of = |h: &&Here| h.journey == *journey && h.location == location.id;
             let here = loaded.here.iter().find(of);
-            let tally = Tally::of(here.map_or(&[][..], |h| h.checks.as_slice()), windows);
-            let spent = here.map_or(0, |h| {
-                h.runs.iter().filter(|(at, v)| *v == Verdict::Bad && !windows.contains(*at)).count()
-            }) as u64;
+            let tally = here.map_or(Tally::default(), |h| Tally::of(&h.checks, &h.left_out));
+            let is_bad = |(_, verdict): &&(Timestamp, Verdict)| *verdict == Verdict::Bad;
+            let spent = here.map_or(0, |h| h.runs.iter().filter(is_bad).count()) as u64;
             match all.iter_mut().find(|a| a.location.id == location.id) {
                 Some(known) => {
                     known.tally.merge(&tally);
@@ -446,13 +507,13 @@ fn at_locations(loaded: &Loaded, windows: &Cover, bad: u64) -> Vec<AtLocation> {
     all
 }
 
-fn failed(loaded: &Loaded, windows: &Cover, past: Stretch) -> Vec<FailedFor> {
+fn failed(loaded: &Loaded, past: Stretch) -> Vec<FailedFor> {
     let mut spells = Vec::new();
     for (journey, located) in &loaded.located {
         for (l, _) in located {
             let of = |h: &&Here| h.journey == *journey && h.location == l.id;
-            let here = loaded.here.iter().find(of).into_iter().flat_map(|h| &h.checks);
-            let here: Vec<Check> = here.copied().filter(|c| !windows.contains(c.at)).collect();
+            let here: Vec<Check> =
+                loaded.here.iter().find(of).into_iter().flat_map(Here::counted).collect();
             spells.extend(Spell::of(&here, IN_A_ROW).into_iter().map(|s| (s, l.name.as_str())));
         }
     }

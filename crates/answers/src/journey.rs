@@ -4,8 +4,8 @@ use crate::goals::budget_over;
 use crate::steps::{step_samples, step_times};
 use crate::views::Views;
 use crate::{AnswerError, Answers, Range, Result};
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding, LocationChecks};
 use cadentis_core::goal::{Counted, ErrorBudget, Score, Standing, Tally};
 use cadentis_core::journey;
@@ -18,10 +18,10 @@ use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
-use cadentis_store::marker::{LeftOut, Marker};
+use cadentis_store::marker::Marker;
 use cadentis_store::run::Run;
 use jiff::Timestamp;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Points of page views by country, and of the error budget.
 const COUNTRY_POINTS: i64 = 36;
@@ -83,6 +83,8 @@ pub struct AtJourney {
     pub spent: Vec<(i64, ErrorBudget)>,
     /// What became of its runs.
     pub tally: Tally,
+    /// Runs that were not made, since maintenance held them.
+    pub held: u64,
     /// Times in which it was reached from somewhere.
     pub uptime: Score,
     /// Milliseconds of a run that got through, at the 75th and 95th percentile.
@@ -194,6 +196,8 @@ pub async fn ask(
         spent,
     )?;
     let (runs, markers, maintenance, located) = read;
+    let maintenance = LeftOut::of_journey(maintenance, journey.id);
+    let held = held(journey, &located, &maintenance, past);
     let locations: Vec<Location> = located.into_iter().map(|(l, _)| l).collect();
     let budget_ms = script.within_ms.map(|ms| ms as f64);
     let promised = goal.map(|g| g.at(past.to).definition.promised);
@@ -207,6 +211,7 @@ pub async fn ask(
             let findings = findings(&name, &runs, &locations);
             AtJourney {
                 tally: runs.tally(),
+                held,
                 uptime: runs.uptime(every_s),
                 duration,
                 apdex: apdex(&runs, t_s),
@@ -224,6 +229,20 @@ pub async fn ask(
             }
         })
         .await
+}
+
+/// How many runs of a stretch maintenance held.
+fn held(
+    journey: &Journey,
+    located: &[(Location, Cadence)],
+    maintenance: &[LeftOut],
+    past: Stretch,
+) -> u64 {
+    let at = |(location, cadence): &(Location, Cadence)| {
+        let held = LeftOut::held(maintenance, journey.id, location.id).within(past);
+        held.stretches().iter().map(|s| cadence.due(*s).count() as u64).sum::<u64>()
+    };
+    located.iter().map(at).sum()
 }
 
 fn apdex(runs: &Counted<Run>, t_s: f64) -> Apdex {
@@ -419,9 +438,17 @@ pub async fn changed(
         answers.db.markers(site_id, stretch),
         answers.db.maintenance(site_id, stretch),
     )?;
+    let journey_id = journey.id;
     let computing = answers.computed(move || {
-        let left_out = LeftOut::cover(&maintenance);
-        let counted: Vec<_> = timings.into_iter().filter(|t| !left_out.contains(t.at)).collect();
+        let covers: HashMap<i32, Cover> = (timings.iter().map(|t| t.location))
+            .collect::<HashSet<i32>>()
+            .into_iter()
+            .map(|location| (location, LeftOut::at(&maintenance, journey_id, location)))
+            .collect();
+        let counted: Vec<_> = timings
+            .into_iter()
+            .filter(|t| covers.get(&t.location).is_none_or(|c| !c.contains(t.at)))
+            .collect();
         let changed = |change: Change| {
             let at = at_second(stretch.from.as_second() + change.at as i64 * 3_600);
             let is_near = |m: &&Marker| m.at.duration_since(at).as_secs().abs() <= NEAR_S;

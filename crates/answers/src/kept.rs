@@ -1,11 +1,13 @@
 //! What is kept, as plain values: answers hold them whole where there is nothing to compute.
 
+pub use cadentis_core::calendar::LeftOut;
 pub use cadentis_store::forgetting::ROWS_DAYS;
 pub use cadentis_store::funnel::SavedFunnel;
 pub use cadentis_store::goal::{CarveOut, Goal, Version as GoalVersion};
 pub use cadentis_store::journey::{Journey, PlaceAndPace};
 pub use cadentis_store::location::Location;
-pub use cadentis_store::marker::{LeftOut, Marker};
+pub use cadentis_store::maintenance::Planned;
+pub use cadentis_store::marker::Marker;
 pub use cadentis_store::page_view::Refused;
 pub use cadentis_store::recording::Recording;
 pub use cadentis_store::run::{Accepted, Finished, Run, Shown, Try};

@@ -34,6 +34,7 @@ pub mod journey;
 pub mod journeys;
 pub mod kept;
 pub mod location;
+pub mod maintenance;
 pub mod now;
 pub mod people;
 pub mod played;

@@ -3,8 +3,8 @@
 use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
 use crate::{Answers, Range, Result, goals};
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding};
 use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::goal::{ErrorBudget, Standing};
@@ -14,7 +14,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::goal::Goal;
 use cadentis_store::journey::Journey;
-use cadentis_store::marker::{LeftOut, Marker};
+use cadentis_store::marker::Marker;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::Site;

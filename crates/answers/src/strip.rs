@@ -1,9 +1,9 @@
 //! What the time strip shows of a site: how many came, what failed, what was pinned to the time axis.
 
 use crate::{Answers, Result};
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::goal::Tally;
-use cadentis_store::marker::{LeftOut, Marker};
+use cadentis_store::marker::Marker;
 use jiff::{SignedDuration, Timestamp};
 
 /// An hour in which many runs failed that were not planned to.
@@ -40,7 +40,9 @@ pub async fn ask(answers: &Answers, site_id: i32, shown: Stretch) -> Result<Stri
     )?;
     let troubled = hours.into_iter().filter_map(|(hour, tally)| {
         let stretch = Stretch { from: hour, to: hour + SignedDuration::from_hours(1) };
-        let planned = maintenance.iter().any(|m| m.stretch.common(&stretch).is_some());
+        let planned = maintenance
+            .iter()
+            .any(|m| m.reach.is_everything() && m.stretch.common(&stretch).is_some());
         (!planned && tally.is_troubled()).then_some(TroubledHour { stretch, tally })
     });
     Ok(Strip { page_views, troubled: troubled.collect(), markers, maintenance })

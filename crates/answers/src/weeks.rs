@@ -4,14 +4,13 @@
 use crate::journey::{by_location, script_of};
 use crate::steps::step_samples;
 use crate::{Answers, Range, Result};
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::journey::Journey as Script;
 use cadentis_core::run::level;
 use cadentis_core::stats::compare::{Shift, percentile_shift};
 use cadentis_core::stats::{Method, Reading, Samples};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
-use cadentis_store::marker::LeftOut;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use std::collections::{BTreeSet, HashMap};
@@ -160,6 +159,7 @@ pub async fn ask(
     )?;
     let offered = |o: &Journey| o.id != journey.id && o.status != Status::Archived.word();
     let others = all.iter().filter(|o| offered(o)).cloned().collect();
+    let journey_id = journey.id;
     let computing = answers.computed(move || {
         let counted: Vec<&Run> = runs.iter().collect();
         let locations: Vec<Location> = located.into_iter().map(|(l, _)| l).collect();
@@ -173,7 +173,7 @@ pub async fn ask(
             sides: sides(&split),
             places: places(&script, &counted, locations, &buckets),
             buckets,
-            maintenance,
+            maintenance: LeftOut::of_journey(maintenance, journey_id),
             others,
             beside,
         }

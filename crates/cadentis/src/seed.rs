@@ -9,7 +9,9 @@ use cadentis_answers::compute::Compute;
 use cadentis_answers::people::{self, Given};
 use cadentis_core::access::{Role, Scope};
 use cadentis_core::calendar::stretch::{at_second, hour_of};
-use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::calendar::{
+    Clock, Length, Maintenance, Pace, Reach, Repeat, Rule, Stretch, Window,
+};
 use cadentis_core::goal::definition::ServiceHours;
 use cadentis_core::goal::{Definition, FailedRuns, Measure, Period};
 use cadentis_core::journey;
@@ -32,6 +34,7 @@ use cadentis_store::page_view_hour::RolledUp;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::{NewSite, Site};
+use jiff::civil::{Weekday, time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use rand::rngs::SmallRng;
@@ -409,7 +412,50 @@ async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure>
     ] {
         db.add_marker(id, at, title, detail).await?;
     }
-    db.add_maintenance(id, story.maintenance, "Database of the booking system moved").await?;
+    plan(db, id, story).await?;
+    Ok(())
+}
+
+/// Maintenance: what has been, and what comes again and again.
+async fn plan(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
+    let places = db.locations().await?;
+    let whole = Reach::default();
+    let began = story.now;
+    let site = TimeZone::get(SITE_ZONE)?;
+    let day = site.to_datetime(began).date();
+    // Not in the first days: what is shown then is the story’s.
+    let from = Some(story.now + SignedDuration::from_hours(24 * 8));
+    let backup = Window {
+        in_force: (from, None),
+        ..Window::once(
+            day.at(22, 30, 0, 0),
+            Length::UntilTime(time(0, 30, 0, 0)),
+            Clock::Zone(site),
+            "Database backup",
+        )
+        .repeating(Repeat::Weekly(vec![Weekday::Sunday]))
+    };
+    let rule = Rule::parse("FREQ=MONTHLY;BYDAY=1WE", day.at(4, 0, 0, 0), &TimeZone::UTC)?;
+    let terminals = Window {
+        in_force: (from, None),
+        ..Window::once(
+            day.at(4, 0, 0, 0),
+            Length::UntilTime(time(6, 0, 0, 0)),
+            Clock::Location,
+            "Terminal network",
+        )
+        .repeating(Repeat::Rule(rule))
+    };
+    let in_house = places.iter().filter(|l| l.kind == "in-house").map(|l| l.id).collect();
+    let of_terminals = Reach { journeys: vec![], locations: in_house };
+    let moved = Maintenance::once(story.maintenance, "Database of the booking system moved");
+    db.plan(id, &moved, "To new machines", "Tor").await?;
+    for (window, reach, holds, detail) in [
+        (backup, whole, false, "Bookings are answered slowly"),
+        (terminals, of_terminals, true, "Switches in the terminals are renewed"),
+    ] {
+        db.plan(id, &Maintenance { window, reach, holds }, detail, "Tor").await?;
+    }
     Ok(())
 }
 

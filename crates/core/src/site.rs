@@ -7,9 +7,27 @@ pub const LONGEST_SLUG: usize = 40;
 
 /// First parts of addresses that belong to the installation: no site is called like one of them. `web` holds its list of
 /// routes against this one.
-const TAKEN: [&str; 20] = [
-    "alerts", "api", "beacons", "confirm", "goals", "har", "healthz", "journeys", "me", "metrics",
-    "problems", "reports", "runs", "setup", "sign-in", "sign-out", "static", "visitors", "welcome",
+const TAKEN: [&str; 21] = [
+    "alerts",
+    "api",
+    "beacons",
+    "calendars",
+    "confirm",
+    "goals",
+    "har",
+    "healthz",
+    "journeys",
+    "me",
+    "metrics",
+    "problems",
+    "reports",
+    "runs",
+    "setup",
+    "sign-in",
+    "sign-out",
+    "static",
+    "visitors",
+    "welcome",
     "snippet",
 ];
 

@@ -1,8 +1,7 @@
 //! Goals, budgets, and what was taken out of them.
 
 use crate::db::{Db, Result, content};
-use crate::marker::{LeftOut, WindowRow, left_out};
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{LeftOut, Reach, Stretch};
 use cadentis_core::goal::Definition;
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
 use cadentis_core::timing::Vital;
@@ -78,6 +77,18 @@ pub struct CarveOut {
     pub made_at: Timestamp,
     /// When it was taken back, and by whom.
     pub revoked: Option<(Timestamp, String)>,
+}
+
+type CarvedRow = (jiff_sqlx::Timestamp, jiff_sqlx::Timestamp, String, String);
+
+fn carved((from, to, why, author): CarvedRow) -> LeftOut {
+    LeftOut {
+        stretch: Stretch { from: from.to_jiff(), to: to.to_jiff() },
+        why,
+        author: Some(author),
+        reach: Reach::default(),
+        is_held: false,
+    }
 }
 
 #[derive(FromRow)]
@@ -199,13 +210,13 @@ impl Db {
 
     /// What is taken out of a goal.
     pub async fn carve_outs(&self, goal_id: i32) -> Result<Vec<LeftOut>> {
-        let rows: Vec<WindowRow> = sqlx::query_as(
+        let rows: Vec<CarvedRow> = sqlx::query_as(
             "SELECT from_at, to_at, why, author FROM carve_out WHERE goal_id = $1 AND revoked_at IS NULL ORDER BY from_at",
         )
         .bind(goal_id)
         .fetch_all(&self.lane)
         .await?;
-        Ok(left_out(rows))
+        Ok(rows.into_iter().map(carved).collect())
     }
 
     /// What was ever taken out of a goal, the newest first, also what was taken back.
@@ -265,9 +276,9 @@ impl Db {
     ) -> Result<Option<LeftOut>> {
         let sql = "UPDATE carve_out SET revoked_at = now(), revoked_by = $3 WHERE goal_id = $1 AND id = $2 AND revoked_at IS NULL
                    RETURNING from_at, to_at, why, author";
-        let row: Option<WindowRow> =
+        let row: Option<CarvedRow> =
             sqlx::query_as(sql).bind(goal_id).bind(id).bind(by).fetch_optional(&self.lane).await?;
-        Ok(left_out(row.into_iter().collect()).pop())
+        Ok(row.map(carved))
     }
 
     /// Takes time out of a goal.

@@ -3,7 +3,7 @@
 //! A module is named after its table:
 //!
 //! - [`Db`]: connecting, migrating, days (partitions), health
-//! - [`site`], [`location`], [`journey`], [`goal`] (with budgets and what was taken out), [`marker`] (with maintenance),
+//! - [`site`], [`location`], [`journey`], [`goal`] (with budgets and what was taken out), [`marker`], [`maintenance`],
 //!   [`funnel`]: what is set up
 //! - [`script_version`]: versions and status of journeys; [`secret`]: what they type unseen; [`trial`]: played on a wish;
 //!   [`recording`]: a person at work on a page
@@ -31,6 +31,7 @@ pub mod group_rule;
 pub mod journey;
 pub mod lane;
 pub mod location;
+pub mod maintenance;
 pub mod marker;
 pub mod page_view;
 pub mod page_view_hour;

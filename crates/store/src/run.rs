@@ -1,7 +1,6 @@
 //! Runs: written once, read by the stretch, looked into one by one.
 
 use crate::db::{Db, Result, content};
-use crate::marker::LeftOut;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::{Check, Counted, Tally};
 use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
@@ -45,6 +44,11 @@ impl Run {
     /// When it was due and what became of it.
     pub fn check(&self) -> Check {
         Check { at: self.due_at, outcome: self.outcome }
+    }
+
+    /// Its journey and location.
+    pub fn place(&self) -> (i32, i32) {
+        (self.journey_id, self.location_id)
     }
 }
 
@@ -349,7 +353,7 @@ impl Db {
             self.runs(journey_id, site_id, stretch),
             self.maintenance(site_id, stretch)
         )?;
-        Ok(Counted::of(runs, &LeftOut::cover(&maintenance), Run::check))
+        Ok(Counted::of(runs, &maintenance, Run::place, Run::check))
     }
 
     /// The same of many journeys at once, by journey.
@@ -363,9 +367,16 @@ impl Db {
             self.runs_of(journeys, site_id, stretch),
             self.maintenance(site_id, stretch)
         )?;
-        let left_out = LeftOut::cover(&maintenance);
         let counted = |id: &i32| {
-            (*id, Counted::of(runs.remove(id).unwrap_or_default(), &left_out, Run::check))
+            (
+                *id,
+                Counted::of(
+                    runs.remove(id).unwrap_or_default(),
+                    &maintenance,
+                    Run::place,
+                    Run::check,
+                ),
+            )
         };
         Ok(journeys.iter().map(counted).collect())
     }

@@ -5,8 +5,8 @@
 //! Work is deleted in the transaction that stores its run, so it is done once.
 
 use crate::db::{Db, Result};
-use cadentis_core::calendar::Pace;
-use jiff::Timestamp;
+use cadentis_core::calendar::{LeftOut, Maintenance, Pace, Stretch};
+use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::{AssertSqlSafe, PgConnection};
 use uuid::Uuid;
@@ -87,18 +87,31 @@ impl Db {
     /// took before the next one was due: a run that late would say nothing about its moment. Of work that was given
     /// out the row stays for two days, in case its record is only late.
     ///
+    /// What falls into maintenance that holds runs is not due.
+    ///
     /// Returns how many were added.
     ///
     /// A journey that plays once is finished when all its locations have played it.
     pub async fn make_due(&self, now: Timestamp) -> Result<u64> {
         let mut added = 0;
         for site in self.sites().await?.into_iter().filter(|s| s.archived_at.is_none()) {
+            let planned = self.planned(site.id).await?;
+            let holding: Vec<_> = planned.iter().map(|p| &p.says).filter(|m| m.holds).collect();
+            let zones = if holding.is_empty() { Vec::new() } else { self.zones().await? };
             for journey in self.journeys(site.id).await? {
                 if journey.status != "active" {
                     continue;
                 }
                 for (location, cadence) in self.locations_of(&journey).await? {
                     let Some(due) = cadence.last_due(now) else { continue };
+                    let moment = Stretch { from: due, to: due + SignedDuration::from_nanos(1) };
+                    let held = |m: &&Maintenance| {
+                        !LeftOut::held(&m.left_out(moment, &zones), journey.id, location.id)
+                            .is_empty()
+                    };
+                    if holding.iter().any(held) {
+                        continue;
+                    }
                     let mut tx = self.lane.begin().await?;
                     let dropped: Vec<Option<Uuid>> = sqlx::query_scalar(
                         "WITH late AS (

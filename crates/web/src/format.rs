@@ -1,7 +1,10 @@
 //! Numbers as people read them. Rounding that could flatter lives in the core.
 
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::calendar::{Length, Stretch, Window};
 use cadentis_core::stats::{Reading, share_text};
 use cadentis_core::timing::Vital;
+use jiff::civil::Time;
 use jiff::{Timestamp, tz::TimeZone};
 
 /// What is printed where there is nothing to print.
@@ -47,6 +50,28 @@ pub fn clock(at: Timestamp, zone: &TimeZone) -> String {
 
 pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string()
+}
+
+/// The times of a window as they were typed.
+pub fn window_text(window: &Window) -> String {
+    let clock = |t: Time| t.strftime("%H:%M").to_string();
+    let from = clock(window.first.time());
+    match window.length {
+        Length::UntilTime(end) if end > window.first.time() => format!("{from}–{}", clock(end)),
+        Length::UntilTime(end) => format!("{from}–{} the next day", clock(end)),
+        Length::Days(1) => "all day".into(),
+        Length::Days(n) => format!("{n} whole days"),
+        Length::Exact(length) => {
+            format!("from {from} for {}", length_text(length.as_millis() as f64))
+        }
+    }
+}
+
+/// An occurrence on a clock: the second day is said only where it is another.
+pub fn occurrence_text(at: &Stretch, zone: &TimeZone) -> String {
+    let (from, to) = (at.from.to_zoned(zone.clone()), at.to.to_zoned(zone.clone()));
+    let end = if from.date() == to.date() { "%H:%M" } else { "%a %H:%M" };
+    format!("{} – {}", from.strftime("%a %-d %b %H:%M"), to.strftime(end))
 }
 
 /// A number with its sign, which it keeps only if something is left of it at so many decimals.

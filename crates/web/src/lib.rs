@@ -13,6 +13,8 @@ mod diff;
 pub mod door;
 mod draw;
 mod error;
+mod feeds;
+mod fields;
 mod filters;
 mod format;
 mod frame;
@@ -165,6 +167,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .wrap(from_fn(ops::timed))
                     .configure(api::routes)
                     .configure(snippets::routes)
+                    .configure(feeds::routes)
                     .configure(statics::routes)
                     .configure(pages::setup::routes)
                     .configure(pages::people::routes)

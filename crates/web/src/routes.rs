@@ -78,6 +78,7 @@ pub fn all() -> Vec<Route> {
         .chain(of("/api/v1", crate::api::v1::ROUTES))
         .chain(of("", crate::api::ROUTES))
         .chain(of("", crate::snippets::ROUTES))
+        .chain(of("", crate::feeds::ROUTES))
         .chain(of("", crate::statics::ROUTES))
         .chain(of("", crate::pages::setup::ROUTES))
         .chain(of("", crate::pages::people::ROUTES))

@@ -35,7 +35,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/print.css"),
 );
 
-const FILES: [(&str, &str, &[u8]); 15] = [
+const FILES: [(&str, &str, &[u8]); 16] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     (
@@ -50,6 +50,7 @@ const FILES: [(&str, &str, &[u8]); 15] = [
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),
     ("script_files.js", "text/javascript", include_bytes!("../static/script_files.js")),
     ("har.js", "text/javascript", include_bytes!("../static/har.js")),
+    ("maintenance.js", "text/javascript", include_bytes!("../static/maintenance.js")),
     ("measured.js", "text/javascript", include_bytes!("../static/measured.js")),
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
     ("record.js", "text/javascript", include_bytes!("../static/record.js")),

@@ -2,6 +2,7 @@
 //!
 //! - [`journeys`]: journeys, their scripts, where and when they play
 //! - [`goals`]: what is promised of them, and what is taken out
+//! - [`maintenance`]: planned time that does not count
 //! - [`markers`]: what is pinned to the time axis
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
@@ -9,6 +10,7 @@
 pub mod goals;
 pub mod installation;
 pub mod journeys;
+pub mod maintenance;
 pub mod markers;
 pub(crate) mod told;
 pub mod visitors;

@@ -1,6 +1,7 @@
 //! What something is, part by part, so that a change tells what it was before and after.
 
 use crate::{Answers, Result};
+use cadentis_core::calendar::Maintenance;
 use cadentis_core::stats::share::share_text;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
@@ -72,6 +73,21 @@ pub(crate) async fn journey_now(answers: &Answers, of: &Journey) -> Result<Parts
         ("tags", j.tags.join(", ")),
         ("essential", j.essential.to_string()),
     ])
+}
+
+/// Maintenance, as it is.
+pub(crate) fn maintenance(says: &Maintenance, detail: &str) -> Parts {
+    let ids = |ids: &[i32]| match ids {
+        [] => "all".to_string(),
+        ids => ids.iter().map(i32::to_string).collect::<Vec<_>>().join(", "),
+    };
+    vec![
+        ("window", serde_json::to_string(&says.window).unwrap_or_default()),
+        ("journeys", ids(&says.reach.journeys)),
+        ("locations", ids(&says.reach.locations)),
+        ("runs", if says.holds { "held" } else { "not counted" }.into()),
+        ("more", detail.to_string()),
+    ]
 }
 
 /// Somebody's rights as they are now.

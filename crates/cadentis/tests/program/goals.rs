@@ -1,30 +1,20 @@
 //! Goals on their pages: tried, promised, changed by two at once, with time taken out and put back.
 
-use crate::server::{Served, get, play, server};
-use crate::serving::{self, SLUG, Server, page_of_its_own, program};
+use crate::server::{get, play, post_form as post, server};
+use crate::serving::{self, SLUG, Server, program};
 use cadentis_core::access::Scope;
-use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::calendar::{Clock, Length, Maintenance, Pace, Reach, Repeat, Stretch, Window};
 use cadentis_core::run::Outcome;
 use cadentis_store::Db;
 use cadentis_store::journey::{NewJourney, PlaceAndPace};
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
+use jiff::civil::{Weekday, date, time};
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
-
-/// What a form of these fields is answered: status, the address it leads to, the page.
-async fn post(s: &Served, path: &str, fields: &[(&str, &str)]) -> (u16, String, String) {
-    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
-    let request = page_of_its_own().post(format!("{}{path}", s.server.address)).body(body);
-    let request = request.header("content-type", "application/x-www-form-urlencoded");
-    let answer = request.send().await.expect("an answer");
-    let status = answer.status().as_u16();
-    let to = answer.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("");
-    let to = to.to_string();
-    (status, to, answer.text().await.expect("a text"))
-}
 
 fn query(fields: &[(&str, &str)]) -> String {
     url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish()
@@ -193,7 +183,7 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
     let s = server().await;
     let ids = play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed, Outcome::Passed]).await;
     let failed = s.db.run(ids[1]).await.expect("rows").expect("the failure").due_at;
-    let zone = jiff::tz::TimeZone::get("Europe/Oslo").expect("a zone");
+    let zone = TimeZone::get("Europe/Oslo").expect("a zone");
     let minute = SignedDuration::from_mins(1);
     let (before_it, after_it) = (failed - minute, failed + minute);
     let clock = |t: Timestamp| t.to_zoned(zone.clone()).strftime("%Y-%m-%dT%H:%M").to_string();
@@ -231,13 +221,15 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
     assert!(before && page.contains("Put back by Ada"), "{page}");
 }
 
-/// Forty days of two journeys at two places: failures, slow runs and trouble of our own without a pattern.
-async fn forty_days(db: &Db) -> i32 {
+/// Forty days of two journeys at three places, the last of which has another clock: failures, slow runs and trouble of our own without a pattern.
+async fn forty_days(db: &Db) -> (i32, i32) {
     let site = serving::site(db).await;
     let mut places = Vec::new();
     for (slug, name) in [("bergen", "Bergen"), ("quay", "Quay")] {
         places.push(serving::location(db, slug, name, slug).await);
     }
+    let pier = serving::location_in(db, "pier", "Pier", "pier", "America/Halifax").await;
+    places.push(pier);
     let now = Timestamp::now();
     let first =
         Timestamp::from_second(now.as_second() / 900 * 900 - 40 * 86_400).expect("a moment");
@@ -259,7 +251,7 @@ async fn forty_days(db: &Db) -> i32 {
         for (place, location_id) in places.iter().enumerate() {
             for due in 0..40 * 96 {
                 // Spread as a hash spreads: no two of them follow each other.
-                let luck = (due as u64 * 4 + nth as u64 * 2 + place as u64)
+                let luck = (due as u64 * 8 + nth as u64 * 4 + place as u64)
                     .wrapping_mul(0x9e37_79b9_7f4a_7c15)
                     >> 40;
                 let outcome = match luck % 97 {
@@ -285,27 +277,52 @@ async fn forty_days(db: &Db) -> i32 {
     }
     let rows = runs.into_iter().map(|r| (r, "r".to_string(), None));
     db.copy_runs(rows).await.expect("copied");
-    site
+    (site, pier)
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn goals_drawn_at_random_are_judged_as_a_script_in_another_language_judges_the_exported_runs()
 {
     let (db, url) = serving::database().await;
-    let site = forty_days(&db).await;
+    let (site, pier) = forty_days(&db).await;
     let hour = |ago: i64| Timestamp::now() - SignedDuration::from_hours(ago);
     let window = Stretch { from: hour(75), to: hour(70) };
-    db.add_maintenance(site, window, "Database moved").await.expect("kept");
+    db.plan(site, &Maintenance::once(window, "Database moved"), "", "").await.expect("kept");
+    // One for a journey alone, and one for a location alone on its own clock, which is not the site's.
+    let journeys = db.journeys(site).await.expect("rows");
+    let week = |clock, days: Vec<Weekday>| {
+        let first = date(2020, 1, 1).at(22, 30, 0, 0);
+        Window::once(first, Length::UntilTime(time(4, 30, 0, 0)), clock, "backup")
+            .repeating(Repeat::Weekly(days))
+    };
+    let oslo = Clock::Zone(TimeZone::get("Europe/Oslo").expect("a zone"));
+    let of_journey = Maintenance {
+        window: week(oslo, vec![Weekday::Tuesday, Weekday::Saturday]),
+        reach: Reach { journeys: vec![journeys[0].id], locations: vec![] },
+        holds: false,
+    };
+    let of_place = Maintenance {
+        window: week(Clock::Location, vec![Weekday::Monday, Weekday::Saturday]),
+        reach: Reach { journeys: vec![], locations: vec![pier] },
+        holds: true,
+    };
+    db.plan(site, &of_journey, "", "").await.expect("kept");
+    db.plan(site, &of_place, "", "").await.expect("kept");
     let token = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
     let hash = Sha256::digest(token.as_bytes());
     db.add_api_token(&hash, site, "a test", &[Scope::Read], "Ada", 1).await.expect("a token");
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     let seconds = |at: Timestamp| at.as_microsecond() as f64 / 1e6;
-    let maintenance = format!("{:.6},{:.6}", seconds(window.from), seconds(window.to));
+    let once = json!({"from": seconds(window.from), "to": seconds(window.to)});
+    let weekly = json!({"days": ["tue", "sat"], "from": "22:30", "until": "04:30", "zone": "Europe/Oslo",
+        "journeys": [journeys[0].slug]});
+    let local =
+        json!({"days": ["mon", "sat"], "from": "22:30", "until": "04:30", "locations": ["pier"]});
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/goals_by_hand");
     let mut python = tokio::process::Command::new("python3");
-    python.args([script, &server.address, &token, SLUG, "5", "11", "900", &maintenance]);
+    python.args([script, &server.address, &token, SLUG, "5", "11", "900"]);
+    python.args([once, weekly, local].map(|window| window.to_string()));
     let end = python.output().await.expect("python3 is installed");
     let said = String::from_utf8_lossy(&[end.stdout, end.stderr].concat()).into_owned();
     assert!(end.status.success() && said.lines().count() == 5, "{said}");

@@ -7,6 +7,7 @@ mod door;
 mod empty;
 mod goals;
 mod intake;
+mod maintenance;
 mod ops;
 mod people;
 mod provider;

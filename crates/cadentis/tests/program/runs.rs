@@ -2,6 +2,7 @@
 
 use crate::server::{Served, get, play, record, server};
 use crate::serving;
+use cadentis_core::calendar::Maintenance;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::journey::FellBack;
 use cadentis_core::run::looked::{Look, Looked};
@@ -290,7 +291,7 @@ async fn a_journey_stands_beside_its_copy_with_what_counts_of_both() {
     }
     // A run is of its slot, which lies up to five minutes before: the last two are within 17 minutes, the others are not.
     let work = Stretch::last(18 * 60, Timestamp::now());
-    s.db.add_maintenance(1, work, "work").await.expect("added");
+    s.db.plan(1, &Maintenance::once(work, "work"), "", "").await.expect("added");
     let (status, part) = get(&s, "/marram-ferries/journeys/book/weeks").await;
     assert_eq!(status, 200);
     // Nearest rank of eleven: the 6th and the 9th.
@@ -430,7 +431,9 @@ async fn scripted_runs_stand_beside_the_visitors_of_their_page_and_country() {
     assert!(row("halifax").contains("too few samples to compare"), "{part}");
     assert!(part.contains("1 of 2 locations can be compared"), "{part}");
     // Under maintenance nothing is left to compare.
-    s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
+    s.db.plan(1, &Maintenance::once(Stretch::last(86_400, Timestamp::now()), "work"), "", "")
+        .await
+        .expect("added");
     let part = get(&s, &format!("/marram-ferries/visitors/family/beside?family={family}")).await.1;
     assert!(part.contains("0 of 2 locations can be compared"), "{part}");
 }

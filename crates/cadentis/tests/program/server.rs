@@ -2,7 +2,7 @@
 
 use crate::serving;
 use crate::serving::Server;
-use cadentis_core::calendar::{Pace, Stretch};
+use cadentis_core::calendar::{Maintenance, Pace, Stretch};
 use cadentis_core::goal::Definition;
 use cadentis_core::run::{Frame, Outcome, RunRecord, StepRecord, StepVitals, Trouble};
 use cadentis_store::Db;
@@ -45,6 +45,11 @@ pub async fn server() -> Served {
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     Served { server, db }
+}
+
+/// What a form of these fields is answered.
+pub async fn post_form(s: &Served, path: &str, fields: &[(&str, &str)]) -> (u16, String, String) {
+    serving::post_form(&s.server.address, path, fields).await
 }
 
 pub async fn get(s: &Served, path: &str) -> (u16, String) {
@@ -191,7 +196,9 @@ async fn numbers_that_appear_together_agree_and_our_own_trouble_is_not_held_agai
         "and so does the list"
     );
     // Maintenance over all of it leaves nothing to judge.
-    s.db.add_maintenance(1, Stretch::last(86_400, Timestamp::now()), "work").await.expect("added");
+    s.db.plan(1, &Maintenance::once(Stretch::last(86_400, Timestamp::now()), "work"), "", "")
+        .await
+        .expect("added");
     let journey = get(&s, "/marram-ferries/journeys/book").await.1;
     assert!(
         journey.contains(">no data<") && !journey.contains(">75.00 %<"),

@@ -36,13 +36,8 @@ pub async fn with_families(s: &Served) {
 }
 
 pub async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
-    let client = crate::serving::page_of_its_own();
-    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(form).finish();
-    let request = client
-        .post(format!("{}{path}", s.server.address))
-        .header("content-type", "application/x-www-form-urlencoded");
-    let answer = request.body(body).send().await.expect("an answer");
-    (answer.status().as_u16(), answer.text().await.unwrap_or_default())
+    let (status, _, page) = crate::serving::post_form(&s.server.address, path, form).await;
+    (status, page)
 }
 
 const TRACE: &str = "0af7651916cd43dd8448eb211c80319c";

@@ -286,22 +286,34 @@ pub fn length_of(text: &str) -> Option<Length> {
         .then(|| Length::Exact(SignedDuration::from_secs(seconds)))
 }
 
+/// A window that is written into a calendar.
+#[derive(Debug, Clone, Copy)]
+pub struct Entry<'a> {
+    /// What tells it from others, for good.
+    pub id: i64,
+    /// The window.
+    pub window: &'a Window,
+    /// More of it than its name.
+    pub detail: &'a str,
+}
+
 /// Writes the windows as one calendar. `stamp` is when it was written.
-pub fn write(windows: &[Window], stamp: Timestamp) -> String {
+pub fn write(entries: &[Entry<'_>], stamp: Timestamp) -> String {
+    let windows = || entries.iter().map(|e| e.window);
     let mut calendar = Calendar::empty();
     for (name, value) in
         [("VERSION", "2.0"), ("PRODID", "-//Cadentis//Cadentis//EN"), ("CALSCALE", "GREGORIAN")]
     {
         calendar.append_property(Property::new(name, value));
     }
-    for (nth, window) in windows.iter().enumerate() {
-        calendar.push(event(window, nth, stamp));
+    for entry in entries {
+        calendar.push(event(entry, stamp));
     }
     let mut text = calendar.done().to_string();
     // RFC 5545, 3.6.5: each zone that is named must be described. The library has no such part.
-    let years = windows.iter().map(|w| w.first.year()).min().unwrap_or(1970);
+    let years = windows().map(|w| w.first.year()).min().unwrap_or(1970);
     let mut zones: Vec<&TimeZone> = Vec::new();
-    for window in windows {
+    for window in windows() {
         if let Clock::Zone(zone) = &window.clock
             && !zones.contains(&zone)
         {
@@ -389,13 +401,17 @@ fn rule_text(repeat: &Repeat) -> Option<String> {
     }
 }
 
-fn event(window: &Window, nth: usize, stamp: Timestamp) -> Event {
+fn event(entry: &Entry<'_>, stamp: Timestamp) -> Event {
+    let window = entry.window;
     let utc = |at: Timestamp| at.strftime("%Y%m%dT%H%M%SZ").to_string();
     let time = |name: &str, at| time_property(window, name, at);
     let mut event = Event::new();
-    event.uid(&format!("window-{}-{}@cadentis", nth + 1, window.first.strftime("%Y%m%dT%H%M%S")));
+    event.uid(&format!("maintenance-{}@cadentis", entry.id));
     event.append_property(Property::new("DTSTAMP", utc(stamp)));
     event.summary(&window.why);
+    if !entry.detail.is_empty() {
+        event.description(entry.detail);
+    }
     event.append_property(time("DTSTART", window.first));
     match window.length {
         Length::Days(n) => {

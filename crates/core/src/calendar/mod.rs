@@ -4,16 +4,20 @@ pub mod cadence;
 pub mod cover;
 pub mod cron;
 pub mod ical;
+pub mod maintenance;
 mod rule;
 pub mod stretch;
 pub mod window;
+mod written;
 
 pub use cadence::{Cadence, Pace, PaceError};
 pub use cover::Cover;
 pub use cron::Cron;
+pub use maintenance::{LeftOut, Maintenance, Reach};
 pub use rule::{Rule, RuleError};
 pub use stretch::{Against, Stretch};
 pub use window::{Clock, Length, Repeat, Window};
+pub use written::WrittenError;
 
 /// A name that is none of a time zone.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

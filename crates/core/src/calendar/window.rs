@@ -5,10 +5,12 @@
 //! offset before the jump (RFC 5545, 3.3.5), one that comes twice is its first coming.
 
 use super::rule::Rule;
+use super::written::Written;
 use super::{Cover, Stretch};
 use jiff::civil::{Date, DateTime, Time, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
+use serde::{Deserialize, Serialize};
 
 /// Whose clock the times of a window are read on.
 #[derive(Debug, Clone, PartialEq)]
@@ -46,7 +48,8 @@ pub enum Repeat {
 }
 
 /// Time that comes once or again and again.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(try_from = "Written", into = "Written")]
 pub struct Window {
     /// When the first occurrence begins, by the window's clock.
     pub first: DateTime,
@@ -67,7 +70,7 @@ pub struct Window {
 }
 
 /// Why a window cannot be one.
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 #[expect(missing_docs, reason = "each says what it is when it is told")]
 pub enum WindowError {
     #[error("the window lasts no time at all")]
@@ -79,6 +82,9 @@ pub enum WindowError {
     #[error("the window stops being in force before it begins to be")]
     Backwards,
 }
+
+/// So many starts are listed at most where no rule can say them.
+const MOST_LISTED: usize = 1_000;
 
 /// No occurrence is longer.
 const MOST_DAYS: i64 = 366;
@@ -212,6 +218,49 @@ impl Window {
             .collect()
     }
 
+    /// The same for readers that know nothing of being in force: what it begins and ends with is written into the
+    /// repetition itself, or as a list of starts where a rule cannot say it. An occurrence that was cut short lasts its
+    /// whole length there.
+    pub fn plain(&self) -> Window {
+        let (from, until) = self.in_force;
+        if (from, until) == (None, None) {
+            return self.clone();
+        }
+        let zone = self.zone(&TimeZone::UTC);
+        let within =
+            Stretch { from: from.unwrap_or(Timestamp::MIN), to: until.unwrap_or(Timestamp::MAX) };
+        let wall = |at: Timestamp| zone.to_datetime(at);
+        let first = from.map_or(self.first, |at| {
+            wall(at).checked_sub((self.most_days() + 1).days()).unwrap_or(self.first)
+        });
+        let last = until.map_or(first, wall).max(first);
+        // Ten years from its beginning, as far as anybody looks.
+        let far = first.checked_add(3_660.days()).unwrap_or(DateTime::MAX);
+        let last = if until.is_some() { last } else { far };
+        let mut starts = self.starts(first, last);
+        starts.retain(|s| self.occurrence(*s, &zone).is_some_and(|o| o.common(&within).is_some()));
+        let Some((head, rest)) = starts.split_first() else {
+            return Window { in_force: (None, None), ..self.clone() };
+        };
+        let is_counted = |r: &Rule| r.to_string().contains("COUNT=");
+        let goes_on = match &self.repeat {
+            Repeat::Once => true,
+            Repeat::Daily | Repeat::Weekly(_) => until.is_none(),
+            Repeat::Rule(rule) => until.is_none() && !is_counted(rule),
+        };
+        match goes_on {
+            true => Window { first: *head, in_force: (None, None), ..self.clone() },
+            false => Window {
+                first: *head,
+                repeat: Repeat::Once,
+                except: Vec::new(),
+                besides: rest.iter().copied().take(MOST_LISTED).collect(),
+                in_force: (None, None),
+                ..self.clone()
+            },
+        }
+    }
+
     /// The moments of the stretch that the window covers, for a location in that zone.
     pub fn cover(&self, within: Stretch, here: &TimeZone) -> Cover {
         Cover::of(self.occurrences(within, here)).within(within)
@@ -342,6 +391,26 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn a_window_written_without_being_in_force_comes_at_the_same_times(
+            from in prop::option::of(0i64..400), length in 1i64..200, ends in any::<bool>(), weekly in any::<bool>(), hour in 0i8..24,
+        ) {
+            let repeat = if weekly { Repeat::Weekly(vec![Weekday::Monday, Weekday::Saturday]) } else { Repeat::Daily };
+            let mut w = Window::once(date(2026, 1, 1).at(hour, 30, 0, 0), Length::Exact(SignedDuration::from_mins(50)), Clock::Zone(zone("Europe/Oslo")), "")
+                .repeating(repeat);
+            let begin: Timestamp = "2026-01-01T12:00:00Z".parse().unwrap();
+            let day = |n: i64| begin + SignedDuration::from_hours(24 * n);
+            w.in_force = (from.map(day), ends.then(|| day(from.unwrap_or(0) + length)));
+            let within = Stretch { from: day(-5), to: day(700) };
+            let plain = w.plain();
+            prop_assert_eq!(plain.in_force, (None, None));
+            // Ends that cut an occurrence apart, this makes whole.
+            let starts = |w: &Window| w.occurrences(within, &TimeZone::UTC).iter().map(|o| o.to).collect::<Vec<_>>();
+            let cut = |ends: Vec<Timestamp>| ends.into_iter().filter(|e| w.in_force.1 != Some(*e)).collect::<Vec<_>>();
+            let (whole, again) = (cut(starts(&w)), cut(starts(&plain)));
+            prop_assert!(again.len() - whole.len() <= 1 && again.starts_with(&whole), "{whole:?} {again:?}");
+        }
+
         #[test]
         fn an_expanded_window_never_overlaps_itself_and_does_not_depend_on_how_time_is_cut(
             hour in 0i8..24, minute in 0i8..60, end in 0i8..24, from in 1_766_000_000i64..1_800_000_000, days in 1i64..40, cut in 1i64..40, place in 0usize..3,

@@ -4,9 +4,9 @@
 //! about the site but is told as unmeasured. Percentiles of durations are those of runs that got through.
 
 use super::{Check, Score, Tally};
-use crate::calendar::Cover;
+use crate::calendar::{Cover, LeftOut};
 use crate::run::Outcome;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// Runs in order of time, each known to count or not. It can only be made with what is left out.
 #[derive(Debug, Clone)]
@@ -14,20 +14,31 @@ pub struct Counted<R> {
     runs: Vec<R>,
     /// For each run, whether it counts.
     counts: Vec<bool>,
-    left_out: Cover,
     check: fn(&R) -> Check,
 }
 
 impl<R> Counted<R> {
-    /// `check` tells when a run was due and what became of it.
-    pub fn of(runs: Vec<R>, left_out: &Cover, check: fn(&R) -> Check) -> Counted<R> {
-        let counts = runs.iter().map(|r| !left_out.contains(check(r).at)).collect();
-        Counted { runs, counts, left_out: left_out.clone(), check }
+    /// `place` tells a run's journey and location, `check` when it was due and what became of it.
+    pub fn of(
+        runs: Vec<R>,
+        left_out: &[LeftOut],
+        place: fn(&R) -> (i32, i32),
+        check: fn(&R) -> Check,
+    ) -> Counted<R> {
+        let mut covers: HashMap<(i32, i32), Cover> = HashMap::new();
+        let mut counts = Vec::with_capacity(runs.len());
+        for run in &runs {
+            let of = |(journey, location)| LeftOut::at(left_out, journey, location);
+            let place = place(run);
+            let cover = covers.entry(place).or_insert_with(|| of(place));
+            counts.push(!cover.contains(check(run).at));
+        }
+        Counted { runs, counts, check }
     }
 
     /// None at all.
     pub fn none(check: fn(&R) -> Check) -> Counted<R> {
-        Counted { runs: Vec::new(), counts: Vec::new(), left_out: Cover::of([]), check }
+        Counted { runs: Vec::new(), counts: Vec::new(), check }
     }
 
     /// The runs that count, unmeasured ones among them.
@@ -69,8 +80,9 @@ impl<R> Counted<R> {
 
     /// The share of slots of so many seconds in which it was reached from somewhere.
     pub fn uptime(&self, slot_s: i64) -> Score {
-        let checks: Vec<Check> = self.runs.iter().map(|r| (self.check)(r)).collect();
-        super::uptime(&checks, slot_s, &self.left_out)
+        let checks: Vec<Check> = self.checks().collect();
+        let score = super::uptime(&checks, slot_s, &Cover::default());
+        Score { left_out: self.tally().left_out, ..score }
     }
 
     /// The newest run that counts and came to this.
@@ -83,12 +95,7 @@ impl<R> Counted<R> {
     where
         R: Clone,
     {
-        let none = || Counted {
-            runs: Vec::new(),
-            counts: Vec::new(),
-            left_out: self.left_out.clone(),
-            check: self.check,
-        };
+        let none = || Counted::none(self.check);
         let mut by: BTreeMap<K, Counted<R>> = BTreeMap::new();
         for (run, counts) in self.drawn() {
             let part = by.entry(key(run)).or_insert_with(none);
@@ -106,15 +113,15 @@ impl<R> Counted<R> {
         let kept =
             self.drawn().filter(|(run, _)| keep(run)).map(|(run, counts)| (run.clone(), counts));
         let (runs, counts) = kept.unzip();
-        Counted { runs, counts, left_out: self.left_out.clone(), check: self.check }
+        Counted { runs, counts, check: self.check }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::calendar::Stretch;
     use crate::calendar::stretch::at_second;
+    use crate::calendar::{Reach, Stretch};
     use proptest::prelude::*;
 
     fn checks(outcomes: &[Outcome]) -> Vec<Check> {
@@ -125,6 +132,10 @@ mod tests {
             .collect()
     }
 
+    fn left_out(stretch: Stretch, reach: Reach) -> LeftOut {
+        LeftOut { stretch, why: "work".into(), author: None, reach, is_held: false }
+    }
+
     fn outcomes() -> impl Strategy<Value = Vec<Outcome>> {
         prop::collection::vec(prop::sample::select(Outcome::ALL.to_vec()), 0..60)
     }
@@ -132,24 +143,42 @@ mod tests {
     proptest! {
         #[test]
         fn what_counts_here_is_what_the_tally_of_goals_counts(outcomes in outcomes(), from in 0i64..60, length in 0i64..30) {
-            let out = Cover::of([Stretch { from: at_second(from * 300), to: at_second((from + length) * 300 + 1) }]);
+            let stretch = Stretch { from: at_second(from * 300), to: at_second((from + length) * 300 + 1) };
+            let out = Cover::from(stretch);
             let checks = checks(&outcomes);
-            let counted = Counted::of(checks.clone(), &out, |c| *c);
+            let counted = Counted::of(checks.clone(), &[left_out(stretch, Reach::default())], |_| (1, 1), |c| *c);
             prop_assert_eq!(counted.tally(), Tally::of(&checks, &out));
             prop_assert_eq!(counted.iter().count() as u64 + counted.tally().left_out, outcomes.len() as u64);
             prop_assert_eq!(counted.through().count() as u64, counted.tally().got_through());
             prop_assert!(counted.iter().all(|c| !out.contains(c.at)));
             prop_assert_eq!(counted.filtered(|_| true).tally(), counted.tally());
+            let uptime = counted.uptime(300);
+            prop_assert_eq!(uptime, super::super::uptime(&checks, 300, &out));
         }
     }
 
     #[test]
     fn the_newest_of_an_outcome_is_never_one_that_is_left_out() {
         use Outcome::*;
-        let out = Cover::of([Stretch { from: at_second(600), to: at_second(1_000) }]);
-        let counted = Counted::of(checks(&[Failed, Passed, Failed, Failed]), &out, |c| *c);
+        let out =
+            left_out(Stretch { from: at_second(600), to: at_second(1_000) }, Reach::default());
+        let counted =
+            Counted::of(checks(&[Failed, Passed, Failed, Failed]), &[out], |_| (1, 1), |c| *c);
         assert_eq!(counted.newest(Failed).map(|c| c.at), Some(at_second(0)));
         assert_eq!(counted.newest(Slow), None);
         assert!(Counted::none(|c: &Check| *c).newest(Passed).is_none());
+    }
+
+    #[test]
+    fn maintenance_of_one_location_leaves_the_runs_of_others_alone() {
+        let out = left_out(
+            Stretch { from: at_second(0), to: at_second(10_000) },
+            Reach { journeys: vec![], locations: vec![2] },
+        );
+        let run =
+            |location: i32| (location, Check { at: at_second(300), outcome: Outcome::Failed });
+        let counted = Counted::of(vec![run(1), run(2)], &[out], |r| (7, r.0), |r| r.1);
+        assert_eq!(counted.iter().map(|r| r.0).collect::<Vec<_>>(), [1]);
+        assert_eq!(counted.tally().left_out, 1);
     }
 }

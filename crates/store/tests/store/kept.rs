@@ -2,6 +2,7 @@
 //! the runs that a page asks for beside one.
 
 use super::{db, now, plays, record};
+use cadentis_core::calendar::Maintenance;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Definition;
 use cadentis_core::journey::recorded::{Act, Input};
@@ -380,9 +381,9 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     );
 
     // Maintenance leaves out what was due in it, for every page alike.
-    db.add_maintenance(1, Stretch { from: minutes(14), to: minutes(21) }, "new engine")
-        .await
-        .expect("kept");
+    let window = Stretch { from: minutes(14), to: minutes(21) };
+    let says = Maintenance::once(window, "new engine");
+    db.plan(1, &says, "", "Ada").await.expect("kept");
     let counted = db.counted_runs(journey.id, 1, all).await.expect("rows");
     let left: Vec<Uuid> =
         counted.drawn().filter(|(_, counts)| !counts).map(|(run, _)| run.id).collect();

@@ -2,6 +2,7 @@
 
 mod data;
 mod kept;
+mod maintenance;
 mod moves;
 mod people;
 

@@ -64,3 +64,31 @@ async fn page_views_that_were_rows_of_columns_become_texts_and_tell_the_same() {
     assert_eq!(sums, (200, 50, 20));
     db.close().await;
 }
+
+/// The version in which maintenance was a single stretch.
+const STRETCHES: i64 = 20;
+
+#[tokio::test]
+async fn maintenance_that_was_a_stretch_comes_once_at_the_same_time() {
+    let name = format!("old{}", uuid::Uuid::new_v4().simple());
+    let url = CLUSTER.create_database(&name).expect("a database");
+    let pool = PgPool::connect(&url).await.expect("a connection");
+    sqlx::migrate!("./migrations").run_to(STRETCHES, &pool).await.expect("the old version");
+    for sql in [
+        "INSERT INTO site (key, slug, name, zone, domains, families, apdex_t_s)
+             VALUES ('k', 's', 'S', 'Europe/Oslo', '{a.example}', '[]', 1.5)",
+        "INSERT INTO maintenance (site_id, from_at, to_at, why)
+             VALUES (1, '2026-11-20 23:30:00+01', '2026-11-21 00:40:00+01', 'Database “moved”')",
+    ] {
+        sqlx::query(sql).execute(&pool).await.expect(sql);
+    }
+    let db = Db::connect(&url).expect("an address");
+    db.migrate().await.expect("the moves");
+    let at = |text: &str| text.parse().expect("a moment");
+    let within = Stretch { from: at("2026-11-01T00:00:00Z"), to: at("2026-12-01T00:00:00Z") };
+    let found = db.maintenance(1, within).await.expect("rows");
+    let stretch = Stretch { from: at("2026-11-20T22:30:00Z"), to: at("2026-11-20T23:40:00Z") };
+    assert_eq!(found.iter().map(|l| l.stretch).collect::<Vec<_>>(), [stretch]);
+    assert_eq!((found[0].why.as_str(), found[0].is_held), ("Database “moved”", false));
+    assert!(found[0].reach.is_everything());
+}

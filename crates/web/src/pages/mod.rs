@@ -4,6 +4,7 @@ mod first_steps;
 mod goals;
 mod journeys;
 mod location;
+mod maintenance;
 mod now;
 pub mod people;
 mod runs;
@@ -60,4 +61,15 @@ crate::routes::routes! {
     Edit post "/goals/{id}/remove" => goals::remove,
     Edit post "/goals/{id}/carve-outs" => goals::carve_out,
     Edit post "/goals/{id}/carve-outs/{carve_out}/revoke" => goals::revoke,
+    Read get "/maintenance" => maintenance::page,
+    Edit post "/maintenance" => maintenance::make,
+    Read get "/maintenance/new" => maintenance::new,
+    Edit post "/maintenance/import" => maintenance::import,
+    Edit post "/maintenance/feed" => maintenance::open_feed,
+    Edit post "/maintenance/feed/close" => maintenance::close_feed,
+    Read get "/maintenance/{id}/change" => maintenance::change,
+    Edit post "/maintenance/{id}" => maintenance::changed,
+    Edit post "/maintenance/{id}/end" => maintenance::end,
+    Edit post "/maintenance/{id}/extend" => maintenance::extend,
+    Edit post "/maintenance/{id}/remove" => maintenance::remove,
 }

@@ -132,12 +132,17 @@ pub fn program(token: &str) -> reqwest::Client {
 
 /// A location in Norway, whose runner shows that token.
 pub async fn location(db: &Db, slug: &str, name: &str, token: &str) -> i32 {
+    location_in(db, slug, name, token, "Europe/Oslo").await
+}
+
+/// The same in a zone of its own.
+pub async fn location_in(db: &Db, slug: &str, name: &str, token: &str, zone: &str) -> i32 {
     db.add_location(&NewLocation {
         slug,
         name,
         country: "NO",
         kind: "public",
-        zone: "Europe/Oslo",
+        zone,
         token,
         at: None,
         proxy: None,
@@ -170,6 +175,22 @@ fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
 /// are looked at, not followed.
 pub fn page_of_its_own() -> reqwest::Client {
     signed_in_as(SESSION)
+}
+
+/// What a form of these fields is answered: status, the address it leads to, the page.
+pub async fn post_form(
+    address: &str,
+    path: &str,
+    fields: &[(&str, &str)],
+) -> (u16, String, String) {
+    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
+    let request = page_of_its_own().post(format!("{}{path}", address)).body(body);
+    let request = request.header("content-type", "application/x-www-form-urlencoded");
+    let answer = request.send().await.expect("an answer");
+    let status = answer.status().as_u16();
+    let to = answer.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("");
+    let to = to.to_string();
+    (status, to, answer.text().await.expect("a text"))
 }
 
 impl Server {

@@ -4,6 +4,7 @@ use super::goal_of;
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
+use crate::fields::{self, Fields, Wrong, number, sentence};
 use crate::format;
 use crate::frame::{Frame, base, tone};
 use crate::limits::query;
@@ -19,7 +20,6 @@ use cadentis_answers::sites;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::definition::{DAYS, Impossible, ServiceHours};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period, Standing};
-use cadentis_core::text;
 use jiff::Timestamp;
 use jiff::civil::Time;
 use jiff::tz::TimeZone;
@@ -37,7 +37,7 @@ struct Page {
     id: Option<i32>,
     typed: Typed,
     /// The field that is wrong, and how.
-    wrong: Option<(&'static str, String)>,
+    wrong: Option<Wrong>,
     kinds: Vec<Choice>,
     failed: Vec<Choice>,
     journeys: Vec<Choice>,
@@ -83,9 +83,6 @@ struct VersionRow {
     says: String,
 }
 
-/// The fields of the form as they were sent.
-type Fields = Vec<(String, String)>;
-
 /// What was typed and chosen.
 #[derive(Debug, Clone, Default)]
 struct Typed {
@@ -108,15 +105,12 @@ struct Typed {
 
 impl Typed {
     fn of(fields: &Fields) -> Typed {
-        let all = |name: &str| {
-            let these = fields.iter().filter(|(n, v)| n == name && !v.is_empty());
-            these.map(|(_, v)| v.clone()).take(100).collect::<Vec<_>>()
-        };
-        let one = |name: &str| all(name).pop().unwrap_or_default();
+        let all = |name: &str| fields::all(fields, name);
+        let one = |name: &str| fields::one(fields, name);
         // What is not said is the usual.
-        let usual = |name: &str, usual: &str| all(name).pop().unwrap_or_else(|| usual.into());
+        let usual = |name: &str, usual: &str| fields::usual(fields, name, usual);
         Typed {
-            name: text::clean(one("name").trim(), LONGEST_NAME, None),
+            name: fields::line(fields, "name", LONGEST_NAME),
             kind: usual("kind", "availability"),
             limit: one("limit"),
             failed: one("failed"),
@@ -190,11 +184,7 @@ impl Typed {
     }
 
     /// What it says, or the field that is wrong and how.
-    fn read(
-        &self,
-        journeys: &[Journey],
-        locations: &[Location],
-    ) -> Result<Definition, (&'static str, String)> {
+    fn read(&self, journeys: &[Journey], locations: &[Location]) -> Result<Definition, Wrong> {
         let wrong = |field, says: &str| Err((field, says.to_string()));
         let measure = match self.kind.as_str() {
             "availability" => Measure::Availability,
@@ -241,7 +231,7 @@ impl Typed {
         }
     }
 
-    fn hours(&self) -> Result<Option<ServiceHours>, (&'static str, String)> {
+    fn hours(&self) -> Result<Option<ServiceHours>, Wrong> {
         if self.open.is_empty() && self.closed.is_empty() && self.days.is_empty() {
             return Ok(None);
         }
@@ -267,11 +257,6 @@ impl Typed {
     }
 }
 
-/// A number as people write it, with a point or a comma.
-fn number(text: &str) -> Option<f64> {
-    text.trim().replace(',', ".").parse::<f64>().ok().filter(|n| n.is_finite())
-}
-
 fn field_of(why: &Impossible) -> &'static str {
     match why {
         Impossible::NoJourney | Impossible::ManyJourneys => "journeys",
@@ -282,18 +267,11 @@ fn field_of(why: &Impossible) -> &'static str {
     }
 }
 
-fn sentence(why: &Impossible) -> String {
-    let text = why.to_string();
-    let mut letters = text.chars();
-    let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
-    format!("{first}{}.", letters.as_str())
-}
-
 /// What a form is shown with.
 struct Shown<'a> {
     goal: Option<&'a Goal>,
     typed: Typed,
-    wrong: Option<(&'static str, String)>,
+    wrong: Option<Wrong>,
     /// Whether what was typed is tried.
     tries: bool,
 }
@@ -472,7 +450,7 @@ pub async fn change(
     show(&state, &request, Shown { goal: Some(&goal), typed, wrong: None, tries: true }).await
 }
 
-fn not_promised(why: &NotPromised) -> (&'static str, String) {
+fn not_promised(why: &NotPromised) -> Wrong {
     match why {
         NotPromised::Impossible(why) => (field_of(why), sentence(why)),
         NotPromised::NoJourney => ("journeys", "One of these journeys is not there.".into()),
@@ -490,7 +468,7 @@ async fn read(
     site: &Site,
     typed: &Typed,
     now: Timestamp,
-) -> Result<Result<(Definition, Timestamp), (&'static str, String)>, PageError> {
+) -> Result<Result<(Definition, Timestamp), Wrong>, PageError> {
     if typed.name.is_empty() {
         return Ok(Err(("name", "A goal has a name.".into())));
     }

@@ -159,13 +159,17 @@ fn proof(frame: &Frame, at: &AtJourney, every_s: i64) -> Vec<Working> {
     let stretch = vec![
         format!("{} {}, {} to {}.", frame.words, frame.zone, past.from, past.to),
         format!(
-            "{} runs in all: {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out.",
+            "{} runs in all: {} passed, {} slow, {} failed; {} unmeasured and {} inside maintenance are left out{}.",
             tally.all(),
             tally.passed,
             tally.slow,
             tally.failed,
             tally.unmeasured,
-            tally.left_out
+            tally.left_out,
+            match at.held {
+                0 => String::new(),
+                n => format!("; {} more were held for maintenance", format::thousands(n)),
+            }
         ),
         format!("Compared {}.", frame.against_words),
         "A step’s time: from its first act until its last expectation holds and the page it led to has loaded.".into(),
