@@ -18,6 +18,7 @@ use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::goal::{CarveOut, Goal, Version};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
+use cadentis_store::marker::Marker;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -219,6 +220,8 @@ pub struct Card {
     pub past: Stretch,
     /// What does not count.
     pub left_out: Vec<LeftOut>,
+    /// What is pinned to the window.
+    pub markers: Vec<Marker>,
     /// What was ever taken out, newest first.
     pub record: Vec<CarveOut>,
     /// The error budget at the end of what is over.
@@ -411,9 +414,10 @@ async fn card(
     let definition = version.definition.clone();
     let window = definition.period.around(end, &site.zone);
     let past = Stretch { from: window.from, to: window.to.min(now) };
-    let (left_out, record, mut loaded) = futures::try_join!(
+    let (left_out, record, markers, mut loaded) = futures::try_join!(
         left_out(answers, site, Some(goal.id), window),
         async { Ok(answers.db.record_of_carve_outs(goal.id).await?) },
+        async { Ok(answers.db.markers(site.id, window).await?) },
         load(answers, site, &definition, journeys, past),
     )?;
     let zone = site.zone.clone();
@@ -467,6 +471,7 @@ async fn card(
             budget,
             score,
             left_out,
+            markers,
             record,
             window,
             past,

@@ -35,6 +35,7 @@ pub mod journeys;
 pub mod kept;
 pub mod location;
 pub mod maintenance;
+pub mod markers;
 pub mod now;
 pub mod people;
 pub mod played;

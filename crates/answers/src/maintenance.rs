@@ -59,9 +59,9 @@ pub async fn ask(answers: &Answers, site: &Site, now: Timestamp) -> Result<Plans
     )?;
     let (mut plans, mut over) = (Vec::new(), Vec::new());
     for planned in planned {
-        match of(planned, now, &places) {
-            Ok(plan) => plans.push(plan),
-            Err(planned) => over.push(planned),
+        match of(&planned, now, &places) {
+            Some(plan) => plans.push(plan),
+            None => over.push(planned),
         }
     }
     plans.sort_by_key(|p| (p.next.map(|n| n.from), p.planned.id));
@@ -69,21 +69,16 @@ pub async fn ask(answers: &Answers, site: &Site, now: Timestamp) -> Result<Plans
     Ok(Plans { plans, over, places, locations, journeys, feed })
 }
 
-/// A window as it comes; itself when it is over.
-fn of(
-    planned: Planned,
-    now: Timestamp,
-    places: &[(i32, TimeZone)],
-) -> std::result::Result<Plan, Planned> {
+/// A window as it comes; `None` when it is over.
+fn of(planned: &Planned, now: Timestamp, places: &[(i32, TimeZone)]) -> Option<Plan> {
     let says = &planned.says;
-    let Some(next) = says.next(now, 1, places).first().copied() else { return Err(planned) };
+    let next = Some(*says.next(now, 1, places).first()?);
     let ahead = Stretch { from: now, to: now + SignedDuration::from_hours(24 * 7 * WEEKS_AHEAD) };
     let mut comes: Vec<Stretch> =
         says.left_out(ahead, places).into_iter().map(|l| l.stretch).collect();
     comes.sort_by_key(|s| (s.from, s.to));
     comes.dedup();
-    let goes_on = says.goes_on(now, places);
-    Ok(Plan { comes, next: Some(next), goes_on, planned })
+    Some(Plan { comes, next, goes_on: says.goes_on(now, places), planned: planned.clone() })
 }
 
 /// The windows that are not over of the site whose calendar has this address.

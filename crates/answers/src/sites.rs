@@ -8,7 +8,6 @@ use cadentis_core::goal::ErrorBudget;
 use cadentis_core::visitor::Filter;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
-use cadentis_store::marker::Marker;
 use cadentis_store::site::Site;
 use futures::stream::{self, StreamExt, TryStreamExt};
 use jiff::Timestamp;
@@ -59,14 +58,6 @@ pub async fn all(answers: &Answers) -> Result<Vec<Site>> {
 /// When the database does not answer.
 pub async fn by_slug(answers: &Answers, slug: &str) -> Result<Option<Site>> {
     Ok(answers.db.site_by_slug(slug).await?)
-}
-
-/// What is pinned to the time axis of a site in the stretch.
-///
-/// # Errors
-/// When the database does not answer.
-pub async fn markers(answers: &Answers, site_id: i32, stretch: Stretch) -> Result<Vec<Marker>> {
-    Ok(answers.db.markers(site_id, stretch).await?)
 }
 
 /// How a site does.

@@ -1,6 +1,7 @@
 //! The `cadentis` command.
 
 mod demo;
+mod marker;
 mod play;
 mod rekey;
 mod runner;
@@ -40,6 +41,8 @@ enum Command {
     Runner(runner::Args),
     /// Play one script and say what happened
     Play(play::Args),
+    /// Pin a release, a change or a note to a site's time axis
+    Marker(marker::Args),
     /// Percentiles with intervals, Apdex and a histogram of numbers from a file or standard input
     Stats(stats::Args),
     /// The whole made-up ferry line: database, server, site, networks, visitors, runners
@@ -84,6 +87,7 @@ fn run(settled: settings::Settled) -> Result<ExitCode, Failure> {
             runtime().block_on(runner::runner(args)).map(|()| ExitCode::SUCCESS)
         }
         Command::Play(args) => runtime().block_on(play::play(args)),
+        Command::Marker(args) => runtime().block_on(marker::marker(args)),
         Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),
     }

@@ -15,6 +15,7 @@ use cadentis_core::calendar::{
 use cadentis_core::goal::definition::ServiceHours;
 use cadentis_core::goal::{Definition, FailedRuns, Measure, Period};
 use cadentis_core::journey;
+use cadentis_core::marker::{Kind as MarkerKind, Said};
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, Split};
 use cadentis_core::visitor::privacy::PersonKey;
@@ -410,7 +411,11 @@ async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure>
         (story.now - week * 2, "Release 2026.45.0", ""),
         (story.now - week * 3, "Release 2026.44.0", ""),
     ] {
-        db.add_marker(id, at, title, detail).await?;
+        let version = title.rsplit(' ').next().unwrap_or_default().to_string();
+        let (title, detail) = (title.to_string(), detail.to_string());
+        let kind = MarkerKind::Release;
+        let said = Said { kind, title, detail, version, link: String::new() };
+        db.add_marker(Some(id), at, &said, "Tor").await?;
     }
     plan(db, id, story).await?;
     Ok(())

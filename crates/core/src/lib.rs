@@ -24,6 +24,7 @@ pub mod finding;
 pub mod goal;
 pub mod groups;
 pub mod journey;
+pub mod marker;
 pub mod run;
 pub mod share;
 pub mod site;

@@ -2,6 +2,7 @@
 
 use crate::db::{Db, Result, content};
 use crate::marker::put_marker;
+use cadentis_core::marker::{Kind, Said};
 use cadentis_core::site::slug_of;
 use cadentis_core::visitor::beacon::{origin_host, owns};
 use cadentis_core::visitor::collecting::breaks;
@@ -224,7 +225,8 @@ impl Db {
             }
         }
         for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
-            put_marker(&mut *tx, site.id, now, &title, detail).await?;
+            let said = Said { kind: Kind::Change, title, detail: detail.into(), ..Said::default() };
+            put_marker(&mut *tx, Some(site.id), now, &said, "").await?;
         }
         tx.commit().await?;
         Ok(())

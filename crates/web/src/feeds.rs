@@ -20,7 +20,7 @@ async fn planned(
     let now = Timestamp::now();
     let planned = maintenance::feed(&state.answers, &token, now).await?;
     let planned = planned.ok_or_else(|| PageError::NotFound("this calendar".into()))?;
-    let plain: Vec<_> = planned.iter().map(|p| (p, p.says.window.plain())).collect();
+    let plain: Vec<_> = planned.iter().filter_map(|p| Some((p, p.says.window.plain()?))).collect();
     let entry = |(p, window)| {
         let p: &cadentis_answers::kept::Planned = p;
         Entry { id: p.id.into(), window, detail: &p.detail }

@@ -6,7 +6,7 @@ use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
 use crate::limits::query;
-use crate::view::{Link, Mark, Window};
+use crate::view::{Link, Mark, Pin, Window};
 use actix_web::HttpRequest;
 use cadentis_answers::Range;
 use cadentis_answers::kept::{LeftOut, Marker, Site};
@@ -421,6 +421,19 @@ impl Strip {
     }
 }
 
+/// An address with these parameters, with room for more behind it.
+pub fn named_link(path: &str, parameters: &[(&str, &str)]) -> String {
+    format!(
+        "{path}?{}",
+        url::form_urlencoded::Serializer::new(String::new()).extend_pairs(parameters).finish()
+    )
+}
+
+/// The address of a page family's page, with room for more behind it.
+pub fn family_link(base: &str, name: &str) -> String {
+    named_link(&format!("{base}/visitors/family"), &[("family", name)])
+}
+
 /// How much traffic there was, as an outline that stands on y = 36.
 pub fn silhouette(traffic: &[(Timestamp, u64)], shown: Stretch, axis: &Axis) -> String {
     let most = traffic.iter().map(|(_, n)| *n).max().unwrap_or(1).max(1) as f64;
@@ -444,7 +457,20 @@ pub fn drawn_troubles(troubled: &[TroubledHour], zone: &TimeZone, axis: &Axis) -
 }
 
 pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<Mark> {
-    markers.iter().map(|m| Mark::new(axis.x(m.at), &m.title)).collect()
+    markers.iter().map(|m| Mark::new(axis.x(m.at), &m.said.title)).collect()
+}
+
+impl Frame {
+    /// Markers inside the axis, each with where it is told.
+    pub fn pins(&self, markers: &[Marker], axis: &Axis) -> Vec<Pin> {
+        let inside = markers.iter().filter(|m| axis.stretch.contains(m.at));
+        let pin = |m: &Marker| Pin {
+            x: axis.x(m.at),
+            says: m.said.title.clone(),
+            link: format!("{}/markers/{}", self.base, m.id),
+        };
+        inside.map(pin).collect()
+    }
 }
 
 pub fn drawn_windows(windows: &[LeftOut], axis: &Axis) -> Vec<Window> {

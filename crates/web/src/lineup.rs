@@ -3,8 +3,8 @@
 use crate::draw::{Axis, band, connected, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
-use crate::frame::{Frame, WIDTH, drawn_markers, drawn_windows, tone};
-use crate::view::{Mark, Window};
+use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::view::{Mark, Pin, Window};
 use askama::Template;
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{LeftOut, Marker};
@@ -79,6 +79,9 @@ pub struct LineUp {
     pub bars_say: String,
     pub axis_y: f64,
     pub left_out: Vec<Window>,
+    /// Markers: lines through all lanes, with a flag on top where no lane tells them.
+    pub pins: Vec<Pin>,
+    pub has_events: bool,
     pub now_x: Option<f64>,
     /// Whether the patterns that lanes use have to come with it: once a page.
     pub with_patterns: bool,
@@ -116,8 +119,7 @@ pub struct Name {
 
 /// A marker; its title stands on the left of it where there is no room on the right.
 pub struct Flag {
-    pub x: f64,
-    pub title: String,
+    pub pin: Pin,
     pub is_left: bool,
 }
 
@@ -280,6 +282,8 @@ impl LineUp {
             bars_say,
             axis_y: height,
             left_out: drawn_windows(maintenance, &axis),
+            pins: frame.pins(&frame.markers, &axis),
+            has_events: lanes.first().is_some_and(|l| l.title == EVENTS),
             now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
             with_patterns,
             class: layout.class,
@@ -423,22 +427,20 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
     lane
 }
 
+/// The lane that tells what happened.
+const EVENTS: &str = "Events";
+
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
-    let mut lane = Lane::new("Events", "releases, maintenance".into(), 0.0, 40.0);
-    let in_stretch: Vec<Marker> =
-        happened.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
-    let drawn = drawn_markers(&in_stretch, axis);
-    lane.markers = drawn
-        .iter()
-        .enumerate()
-        .map(|(i, mark)| {
-            // A label that would leave the lane, or lie on the next one, stands left of its flag.
-            let room = drawn.get(i + 1).map_or(axis.right(), |next| next.x) - mark.x;
-            let title = mark.says.clone();
-            let is_left = room < 20.0 + 6.6 * title.chars().count() as f64;
-            Flag { x: mark.x, title, is_left }
-        })
-        .collect();
+    let mut lane = Lane::new(EVENTS, "releases, maintenance".into(), 0.0, 40.0);
+    let pins = frame.pins(happened.markers, axis);
+    let next: Vec<f64> = pins.iter().skip(1).map(|pin| pin.x).collect();
+    let flag = |(i, pin): (usize, Pin)| {
+        // A label that would leave the lane, or lie on the next one, stands left of its flag.
+        let room = next.get(i).copied().unwrap_or(axis.right()) - pin.x;
+        let is_left = room < 20.0 + 6.6 * pin.says.chars().count() as f64;
+        Flag { pin, is_left }
+    };
+    lane.markers = pins.into_iter().enumerate().map(flag).collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
     lane
 }

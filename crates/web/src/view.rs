@@ -16,6 +16,14 @@ impl Mark {
     }
 }
 
+/// A marker on an axis: what it says, and where it is told.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Pin {
+    pub x: f64,
+    pub says: String,
+    pub link: String,
+}
+
 /// A piece of an axis, and what it is.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Window {

@@ -9,6 +9,7 @@
   var number = function (name) { return Number(strip.dataset[name]); };
   var shown = { from: number('from'), to: number('to') };
   var stretch = { from: number('stretchFrom'), to: number('stretchTo') };
+  var pointed = null;
   var NOW = Math.floor(Date.now() / 60000) * 60 + 60;
 
   function moment(s) { return new Date(Math.round(s / 60) * 60000).toISOString().slice(0, 16) + 'Z'; }
@@ -83,6 +84,7 @@
 
     svg.addEventListener('pointermove', function (e) {
       var px = x(e), s = from + (px - left) / (right - left) * (to - from);
+      pointed = s;
       cursor.removeAttribute('hidden');
       cursor.setAttribute('x1', px);
       cursor.setAttribute('x2', px);
@@ -98,6 +100,7 @@
       });
     });
     svg.addEventListener('pointerleave', function () {
+      pointed = null;
       cursor.setAttribute('hidden', '');
       time.textContent = '';
       lanes.forEach(function (lane) { lane.out.textContent = ''; });
@@ -161,6 +164,10 @@
         location.href = split[(on + 1) % split.length].href;
         break;
       }
+      case 'm':
+        // Where the cursor is, or in the middle of the stretch.
+        location.href = strip.dataset.base + '/markers/new?at=' + moment(pointed === null ? Math.min(middle, NOW) : pointed) + '&from=' + moment(stretch.from) + '&to=' + moment(stretch.to);
+        break;
       case '?': keys.showModal(); break;
       default: return;
     }

@@ -112,9 +112,6 @@ pub async fn replan(
         Err(why) => return Ok(Err(why)),
     };
     let before = was.says.parted(now, &places).before;
-    // What was ended early does not begin again because its name was changed.
-    let (from, until) = window.in_force;
-    let window = Window { in_force: (from.max(was.says.window.in_force.0), until), ..window };
     let says = Maintenance { window, ..says };
     let one = answers.one().await?;
     let next = Some((&says.window, &says, detail.as_str()));

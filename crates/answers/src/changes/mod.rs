@@ -69,6 +69,11 @@ impl Author {
         team.is_none_or(theirs)
     }
 
+    /// Whether what stands on every site is theirs to change.
+    pub fn administers(&self) -> bool {
+        self.person.is_some() && self.teams.is_none()
+    }
+
     /// A program that shows a token.
     pub fn program(token: &str) -> Author {
         let name = cut(&format!("token {token}"), LONGEST_NAME);

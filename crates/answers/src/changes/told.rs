@@ -2,11 +2,13 @@
 
 use crate::{Answers, Result};
 use cadentis_core::calendar::Maintenance;
+use cadentis_core::marker::Said;
 use cadentis_core::stats::share::share_text;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::person::Person;
 use cadentis_store::site::Site;
+use jiff::Timestamp;
 
 /// Parts of something: what each is called, and what it is.
 pub(crate) type Parts = Vec<(&'static str, String)>;
@@ -73,6 +75,18 @@ pub(crate) async fn journey_now(answers: &Answers, of: &Journey) -> Result<Parts
         ("tags", j.tags.join(", ")),
         ("essential", j.essential.to_string()),
     ])
+}
+
+/// A marker, as it is.
+pub(crate) fn marker(at: Timestamp, said: &Said) -> Parts {
+    vec![
+        ("at", at.to_string()),
+        ("kind", said.kind.word().to_string()),
+        ("title", said.title.clone()),
+        ("more", said.detail.clone()),
+        ("version", said.version.clone()),
+        ("link", said.link.clone()),
+    ]
 }
 
 /// Maintenance, as it is.

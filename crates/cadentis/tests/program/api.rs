@@ -184,6 +184,9 @@ async fn runs_are_told_page_by_page_each_once_and_the_journey_says_the_same_as_i
         (json!({ "title": "x".repeat(81) }), "/title"),
         (json!({ "title": "x", "at": "9999-01-01T00:00:00Z" }), "/at"),
         (json!({ "title": "x", "detail": "y".repeat(501) }), "/detail"),
+        (json!({ "title": "x", "version": "y".repeat(81) }), "/version"),
+        (json!({ "title": "x", "link": "javascript:alert(1)" }), "/link"),
+        (json!({ "title": "x", "at": "1999-12-31T00:00:00Z" }), "/at"),
     ] {
         let told = w.refused(&marks, "POST", &format!("{HERE}/markers"), Some(body)).await;
         assert_eq!(told, (422, json!(at)));

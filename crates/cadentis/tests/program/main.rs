@@ -8,6 +8,7 @@ mod empty;
 mod goals;
 mod intake;
 mod maintenance;
+mod markers;
 mod ops;
 mod people;
 mod provider;

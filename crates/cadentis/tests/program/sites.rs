@@ -3,12 +3,13 @@
 use crate::server::{Served, record, server};
 use crate::serving::{self, SESSION, beacons, signed_in_as};
 use cadentis_core::access::Scope;
-use cadentis_core::calendar::Pace;
+use cadentis_core::calendar::{Maintenance, Pace, Stretch};
+use cadentis_core::marker::Said;
 use cadentis_core::run::Outcome;
 use cadentis_store::journey::{NewJourney, PlaceAndPace};
 use cadentis_store::script_version::Status;
 use cadentis_web::routes::{OF_SITE, all};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use reqwest::Response;
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -23,6 +24,7 @@ struct Theirs {
     visit: Uuid,
     token: Uuid,
     marker: i32,
+    maintenance: i32,
 }
 
 const SCRIPT: &str = "script \"F\"\nstep \"Open\"\n  open http://freight.example/\n";
@@ -44,11 +46,11 @@ async fn theirs(s: &Served) -> Theirs {
     let hash = Sha256::digest(b"theirs");
     s.db.add_api_token(&hash, site, "theirs", &[Scope::Read], "Ada", 9).await.expect("a token");
     let token = s.db.api_tokens(site).await.expect("rows")[0].id;
-    s.db.add_marker(site, now, "Release of theirs", "").await.expect("a marker");
-    let day =
-        cadentis_core::calendar::Stretch::last(86_400, now + jiff::SignedDuration::from_mins(1));
-    let marker = s.db.markers(site, day).await.expect("rows")[0].id;
-    Theirs { site, run, trial, recording, visit, token, marker }
+    let said = Said { title: "Release of theirs".into(), ..Said::default() };
+    let marker = s.db.add_marker(Some(site), now, &said, "Ada").await.expect("a marker");
+    let work = Maintenance::once(Stretch::last(3_600, now + SignedDuration::from_hours(9)), "work");
+    let maintenance = s.db.plan(site, &work, "", "Ada").await.expect("a window");
+    Theirs { site, run, trial, recording, visit, token, marker, maintenance }
 }
 
 /// The route below the name of a site, with what the second site has in the place of each parameter.
@@ -59,6 +61,7 @@ fn path(of: &str, path: &str, t: &Theirs) -> String {
         p if p.contains("trials/{id}") => t.trial.to_string(),
         p if p.contains("/programs/") => t.token.to_string(),
         p if p.contains("/markers/") => t.marker.to_string(),
+        p if p.contains("/maintenance/") => t.maintenance.to_string(),
         _ => t.run.to_string(),
     };
     path.replace("{site}", of)

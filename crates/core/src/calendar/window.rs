@@ -220,11 +220,11 @@ impl Window {
 
     /// The same for readers that know nothing of being in force: what it begins and ends with is written into the
     /// repetition itself, or as a list of starts where a rule cannot say it. An occurrence that was cut short lasts its
-    /// whole length there.
-    pub fn plain(&self) -> Window {
+    /// whole length there. `None` when it never comes.
+    pub fn plain(&self) -> Option<Window> {
         let (from, until) = self.in_force;
         if (from, until) == (None, None) {
-            return self.clone();
+            return Some(self.clone());
         }
         let zone = self.zone(&TimeZone::UTC);
         let within =
@@ -239,16 +239,14 @@ impl Window {
         let last = if until.is_some() { last } else { far };
         let mut starts = self.starts(first, last);
         starts.retain(|s| self.occurrence(*s, &zone).is_some_and(|o| o.common(&within).is_some()));
-        let Some((head, rest)) = starts.split_first() else {
-            return Window { in_force: (None, None), ..self.clone() };
-        };
+        let (head, rest) = starts.split_first()?;
         let is_counted = |r: &Rule| r.to_string().contains("COUNT=");
         let goes_on = match &self.repeat {
             Repeat::Once => true,
             Repeat::Daily | Repeat::Weekly(_) => until.is_none(),
             Repeat::Rule(rule) => until.is_none() && !is_counted(rule),
         };
-        match goes_on {
+        Some(match goes_on {
             true => Window { first: *head, in_force: (None, None), ..self.clone() },
             false => Window {
                 first: *head,
@@ -258,7 +256,7 @@ impl Window {
                 in_force: (None, None),
                 ..self.clone()
             },
-        }
+        })
     }
 
     /// The moments of the stretch that the window covers, for a location in that zone.
@@ -402,7 +400,10 @@ mod tests {
             let day = |n: i64| begin + SignedDuration::from_hours(24 * n);
             w.in_force = (from.map(day), ends.then(|| day(from.unwrap_or(0) + length)));
             let within = Stretch { from: day(-5), to: day(700) };
-            let plain = w.plain();
+            let Some(plain) = w.plain() else {
+                prop_assert!(w.occurrences(Stretch { from: day(-5), to: day(700) }, &TimeZone::UTC).is_empty());
+                return Ok(());
+            };
             prop_assert_eq!(plain.in_force, (None, None));
             // Ends that cut an occurrence apart, this makes whole.
             let starts = |w: &Window| w.occurrences(within, &TimeZone::UTC).iter().map(|o| o.to).collect::<Vec<_>>();

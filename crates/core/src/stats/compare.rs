@@ -1,10 +1,10 @@
 //! Two stretches side by side: how far a percentile moved, whether one is slower than the other as
 //! a whole, how far a share moved. Each answer carries its 95 % interval.
 
-use super::percentile::{Method, interval_ranks};
+use super::percentile::interval_ranks;
 use super::proof::{Proof, counted, plain};
 use super::share::{Z95, share, wilson};
-use super::{Interval, Samples};
+use super::{Interval, Reading, Samples};
 use serde::Serialize;
 use statrs::function::erf::{erfc, erfc_inv};
 
@@ -22,6 +22,9 @@ pub struct Shift {
 /// A change of less than this is not pointed at, however sure it is: with enough samples any difference is.
 pub const NOTABLE: f64 = 0.05;
 
+/// Of a share: a point.
+pub const NOTABLE_POINT: f64 = 0.01;
+
 impl Shift {
     /// How far it moved.
     pub fn by(&self) -> f64 {
@@ -36,6 +39,11 @@ impl Shift {
     /// Whether it is surely a change, and one that somebody would notice.
     pub fn is_notable(&self) -> bool {
         self.is_sure() && self.relative().is_some_and(|r| r.abs() > NOTABLE)
+    }
+
+    /// The same of a share: by a point at least.
+    pub fn is_notable_share(&self) -> bool {
+        self.is_sure() && self.by().abs() >= NOTABLE_POINT
     }
 
     /// Whether the interval leaves out "no change".
@@ -89,8 +97,12 @@ impl Shift {
 /// "Distribution-free confidence intervals for difference and ratio of medians", Journal of
 /// Statistical Computation and Simulation 72 (2002), from memory; its coverage is tested.
 pub fn percentile_shift(before: &Samples, after: &Samples, p: f64) -> Option<Shift> {
-    let (a, b) =
-        (before.percentile(p, Method::NearestRank)?, after.percentile(p, Method::NearestRank)?);
+    reading_shift(&before.reading(p), &after.reading(p), p)
+}
+
+/// The same of percentiles that were read already, off samples or sketches, with their intervals.
+pub fn reading_shift(before: &Reading, after: &Reading, p: f64) -> Option<Shift> {
+    let (a, b) = (before.value?, after.value?);
     let interval = match (standard_error(before, p), standard_error(after, p)) {
         (Some(x), Some(y)) => {
             let reach = Z95 * x.hypot(y);
@@ -102,10 +114,10 @@ pub fn percentile_shift(before: &Samples, after: &Samples, p: f64) -> Option<Shi
 }
 
 /// Half the width of the order-statistic interval over the normal deviate of its true coverage.
-fn standard_error(samples: &Samples, p: f64) -> Option<f64> {
-    let n = samples.len() as u64;
+fn standard_error(reading: &Reading, p: f64) -> Option<f64> {
+    let n = reading.samples;
     let (low, high) = interval_ranks(n, p)?;
-    let width = samples.ordered()[high as usize - 1] - samples.ordered()[low as usize - 1];
+    let width = reading.interval.map(|i| i.high - i.low)?;
     // P(low ≤ X < high) of the binomial is at least 95 %; by its normal approximation:
     let (mean, deviation) = (n as f64 * p, (n as f64 * p * (1.0 - p)).sqrt());
     let coverage = normal_below((high as f64 - 0.5 - mean) / deviation)

@@ -6,6 +6,7 @@ use cadentis_core::calendar::Maintenance;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Definition;
 use cadentis_core::journey::recorded::{Act, Input};
+use cadentis_core::marker::{Kind, Said};
 use cadentis_core::run::Outcome;
 use cadentis_store::Db;
 use cadentis_store::funnel::SavedFunnel;
@@ -261,15 +262,20 @@ async fn a_goal_says_what_was_in_force_then_and_of_two_who_change_it_one_is_told
     assert!(db.remove_goal(id).await.expect("rows") && !db.remove_goal(id).await.expect("rows"));
 }
 
+fn pinned(title: &str) -> Said {
+    let (title, version) = (title.to_string(), "40".to_string());
+    Said { kind: Kind::Release, title, version, ..Said::default() }
+}
+
 #[tokio::test]
 async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
     let (db, _) = db().await;
     let stretch = |from: i64, to: i64| Stretch { from: minutes(from), to: minutes(to) };
     for (at, title) in [(10, "Release 40.3"), (0, "at the beginning"), (20, "at the end")] {
-        db.add_marker(1, minutes(at), title, "").await.expect("kept");
+        db.add_marker(Some(1), minutes(at), &pinned(title), "Ada").await.expect("kept");
     }
     let titles = |all: Vec<cadentis_store::marker::Marker>| {
-        all.into_iter().map(|m| m.title).collect::<Vec<_>>()
+        all.into_iter().map(|m| m.said.title).collect::<Vec<_>>()
     };
     let found = db.markers(1, stretch(0, 20)).await.expect("rows");
     assert_eq!(
@@ -281,6 +287,31 @@ async fn markers_carve_outs_and_funnels_are_there_as_they_were_given() {
         db.markers(2, stretch(0, 30)).await.expect("rows").is_empty(),
         "another site has its own"
     );
+    // One of every site is on each of them, and none of another's is found by its number.
+    let everywhere =
+        db.add_marker(None, minutes(5), &pinned("network"), "Ines").await.expect("kept");
+    for site in [1, 2] {
+        let found = db.markers(site, stretch(4, 6)).await.expect("rows");
+        assert_eq!(
+            (titles(found.clone()), found[0].is_everywhere),
+            (vec!["network".to_string()], true)
+        );
+    }
+    let own = db.markers(1, stretch(9, 11)).await.expect("rows").remove(0);
+    assert_eq!((&own.said, own.author.as_str(), own.edits), (&pinned("Release 40.3"), "Ada", 0));
+    assert!(db.marker(2, own.id).await.expect("asked").is_none());
+    assert!(db.marker(2, everywhere).await.expect("asked").is_some());
+    // Of two who change it the second is told; what is taken away can be put back, and changes no more.
+    let set = async |edits| {
+        db.set_marker(own.id, edits, minutes(10), &pinned("Release 40.4")).await.expect("asked")
+    };
+    assert_eq!((set(0).await, set(0).await), (true, false));
+    let remove = async |is_removed| db.remove_marker(own.id, is_removed).await.expect("asked");
+    assert_eq!((remove(true).await, remove(true).await, set(1).await), (true, false, false));
+    assert!(db.markers(1, stretch(9, 11)).await.expect("rows").is_empty());
+    assert!(db.marker(1, own.id).await.expect("asked").is_some_and(|m| m.removed_at.is_some()));
+    assert_eq!((remove(false).await, remove(false).await), (true, false));
+    assert_eq!(titles(db.markers(1, stretch(9, 11)).await.expect("rows")), ["Release 40.4"]);
 
     let journey = db.journeys(1).await.expect("rows").remove(0);
     let goal = promise(&db, journey.id, "Booking works").await;

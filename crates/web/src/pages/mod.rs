@@ -5,6 +5,7 @@ mod goals;
 mod journeys;
 mod location;
 mod maintenance;
+mod markers;
 mod now;
 pub mod people;
 mod runs;
@@ -72,4 +73,11 @@ crate::routes::routes! {
     Edit post "/maintenance/{id}/end" => maintenance::end,
     Edit post "/maintenance/{id}/extend" => maintenance::extend,
     Edit post "/maintenance/{id}/remove" => maintenance::remove,
+    Read get "/markers" => markers::page,
+    Edit post "/markers" => markers::pinned,
+    Read get "/markers/new" => markers::new,
+    Read get "/markers/{id}" => markers::one,
+    Edit post "/markers/{id}" => markers::changed,
+    Edit post "/markers/{id}/remove" => markers::remove,
+    Edit post "/markers/{id}/restore" => markers::restore,
 }

@@ -9,11 +9,15 @@ mod visitors;
 
 use crate::State;
 use crate::access::{After, Caller, InSite};
+use crate::fields::sentence;
 use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use asked::{Closed, Unread, When, moment, query, said, stopped, unless_known};
-use cadentis_answers::changes::markers;
+use cadentis_answers::changes::markers::{self, NotPinned};
+use cadentis_answers::markers as found_markers;
 use cadentis_answers::{Range, journeys, sites};
+use cadentis_core::marker::{LONGEST_DETAIL, LONGEST_LINK, LONGEST_TITLE, LONGEST_VERSION, Said};
 use cadentis_core::text;
 use cadentis_core::visitor::Filter;
 use jiff::Timestamp;
@@ -150,7 +154,8 @@ async fn list_markers(
 ) -> HttpResponse {
     let all = async {
         let stretch = query::<When>(&request)?.stretch()?;
-        let all = sites::markers(&state.answers, site.id, stretch).await.map_err(stopped)?;
+        let all =
+            found_markers::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
         Ok(HttpResponse::Ok().json(all.into_iter().map(MarkerShape::of).collect::<Vec<_>>()))
     };
     said(all.await)
@@ -173,14 +178,6 @@ async fn add_marker(
     let add = async {
         let invalid =
             |pointer: &str, says: &str| HttpResponse::from(Problem::invalid(pointer, says));
-        let title = text::clean(new.title.trim(), markers::LONGEST_TITLE + 1, None);
-        if title.is_empty() || title.chars().count() > markers::LONGEST_TITLE {
-            return Err(invalid("/title", "A title has 1 to 80 characters."));
-        }
-        let detail = text::clean(new.detail.trim(), markers::LONGEST_DETAIL + 1, None);
-        if detail.chars().count() > markers::LONGEST_DETAIL {
-            return Err(invalid("/detail", "What is said besides has 500 characters at most."));
-        }
         let at = match moment("at", &new.at) {
             Ok(at) => at.unwrap_or_else(Timestamp::now),
             Err(_) => {
@@ -188,8 +185,20 @@ async fn add_marker(
                 return Err(invalid("/at", says));
             }
         };
-        let made = markers::add(&state.answers, &caller.author, &site, at, &title, &detail).await;
-        Ok(HttpResponse::Created().json(Made { id: made.map_err(stopped)? }))
+        let line = |text: &str, most: usize| text::clean(text.trim(), most + 1, None);
+        let wanted = Said {
+            kind: new.kind.kind(),
+            title: line(&new.title, LONGEST_TITLE),
+            detail: line(&new.detail, LONGEST_DETAIL),
+            version: line(&new.version, LONGEST_VERSION),
+            link: line(&new.link, LONGEST_LINK),
+        };
+        let made = markers::add(&state.answers, &caller.author, &site, (at, &wanted), false).await;
+        match made.map_err(stopped)? {
+            Ok(id) => Ok(HttpResponse::Created().json(Made { id })),
+            Err(NotPinned::Wrong(e)) => Err(invalid(&format!("/{}", e.field()), &sentence(&e))),
+            Err(why) => Err(Problem::new(StatusCode::FORBIDDEN, sentence(&why)).into()),
+        }
     };
     said(add.await)
 }
@@ -206,10 +215,14 @@ async fn remove_marker(
     After(id): After<i32>,
 ) -> HttpResponse {
     let remove = async {
-        let gone = markers::remove(&state.answers, &caller.author, &site, id).await;
+        let none = || Problem::not_found(format!("There is no marker {id}."));
+        let marker = found_markers::one(&state.answers, &site, id).await.map_err(stopped)?;
+        let marker = marker.ok_or_else(none)?;
+        let gone = markers::remove(&state.answers, &caller.author, &marker, true).await;
         match gone.map_err(stopped)? {
-            true => Ok(HttpResponse::NoContent().finish()),
-            false => Err(Problem::not_found(format!("There is no marker {id}.")).into()),
+            Ok(true) => Ok(HttpResponse::NoContent().finish()),
+            Ok(false) => Err(none().into()),
+            Err(why) => Err(Problem::new(StatusCode::FORBIDDEN, sentence(&why)).into()),
         }
     };
     said(remove.await)

@@ -3,6 +3,7 @@
 use cadentis_answers::journeys;
 use cadentis_answers::kept::{Location, Marker, Site};
 use cadentis_answers::runs::ListedRun;
+use cadentis_core::marker::Kind;
 use cadentis_core::run::Outcome;
 use cadentis_core::stats;
 use serde::{Deserialize, Serialize};
@@ -238,13 +239,59 @@ pub struct MarkerShape {
     id: i32,
     #[schema(value_type = String, format = DateTime)]
     at: jiff::Timestamp,
+    kind: KindShape,
     title: String,
     detail: String,
+    /// Which version, of a release.
+    version: String,
+    link: String,
+    /// Who pinned it.
+    author: String,
+    /// Whether every site has it.
+    on_every_site: bool,
 }
 
 impl MarkerShape {
     pub fn of(m: Marker) -> MarkerShape {
-        MarkerShape { id: m.id, at: m.at, title: m.title, detail: m.detail }
+        MarkerShape {
+            id: m.id,
+            at: m.at,
+            kind: KindShape::of(m.said.kind),
+            title: m.said.title,
+            detail: m.said.detail,
+            version: m.said.version,
+            link: m.said.link,
+            author: m.author,
+            on_every_site: m.is_everywhere,
+        }
+    }
+}
+
+/// What a marker tells of.
+#[derive(Clone, Copy, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum KindShape {
+    Release,
+    Change,
+    #[default]
+    Note,
+}
+
+impl KindShape {
+    fn of(kind: Kind) -> KindShape {
+        match kind {
+            Kind::Release => KindShape::Release,
+            Kind::Change => KindShape::Change,
+            Kind::Note => KindShape::Note,
+        }
+    }
+
+    pub fn kind(self) -> Kind {
+        match self {
+            KindShape::Release => Kind::Release,
+            KindShape::Change => Kind::Change,
+            KindShape::Note => Kind::Note,
+        }
     }
 }
 
@@ -262,6 +309,16 @@ pub struct NewMarker {
     #[serde(default)]
     #[schema(max_length = 500)]
     pub detail: String,
+    #[serde(default)]
+    pub kind: KindShape,
+    /// Which version, of a release.
+    #[serde(default)]
+    #[schema(max_length = 80)]
+    pub version: String,
+    /// An address over http or https.
+    #[serde(default)]
+    #[schema(max_length = 500)]
+    pub link: String,
 }
 
 /// The id of what was made.

@@ -4,6 +4,7 @@ use super::goal_of;
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
+use crate::fields::moment;
 use crate::frame::base;
 use crate::respond::redirect;
 use actix_web::{HttpResponse, web};
@@ -11,8 +12,6 @@ use cadentis_answers::changes::goals::{self as changes, LONGEST_WHY};
 use cadentis_answers::kept::{Goal, Site};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::text;
-use jiff::Timestamp;
-use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use serde::Deserialize;
 
@@ -22,20 +21,6 @@ pub struct Typed {
     to: String,
     #[serde(default)]
     why: String,
-}
-
-/// A moment as it is typed, by the clock of the site.
-fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, String> {
-    let civil: DateTime = text.trim().parse().map_err(|_| {
-        format!("“{}” is no moment such as 2026-11-20 22:30", text::clean(text, 40, None))
-    })?;
-    let read = zone.to_ambiguous_timestamp(civil);
-    match read.offset() {
-        jiff::tz::AmbiguousOffset::Gap { .. } => {
-            Err(format!("clocks skip {} here", civil.strftime("%-d %b %Y %H:%M")))
-        }
-        _ => read.compatible().map_err(|e| e.to_string()),
-    }
 }
 
 impl Typed {
@@ -92,16 +77,8 @@ mod tests {
     use super::*;
 
     #[test]
-    fn moments_are_read_by_the_clock_of_the_site_and_one_that_clocks_skip_is_told() {
+    fn what_is_taken_out_has_a_length_and_a_reason() {
         let zone = TimeZone::get("Europe/Oslo").unwrap();
-        let read = |text: &str| moment(text, &zone).map(|t| t.to_string());
-        assert_eq!(read("2026-11-20T22:30").as_deref(), Ok("2026-11-20T21:30:00Z"));
-        assert_eq!(read("2026-11-20 22:30").as_deref(), Ok("2026-11-20T21:30:00Z"));
-        // EU summer time begins on 29 March 2026 at 01:00 UTC (IANA tz database).
-        assert_eq!(read("2026-03-29T02:30"), Err("clocks skip 29 Mar 2026 02:30 here".into()));
-        // It ends on 25 October: 02:30 comes twice, and is its first coming.
-        assert_eq!(read("2026-10-25T02:30").as_deref(), Ok("2026-10-25T00:30:00Z"));
-        assert!(read("soon<b>").unwrap_err().starts_with("“soon<b>” is no moment"));
         let typed = |from: &str, to: &str, why: &str| {
             Typed { from: from.into(), to: to.into(), why: why.into() }.read(&zone)
         };

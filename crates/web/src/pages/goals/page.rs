@@ -3,10 +3,11 @@
 use crate::State;
 use crate::draw::{Axis, band, line, ticks};
 use crate::error::PageError;
+use crate::filters;
 use crate::format;
 use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
 use crate::respond::{TWELVE_HOURS, html};
-use crate::view::{Cell, Figure, Mark, Window, Working};
+use crate::view::{Cell, Figure, Mark, Pin, Window, Working};
 use crate::words::uptime_proof;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -68,6 +69,7 @@ struct Card {
     to_s: i64,
     ticks: Vec<Mark>,
     windows: Vec<Window>,
+    pins: Vec<Pin>,
     area: String,
     line: String,
     pace: String,
@@ -458,6 +460,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         to_s: c.window.to.as_second(),
         ticks: ticks(&axis, zone),
         windows: drawn_windows(&c.left_out, &axis),
+        pins: frame.pins(&c.markers, &axis),
         area: band(&points.iter().map(|(x, y)| (*x, *y, 120.0)).collect::<Vec<_>>()),
         line: line(points.iter().map(|p| Some(*p))),
         pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),

@@ -306,7 +306,7 @@ fn change_row(changed: &Changed, zone: &TimeZone) -> ChangeRow {
     let near = changed.near.iter().map(|m| {
         let minutes = m.at.duration_since(changed.at).as_mins();
         let when = if minutes <= 0 { "before" } else { "after" };
-        format!("{} ({} {when})", m.title, length_text(minutes.abs() as f64 * 60_000.0))
+        format!("{} ({} {when})", m.said.title, length_text(minutes.abs() as f64 * 60_000.0))
     });
     let near: Vec<String> = near.collect();
     let percent = |r: f64| format!("{} %", format::signed((r - 1.0) * 100.0, 1));

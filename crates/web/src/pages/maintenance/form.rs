@@ -137,7 +137,8 @@ impl Typed {
             repeats: repeats.into(),
             rule,
             days: days.iter().map(|d| DAYS[d.to_monday_zero_offset() as usize].0.into()).collect(),
-            day: window.first.date().to_string(),
+            // The first day that is still to come, where that is later.
+            day: begins(window, &own).max(window.first.date()).to_string(),
             from: clock(window.first.time()),
             lasts: lasts.into(),
             to,
@@ -216,8 +217,10 @@ impl Typed {
             journeys: self.journeys.iter().filter_map(journey).collect(),
             locations: self.locations.iter().filter_map(place).collect(),
         };
+        // What was ended early does not begin again because its name was changed.
+        let from = was.and_then(|w| w.in_force.0.filter(|_| begins(w, &own) == day));
         let window = Window {
-            in_force: (None, until),
+            in_force: (from, until),
             except: was.map(|w| w.except.clone()).unwrap_or_default(),
             besides: was.map(|w| w.besides.clone()).unwrap_or_default(),
             ..Window::once(first, length, clock, &self.name).repeating(repeat)
@@ -297,6 +300,11 @@ fn field_of(why: &NoMaintenance) -> &'static str {
         NoMaintenance::Overlaps(_) => "times",
         NoMaintenance::TooOften(_) | NoMaintenance::Never => "repeats",
     }
+}
+
+/// The day from which a window is in force.
+fn begins(window: &Window, own: &TimeZone) -> Date {
+    window.in_force.0.map_or(Date::MIN, |at| own.to_datetime(at).date())
 }
 
 /// The zone that days of a window are read in; where each location has its own, the site's.

@@ -3,7 +3,7 @@
 use super::{planned_of, reach_words, when_words};
 use crate::State;
 use crate::access::{After, By, InSite};
-use crate::draw::{Axis, ticks};
+use crate::draw::Axis;
 use crate::error::PageError;
 use crate::fields::{self, Fields, sentence};
 use crate::format;
@@ -20,6 +20,8 @@ use cadentis_answers::kept::{Planned, Site};
 use cadentis_answers::maintenance::{self, Plan, Plans, WEEKS_AHEAD};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
+use jiff::civil::Weekday;
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
 /// Where lanes of the calendar begin, how wide it is, and how high a lane is.
@@ -164,7 +166,7 @@ async fn show(
     let mut page = html(&Page {
         says: lead(&plans, &frame),
         over: over.collect(),
-        ticks: ticks(&axis, &zone),
+        ticks: mondays(&axis, &zone),
         now_x: axis.x(frame.now),
         height: rows.len() as f64 * LANE,
         rows,
@@ -180,6 +182,13 @@ async fn show(
     })?;
     *page.status_mut() = status;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
+}
+
+/// The Mondays of the weeks ahead.
+fn mondays(axis: &Axis, zone: &TimeZone) -> Vec<Mark> {
+    let days = axis.stretch.days(zone).into_iter().map(|at| (at, at.to_zoned(zone.clone())));
+    let mondays = days.filter(|(_, day)| day.weekday() == Weekday::Monday);
+    mondays.map(|(at, day)| Mark::new(axis.x(at), day.strftime("%-d %b").to_string())).collect()
 }
 
 fn row(plan: &Plan, plans: &Plans, frame: &Frame, axis: &Axis, y: f64) -> Row {

@@ -11,8 +11,8 @@ use jiff::{SignedDuration, Timestamp};
 const NEXT: usize = 3;
 /// So many changes of clocks are looked at, within a year.
 const CHANGES: usize = 4;
-/// So many zones of locations have a column at most.
-const MOST_ZONES: usize = 3;
+/// So many clocks have a column at most.
+const MOST_CLOCKS: usize = 4;
 /// What the browser says its zone is.
 const VIEWER: &str = "zone";
 
@@ -21,6 +21,8 @@ pub struct When {
     /// Whose clock each column is.
     pub heads: Vec<String>,
     pub rows: Vec<Row>,
+    /// Clocks of locations that have none.
+    pub more: usize,
 }
 
 pub struct Row {
@@ -63,7 +65,8 @@ impl Clocks<'_> {
         here.filter_map(|l| Some((l.name.as_str(), zone(&l.zone).ok()?))).collect()
     }
 
-    fn columns(&self, says: &Maintenance) -> Vec<Column> {
+    /// The clocks that have a column, and how many have none.
+    fn columns(&self, says: &Maintenance) -> (Vec<Column>, usize) {
         let mut columns: Vec<Column> = Vec::new();
         let mut add = |who: &str, zone: &TimeZone| {
             let name = zone.iana_name().unwrap_or("UTC");
@@ -93,21 +96,26 @@ impl Clocks<'_> {
         if let Some(zone) = self.viewer {
             add("you", zone);
         }
+        let mut more: Vec<TimeZone> = Vec::new();
         if says.window.clock != Clock::Location {
-            for (name, zone) in self.places(says).into_iter() {
-                let known = columns.iter().any(|c| c.zone == zone);
-                if !known && columns.len() < MOST_ZONES + 3 {
+            for (name, zone) in self.places(says) {
+                if columns.iter().any(|c| c.zone == zone) || more.contains(&zone) {
+                    continue;
+                }
+                if columns.len() < MOST_CLOCKS {
                     let head = format!("{name}, {}", zone.iana_name().unwrap_or("UTC"));
                     columns.push(Column { head, zone });
+                } else {
+                    more.push(zone);
                 }
             }
         }
-        columns
+        (columns, more.len())
     }
 
     /// When the window comes next, and around the next changes of any of the clocks.
     pub fn when(&self, says: &Maintenance, now: Timestamp) -> When {
-        let columns = self.columns(says);
+        let (columns, more) = self.columns(says);
         match &says.window.clock {
             Clock::Location => self.by_place(says, &columns, now),
             clock => {
@@ -127,6 +135,7 @@ impl Clocks<'_> {
                 When {
                     rows: rows(&columns, shown.iter().map(row).collect()),
                     heads: heads(&columns),
+                    more,
                 }
             }
         }
@@ -143,7 +152,7 @@ impl Clocks<'_> {
         // Each is another moment: none of them has moved.
         rows.iter_mut().flat_map(|r| &mut r.cells).for_each(|c| c.moved = false);
         let heads = ["at the location".to_string()].into_iter().chain(heads(columns));
-        When { rows, heads: heads.collect() }
+        When { rows, heads: heads.collect(), more: 0 }
     }
 }
 

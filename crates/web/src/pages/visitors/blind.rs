@@ -1,9 +1,10 @@
 //! Scripted runs beside real visitors: blind spots, and a family's journey steps beside its visitors, place by place.
 
-use super::{Tabs, family_link, tabs};
+use super::{Tabs, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
+use crate::frame::family_link;
 use crate::frame::{Asked, Frame};
 use crate::limits::query;
 use crate::pages::visitors::filter::FilterLine;

@@ -2,13 +2,14 @@
 
 use super::filter::FilterLine;
 use super::lanes::{self, Lanes};
-use super::{Tabs, family_link, named_link, tabs};
+use super::{Tabs, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::own_parameters;
 use crate::frame::{self, Frame};
+use crate::frame::{family_link, named_link};
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Link, Working};

@@ -3,12 +3,13 @@
 use super::errors::{self, Row};
 use super::filter::FilterLine;
 use super::lanes::{self, LANES, Lanes};
-use super::{Tabs, family_link, readings, slow_row, slow_tone, tabs};
+use super::{Tabs, readings, slow_row, slow_tone, tabs};
 use crate::State;
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
 use crate::frame::Frame;
+use crate::frame::family_link;
 use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{self, Cell, Figure, Link};

@@ -2,8 +2,8 @@
 
 use crate::draw::{Axis, connected, line, round_up, ticks};
 use crate::format;
-use crate::frame::{Frame, WIDTH, drawn_markers};
-use crate::view::Mark;
+use crate::frame::{Frame, WIDTH};
+use crate::view::{Mark, Pin};
 use cadentis_answers::pooled::{self, p75};
 use cadentis_answers::views::Views;
 use cadentis_core::calendar::Stretch;
@@ -20,7 +20,7 @@ pub(super) struct Lanes {
     pub ticks: Vec<Mark>,
     pub series: Vec<Series>,
     /// Where something is pinned to the time, and what.
-    pub markers: Vec<Mark>,
+    pub pins: Vec<Pin>,
     pub height: f64,
     /// What they show, for who does not see them.
     pub title: &'static str,
@@ -80,11 +80,9 @@ fn drawn(frame: &Frame, title: &'static str, of_what: &str, lanes: Vec<Lane>) ->
     let series: Vec<Series> =
         lanes.into_iter().enumerate().map(|(nth, l)| series(&axis, nth, of_what, l)).collect();
     let height = series.len() as f64 * LANE + 22.0;
-    let inside: Vec<_> =
-        frame.markers.iter().filter(|m| frame.stretch.contains(m.at)).cloned().collect();
     Lanes {
         ticks: ticks(&axis, &frame.site.zone),
-        markers: drawn_markers(&inside, &axis),
+        pins: frame.pins(&frame.markers, &axis),
         series,
         height,
         title,

@@ -20,6 +20,7 @@ use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, base, tone};
+use crate::frame::{family_link, named_link};
 use crate::limits::query;
 use crate::view::{self, Cell, Choice, Figure, Link, Mark, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -41,7 +42,6 @@ use filter::FilterLine;
 use jiff::Timestamp;
 use lanes::{LANES, Lanes};
 use serde::Deserialize;
-use url::form_urlencoded::Serializer;
 use uuid::Uuid;
 
 crate::routes::routes! {
@@ -443,16 +443,6 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
         views: format::thousands(pool.page_views),
         cells,
     }
-}
-
-/// An address with these parameters, with room for more behind it.
-pub(super) fn named_link(path: &str, parameters: &[(&str, &str)]) -> String {
-    format!("{path}?{}", Serializer::new(String::new()).extend_pairs(parameters).finish())
-}
-
-/// The address of a page family's page, with room for more behind it.
-pub(super) fn family_link(base: &str, name: &str) -> String {
-    named_link(&format!("{base}/visitors/family"), &[("family", name)])
 }
 
 /// The address of a page view within its visit.
