@@ -2,6 +2,7 @@
 
 mod demo;
 mod first_start;
+mod judging;
 mod pages;
 mod screens;
 mod sign_in;

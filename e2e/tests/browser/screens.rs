@@ -41,6 +41,9 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
         "/marram-ferries/journeys/book-a-crossing/script?compare=1".into(),
         "/marram-ferries/journeys?trouble=on".into(),
         "/marram-freight".into(),
+        "/marram-ferries/goals/1/change".into(),
+        "/marram-ferries/maintenance/2/change".into(),
+        "/marram-ferries/markers/1".into(),
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {
         let path = route.path.replacen("{site}", "marram-ferries", 1);
@@ -163,6 +166,10 @@ async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_s
         "/marram-ferries/visitors",
         "/marram-ferries/visitors/funnels",
         "/marram-ferries/goals",
+        "/marram-ferries/maintenance",
+        "/marram-ferries/maintenance/2/change",
+        "/marram-ferries/markers",
+        "/marram-ferries/markers/1",
         "/me",
     ] {
         let mut found = wrong_with(&demo, &looker, path).await;

@@ -24,16 +24,17 @@ pub struct Compared {
     pub rows: Vec<Row>,
     /// Devices, each with a column of its own.
     pub devices: Vec<String>,
-    pub families: Vec<Table>,
-    pub journeys: Vec<Table>,
+    /// Measures of page families that surely moved, and of journeys.
+    pub families: Vec<Named>,
+    pub journeys: Vec<Named>,
     pub proof: Vec<Working>,
 }
 
-/// A page family or a journey.
-pub struct Table {
+/// A measure of a page family or a journey.
+pub struct Named {
     pub name: String,
     pub link: String,
-    pub rows: Vec<Row>,
+    pub row: Row,
 }
 
 /// A measure before and after.
@@ -56,10 +57,10 @@ pub struct Verdict {
 
 fn name(what: Measured) -> String {
     match what {
-        Measured::Vital(vital) => format!("p75 of {}", vital.name()),
+        Measured::Vital(vital) => format!("{} at p75", vital.name()),
         Measured::WithErrors => "with a script error".into(),
         Measured::Abandoned => "left before they had loaded".into(),
-        Measured::Duration => "p75 of duration".into(),
+        Measured::Duration => "duration at p75".into(),
         Measured::Availability => "availability".into(),
     }
 }
@@ -114,12 +115,16 @@ fn row(pair: &Pair, devices: Vec<Verdict>) -> Row {
     }
 }
 
-fn table(side: &Side, link: String) -> Table {
-    Table {
-        name: side.name.clone(),
-        link,
-        rows: side.pairs.iter().map(|p| row(p, Vec::new())).collect(),
-    }
+/// Measures of each, as far as they are wanted.
+fn named(sides: &[Side], link: impl Fn(&Side) -> String, wanted: fn(&Pair) -> bool) -> Vec<Named> {
+    let of = |side: &Side| {
+        let (name, link) = (side.name.clone(), link(side));
+        let pairs = side.pairs.iter().filter(|p| wanted(p));
+        pairs
+            .map(|p| Named { name: name.clone(), link: link.clone(), row: row(p, Vec::new()) })
+            .collect::<Vec<_>>()
+    };
+    sides.iter().flat_map(of).collect()
 }
 
 /// What surely moved of all page views, and on which devices alone; then of journeys.
@@ -229,20 +234,16 @@ pub fn compared(frame: &Frame, around: &Around) -> Compared {
         after_query: query(&around.after),
         rows: pairs.iter().enumerate().map(|(nth, p)| row(p, of_device(nth))).collect(),
         devices: devices.iter().map(|s| s.name.clone()).collect(),
-        families: around
-            .families
-            .iter()
-            .map(|s| {
-                table(s, format!("{}&{}", family_link(&frame.base, &s.name), query(&around.after)))
-            })
-            .collect(),
-        journeys: around
-            .journeys
-            .iter()
-            .map(|s| {
-                table(s, format!("{}/journeys/{}?{}", frame.base, s.slug, query(&around.after)))
-            })
-            .collect(),
+        families: named(
+            &around.families,
+            |s| format!("{}&{}", family_link(&frame.base, &s.name), query(&around.after)),
+            |p| p.is_worse().is_some(),
+        ),
+        journeys: named(
+            &around.journeys,
+            |s| format!("{}/journeys/{}?{}", frame.base, s.slug, query(&around.after)),
+            |_| true,
+        ),
         proof: proof.collect(),
     }
 }
@@ -287,15 +288,15 @@ mod tests {
         let (worse, same) = (|| pair(2_000.0, 2_310.0, 100.0), || pair(2_000.0, 2_010.0, 100.0));
         assert_eq!(
             all(worse(), same(), worse()),
-            ["P75 of LCP surely rose by 0.31 s, from 2.00 s to 2.31 s; surely on phone alone."]
+            ["LCP at p75 surely rose by 0.31 s, from 2.00 s to 2.31 s; surely on phone alone."]
         );
         assert_eq!(
             all(worse(), worse(), worse()),
-            ["P75 of LCP surely rose by 0.31 s, from 2.00 s to 2.31 s."]
+            ["LCP at p75 surely rose by 0.31 s, from 2.00 s to 2.31 s."]
         );
         assert_eq!(
             all(worse(), same(), same()),
-            ["P75 of LCP on phone surely rose by 0.31 s, from 2.00 s to 2.31 s."]
+            ["LCP at p75 on phone surely rose by 0.31 s, from 2.00 s to 2.31 s."]
         );
         assert!(all(same(), same(), same()).is_empty());
     }

@@ -17,6 +17,8 @@ use askama::Template;
 use cadentis_answers::changes::markers as changes;
 use cadentis_answers::kept::Marker;
 use cadentis_answers::markers;
+use cadentis_core::calendar::Stretch;
+use jiff::SignedDuration;
 use serde::Deserialize;
 
 /// Minutes before and after that can be chosen, and how that is said.
@@ -53,6 +55,12 @@ struct Asked {
     minutes: Option<i64>,
 }
 
+/// How many minutes before and after are compared.
+fn minutes(request: &HttpRequest) -> Result<i64, PageError> {
+    let asked = query::<Asked>(request)?.minutes.unwrap_or(USUAL_MIN);
+    Ok(REACHES.iter().map(|r| r.0).find(|m| *m == asked).unwrap_or(USUAL_MIN))
+}
+
 async fn show(
     state: &web::Data<State>,
     request: &HttpRequest,
@@ -60,8 +68,7 @@ async fn show(
     (typed, wrong): (Option<Typed>, Option<Wrong>),
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Goals", SIX_HOURS).await?;
-    let asked = query::<Asked>(request)?.minutes.unwrap_or(USUAL_MIN);
-    let minutes = REACHES.iter().map(|r| r.0).find(|m| *m == asked).unwrap_or(USUAL_MIN);
+    let minutes = minutes(request)?;
     let moment = (marker.id, marker.at);
     let around = markers::around(&state.answers, &frame.site, moment, minutes, frame.now).await?;
     let zone = frame.site.zone.clone();
@@ -93,6 +100,15 @@ pub async fn one(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let marker = marker_of(&state, &site, id.0).await?;
+    if !request.query_string().contains("from=") {
+        // The stretch of the page is the time around the marker.
+        let minutes = minutes(&request)?;
+        let reach = SignedDuration::from_mins(minutes);
+        let around = Stretch { from: marker.at - reach, to: marker.at + reach };
+        let (from, to) = (Stretch::moment(around.from), Stretch::moment(around.to));
+        let here = format!("{}/markers/{}", base(&site), marker.id);
+        return Ok(redirect(&format!("{here}?minutes={minutes}&from={from}&to={to}")));
+    }
     show(&state, &request, marker, (None, None)).await
 }
 

@@ -1,0 +1,168 @@
+//! Judging with a real browser: a goal is tried and promised, maintenance is planned on every clock, a marker is pinned from a
+//! chart.
+
+use cadentis_e2e::{Demo, Looker};
+use serde_json::json;
+use thirtyfour::By;
+
+async fn go(demo: &Demo, looker: &Looker, path: &str) {
+    let address = format!("{}/marram-ferries{path}", demo.address);
+    looker.driver.goto(address).await.expect("the page opens");
+}
+
+async fn press(looker: &Looker, label: &str) {
+    let button = format!(
+        "//main//button[normalize-space()='{label}'] | //main//a[normalize-space()='{label}']"
+    );
+    let found = looker.driver.find(By::XPath(button)).await.expect(label);
+    found.click().await.expect("pressed");
+}
+
+async fn type_into(looker: &Looker, name: &str, text: &str) {
+    let field = looker.driver.find(By::Css(format!("main [name={name}]"))).await.expect(name);
+    field.clear().await.expect("it can be emptied");
+    field.send_keys(text).await.expect("it can be typed into");
+}
+
+/// Chooses or types what has parts of its own, such as a date, as a person would in the end.
+async fn set(looker: &Looker, name: &str, value: &str) {
+    let script = format!(
+        "const e = document.querySelector('main [name={name}]'); e.value = {}; e.dispatchEvent(new Event('change', {{ bubbles: true }})); return e.value",
+        json!(value)
+    );
+    assert_eq!(looker.ask(&script).await, json!(value), "{name}");
+}
+
+async fn says(looker: &Looker, what: &str, text: &str) {
+    let script = format!(
+        "return document.querySelector('main').textContent.replace(/\\s+/g, ' ').includes({})",
+        json!(text)
+    );
+    looker.wait_for(&format!("{what}: {text}"), &script, 20).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_promised_planned_and_pinned_is_tried_first_and_can_be_taken_back() {
+    let demo = Demo::start(&["--no-runners"]);
+    let looker = Looker::start(&[]).await;
+    looker.sign_in(&demo, "Tor").await;
+    a_goal_is_tried_then_promised_then_changed(&demo, &looker).await;
+    maintenance_shows_its_clocks_while_it_is_typed_and_is_called_off(&demo, &looker).await;
+    a_marker_is_pinned_where_the_cursor_is_and_deleted_and_put_back(&demo, &looker).await;
+    // What was refused on purpose is told there, too.
+    let mut errors = looker.console_errors().await;
+    errors.retain(|e| !e.contains("status of 422"));
+    assert!(errors.is_empty(), "{errors:?}");
+    looker.end().await;
+}
+
+async fn a_goal_is_tried_then_promised_then_changed(demo: &Demo, looker: &Looker) {
+    go(demo, looker, "/goals").await;
+    press(looker, "New goal").await;
+    type_into(looker, "name", "Quick by day").await;
+    type_into(looker, "promised", "90").await;
+    set(looker, "kind", "performance").await;
+    type_into(looker, "limit", "6").await;
+    let journey = looker.driver.find(By::Css("main [name=journey][value=book-a-crossing]")).await;
+    journey.expect("a journey").click().await.expect("chosen");
+    press(looker, "Try it on the past").await;
+    says(looker, "the trial", "Tried on the past").await;
+    says(looker, "what would have held", "in which something was counted").await;
+    // What was typed is still there, and what is wrong is told at its field.
+    type_into(looker, "promised", "100").await;
+    press(looker, "Promise it").await;
+    says(looker, "a promise of all", "above 0 % and below 100 %").await;
+    type_into(looker, "promised", "90").await;
+    press(looker, "Promise it").await;
+    looker.wait_for("the list", "return location.pathname.endsWith('/goals')", 20).await;
+    says(looker, "the goal", "Quick by day").await;
+    let change =
+        "//section[.//h1[contains(., 'Quick by day')]]//a[contains(., 'Change or try it')]";
+    let change = looker.driver.find(By::XPath(change)).await.expect("a way to change it");
+    change.click().await.expect("pressed");
+    type_into(looker, "promised", "80").await;
+    press(looker, "Keep it as version 2").await;
+    says(looker, "the new promise", "80.000 %").await;
+}
+
+async fn maintenance_shows_its_clocks_while_it_is_typed_and_is_called_off(
+    demo: &Demo,
+    looker: &Looker,
+) {
+    go(demo, looker, "/maintenance").await;
+    says(looker, "what is planned", "Database backup").await;
+    press(looker, "New window").await;
+    type_into(looker, "name", "Router renewed").await;
+    set(looker, "day", "2030-03-24").await;
+    set(looker, "begins", "22:30").await;
+    set(looker, "ends", "00:30").await;
+    // Nothing was pressed: it is told on every clock as it is typed, the person's own among them.
+    says(looker, "the site's clock", "Sun 24 Mar 22:30 – Mon 00:30").await;
+    says(looker, "UTC", "Sun 24 Mar 21:30 – 23:30").await;
+    let you = "return [...document.querySelectorAll('#when th')].some(th => th.textContent.includes('you'))";
+    looker.wait_for("the person's own clock", you, 10).await;
+    set(looker, "ends", "22:30").await;
+    says(looker, "what is wrong", "It would last no time").await;
+    set(looker, "ends", "00:30").await;
+    set(looker, "runs", "held").await;
+    press(looker, "Plan it").await;
+    looker.wait_for("the list", "return location.pathname.endsWith('/maintenance')", 20).await;
+    says(looker, "the window", "Router renewed").await;
+    let drawn = "return document.querySelectorAll('.calendar .window').length >= 5";
+    looker.wait_for("the weeks ahead are drawn", drawn, 10).await;
+    let off = "//tr[contains(., 'Router renewed')]//button[normalize-space()='Call off']";
+    looker.driver.find(By::XPath(off)).await.expect("a button").click().await.expect("pressed");
+    let gone = "return location.pathname.endsWith('/maintenance') && !document.querySelector('main').textContent.includes('Router renewed')";
+    looker.wait_for("it is called off", gone, 20).await;
+    // A calendar comes in by its text, and the address of ours opens without signing in.
+    type_into(looker, "calendar", "BEGIN:VCALENDAR").await;
+    press(looker, "Import").await;
+    says(looker, "what is no calendar", "no iCalendar text").await;
+    press(looker, "Give it an address").await;
+    let address = looker.ask("return document.querySelector('.told-once code').textContent").await;
+    let calendar = reqwest::get(address.as_str().expect("an address")).await.expect("an answer");
+    let text = calendar.text().await.expect("a text");
+    assert!(
+        text.starts_with("BEGIN:VCALENDAR") && text.contains("SUMMARY:Database backup"),
+        "{text}"
+    );
+}
+
+async fn a_marker_is_pinned_where_the_cursor_is_and_deleted_and_put_back(
+    demo: &Demo,
+    looker: &Looker,
+) {
+    go(demo, looker, "").await;
+    let chart = looker.driver.find(By::Css("svg.lineup[data-lineup]")).await.expect("a chart");
+    looker.driver.action_chain().move_to_element_center(&chart).perform().await.expect("moved");
+    let read = "return !document.querySelector('svg.lineup [data-cursor]').hasAttribute('hidden')";
+    looker.wait_for("the cursor", read, 10).await;
+    looker.driver.action_chain().send_keys("m").perform().await.expect("pressed");
+    looker.wait_for("the form", "return location.pathname.endsWith('/markers/new')", 20).await;
+    let chosen = "return Math.abs(new Date(new URLSearchParams(location.search).get('at')) - Date.now()) > 3600e3";
+    assert_eq!(looker.ask(chosen).await, true, "the moment under the cursor, not now");
+    type_into(looker, "title", "Prices changed").await;
+    press(looker, "Pin it").await;
+    let one = "return /\\/markers\\/\\d+$/.test(location.pathname)";
+    looker.wait_for("its page", one, 20).await;
+    says(looker, "what was before and after", "LCP at p75").await;
+    go(demo, looker, "").await;
+    let flag = "return [...document.querySelectorAll('a.pin')].some(a => a.getAttribute('aria-label') === 'Marker: Prices changed')";
+    looker.wait_for("it is on the chart", flag, 20).await;
+    go(demo, looker, "/markers").await;
+    let row = "//tr[contains(., 'Prices changed')]//a";
+    looker.driver.find(By::XPath(row)).await.expect("its row").click().await.expect("pressed");
+    looker.wait_for("its page again", one, 20).await;
+    looker
+        .driver
+        .find(By::Css("details.pinning summary"))
+        .await
+        .expect("more")
+        .click()
+        .await
+        .expect("opened");
+    press(looker, "Delete").await;
+    says(looker, "it is deleted", "“Prices changed” is deleted.").await;
+    press(looker, "Undo").await;
+    looker.wait_for("it is back", one, 20).await;
+}
