@@ -7,8 +7,8 @@ use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::goal::definition::{Judged, Runs};
 use cadentis_core::goal::error_budget;
 use cadentis_core::goal::{
-    self, Burn, Check, Definition, ErrorBudget, Forecast, Period, Score, Tally, Track, Verdict,
-    measure,
+    self, Burn, Check, Danger, Definition, ErrorBudget, Forecast, Period, Score, Tally, Track,
+    Verdict, measure,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
@@ -208,6 +208,8 @@ pub struct FailedFor {
 
 /// A goal over the window in which the range ends.
 pub struct Card {
+    /// What threatens it.
+    pub danger: Danger,
     /// What was promised.
     pub goal: Goal,
     /// What it said in this window.
@@ -358,9 +360,96 @@ pub struct Limited {
     pub limit: Option<(f64, goal::Standing)>,
 }
 
+/// A goal that is in danger of being missed, or is.
+pub struct InDanger {
+    /// The goal.
+    pub goal: Goal,
+    /// The period that it is judged over, and the window.
+    pub window: (Period, Stretch),
+    /// What threatens it.
+    pub danger: Danger,
+    /// What is left of its error budget.
+    pub budget: ErrorBudget,
+    /// The first bad run of the long window that burns, or of the last day.
+    pub since: Option<Timestamp>,
+    /// Journey and location that most of what was bad since then comes from, and its share.
+    pub mostly: Option<(String, String, f64)>,
+    /// The journeys that it is over.
+    pub journeys: Vec<i32>,
+}
+
+/// Goals that are in danger at a moment, the worst first.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn in_danger(
+    answers: &Answers,
+    site: &Site,
+    goals: &[Goal],
+    journeys: &[Journey],
+    now: Timestamp,
+) -> Result<Vec<InDanger>> {
+    let mut found = Vec::new();
+    for goal in goals {
+        let period = goal.at(now).definition.period;
+        let window = period.around(now, &site.zone);
+        let version = match period {
+            Period::Days(_) => goal.at(now),
+            _ => goal.at(window.from),
+        };
+        let definition = version.definition.clone();
+        let window = definition.period.around(now, &site.zone);
+        let longest = goal::burn::PAIRS.iter().map(|p| p.long_s).max().unwrap_or_default();
+        let from = window.from.min(now - SignedDuration::from_secs(longest));
+        let read = Stretch { from, to: now };
+        let (out, mut loaded) = futures::try_join!(
+            left_out(answers, site, Some(goal.id), Stretch { from, to: window.to.max(now) }),
+            load(answers, site, &definition, journeys, read),
+        )?;
+        let (zone, goal) = (site.zone.clone(), goal.clone());
+        let named: BTreeMap<i32, String> =
+            journeys.iter().map(|j| (j.id, j.name.clone())).collect();
+        let computing = answers.computed(move || {
+            let out = loaded.leaving_out(&out);
+            let tracks = loaded.tracks();
+            let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
+            let standing = definition.standing(&runs, now, &out, &zone);
+            let budget = standing.judged.budget;
+            let danger = Danger::of(&budget, &standing.burns, &standing.forecast, window, now);
+            let looked_s = match danger {
+                Danger::None => return None,
+                Danger::Burns { burn, .. } => burn.pair.long_s,
+                Danger::Missed | Danger::RunsOut(_) => PACE.as_secs(),
+            };
+            let recent = Stretch { from: now - SignedDuration::from_secs(looked_s), to: now };
+            let counted = definition.counted(recent, &out, &zone);
+            let bad: Vec<(i32, i32, u64)> = tracks
+                .iter()
+                .map(|t| (t.journey, t.location, t.between(recent).bad_in(&counted)))
+                .collect();
+            let all: u64 = bad.iter().map(|(.., n)| n).sum();
+            let places = loaded.located.iter().flat_map(|(_, at)| at.iter().map(|(l, _)| l));
+            let place = |id: i32| places.clone().find(|l| l.id == id).map(|l| l.name.clone());
+            let most = bad.iter().max_by_key(|(.., n)| *n).filter(|(.., n)| *n > 0);
+            let mostly = most.and_then(|(journey, location, n)| {
+                Some((named.get(journey)?.clone(), place(*location)?, share(*n, all)?))
+            });
+            let first = |t: &Track<'_>| t.between(recent).first_bad(&counted);
+            let since = tracks.iter().filter_map(first).min();
+            let journeys = definition.journeys.clone();
+            let window = (definition.period, window);
+            Some(InDanger { goal, window, danger, budget, since, mostly, journeys })
+        });
+        found.extend(computing.await?);
+    }
+    let left = |d: &InDanger| d.budget.left_share();
+    found.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
+    Ok(found)
+}
+
 /// What is promised of a site, and how that stands.
 pub struct Goals {
-    /// Each goal.
+    /// Each goal, what is in most danger first.
     pub cards: Vec<Card>,
     /// Journeys, from which one could be promised as long as nothing is.
     pub journeys: Vec<Journey>,
@@ -380,6 +469,8 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) 
     for goal in goals {
         cards.push(card(answers, site, range, now, goal, &journeys).await?);
     }
+    let left = |c: &Card| c.budget.left_share();
+    cards.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
     let everything = Filter::default();
     let (past, family) = (range.stretch, Attribute::Family);
     let views = Views::load(answers, site.id, past, &everything, family, &VITALS, 1).await?;
@@ -456,6 +547,7 @@ async fn card(
             (c, definition.judge(&runs, window, past.to, &out, &zone).budget)
         };
         Card {
+            danger: Danger::of(&budget, &standing.burns, &standing.forecast, window, past.to),
             burn_window: error_budget::burn_rate(&budget.score, definition.promised),
             burn_day: error_budget::burn_rate(&of_day, definition.promised),
             burns: standing.burns,

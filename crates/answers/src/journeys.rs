@@ -1,5 +1,7 @@
 //! The journeys of a site, a row each: how they are, and which of their steps are in trouble.
 
+use crate::goals::in_danger;
+use crate::now::{Matter, of_goal};
 use crate::played::{Played, of_journeys};
 use crate::steps::step_samples;
 use crate::{Answers, Range, Result};
@@ -11,6 +13,8 @@ use cadentis_core::stats::{Reading, Samples};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::run::Run;
+use cadentis_store::site::Site;
+use jiff::Timestamp;
 use uuid::Uuid;
 
 /// From so many runs that failed in a step on it is told.
@@ -73,6 +77,21 @@ pub struct Journeys {
     pub rows: Vec<Row>,
     /// Every journey there is, with the locations it plays at.
     pub known: Vec<(Journey, Vec<Location>)>,
+}
+
+/// Goals in danger of which a journey is a part, the worst first: journeys by their ids, and what is the matter.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn promised(
+    answers: &Answers,
+    site: &Site,
+    now: Timestamp,
+) -> Result<Vec<(Vec<i32>, Matter)>> {
+    let (goals, journeys) =
+        futures::try_join!(answers.db.goals(site.id), answers.db.journeys(site.id))?;
+    let found = in_danger(answers, site, &goals, &journeys, now).await?;
+    Ok(found.iter().filter_map(|d| Some((d.journeys.clone(), of_goal(d, site)?))).collect())
 }
 
 /// The journeys that `wanted` lets through, with what was played of them in the range.

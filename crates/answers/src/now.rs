@@ -1,5 +1,6 @@
 //! What needs a person now: everything that is the matter with a site, worst first, and what should have come and did not.
 
+use crate::goals::InDanger;
 use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
 use crate::{Answers, Range, Result, goals};
@@ -42,6 +43,8 @@ pub enum At {
     },
     /// A vital of visitors.
     Visitors(Vital),
+    /// A goal, by its id.
+    Goal(i32),
 }
 
 /// A location from which a run of a journey was due and did not come.
@@ -114,7 +117,13 @@ pub async fn ask(
             db.budgets(site.id),
         )?)
     };
-    let ((markers, maintenance, budgets), views, by_country, spent, played) = futures::try_join!(
+    let in_danger = async {
+        match whole.contains(now) {
+            true => goals::in_danger(answers, site, &goals, &journeys, now).await,
+            false => Ok(Vec::new()),
+        }
+    };
+    let ((markers, maintenance, budgets), views, by_country, spent, played, in_danger) = futures::try_join!(
         of_store,
         Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
         Views::rolled(
@@ -128,9 +137,11 @@ pub async fn ask(
         ),
         spent(answers, site, goal, &journeys, past),
         of_journeys(answers, site.id, journeys.clone(), past),
+        in_danger,
     )?;
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
+    matters.extend(in_danger.iter().filter_map(|d| of_goal(d, site)));
     matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
     let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
     let silent = if whole.contains(now) {
@@ -183,6 +194,21 @@ async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Ve
         },
     };
     Ok(found.into_iter().map(matter).collect())
+}
+
+/// What is the matter with a goal that is in danger.
+pub fn of_goal(d: &InDanger, site: &Site) -> Option<Matter> {
+    let (period, window) = d.window;
+    let goal = finding::Endangered {
+        name: &d.goal.name,
+        window: &period.name(window, &site.zone),
+        danger: d.danger,
+        budget: &d.budget,
+        since: d.since,
+        mostly: d.mostly.as_ref().map(|(j, l, share)| (j.as_str(), l.as_str(), *share)),
+    };
+    let finding = finding::of_goal(&goal, &site.zone)?;
+    Some(Matter { finding, at: At::Goal(d.goal.id) })
 }
 
 /// Vitals of page families that are over their limits.

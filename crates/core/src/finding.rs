@@ -1,10 +1,12 @@
 //! What needs a person: sentences computed from what was measured, worst first.
 
-use crate::goal::{Check, Standing};
+use crate::calendar::stretch::length_text;
+use crate::goal::{Check, Danger, ErrorBudget, Standing};
 use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::timing::Vital;
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 /// One thing that is the matter.
@@ -88,6 +90,87 @@ fn extent(
         return (since, troubled.iter().filter_map(|p| p.until(kind)).max());
     }
     (lasting.iter().filter_map(|p| p.since(kind)).min(), None)
+}
+
+/// What is promised comes before what is merely slow or failing: its weight begins here.
+const PROMISED: f64 = 200.0;
+
+/// A goal in danger, as it is told.
+#[derive(Debug, Clone, Copy)]
+pub struct Endangered<'a> {
+    /// The goal's name.
+    pub name: &'a str,
+    /// Over what it is judged now, such as "November 2026".
+    pub window: &'a str,
+    /// What threatens it.
+    pub danger: Danger,
+    /// What is left of its error budget.
+    pub budget: &'a ErrorBudget,
+    /// Since when it is in this danger, as far as runs tell.
+    pub since: Option<Timestamp>,
+    /// Where most of what burns it comes from: a journey and a location, and the share of all that was bad.
+    pub mostly: Option<(&'a str, &'a str, f64)>,
+}
+
+/// What is the matter with a goal; moments are told on the clock of this zone.
+pub fn of_goal(goal: &Endangered<'_>, zone: &TimeZone) -> Option<Finding> {
+    let clock = |at: Timestamp| at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string();
+    let Endangered { name, window, budget, .. } = *goal;
+    let left = budget.left_ms();
+    let lasts = |rate: f64| match budget.lasts_ms(rate) {
+        Some(ms) if ms > 0.0 => format!("; at this pace it is used up in {}", length_text(ms)),
+        _ => String::new(),
+    };
+    let (state, says, weight) = match goal.danger {
+        Danger::None => return None,
+        Danger::Burns { burn, is_missed } => {
+            let rate = burn.short.unwrap_or(0.0).min(burn.long.unwrap_or(0.0));
+            let faster = format!("its error budget burns {rate:.1} times as fast as it may");
+            let says = match is_missed {
+                true => {
+                    format!("“{name}” is missed for {window} and goes on being missed: {faster}.")
+                }
+                false => format!("“{name}” is in danger: {faster}{}.", lasts(rate)),
+            };
+            (Standing::Broken, says, 30.0 + burn.pair.trigger)
+        }
+        Danger::Missed => {
+            let over = length_text(-left);
+            (
+                Standing::Broken,
+                format!(
+                    "“{name}” is missed for {window}: its error budget is overspent by {over}."
+                ),
+                20.0,
+            )
+        }
+        Danger::RunsOut(at) => {
+            let says = format!(
+                "“{name}” will be missed for {window} at the pace of the last day: its error budget is used up on {}.",
+                clock(at)
+            );
+            (Standing::Strained, says, 10.0)
+        }
+    };
+    let rest = format!(
+        "{} of {} left of the error budget",
+        length_text(left.max(0.0)),
+        length_text(budget.allowed_ms())
+    );
+    let evidence = match goal.mostly {
+        Some((journey, location, share)) => {
+            format!("{rest}; {:.0} % of what was bad is “{journey}” from {location}", share * 100.0)
+        }
+        None => rest,
+    };
+    Some(Finding {
+        state,
+        weight: PROMISED + weight,
+        says,
+        evidence,
+        since: goal.since,
+        until: None,
+    })
 }
 
 /// The findings of one journey.
@@ -295,6 +378,52 @@ mod tests {
         let check =
             |(i, o): (usize, &Outcome)| Check { at: at_second(i as i64 * 300), outcome: *o };
         LocationChecks { location, checks: outcomes.iter().enumerate().map(check).collect() }
+    }
+
+    #[test]
+    fn a_goal_in_danger_is_told_before_anything_else_with_how_fast_and_whose_doing() {
+        use crate::goal::Score;
+        use crate::goal::burn::{Burn, PAIRS};
+        let budget = |bad| ErrorBudget {
+            promised: 0.99,
+            window_ms: 30.0 * 86_400_000.0,
+            passed_ms: 15.0 * 86_400_000.0,
+            score: Score { good: 10_000 - bad, bad, ..Score::default() },
+        };
+        let told = |danger, bad| {
+            let budget = budget(bad);
+            let mostly = Some(("Book", "Valparaíso", 0.47));
+            let goal = Endangered {
+                name: "Bookable",
+                window: "November",
+                danger,
+                budget: &budget,
+                since: None,
+                mostly,
+            };
+            of_goal(&goal, &TimeZone::UTC)
+        };
+        let burn = Burn { pair: PAIRS[0], long: Some(20.0), short: Some(16.0) };
+        let burns = told(Danger::Burns { burn, is_missed: false }, 10).unwrap();
+        assert!(burns.says.starts_with("“Bookable” is in danger: its error budget burns 16.0 times as fast as it may; at this pace it is used up in "), "{}", burns.says);
+        assert!(
+            burns.evidence.ends_with("47 % of what was bad is “Book” from Valparaíso"),
+            "{}",
+            burns.evidence
+        );
+        let missed = told(Danger::Missed, 1_000).unwrap();
+        assert!(
+            missed.says.contains("is missed for November: its error budget is overspent by"),
+            "{}",
+            missed.says
+        );
+        assert!(
+            burns.weight > missed.weight && missed.weight > 100.0,
+            "before journeys that fail everywhere"
+        );
+        let soon = told(Danger::RunsOut(Timestamp::UNIX_EPOCH), 10).unwrap();
+        assert_eq!((soon.state, missed.state), (Standing::Strained, Standing::Broken));
+        assert!(told(Danger::None, 10).is_none());
     }
 
     #[test]

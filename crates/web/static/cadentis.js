@@ -165,6 +165,7 @@
         break;
       }
       case 'm':
+        if (!('pins' in strip.dataset)) return;
         // Where the cursor is, or in the middle of the stretch.
         location.href = strip.dataset.base + '/markers/new?at=' + moment(pointed === null ? Math.min(middle, NOW) : pointed) + '&from=' + moment(stretch.from) + '&to=' + moment(stretch.to);
         break;

@@ -167,7 +167,6 @@ async fn on_every_page_at_both_sizes_and_in_both_themes_nothing_is_covered_cut_s
         "/marram-ferries/visitors/funnels",
         "/marram-ferries/goals",
         "/marram-ferries/maintenance",
-        "/marram-ferries/maintenance/2/change",
         "/marram-ferries/markers",
         "/marram-ferries/markers/1",
         "/me",

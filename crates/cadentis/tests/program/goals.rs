@@ -327,3 +327,27 @@ async fn goals_drawn_at_random_are_judged_as_a_script_in_another_language_judges
     let said = String::from_utf8_lossy(&[end.stdout, end.stderr].concat()).into_owned();
     assert!(end.status.success() && said.lines().count() == 5, "{said}");
 }
+
+#[tokio::test]
+async fn what_is_promised_and_in_danger_stands_first_on_now_and_journeys_with_whose_doing_it_is() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Passed]).await;
+    for page in ["/marram-ferries", "/marram-ferries/journeys"] {
+        let page = get(&s, page).await.1;
+        assert!(!page.contains("error budget burns"), "nothing is in danger: {page}");
+    }
+    let s = server().await;
+    play(&s, &[Outcome::Failed, Outcome::Passed, Outcome::Failed, Outcome::Passed]).await;
+    // Half of the runs are bad where a tenth may be: the slowest pair of windows burns.
+    let burns = "its error budget burns 5.0 times as fast as it may";
+    for page in ["/marram-ferries", "/marram-ferries/journeys"] {
+        let page = get(&s, page).await.1;
+        let first = page.split("<li class=\"finding").nth(1).expect("a finding");
+        assert!(first.contains("“Bookable”"), "before what fails: {first}");
+        assert!(first.contains(burns) && first.starts_with(" broken"), "{first}");
+        assert!(first.contains("Since") && first.contains("100 % of what was bad is"), "{first}");
+        assert!(first.contains("/marram-ferries/goals?"), "{first}");
+    }
+    let goals = get(&s, "/marram-ferries/goals").await.1;
+    assert!(goals.contains("burns</span>"), "{goals}");
+}

@@ -273,6 +273,11 @@ impl<'a> Track<'a> {
         self.within(counted).filter(|(_, verdict)| *verdict == Verdict::Bad).count() as u64
     }
 
+    /// The first run that is bad in the counted time.
+    pub fn first_bad(self, counted: &Cover) -> Option<Timestamp> {
+        self.within(counted).find(|(_, verdict)| *verdict == Verdict::Bad).map(|(at, _)| at)
+    }
+
     /// The runs; those outside the counted time are left out, whatever became of them.
     pub(super) fn within(
         self,

@@ -1,8 +1,8 @@
 //! The window over which a goal is kept, and which of its time counts.
 
 use crate::calendar::{Cover, Stretch, Window};
-use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 /// Over what something is promised.
@@ -38,6 +38,22 @@ impl Period {
             Period::Week => "each week, from Monday".into(),
             Period::Days(1) => "the last day".into(),
             Period::Days(n) => format!("the last {n} days"),
+        }
+    }
+
+    /// What a window of this kind is called.
+    pub fn name(self, window: Stretch, zone: &TimeZone) -> String {
+        let at = |t: Timestamp| t.to_zoned(zone.clone());
+        let last = window.to - SignedDuration::from_secs(1);
+        match self {
+            Period::Month => at(window.from).strftime("%B %Y").to_string(),
+            Period::Quarter => {
+                format!("{} to {}", at(window.from).strftime("%B"), at(last).strftime("%B %Y"))
+            }
+            Period::Week => format!("the week from {}", at(window.from).strftime("%-d %B %Y")),
+            Period::Days(n) => {
+                format!("{n} days up to {}", at(window.to).strftime("%-d %B %Y %H:%M"))
+            }
         }
     }
 

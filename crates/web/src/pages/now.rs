@@ -127,6 +127,15 @@ const MOST_FINDINGS: usize = 7;
 /// A matter as it stands in the list.
 fn row(frame: &Frame, matter: Matter) -> Row {
     match matter.at {
+        At::Goal(id) => {
+            let href = format!("{}/goals?{}#goal-{id}", frame.base, frame.query);
+            let since = matter.finding.since;
+            let mut row = Row::new(frame, matter.finding, href, "look into the goal");
+            if since.is_none() {
+                row.extent.clear();
+            }
+            row
+        }
         At::Visitors(vital) => {
             let href = format!("{}/visitors?vital={}&{}", frame.base, vital.name(), frame.query);
             Row::new(frame, matter.finding, href, "look into the visitors")

@@ -392,7 +392,7 @@ fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Tri
                 _ => format!("{journey} at {place} {bad}"),
             });
         TrialRow {
-            window: super::page::window_name(definition.period, judged.window, zone),
+            window: definition.period.name(judged.window, zone),
             link: format!(
                 "{}?from={}&to={}",
                 base(&frame.site),

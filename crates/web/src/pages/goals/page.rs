@@ -18,7 +18,6 @@ use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Standing};
 use cadentis_core::stats::share::share_text;
 use cadentis_core::timing::Vital;
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
 #[derive(Template)]
@@ -150,9 +149,7 @@ pub async fn page(
         family,
         cells: VITALS.iter().zip(&cells).map(cell).collect(),
     };
-    // What is in danger stands first.
-    let mut cards = told.cards;
-    cards.sort_by(|a, b| danger(a).total_cmp(&danger(b)));
+    let cards = told.cards;
     html(&Page {
         rows: cards.iter().map(|c| row(&frame, c)).collect(),
         goals: cards.iter().map(|c| card(&frame, c)).collect(),
@@ -161,28 +158,6 @@ pub async fn page(
         budgets: told.families.into_iter().map(family).collect(),
         frame,
     })
-}
-
-/// How close a goal is to being missed: what is left of its error budget, less what the pace of the last day takes.
-fn danger(c: &goals::Card) -> f64 {
-    let left = c.budget.left_share().unwrap_or(1.0);
-    left - c.burn_day.unwrap_or(0.0).min(100.0) / 100.0
-}
-
-/// What a window of this kind is called.
-pub fn window_name(period: Period, window: Stretch, zone: &TimeZone) -> String {
-    let at = |t: Timestamp| t.to_zoned(zone.clone());
-    let last = window.to - SignedDuration::from_secs(1);
-    match period {
-        Period::Month => at(window.from).strftime("%B %Y").to_string(),
-        Period::Quarter => {
-            format!("{} to {}", at(window.from).strftime("%B"), at(last).strftime("%B %Y"))
-        }
-        Period::Week => format!("the week from {}", at(window.from).strftime("%-d %B %Y")),
-        Period::Days(n) => {
-            format!("{n} days up to {}", at(window.to).strftime("%-d %B %Y %H:%M"))
-        }
-    }
 }
 
 /// What is said first of a goal.
@@ -245,7 +220,7 @@ fn promise(frame: &Frame, c: &goals::Card) -> String {
 fn row(frame: &Frame, c: &goals::Card) -> Row {
     let promised = c.version.definition.promised;
     let share = c.budget.score.share();
-    let name = window_name(c.version.definition.period, c.window, &frame.site.zone);
+    let name = c.version.definition.period.name(c.window, &frame.site.zone);
     Row {
         id: c.goal.id,
         name: c.goal.name.clone(),
@@ -303,7 +278,7 @@ fn carve_row(frame: &Frame, c: &goals::Card, carved: &CarveOut) -> CarveRow {
     let is_rolling = matches!(period, Period::Days(_));
     // The window that the time lies in, which may have been told to somebody before.
     let window = period.around(carved.stretch.from, zone);
-    let name = window_name(period, window, zone);
+    let name = period.name(window, zone);
     let mut beside = Vec::new();
     if carved.made_at >= window.to && !is_rolling {
         beside
@@ -440,7 +415,7 @@ fn proof(frame: &Frame, c: &goals::Card, name: &str) -> Vec<Working> {
 fn card(frame: &Frame, c: &goals::Card) -> Card {
     let zone = &frame.site.zone;
     let promised = c.version.definition.promised;
-    let name = window_name(c.version.definition.period, c.window, zone);
+    let name = c.version.definition.period.name(c.window, zone);
     let axis = Axis { stretch: c.window, left: 196.0, width: WIDTH - 232.0 };
     let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
     let points: Vec<(f64, f64)> =

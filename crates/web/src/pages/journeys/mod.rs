@@ -17,6 +17,7 @@ use askama::Template;
 use cadentis_answers::journeys::{self, StepTrouble, TroubledStep};
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{Journey, Location};
+use cadentis_answers::now::At;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Standing;
 use cadentis_core::stats::Reading;
@@ -27,6 +28,8 @@ use serde::Deserialize;
 struct Page {
     frame: Frame,
     headline: String,
+    /// Goals in danger.
+    promised: Vec<Promised>,
     rows: Vec<Row>,
     /// Steps in trouble, in all journeys shown.
     steps: Vec<StepInTrouble>,
@@ -40,6 +43,15 @@ struct Page {
     from: String,
     to: String,
     against: &'static str,
+}
+
+/// A goal in danger.
+struct Promised {
+    tone: &'static str,
+    says: String,
+    extent: String,
+    evidence: String,
+    link: String,
 }
 
 struct Row {
@@ -151,9 +163,18 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Journeys", SIX_HOURS).await?;
     let wanted = query::<JourneysQuery>(&request)?;
-    let found =
-        journeys::ask(&state.answers, frame.site.id, &frame.range(), |j, at| wanted.wants(j, at))
-            .await?;
+    let range = frame.range();
+    let promised = async {
+        match frame.stretch.contains(frame.now) {
+            true => journeys::promised(&state.answers, &frame.site, frame.now).await,
+            // What was in danger then is told on the page of goals.
+            false => Ok(Vec::new()),
+        }
+    };
+    let (found, promised) = futures::try_join!(
+        journeys::ask(&state.answers, frame.site.id, &range, |j, at| wanted.wants(j, at)),
+        promised
+    )?;
     let listed = |wanted: &Option<String>, mut all: Vec<String>| -> Vec<Choice> {
         all.sort();
         all.dedup();
@@ -170,8 +191,11 @@ pub async fn page(
     let played_at = found.known.iter().flat_map(|(_, at)| at);
     let mut places: Vec<(String, String)> =
         played_at.map(|l| (l.slug.clone(), l.name.clone())).collect();
-    let shown: Vec<&journeys::Row> =
+    let mut shown: Vec<&journeys::Row> =
         found.rows.iter().filter(|r| wanted.trouble.is_none() || r.is_in_trouble()).collect();
+    // Those of what is promised and in danger stand first, the worst of them on top; all others keep their order.
+    let place = |id: &i32| promised.iter().position(|(of, _)| of.contains(id));
+    shown.sort_by_key(|r| place(&r.played.journey.id).unwrap_or(promised.len()));
     let troubled = shown.iter().filter(|r| r.is_in_trouble()).count();
     let in_trouble = |r: &&journeys::Row| -> Vec<StepInTrouble> {
         r.steps.iter().map(|s| step_in_trouble(&frame, &r.played.journey, s)).collect()
@@ -186,7 +210,18 @@ pub async fn page(
     places.sort();
     places.dedup();
     let chosen = |slug: &String| wanted.location.as_ref() == Some(slug);
+    let told = promised.into_iter().map(|(_, m)| Promised {
+        tone: tone(m.finding.state),
+        extent: m.finding.since.map_or(String::new(), |_| extent_words(&frame, &m.finding)),
+        says: m.finding.says,
+        evidence: m.finding.evidence,
+        link: match m.at {
+            At::Goal(id) => format!("{}/goals?{}#goal-{id}", frame.base, frame.query),
+            _ => format!("{}/goals?{}", frame.base, frame.query),
+        },
+    });
     html(&Page {
+        promised: told.collect(),
         headline,
         rows,
         steps,
