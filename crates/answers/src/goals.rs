@@ -1,9 +1,7 @@
 //! What was promised, and what is left of the error budget.
 
-use crate::views::Views;
 use crate::{AnswerError, Answers, Range, Result};
 use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
-use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::goal::definition::{Judged, Runs};
 use cadentis_core::goal::error_budget;
 use cadentis_core::goal::{
@@ -12,9 +10,7 @@ use cadentis_core::goal::{
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
-use cadentis_core::stats::{Reading, share};
-use cadentis_core::timing::Vital;
-use cadentis_core::visitor::{Attribute, Filter};
+use cadentis_core::stats::share;
 use cadentis_store::goal::{CarveOut, Goal, Version};
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
@@ -31,8 +27,6 @@ const IN_A_ROW: u64 = 2;
 const MOST_TROUBLES: usize = 8;
 /// The pace that a forecast goes on at is that of the last day.
 const PACE: SignedDuration = SignedDuration::from_hours(24);
-/// Vitals that page families are judged by.
-pub const VITALS: [Vital; 3] = [Vital::Lcp, Vital::Inp, Vital::Cls];
 
 /// Everything that does not count towards a goal within the stretch; of one that is not kept yet, maintenance.
 ///
@@ -352,14 +346,6 @@ pub(crate) async fn scored(
     computing.await
 }
 
-/// A vital of a page family against its limit.
-pub struct Limited {
-    /// Its 75th percentile.
-    pub reading: Reading,
-    /// The limit that holds, and how the reading stands against it.
-    pub limit: Option<(f64, goal::Standing)>,
-}
-
 /// A goal that is in danger of being missed, or is.
 pub struct InDanger {
     /// The goal.
@@ -453,8 +439,6 @@ pub struct Goals {
     pub cards: Vec<Card>,
     /// Journeys, from which one could be promised as long as nothing is.
     pub journeys: Vec<Journey>,
-    /// Page families, each with its vitals in the order of [`VITALS`].
-    pub families: Vec<(String, [Limited; 3])>,
 }
 
 /// What is promised of a site, and how that stands.
@@ -463,27 +447,14 @@ pub struct Goals {
 /// When the database does not answer or too much waits.
 pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) -> Result<Goals> {
     let db = &answers.db;
-    let (goals, journeys, limits) =
-        futures::try_join!(db.goals(site.id), db.journeys(site.id), db.budgets(site.id))?;
+    let (goals, journeys) = futures::try_join!(db.goals(site.id), db.journeys(site.id))?;
     let mut cards = Vec::new();
     for goal in goals {
         cards.push(card(answers, site, range, now, goal, &journeys).await?);
     }
     let left = |c: &Card| c.budget.left_share();
     cards.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
-    let everything = Filter::default();
-    let (past, family) = (range.stretch, Attribute::Family);
-    let views = Views::load(answers, site.id, past, &everything, family, &VITALS, 1).await?;
-    let families = views.values().into_iter().map(|(family, pool)| {
-        let cells = VITALS.map(|v| {
-            let reading = pool.measured(v).reading(0.75);
-            let limit = budget::holding(&limits, Metric::Vital(v), Some(&family));
-            let limit = limit.map(|b: &Budget| (b.limit, b.judge(&reading).state));
-            Limited { reading, limit }
-        });
-        (family, cells)
-    });
-    Ok(Goals { families: families.collect(), cards, journeys })
+    Ok(Goals { cards, journeys })
 }
 
 async fn card(

@@ -23,6 +23,7 @@
 pub mod actions;
 pub mod beside;
 pub mod breakdown;
+pub mod budgets;
 pub mod changes;
 pub mod collecting;
 pub mod errors;

@@ -18,6 +18,7 @@ use cadentis_core::journey;
 use cadentis_core::marker::{Kind as MarkerKind, Said};
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, Split};
+use cadentis_core::timing::Vital;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_core::visitor::{PageView, beacon};
 use cadentis_standins::places::{
@@ -392,16 +393,16 @@ async fn describe_freight(db: &Db) -> Result<Site, Failure> {
     let promise = Definition::monthly(journey_id, 0.99);
     let beginning = Timestamp::UNIX_EPOCH;
     db.add_goal(id, "Quotes can be asked for", (&promise, beginning), "Ines").await?;
-    db.add_budget(id, None, "LCP", 2500.0).await?;
+    db.set_budget(id, (None, Vital::Lcp), Some(2500.0), "Ines").await?;
     db.site_by_key(FREIGHT_KEY).await?.ok_or_else(|| "the site just added is gone".into())
 }
 
 /// Budgets, what was released when, and maintenance.
 async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
-    for (vital, limit) in [("LCP", 2500.0), ("INP", 200.0), ("CLS", 0.1)] {
-        db.add_budget(id, None, vital, limit).await?;
+    for (vital, limit) in [(Vital::Lcp, 2500.0), (Vital::Inp, 200.0), (Vital::Cls, 0.1)] {
+        db.set_budget(id, (None, vital), Some(limit), "Tor").await?;
     }
-    db.add_budget(id, Some("Boarding pass"), "LCP", 1800.0).await?;
+    db.set_budget(id, (Some("Boarding pass"), Vital::Lcp), Some(1800.0), "Tor").await?;
     let week = SignedDuration::from_hours(24 * 7);
     for (at, title, detail) in [
         (story.slow_release.from, "Release 2026.47.1", "Sailings list reads prices one by one"),

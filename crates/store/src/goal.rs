@@ -192,6 +192,15 @@ impl Db {
         Ok(done.execute(&self.lane).await?.rows_affected() > 0)
     }
 
+    /// The same, which nobody else changes until the transaction ends.
+    pub async fn budgets_locked(&self, site_id: i32) -> Result<Vec<Budget>> {
+        sqlx::query("SELECT pg_advisory_xact_lock(704203, $1)")
+            .bind(site_id)
+            .execute(&self.lane)
+            .await?;
+        self.budgets(site_id).await
+    }
+
     /// The limits on vitals at the 75th percentile, in the order they were set.
     pub async fn budgets(&self, site_id: i32) -> Result<Vec<Budget>> {
         let sql = "SELECT family, vital, limit_value FROM budget WHERE site_id = $1 ORDER BY id";
@@ -247,23 +256,26 @@ impl Db {
         Ok(rows.into_iter().map(carve_out).collect())
     }
 
-    /// Adds a budget.
-    pub async fn add_budget(
+    /// Sets the limit of a vital for a page family, or for the whole site; takes it away without one.
+    pub async fn set_budget(
         &self,
         site_id: i32,
-        family: Option<&str>,
-        vital: &str,
-        limit: f64,
+        (family, vital): (Option<&str>, Vital),
+        limit: Option<f64>,
+        author: &str,
     ) -> Result<()> {
-        sqlx::query(
-            "INSERT INTO budget (site_id, family, vital, limit_value) VALUES ($1, $2, $3, $4)",
-        )
-        .bind(site_id)
-        .bind(family)
-        .bind(vital)
-        .bind(limit)
-        .execute(&self.lane)
-        .await?;
+        let sql = match limit {
+            Some(_) => {
+                "INSERT INTO budget (site_id, family, vital, limit_value, author) VALUES ($1, $2, $3, $4, $5)
+                 ON CONFLICT ON CONSTRAINT budget_of_one DO UPDATE SET limit_value = $4, author = $5, set_at = now()"
+            }
+            None => {
+                "DELETE FROM budget WHERE site_id = $1 AND family IS NOT DISTINCT FROM $2 AND vital = $3
+                   AND $4::float8 IS NULL AND $5::text IS NOT NULL"
+            }
+        };
+        let set = sqlx::query(sql).bind(site_id).bind(family).bind(vital.name());
+        set.bind(limit).bind(author).execute(&self.lane).await?;
         Ok(())
     }
 

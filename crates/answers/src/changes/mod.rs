@@ -1,12 +1,14 @@
 //! Whatever somebody changes: one function for each, which knows what is allowed and by whom it is done.
 //!
 //! - [`journeys`]: journeys, their scripts, where and when they play
+//! - [`budgets`]: limits of vitals
 //! - [`goals`]: what is promised of them, and what is taken out
 //! - [`maintenance`]: planned time that does not count
 //! - [`markers`]: what is pinned to the time axis
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
+pub mod budgets;
 pub mod goals;
 pub mod installation;
 pub mod journeys;

@@ -2,6 +2,7 @@
 
 mod addresses;
 mod api;
+mod budgets;
 mod deploy;
 mod door;
 mod empty;

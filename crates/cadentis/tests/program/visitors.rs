@@ -695,7 +695,8 @@ async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
         ("step3", "Pay"),
     ];
     assert_eq!(post(&s, "/marram-ferries/visitors/funnels", &funnel).await.0, 303);
-    s.db.add_budget(1, Some("Cabin"), "LCP", 2_000.0).await.expect("a budget");
+    let cabin = (Some("Cabin"), cadentis_core::timing::Vital::Lcp);
+    s.db.set_budget(1, cabin, Some(2_000.0), "Ada").await.expect("a budget");
     let form = [
         ("domains", "marram.example"),
         ("sample", "100"),

@@ -217,6 +217,28 @@ impl Budget {
     }
 }
 
+/// Why something cannot be the limit of a vital.
+#[derive(Debug, Clone, Copy, PartialEq, thiserror::Error)]
+#[error("a limit of {} is above 0 and at most {}", .0.name(), .0.text(most(*.0)))]
+pub struct NoLimit(pub Vital);
+
+/// No limit is larger: whoever waits ten minutes, or sees ten screens jump, has left.
+fn most(vital: Vital) -> f64 {
+    match vital {
+        Vital::Cls => 10.0,
+        Vital::Inp => 60_000.0,
+        Vital::Lcp | Vital::Fcp | Vital::Ttfb => 600_000.0,
+    }
+}
+
+/// Whether this can be the limit of a vital, in its own unit.
+///
+/// # Errors
+/// Says what would be right.
+pub fn check_limit(vital: Vital, limit: f64) -> Result<(), NoLimit> {
+    if limit > 0.0 && limit <= most(vital) { Ok(()) } else { Err(NoLimit(vital)) }
+}
+
 /// When a budget was broken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Broken {

@@ -1,5 +1,6 @@
 //! A folder for each place. Pages know nothing of each other: what more than one of them has stands beside this folder.
 
+mod budgets;
 mod first_steps;
 mod goals;
 mod journeys;
@@ -62,6 +63,8 @@ crate::routes::routes! {
     Edit post "/goals/{id}/remove" => goals::remove,
     Edit post "/goals/{id}/carve-outs" => goals::carve_out,
     Edit post "/goals/{id}/carve-outs/{carve_out}/revoke" => goals::revoke,
+    Read get "/budgets" => budgets::page,
+    Edit post "/budgets" => budgets::save,
     Read get "/maintenance" => maintenance::page,
     Edit post "/maintenance" => maintenance::make,
     Edit get "/maintenance/new" => maintenance::new,

@@ -7,17 +7,16 @@ use crate::filters;
 use crate::format;
 use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
 use crate::respond::{TWELVE_HOURS, html};
-use crate::view::{Cell, Figure, Mark, Pin, Window, Working};
+use crate::view::{Figure, Mark, Pin, Window, Working};
 use crate::words::uptime_proof;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::goals::{self, AtLocation, FailedFor, Limited, VITALS};
+use cadentis_answers::goals::{self, AtLocation, FailedFor};
 use cadentis_answers::kept::{CarveOut, Site};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Standing};
 use cadentis_core::stats::share::share_text;
-use cadentis_core::timing::Vital;
 use jiff::{SignedDuration, Timestamp};
 
 #[derive(Template)]
@@ -29,14 +28,6 @@ struct Page {
     rows: Vec<Row>,
     /// Whether there is anything to promise something of.
     journeys: bool,
-    budget_vitals: Vec<&'static str>,
-    budgets: Vec<FamilyRow>,
-}
-
-/// A page family with a cell for each vital.
-struct FamilyRow {
-    family: String,
-    cells: Vec<Cell>,
 }
 
 /// A goal in a row.
@@ -136,26 +127,11 @@ pub async fn page(
 
     let frame = Frame::load(state, request, "Goals", TWELVE_HOURS).await?;
     let told = goals::ask(&state.answers, &frame.site, &frame.range(), frame.now).await?;
-    let cell = |(vital, limited): (&Vital, &Limited)| {
-        let says = format::vital(*vital, &limited.reading);
-        match limited.limit {
-            Some((limit, standing)) => {
-                Cell::new(format!("{says} of {}", vital.text(limit)), tone(standing))
-            }
-            None => Cell::new(says, "nodata"),
-        }
-    };
-    let family = |(family, cells): (String, [Limited; 3])| FamilyRow {
-        family,
-        cells: VITALS.iter().zip(&cells).map(cell).collect(),
-    };
     let cards = told.cards;
     html(&Page {
         rows: cards.iter().map(|c| row(&frame, c)).collect(),
         goals: cards.iter().map(|c| card(&frame, c)).collect(),
         journeys: !told.journeys.is_empty(),
-        budget_vitals: VITALS.map(Vital::name).to_vec(),
-        budgets: told.families.into_iter().map(family).collect(),
         frame,
     })
 }
