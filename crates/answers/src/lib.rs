@@ -26,6 +26,7 @@ pub mod breakdown;
 pub mod budgets;
 pub mod changes;
 pub mod collecting;
+pub mod dependencies;
 pub mod errors;
 pub mod export;
 pub mod family;

@@ -1,9 +1,10 @@
 //! What needs a person now: everything that is the matter with a site, worst first, and what should have come and did not.
 
+use crate::dependencies::Told;
 use crate::goals::InDanger;
 use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
-use crate::{Answers, Range, Result, goals};
+use crate::{AnswerError, Answers, Range, Result, dependencies, goals};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding};
@@ -85,6 +86,8 @@ pub struct Now {
     pub markers: Vec<Marker>,
     /// Maintenance that touches the stretch.
     pub maintenance: Vec<LeftOut>,
+    /// What others say of what it stands on: what is in trouble, goes on, or is soon to come.
+    pub dependencies: Vec<Told>,
 }
 
 /// Points of the courses beside each other.
@@ -123,7 +126,22 @@ pub async fn ask(
             false => Ok(Vec::new()),
         }
     };
-    let ((markers, maintenance, budgets), views, by_country, spent, played, in_danger) = futures::try_join!(
+    let said = async {
+        let mut told = dependencies::ask(answers, site, past, now).await?;
+        let near = |t: &Told| t.announced.iter().any(|a| a.goes_on(now) || a.is_near(now));
+        let now_is_shown = whole.contains(now);
+        told.retain(|t| t.state.is_trouble() || (now_is_shown && near(t)));
+        Ok::<_, AnswerError>(told)
+    };
+    let (
+        (markers, maintenance, budgets),
+        views,
+        by_country,
+        spent,
+        played,
+        in_danger,
+        dependencies,
+    ) = futures::try_join!(
         of_store,
         Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
         Views::rolled(
@@ -138,6 +156,7 @@ pub async fn ask(
         spent(answers, site, goal, &journeys, past),
         of_journeys(answers, site.id, journeys.clone(), past),
         in_danger,
+        said,
     )?;
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
@@ -151,7 +170,7 @@ pub async fn ask(
     };
     let promised = goal.map(|g| g.at(past.to).definition.promised);
     let first = played.into_iter().next().map(|played| First { played, promised, spent });
-    Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance })
+    Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance, dependencies })
 }
 
 async fn spent(

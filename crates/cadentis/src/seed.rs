@@ -12,6 +12,7 @@ use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{
     Clock, Length, Maintenance, Pace, Reach, Repeat, Rule, Stretch, Window,
 };
+use cadentis_core::dependency::{Announcement, Kind, Phase, Post, State as How};
 use cadentis_core::goal::definition::ServiceHours;
 use cadentis_core::goal::{Definition, FailedRuns, Measure, Period};
 use cadentis_core::journey;
@@ -419,6 +420,45 @@ async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure>
         db.add_marker(Some(id), at, &said, "Tor").await?;
     }
     plan(db, id, story).await?;
+    stands_on(db, id, story).await?;
+    Ok(())
+}
+
+/// What the site stands on, as those who look after it said: the map supplier was slow to answer, the payment gateway will be
+/// renewed.
+async fn stands_on(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
+    let map = db.put_dependency(id, "map-tiles", Some("Map tiles")).await?;
+    let gateway = db.put_dependency(id, "payment-gateway", Some("Payment gateway")).await?;
+    let half = SignedDuration::from_mins(30);
+    let post = |at, state, says: &str| Post {
+        at,
+        state,
+        says: says.to_string(),
+        link: String::new(),
+        expires_at: at + SignedDuration::from_mins(7 * 24 * 60),
+        author: "token status page".into(),
+    };
+    for (of, at, state, says) in [
+        (map, story.begin(), How::Ok, ""),
+        (map, story.map_slow.from + half, How::Degraded, "Connections from far away take seconds"),
+        (map, story.map_slow.to, How::Ok, "As quick as before"),
+        (gateway, story.now - SignedDuration::from_hours(24 * 6), How::Ok, ""),
+    ] {
+        db.post_state(of, &post(at, state, says)).await?;
+    }
+    let from = story.now + SignedDuration::from_hours(24 * 5);
+    let work = Announcement {
+        subject: "renewal".into(),
+        kind: Kind::Planned,
+        phase: Phase::Announced,
+        title: "Machines of the gateway are renewed".into(),
+        says: "Payments may take some seconds longer".into(),
+        link: String::new(),
+        from,
+        to: Some(from + SignedDuration::from_hours(2)),
+    };
+    db.announce(gateway, &work, story.now - SignedDuration::from_hours(30), "token status page")
+        .await?;
     Ok(())
 }
 

@@ -20,6 +20,7 @@
 
 pub mod access;
 pub mod calendar;
+pub mod dependency;
 pub mod finding;
 pub mod goal;
 pub mod groups;

@@ -95,7 +95,7 @@ impl NoMarker {
 }
 
 /// Whether somebody can be led to this address: a host at least, over http or https.
-fn leads(link: &str) -> bool {
+pub fn leads(link: &str) -> bool {
     let rest = link.strip_prefix("https://").or_else(|| link.strip_prefix("http://"));
     let host = rest.is_some_and(|rest| rest.starts_with(|c: char| c.is_alphanumeric() || c == '['));
     link.is_empty() || (host && !link.contains(|c: char| c.is_whitespace() || c.is_control()))

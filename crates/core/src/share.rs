@@ -2,7 +2,7 @@
 //! Never visits and people, archives of requests, logs and scripts.
 
 /// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
-const PAGES: [(&str, &[&str]); 18] = [
+const PAGES: [(&str, &[&str]); 19] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
@@ -11,6 +11,7 @@ const PAGES: [(&str, &[&str]); 18] = [
     ("/runs/*", &["pictures/*/*"]),
     ("/goals", &[]),
     ("/budgets", &[]),
+    ("/dependencies", &[]),
     ("/maintenance", &[]),
     ("/markers", &[]),
     ("/markers/*", &[]),

@@ -23,6 +23,7 @@ pub mod audit;
 pub mod bulk;
 mod columns;
 pub mod db;
+pub mod dependency;
 pub mod forgetting;
 mod fresh;
 pub mod funnel;

@@ -2,6 +2,7 @@
 //!
 //! - [`journeys`]: journeys, their scripts, where and when they play
 //! - [`budgets`]: limits of vitals
+//! - [`dependencies`]: what others say of what a site stands on
 //! - [`goals`]: what is promised of them, and what is taken out
 //! - [`maintenance`]: planned time that does not count
 //! - [`markers`]: what is pinned to the time axis
@@ -9,6 +10,7 @@
 //! - [`installation`]: sites, locations, secrets, common parts
 
 pub mod budgets;
+pub mod dependencies;
 pub mod goals;
 pub mod installation;
 pub mod journeys;

@@ -3,6 +3,7 @@
 mod addresses;
 mod api;
 mod budgets;
+mod dependencies;
 mod deploy;
 mod door;
 mod empty;

@@ -1,6 +1,7 @@
 //! A folder for each place. Pages know nothing of each other: what more than one of them has stands beside this folder.
 
 mod budgets;
+mod dependencies;
 mod first_steps;
 mod goals;
 mod journeys;
@@ -65,6 +66,9 @@ crate::routes::routes! {
     Edit post "/goals/{id}/carve-outs/{carve_out}/revoke" => goals::revoke,
     Read get "/budgets" => budgets::page,
     Edit post "/budgets" => budgets::save,
+    Read get "/dependencies" => dependencies::page,
+    Edit post "/dependencies" => dependencies::post,
+    Edit post "/dependencies/{slug}/remove" => dependencies::remove,
     Read get "/maintenance" => maintenance::page,
     Edit post "/maintenance" => maintenance::make,
     Edit get "/maintenance/new" => maintenance::new,

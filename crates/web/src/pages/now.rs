@@ -1,6 +1,6 @@
 //! Now: what needs a person, the line-up of the last hours, what is silent.
 
-use crate::State;
+use crate::State as Shared;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::{Frame, tone};
@@ -10,10 +10,12 @@ use crate::words::capital;
 use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::dependencies::Told;
 use cadentis_answers::kept::Run;
 use cadentis_answers::now::{self, At, First, Matter, Silence};
 use cadentis_answers::played::Here;
 use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::dependency::{Kind, State};
 use cadentis_core::finding::Finding;
 use cadentis_core::run::cause::Cause;
 
@@ -32,6 +34,14 @@ struct Page {
     /// Neither a journey nor a page view: what to do is told instead.
     nothing_yet: bool,
     silent: Vec<String>,
+    /// What others say of what the site stands on.
+    said: Vec<Said>,
+}
+
+/// What others say, in a sentence.
+struct Said {
+    tone: &'static str,
+    says: String,
 }
 
 struct Row {
@@ -60,7 +70,7 @@ impl Row {
 }
 
 pub async fn page(
-    state: web::Data<State>,
+    state: web::Data<Shared>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Now", SIX_HOURS).await?;
@@ -106,6 +116,7 @@ pub async fn page(
         1 => "One thing needs you.".to_string(),
         n => format!("{n} things need you, worst first."),
     };
+    let said = found.dependencies.iter().flat_map(|t| said(&frame, t)).collect();
     let cleared_since = format::day_clock(past.from, &site.zone);
     html(&Page {
         headline,
@@ -116,6 +127,7 @@ pub async fn page(
         journey_slug,
         lineup,
         silent,
+        said,
         nothing_yet,
         frame,
     })
@@ -150,6 +162,44 @@ fn row(frame: &Frame, matter: Matter) -> Row {
             row
         }
     }
+}
+
+/// What is said of a dependency: how it is, and what goes on or is soon to come.
+fn said(frame: &Frame, t: &Told) -> Vec<Said> {
+    let (zone, name) = (&frame.site.zone, &t.dependency.name);
+    let mut all = Vec::new();
+    if t.state.is_trouble() {
+        let since =
+            t.since.map_or(String::new(), |at| format!(" since {}", format::day_clock(at, zone)));
+        let words = t.last.as_ref().map(|p| p.says.as_str()).filter(|says| !says.is_empty());
+        let words = words.map_or(String::new(), |says| format!(": {says}"));
+        let tone = if t.state == State::Down { "broken" } else { "strained" };
+        all.push(Said {
+            tone, says: format!("“{name}” says {}{since}{words}", t.state.word())
+        });
+    }
+    for a in &t.announced {
+        let what = match a.kind {
+            Kind::Outage => "an outage",
+            Kind::Planned => "planned work",
+            Kind::Advisory => "an advisory",
+        };
+        if a.goes_on(frame.now) {
+            let until =
+                a.to.map_or(String::new(), |to| format!(" until {}", format::day_clock(to, zone)));
+            all.push(Said {
+                tone: "strained",
+                says: format!("“{name}” has {what} now{until}: {}", a.title),
+            });
+        } else if a.is_near(frame.now) {
+            let from = format::day_clock(a.from, zone);
+            all.push(Said {
+                tone: "nodata",
+                says: format!("“{name}” announces {what} from {from}: {}", a.title),
+            });
+        }
+    }
+    all
 }
 
 /// What is said of a location from which a run was due and did not come.

@@ -1,6 +1,7 @@
 //! The API, version 1: what programs ask and change, with a token. The document that describes it is made of what stands here.
 
 mod asked;
+mod dependencies;
 mod goals;
 mod promise;
 mod runs;
@@ -43,6 +44,9 @@ crate::routes::routes! {
     Read get "/sites/{site}/requests" => visitors::asked_for,
     Read get "/sites/{site}/errors" => visitors::gone_wrong,
     Read get "/sites/{site}/funnels" => visitors::followed,
+    Read get "/sites/{site}/dependencies" => dependencies::list,
+    Mark post "/sites/{site}/dependencies/{slug}/state" => dependencies::post,
+    Mark post "/sites/{site}/events" => dependencies::events,
     Read get "/sites/{site}/markers" => list_markers,
     Mark post "/sites/{site}/markers" => add_marker,
     Mark delete "/sites/{site}/markers/{id}" => remove_marker,
@@ -66,7 +70,7 @@ crate::routes::routes! {
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
         goals::list, promise::add, promise::remove, promise::attempt, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
-        list_markers, add_marker, remove_marker, visitors::page_views,
+        dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
     ),
     components(schemas(ProblemShape))
 )]

@@ -120,7 +120,6 @@ fn margin(vital: Vital, cell: &Cell, frame: &Frame) -> String {
 fn field(vital: Vital, row: &FamilyRow, cell: &Cell, frame: &Frame, besides: &Besides) -> Field {
     let name = field_name(row.family.as_deref(), vital);
     let kept = typed(vital, cell.own);
-    let state = cell.judged.map_or(Standing::NoData, |j| j.state);
     Field {
         value: besides.typed.get(&name).map_or(kept.clone(), |(limit, _)| limit.clone()),
         was: besides.overtaken.get(&name).cloned().unwrap_or(kept),
@@ -131,7 +130,8 @@ fn field(vital: Vital, row: &FamilyRow, cell: &Cell, frame: &Frame, besides: &Be
             row.family.as_deref().unwrap_or("all pages")
         ),
         reading: format::vital(vital, &cell.reading),
-        tone: tone(state),
+        // What has no limit stands nowhere.
+        tone: cell.judged.map_or("", |j| tone(j.state)),
         margin: margin(vital, cell, frame),
         wrong: besides.wrong.get(&name).cloned(),
         name,

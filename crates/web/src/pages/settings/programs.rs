@@ -56,7 +56,7 @@ fn says(scope: Scope) -> &'static str {
     match scope {
         Scope::Read => "read: whatever is measured, but no single visits",
         Scope::Write => "write: set markers, promise and take away goals",
-        Scope::Markers => "markers: pin markers, and take them away",
+        Scope::Markers => "markers: pin markers and take them away, post states of dependencies",
         Scope::Import => "import: bring page views",
         Scope::Play => "play: play at a location now",
     }
