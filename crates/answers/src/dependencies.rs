@@ -25,6 +25,18 @@ pub struct Told {
     pub announced: Vec<Announcement>,
 }
 
+impl Told {
+    /// Whether somebody said in the stretch that it did not do as it should.
+    pub fn was_in_trouble(&self) -> bool {
+        self.course.iter().any(|(_, state)| state.is_trouble())
+    }
+
+    /// Whether something announced goes on at a moment or is soon to come.
+    pub fn is_announced(&self, at: Timestamp) -> bool {
+        self.announced.iter().any(|a| a.goes_on(at) || a.is_near(at))
+    }
+}
+
 /// The dependencies of a site over a stretch, those in trouble first.
 ///
 /// # Errors

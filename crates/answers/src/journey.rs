@@ -3,7 +3,7 @@
 use crate::goals::budget_over;
 use crate::steps::{step_samples, step_times};
 use crate::views::Views;
-use crate::{AnswerError, Answers, Range, Result};
+use crate::{AnswerError, Answers, Range, Result, dependencies};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding, LocationChecks};
@@ -99,6 +99,8 @@ pub struct AtJourney {
     pub markers: Vec<Marker>,
     /// Maintenance that touches the stretch.
     pub maintenance: Vec<LeftOut>,
+    /// What others say of what it stands on, as far as there was trouble.
+    pub dependencies: Vec<dependencies::Told>,
     /// Page views by device, over time.
     pub views: Views,
     /// Page views by country, by whole hours.
@@ -180,7 +182,7 @@ pub async fn ask(
         }
     };
     let vitals = [Vital::Lcp];
-    let (read, before, views, by_country, spent) = futures::try_join!(
+    let (read, before, views, by_country, spent, mut dependencies) = futures::try_join!(
         of_store,
         runs_against(answers, site.id, range, journey.id),
         Views::load(answers, site.id, past, &everything, Attribute::Device, &vitals, range.points),
@@ -194,7 +196,9 @@ pub async fn ask(
             COUNTRY_POINTS
         ),
         spent,
+        dependencies::ask(answers, site, past, past.to),
     )?;
+    dependencies.retain(dependencies::Told::was_in_trouble);
     let (runs, markers, maintenance, located) = read;
     let maintenance = LeftOut::of_journey(maintenance, journey.id);
     let held = held(journey, &located, &maintenance, past);
@@ -223,6 +227,7 @@ pub async fn ask(
                 spent,
                 markers,
                 maintenance,
+                dependencies,
                 views,
                 by_country,
                 runs,

@@ -86,7 +86,7 @@ pub struct Now {
     pub markers: Vec<Marker>,
     /// Maintenance that touches the stretch.
     pub maintenance: Vec<LeftOut>,
-    /// What others say of what it stands on: what is in trouble, goes on, or is soon to come.
+    /// What others say of what it stands on: what was in trouble, goes on, or is soon to come.
     pub dependencies: Vec<Told>,
 }
 
@@ -128,9 +128,8 @@ pub async fn ask(
     };
     let said = async {
         let mut told = dependencies::ask(answers, site, past, now).await?;
-        let near = |t: &Told| t.announced.iter().any(|a| a.goes_on(now) || a.is_near(now));
         let now_is_shown = whole.contains(now);
-        told.retain(|t| t.state.is_trouble() || (now_is_shown && near(t)));
+        told.retain(|t| t.was_in_trouble() || (now_is_shown && t.is_announced(now)));
         Ok::<_, AnswerError>(told)
     };
     let (

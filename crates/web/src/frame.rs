@@ -6,13 +6,15 @@ use crate::draw::{Axis, line};
 use crate::error::PageError;
 use crate::format;
 use crate::limits::query;
-use crate::view::{Link, Mark, Pin, Window};
+use crate::view::{Link, Mark, Pin, SaidPart, Window};
 use actix_web::HttpRequest;
 use cadentis_answers::Range;
+use cadentis_answers::dependencies::Told;
 use cadentis_answers::kept::{LeftOut, Marker, Site};
 use cadentis_answers::strip::{self, TroubledHour};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
+use cadentis_core::dependency;
 use cadentis_core::goal::Standing;
 use cadentis_core::run::Outcome;
 use cadentis_core::share::can_be_shared;
@@ -432,6 +434,26 @@ pub fn named_link(path: &str, parameters: &[(&str, &str)]) -> String {
 /// The address of a page family's page, with room for more behind it.
 pub fn family_link(base: &str, name: &str) -> String {
     named_link(&format!("{base}/visitors/family"), &[("family", name)])
+}
+
+/// The tone of what others say of a dependency.
+pub fn tone_of_state(state: dependency::State) -> &'static str {
+    match state {
+        dependency::State::Ok => "within",
+        dependency::State::Degraded => "strained",
+        dependency::State::Down => "broken",
+        dependency::State::Unknown => "nodata",
+    }
+}
+
+/// What was said of a dependency, along an axis.
+pub fn said_parts(told: &Told, axis: &Axis, zone: &TimeZone) -> Vec<SaidPart> {
+    let part = |(stretch, state): &(Stretch, dependency::State)| {
+        let (x, w) = axis.window(stretch)?;
+        let says = format!("{}: {}", state.word(), stretch.words(zone));
+        Some(SaidPart { tone: tone_of_state(*state), at: Window::new(x, w, says) })
+    };
+    told.course.iter().filter_map(part).collect()
 }
 
 /// How much traffic there was, as an outline that stands on y = 36.

@@ -3,9 +3,11 @@
 use crate::draw::{Axis, band, connected, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
+use crate::frame::said_parts;
 use crate::frame::{Frame, WIDTH, drawn_windows, tone};
-use crate::view::{Mark, Pin, Window};
+use crate::view::{Mark, Pin, SaidPart, Window};
 use askama::Template;
+use cadentis_answers::dependencies::Told;
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{LeftOut, Marker};
 use cadentis_answers::played::Here;
@@ -142,6 +144,8 @@ pub struct Lane {
     pub names: Vec<Name>,
     pub markers: Vec<Flag>,
     pub windows: Vec<Window>,
+    /// States that others say, each in its tone.
+    pub said: Vec<SaidPart>,
     /// (seconds, what the cursor reads there), as JSON.
     pub reads: String,
 }
@@ -165,6 +169,7 @@ impl Lane {
             names: vec![],
             markers: vec![],
             windows: vec![],
+            said: vec![],
             reads: "[]".into(),
         }
     }
@@ -201,6 +206,8 @@ pub struct RunLanes {
 pub struct Happened<'a> {
     pub markers: &'a [Marker],
     pub maintenance: &'a [LeftOut],
+    /// What others say of what the site stands on.
+    pub said: &'a [Told],
 }
 
 /// A part of a stack: its class, its name, and its value in each bucket.
@@ -321,6 +328,11 @@ impl LineUp {
         let mut lanes =
             vec![happenings(frame, &axis, happened), visitor_lane(frame, &axis, visitors)];
         let mut top: f64 = lanes.iter().map(|l| l.height).sum();
+        for told in happened.said {
+            let lane = said_lane(frame, &axis, told, top);
+            top += lane.height;
+            lanes.push(lane);
+        }
         let mut bars_say = String::new();
         if let Some(played) = played {
             let slots = frame.stretch.seconds() / played.every_s.max(1);
@@ -442,6 +454,18 @@ fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     };
     lane.markers = pins.into_iter().enumerate().map(flag).collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
+    lane
+}
+
+fn said_lane(frame: &Frame, axis: &Axis, told: &Told, top: f64) -> Lane {
+    let mut lane =
+        Lane::new(&told.dependency.name, format!("says {}", told.state.word()), top, 38.0);
+    let zone = &frame.site.zone;
+    lane.said = said_parts(told, axis, zone);
+    lane.reads = reads(told.course.iter().flat_map(|(stretch, state)| {
+        let says = format!("says {}", state.word());
+        [(stretch.from.as_second(), says.clone()), (stretch.to.as_second() - 1, says)]
+    }));
     lane
 }
 

@@ -24,6 +24,13 @@ pub struct Pin {
     pub link: String,
 }
 
+/// A part of an axis in which others said the same of a dependency.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SaidPart {
+    pub tone: &'static str,
+    pub at: Window,
+}
+
 /// A piece of an axis, and what it is.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Window {

@@ -58,6 +58,10 @@ async fn a_state_that_is_posted_stands_on_now_until_it_is_well_again_or_expires(
     );
     let page = get(&s, "/marram-ferries/dependencies").await.1;
     assert!(page.contains("says down for") && page.contains("class=\"said broken\""), "{page}");
+    // It has a lane beside what was played, on Now and on the journey.
+    for path in ["/marram-ferries", "/marram-ferries/journeys/book"] {
+        assert!(get(&s, path).await.1.contains("class=\"said broken\""), "{path}");
+    }
     let listed = reads.get(format!("{}{API}/dependencies", s.server.address)).send().await;
     let listed: Value = listed.expect("an answer").json().await.expect("JSON");
     assert_eq!(
@@ -89,7 +93,7 @@ async fn a_state_that_is_posted_stands_on_now_until_it_is_well_again_or_expires(
     };
     let other = s.db.put_dependency(1, "map-tiles", Some("Map tiles")).await.expect("made");
     s.db.post_state(other, &post_of(old, 60)).await.expect("kept");
-    assert!(!get(&s, "/marram-ferries").await.1.contains("Map tiles"));
+    assert!(!get(&s, "/marram-ferries").await.1.contains("“Map tiles” says"));
     s.db.post_state(other, &post_of(old + SignedDuration::from_mins(1), 600)).await.expect("kept");
     assert!(get(&s, "/marram-ferries").await.1.contains("“Map tiles” says degraded since"));
     assert!(id != other);
@@ -124,7 +128,7 @@ async fn events_are_taken_once_in_both_modes_and_an_announcement_moves_and_is_ca
     )
     .await;
     assert_eq!(binary, (200, json!({"taken": true})));
-    assert!(!get(&s, "/marram-ferries").await.1.contains("says degraded"));
+    assert!(!get(&s, "/marram-ferries").await.1.contains("“payment-gateway” says"));
     let hour = |n: i64| (Timestamp::now() + SignedDuration::from_hours(n)).to_string();
     let work = |id: &str, phase: &str, from: i64| {
         let data = json!({"id": "w1", "kind": "planned", "phase": phase, "title": "Cards <i> renewed", "from": hour(from), "to": hour(from + 2)});

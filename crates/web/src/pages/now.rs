@@ -87,7 +87,8 @@ pub async fn page(
                 every_s: i64::from(played.journey.every_s),
                 promised: *promised,
             };
-            let happened = Happened { markers: &found.markers, maintenance: &found.maintenance };
+            let (markers, maintenance) = (&found.markers, &found.maintenance);
+            let happened = Happened { markers, maintenance, said: &found.dependencies };
             LineUp::of(
                 &frame,
                 &happened,

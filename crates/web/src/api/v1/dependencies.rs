@@ -316,7 +316,8 @@ pub async fn events(
             }
             TYPE_ANNOUNCEMENT => {
                 let new: NewAnnouncement = serde_json::from_value(data).map_err(unread)?;
-                let what = announcement(&new)?;
+                let wrong = |(field, says): (&str, &str)| invalid(&format!("/data/{field}"), says);
+                let what = announcement(&new).map_err(wrong)?;
                 let what = (slug.as_str(), &what);
                 changes::announce(&state.answers, &caller.author, &site, what, (at, told)).await
             }
@@ -334,24 +335,17 @@ pub async fn events(
     said(taken.await)
 }
 
-fn announcement(new: &NewAnnouncement) -> Result<Announcement, HttpResponse> {
-    let wrong = |field: &str, says: &str| invalid(&format!("/data/{field}"), says);
-    let at = |field: &str, text: &Option<String>| {
-        moment("at", text).map_err(|_| wrong(field, "A moment such as 2026-11-22T05:00:00Z."))
-    };
-    let kind = Kind::of_word(&new.kind)
-        .ok_or_else(|| wrong("kind", "There are outage, planned and advisory."))?;
-    let phase = Phase::of_word(&new.phase).ok_or_else(|| {
-        wrong("phase", "There are announced, started, moved, cancelled and ended.")
-    })?;
+/// What is announced, or the field that is wrong and what would be right.
+fn announcement(new: &NewAnnouncement) -> Result<Announcement, (&'static str, &'static str)> {
+    const MOMENT: &str = "A moment such as 2026-11-22T05:00:00Z.";
+    let kind =
+        Kind::of_word(&new.kind).ok_or(("kind", "There are outage, planned and advisory."))?;
+    let phase = Phase::of_word(&new.phase)
+        .ok_or(("phase", "There are announced, started, moved, cancelled and ended."))?;
     if new.id.trim().is_empty() {
-        return Err(wrong(
-            "id",
-            "An announcement has an id, by which later words about it are known.",
-        ));
+        return Err(("id", "An announcement has an id, by which later words about it are known."));
     }
-    let from = at("from", &Some(new.from.clone()))?;
-    let from = from.ok_or_else(|| wrong("from", "A moment such as 2026-11-22T05:00:00Z."))?;
+    let from = moment("from", &Some(new.from.clone())).ok().flatten().ok_or(("from", MOMENT))?;
     Ok(Announcement {
         subject: new.id.clone(),
         kind,
@@ -360,6 +354,6 @@ fn announcement(new: &NewAnnouncement) -> Result<Announcement, HttpResponse> {
         says: text::clean(new.says.trim(), 600, None),
         link: new.link.clone(),
         from,
-        to: at("to", &new.to)?,
+        to: moment("to", &new.to).map_err(|_| ("to", MOMENT))?,
     })
 }

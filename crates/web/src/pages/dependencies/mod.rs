@@ -7,9 +7,9 @@ use crate::error::PageError;
 use crate::fields::{self, Fields, sentence};
 use crate::filters;
 use crate::format;
-use crate::frame::{Frame, base};
+use crate::frame::{Frame, base, said_parts, tone_of_state};
 use crate::respond::{TWELVE_HOURS, html, redirect};
-use crate::view::{Choice, Mark, Pin, Window};
+use crate::view::{Choice, Mark, Pin, SaidPart};
 use crate::words::when;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -56,13 +56,7 @@ struct Row {
     expires: String,
     by: String,
     y: f64,
-    parts: Vec<Part>,
-}
-
-/// A part of a lane.
-struct Part {
-    tone: &'static str,
-    at: Window,
+    parts: Vec<SaidPart>,
 }
 
 struct Announced {
@@ -95,28 +89,13 @@ struct Typed {
     minutes: String,
 }
 
-/// The tone of a state; its shape says it, too.
-fn tone(state: How) -> &'static str {
-    match state {
-        How::Ok => "within",
-        How::Degraded => "strained",
-        How::Down => "broken",
-        How::Unknown => "nodata",
-    }
-}
-
 fn row(told: &Told, frame: &Frame, axis: &Axis, nth: usize) -> Row {
     let zone = &frame.site.zone;
-    let part = |(stretch, state): &(cadentis_core::calendar::Stretch, How)| {
-        let (x, w) = axis.window(stretch)?;
-        let says = format!("{}: {}", state.word(), stretch.words(zone));
-        Some(Part { tone: tone(*state), at: Window::new(x, w, says) })
-    };
     let last = told.last.as_ref();
     Row {
         slug: told.dependency.slug.clone(),
         name: told.dependency.name.clone(),
-        tone: tone(told.state),
+        tone: tone_of_state(told.state),
         state: told.state.word(),
         says: last.map_or(String::new(), |p| p.says.clone()),
         link: last.map_or(String::new(), |p| p.link.clone()),
@@ -124,7 +103,7 @@ fn row(told: &Told, frame: &Frame, axis: &Axis, nth: usize) -> Row {
         expires: last.map_or(String::new(), |p| format::day_clock(p.expires_at, zone)),
         by: last.map_or(String::new(), |p| p.author.clone()),
         y: nth as f64 * LANE,
-        parts: told.course.iter().filter_map(part).collect(),
+        parts: said_parts(told, axis, zone),
     }
 }
 
@@ -184,7 +163,7 @@ async fn show(
                     at: format::day_clock(p.at, &zone),
                     name: t.dependency.name.clone(),
                     state: p.state.word(),
-                    tone: tone(p.state),
+                    tone: tone_of_state(p.state),
                     says: p.says.clone(),
                     by: p.author.clone(),
                 };

@@ -106,7 +106,8 @@ pub async fn page(
         every_s: i64::from(j.every_s),
         promised: at.promised,
     };
-    let happened = Happened { markers: &at.markers, maintenance: &at.maintenance };
+    let (markers, maintenance) = (&at.markers, &at.maintenance);
+    let happened = Happened { markers, maintenance, said: &at.dependencies };
     let by_country = Some(&at.by_country);
     let lineup =
         LineUp::of(&frame, &happened, &at.views, by_country, Some(&played), Some(&at.spent))?;
