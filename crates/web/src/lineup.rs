@@ -277,6 +277,9 @@ impl LineUp {
             .iter_mut()
             .zip(1u32..)
             .for_each(|(lane, nth)| lane.shift = f64::from(nth) * layout.head);
+        // What is for some locations only is told in the lane of events: the others go on.
+        let everywhere: Vec<LeftOut> =
+            maintenance.iter().filter(|l| l.reach.locations.is_empty()).cloned().collect();
         let height = lanes.last().map_or(0.0, |l| l.top + l.height + l.shift);
         LineUp {
             width: layout.width,
@@ -288,7 +291,7 @@ impl LineUp {
             to_s: frame.stretch.to.as_second(),
             bars_say,
             axis_y: height,
-            left_out: drawn_windows(maintenance, &axis),
+            left_out: drawn_windows(&everywhere, &axis),
             pins: frame.pins(&frame.markers, &axis),
             has_events: lanes.first().is_some_and(|l| l.title == EVENTS),
             now_x: frame.stretch.contains(frame.now).then(|| axis.x(frame.now)),
