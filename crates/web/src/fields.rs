@@ -13,6 +13,11 @@ pub type Fields = Vec<(String, String)>;
 /// A field that is wrong, and how.
 pub type Wrong = (&'static str, String);
 
+/// What is wrong with a field, if it is that one.
+pub fn says_of<'a>(wrong: Option<&'a Wrong>, field: &str) -> Option<&'a str> {
+    wrong.filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+}
+
 /// So many values of one name are read.
 const MOST_VALUES: usize = 100;
 

@@ -3,6 +3,7 @@
 use crate::State;
 use crate::error::PageError;
 use actix_web::HttpResponse;
+use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use askama::Template;
 use cadentis_answers::kept::Journey;
@@ -24,6 +25,13 @@ pub fn with_header(mut page: HttpResponse, name: HeaderName, value: &str) -> Htt
 /// A page.
 pub fn html(page: &impl Template) -> Result<HttpResponse, PageError> {
     Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(page.render()?))
+}
+
+/// A page with another status, such as a form that was not taken.
+pub fn html_with(status: StatusCode, page: &impl Template) -> Result<HttpResponse, PageError> {
+    let mut page = html(page)?;
+    *page.status_mut() = status;
+    Ok(page)
 }
 
 /// The journey of the site at this address.

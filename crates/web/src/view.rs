@@ -58,6 +58,15 @@ impl Choice {
         Choice { value: value.to_string(), name: name.to_string(), chosen }
     }
 
+    /// All of these by value and name, of which some are chosen.
+    pub fn among<'a>(
+        all: impl IntoIterator<Item = (&'a str, &'a str)>,
+        chosen: &[String],
+    ) -> Vec<Choice> {
+        let of = |(value, name)| Choice::new(value, name, chosen.iter().any(|c| c == value));
+        all.into_iter().map(of).collect()
+    }
+
     /// One whose name is its value.
     pub fn of(value: impl ToString, chosen: bool) -> Choice {
         Choice::new(value.to_string(), value, chosen)

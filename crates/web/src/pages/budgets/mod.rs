@@ -6,7 +6,7 @@ use crate::error::PageError;
 use crate::fields::{Fields, number, sentence};
 use crate::format;
 use crate::frame::{Frame, base, family_link, tone};
-use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -198,16 +198,17 @@ async fn show(
         (_, false) => Some("Nothing was saved yet: somebody changed limits meanwhile. What you typed is here; save again to set it.".to_string()),
     };
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        says,
-        vitals: Vital::ALL.map(|v| Head { name: v.name(), unit: unit(v) }).to_vec(),
-        rows,
-        steps: found.steps.into_iter().map(|s| step(s, &frame)).collect(),
-        wrong,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            says,
+            vitals: Vital::ALL.map(|v| Head { name: v.name(), unit: unit(v) }).to_vec(),
+            rows,
+            steps: found.steps.into_iter().map(|s| step(s, &frame)).collect(),
+            wrong,
+            frame,
+        },
+    )
 }
 
 /// `GET /budgets`

@@ -8,7 +8,7 @@ use crate::fields::{self, Fields, sentence};
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, base, said_parts, tone_of_state};
-use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::{Choice, Mark, Pin, SaidPart};
 use crate::words::when;
 use actix_web::http::StatusCode;
@@ -173,27 +173,28 @@ async fn show(
         .collect();
     history.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        says: lead(&told, &frame),
-        rows: told.iter().enumerate().map(|(nth, t)| row(t, &frame, &axis, nth)).collect(),
-        announced: all.map(|(t, a)| announced(t, a, &frame)).collect(),
-        history: history.into_iter().take(MOST_PAST).map(|(_, past)| past).collect(),
-        ticks: ticks(&axis, &zone),
-        pins: frame.pins(&frame.markers, &axis),
-        height: told.len() as f64 * LANE,
-        states: [How::Ok, How::Degraded, How::Down, How::Unknown]
-            .map(|s| Choice::of(s.word(), s.word() == typed.state))
-            .to_vec(),
-        known: told
-            .iter()
-            .map(|t| Choice::new(&t.dependency.slug, &t.dependency.name, false))
-            .collect(),
-        typed,
-        wrong,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            says: lead(&told, &frame),
+            rows: told.iter().enumerate().map(|(nth, t)| row(t, &frame, &axis, nth)).collect(),
+            announced: all.map(|(t, a)| announced(t, a, &frame)).collect(),
+            history: history.into_iter().take(MOST_PAST).map(|(_, past)| past).collect(),
+            ticks: ticks(&axis, &zone),
+            pins: frame.pins(&frame.markers, &axis),
+            height: told.len() as f64 * LANE,
+            states: [How::Ok, How::Degraded, How::Down, How::Unknown]
+                .map(|s| Choice::of(s.word(), s.word() == typed.state))
+                .to_vec(),
+            known: told
+                .iter()
+                .map(|t| Choice::new(&t.dependency.slug, &t.dependency.name, false))
+                .collect(),
+            typed,
+            wrong,
+            frame,
+        },
+    )
 }
 
 /// `GET /dependencies`

@@ -4,11 +4,11 @@ use super::goal_of;
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{self, Fields, Wrong, number, sentence};
+use crate::fields::{self, Fields, Wrong, number, says_of, sentence};
 use crate::format;
 use crate::frame::{Frame, base, tone};
 use crate::limits::query;
-use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -52,7 +52,7 @@ struct Page {
 
 impl Page {
     fn says_of(&self, field: &str) -> Option<&str> {
-        self.wrong.as_ref().filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+        says_of(self.wrong.as_ref(), field)
     }
 }
 
@@ -300,68 +300,69 @@ async fn show(
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let choice = |value: &str, name: &str, now: &str| Choice::new(value, name, value == now);
     let zone = frame.site.zone.clone();
-    let mut page = html(&Page {
-        id: goal.map(|g| g.id),
-        kinds: [
-            ("availability", "availability: runs that get through"),
-            ("uptime", "uptime: time in which some location gets through"),
-            ("performance", "performance: runs within a limit"),
-        ]
-        .map(|(v, n)| choice(v, n, &typed.kind))
-        .to_vec(),
-        failed: [("bad", "count as too slow"), ("out", "are left out")]
-            .map(|(v, n)| choice(v, n, &typed.failed))
+    html_with(
+        status,
+        &Page {
+            id: goal.map(|g| g.id),
+            kinds: [
+                ("availability", "availability: runs that get through"),
+                ("uptime", "uptime: time in which some location gets through"),
+                ("performance", "performance: runs within a limit"),
+            ]
+            .map(|(v, n)| choice(v, n, &typed.kind))
             .to_vec(),
-        journeys: journeys
-            .iter()
-            .map(|j| Choice::new(&j.slug, &j.name, typed.journeys.contains(&j.slug)))
-            .collect(),
-        together: Combine::ALL.map(|c| choice(c.word(), c.words(), &typed.together)).to_vec(),
-        locations: locations
-            .iter()
-            .map(|l| Choice::new(&l.slug, &l.name, typed.locations.contains(&l.slug)))
-            .collect(),
-        days: DAYS.map(|(v, d)| Choice::new(v, d, typed.days.iter().any(|t| t == v))).to_vec(),
-        periods: [
-            ("month", "calendar month"),
-            ("week", "calendar week, from Monday"),
-            ("quarter", "quarter of a year"),
-            ("rolling", "the last days, rolling"),
-        ]
-        .map(|(v, n)| choice(v, n, &typed.period))
-        .to_vec(),
-        from: [
-            ("period", "the period at hand"),
-            ("next", "the next period"),
-            ("beginning", "the beginning: all periods are judged by it"),
-        ]
-        .map(|(v, n)| choice(v, n, &typed.from))
-        .to_vec(),
-        versions: goal.map_or(Vec::new(), |g| {
-            let row = |v: &GoalVersion| VersionRow {
-                version: v.version,
-                from: match v.from.as_second() <= BEGINNING_S {
-                    true => "the beginning".into(),
-                    false => format::day_clock(v.from, &zone),
-                },
-                made: format::day_clock(v.made_at, &zone),
-                author: v.author.clone(),
-                says: format!(
-                    "{} % of {}, {}",
-                    v.definition.promised * 100.0,
-                    v.definition.measure.words(),
-                    v.definition.period.words()
-                ),
-            };
-            g.versions.iter().map(row).collect()
-        }),
-        typed,
-        wrong,
-        trial,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+            failed: [("bad", "count as too slow"), ("out", "are left out")]
+                .map(|(v, n)| choice(v, n, &typed.failed))
+                .to_vec(),
+            journeys: Choice::among(
+                journeys.iter().map(|j| (j.slug.as_str(), j.name.as_str())),
+                &typed.journeys,
+            ),
+            together: Combine::ALL.map(|c| choice(c.word(), c.words(), &typed.together)).to_vec(),
+            locations: Choice::among(
+                locations.iter().map(|l| (l.slug.as_str(), l.name.as_str())),
+                &typed.locations,
+            ),
+            days: Choice::among(DAYS, &typed.days),
+            periods: [
+                ("month", "calendar month"),
+                ("week", "calendar week, from Monday"),
+                ("quarter", "quarter of a year"),
+                ("rolling", "the last days, rolling"),
+            ]
+            .map(|(v, n)| choice(v, n, &typed.period))
+            .to_vec(),
+            from: [
+                ("period", "the period at hand"),
+                ("next", "the next period"),
+                ("beginning", "the beginning: all periods are judged by it"),
+            ]
+            .map(|(v, n)| choice(v, n, &typed.from))
+            .to_vec(),
+            versions: goal.map_or(Vec::new(), |g| {
+                let row = |v: &GoalVersion| VersionRow {
+                    version: v.version,
+                    from: match v.from.as_second() <= BEGINNING_S {
+                        true => "the beginning".into(),
+                        false => format::day_clock(v.from, &zone),
+                    },
+                    made: format::day_clock(v.made_at, &zone),
+                    author: v.author.clone(),
+                    says: format!(
+                        "{} % of {}, {}",
+                        v.definition.promised * 100.0,
+                        v.definition.measure.words(),
+                        v.definition.period.words()
+                    ),
+                };
+                g.versions.iter().map(row).collect()
+            }),
+            typed,
+            wrong,
+            trial,
+            frame,
+        },
+    )
 }
 
 fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Trial {

@@ -5,10 +5,10 @@ use super::when::{Clocks, When, viewer};
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{self, Fields, Wrong, number, sentence};
+use crate::fields::{self, Fields, Wrong, number, says_of, sentence};
 use crate::format;
 use crate::frame::{Frame, base};
-use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -47,7 +47,7 @@ struct Page {
 
 impl Page {
     fn says_of(&self, field: &str) -> Option<&str> {
-        self.wrong.as_ref().filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+        says_of(self.wrong.as_ref(), field)
     }
 }
 
@@ -373,40 +373,41 @@ async fn show(
     if !clocks.iter().any(|c| c.chosen) && !typed.clock.is_empty() {
         clocks.push(Choice::new(&typed.clock, &typed.clock, true));
     }
-    let mut page = html(&Page {
-        id: planned.map(|p| p.id),
-        repeats: [
-            ("once", "once"),
-            ("daily", "every day"),
-            ("weekly", "every week on"),
-            ("rule", "by a rule (RFC 5545)"),
-        ]
-        .map(|(v, n)| choice(v, n, &typed.repeats))
-        .to_vec(),
-        days: DAYS.map(|(v, d)| Choice::new(v, d, typed.days.iter().any(|t| t == v))).to_vec(),
-        lasts: [("until", "until"), ("hours", "for hours"), ("days", "for whole days")]
-            .map(|(v, n)| choice(v, n, &typed.lasts))
+    html_with(
+        status,
+        &Page {
+            id: planned.map(|p| p.id),
+            repeats: [
+                ("once", "once"),
+                ("daily", "every day"),
+                ("weekly", "every week on"),
+                ("rule", "by a rule (RFC 5545)"),
+            ]
+            .map(|(v, n)| choice(v, n, &typed.repeats))
             .to_vec(),
-        clocks,
-        journeys: journeys
-            .iter()
-            .map(|j| Choice::new(&j.slug, &j.name, typed.journeys.contains(&j.slug)))
-            .collect(),
-        locations: locations
-            .iter()
-            .map(|l| Choice::new(&l.slug, &l.name, typed.locations.contains(&l.slug)))
-            .collect(),
-        runs: [("counted", "go on and do not count"), ("held", "are held: none is made")]
-            .map(|(v, n)| choice(v, n, &typed.runs))
-            .to_vec(),
-        typed,
-        wrong,
-        when,
-        tried,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+            days: Choice::among(DAYS, &typed.days),
+            lasts: [("until", "until"), ("hours", "for hours"), ("days", "for whole days")]
+                .map(|(v, n)| choice(v, n, &typed.lasts))
+                .to_vec(),
+            clocks,
+            journeys: Choice::among(
+                journeys.iter().map(|j| (j.slug.as_str(), j.name.as_str())),
+                &typed.journeys,
+            ),
+            locations: Choice::among(
+                locations.iter().map(|l| (l.slug.as_str(), l.name.as_str())),
+                &typed.locations,
+            ),
+            runs: [("counted", "go on and do not count"), ("held", "are held: none is made")]
+                .map(|(v, n)| choice(v, n, &typed.runs))
+                .to_vec(),
+            typed,
+            wrong,
+            when,
+            tried,
+            frame,
+        },
+    )
 }
 
 /// What it would have done, and what it meets.

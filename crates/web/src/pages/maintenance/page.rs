@@ -8,7 +8,7 @@ use crate::error::PageError;
 use crate::fields::{self, Fields, sentence};
 use crate::format;
 use crate::frame::{Frame, base};
-use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
+use crate::respond::{TWELVE_HOURS, html_with, redirect, with_header};
 use crate::view::{Mark, Window};
 use crate::words::when;
 use actix_web::http::StatusCode;
@@ -163,24 +163,26 @@ async fn show(
         (Some(_), _) => StatusCode::UNPROCESSABLE_ENTITY,
         _ => StatusCode::OK,
     };
-    let mut page = html(&Page {
-        says: lead(&plans, &frame),
-        over: over.collect(),
-        ticks: mondays(&axis, &zone),
-        now_x: axis.x(frame.now),
-        height: rows.len() as f64 * LANE,
-        rows,
-        feed: plans
-            .feed
-            .as_ref()
-            .map(|(who, at)| format!("{who} gave it an address on {}.", when(*at, &zone))),
-        shown: besides.shown,
-        imported: besides.imported,
-        typed: besides.typed,
-        wrong: besides.wrong,
-        frame,
-    })?;
-    *page.status_mut() = status;
+    let page = html_with(
+        status,
+        &Page {
+            says: lead(&plans, &frame),
+            over: over.collect(),
+            ticks: mondays(&axis, &zone),
+            now_x: axis.x(frame.now),
+            height: rows.len() as f64 * LANE,
+            rows,
+            feed: plans
+                .feed
+                .as_ref()
+                .map(|(who, at)| format!("{who} gave it an address on {}.", when(*at, &zone))),
+            shown: besides.shown,
+            imported: besides.imported,
+            typed: besides.typed,
+            wrong: besides.wrong,
+            frame,
+        },
+    )?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 

@@ -4,10 +4,10 @@ use super::{Typed, clock, wrong};
 use crate::State;
 use crate::access::{By, InSite};
 use crate::error::PageError;
-use crate::fields::{Fields, Wrong};
+use crate::fields::{Fields, Wrong, says_of};
 use crate::frame::{Frame, base};
 use crate::limits::query;
-use crate::respond::{html, redirect};
+use crate::respond::{html_with, redirect};
 use crate::view::Choice;
 use crate::words::when;
 use actix_web::http::StatusCode;
@@ -36,7 +36,7 @@ struct Page {
 
 impl Page {
     fn says_of(&self, field: &str) -> Option<&str> {
-        self.wrong.as_ref().filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+        says_of(self.wrong.as_ref(), field)
     }
 }
 
@@ -95,17 +95,18 @@ async fn show(
     }
     let wrong = shown.wrong;
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        rows: all.into_iter().map(row).collect(),
-        undo,
-        kinds: typed.kinds(),
-        typed,
-        wrong,
-        opens: shown.opens,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            rows: all.into_iter().map(row).collect(),
+            undo,
+            kinds: typed.kinds(),
+            typed,
+            wrong,
+            opens: shown.opens,
+            frame,
+        },
+    )
 }
 
 /// `GET /markers`

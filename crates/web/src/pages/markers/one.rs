@@ -5,10 +5,10 @@ use super::{Typed, marker_of, wrong};
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{Fields, Wrong, sentence};
+use crate::fields::{Fields, Wrong, says_of, sentence};
 use crate::frame::{Frame, base};
 use crate::limits::query;
-use crate::respond::{SIX_HOURS, html, redirect};
+use crate::respond::{SIX_HOURS, html_with, redirect};
 use crate::view::Choice;
 use crate::words::when;
 use actix_web::http::StatusCode;
@@ -46,7 +46,7 @@ struct Page {
 
 impl Page {
     fn says_of(&self, field: &str) -> Option<&str> {
-        self.wrong.as_ref().filter(|(f, _)| *f == field).map(|(_, says)| says.as_str())
+        says_of(self.wrong.as_ref(), field)
     }
 }
 
@@ -74,22 +74,23 @@ async fn show(
     let zone = frame.site.zone.clone();
     let typed = typed.unwrap_or_else(|| Typed::from(&marker, &zone));
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        id: marker.id,
-        at: when(marker.at, &zone),
-        by: marker.author.clone(),
-        is_removed: marker.removed_at.is_some(),
-        is_theirs: frame.who.edits() && (frame.who.administers() || !marker.is_everywhere),
-        reaches: REACHES.map(|(m, name)| Choice::new(m, name, m == minutes)).to_vec(),
-        compared: compared(&frame, &around),
-        kinds: typed.kinds(),
-        typed,
-        wrong,
-        said: marker.said,
-        frame,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            id: marker.id,
+            at: when(marker.at, &zone),
+            by: marker.author.clone(),
+            is_removed: marker.removed_at.is_some(),
+            is_theirs: frame.who.edits() && (frame.who.administers() || !marker.is_everywhere),
+            reaches: REACHES.map(|(m, name)| Choice::new(m, name, m == minutes)).to_vec(),
+            compared: compared(&frame, &around),
+            kinds: typed.kinds(),
+            typed,
+            wrong,
+            said: marker.said,
+            frame,
+        },
+    )
 }
 
 /// `GET /markers/{id}?minutes=`

@@ -3,7 +3,7 @@
 use crate::State;
 use crate::access::{self, Who, way_on};
 use crate::error::PageError;
-use crate::respond::{html, redirect, with_header};
+use crate::respond::{html, html_with, redirect, with_header};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, RETRY_AFTER};
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -239,8 +239,8 @@ fn welcome_page(
 ) -> Result<HttpResponse, PageError> {
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let Chosen { email, name, .. } = typed;
-    let mut page = html(&WelcomePage { token: token.into(), invited, wrong, email, name })?;
-    *page.status_mut() = status;
+    let page =
+        html_with(status, &WelcomePage { token: token.into(), invited, wrong, email, name })?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 

@@ -4,7 +4,7 @@ use crate::State;
 use crate::access::{By, Who};
 use crate::around::Around;
 use crate::error::PageError;
-use crate::respond::{html, redirect};
+use crate::respond::{html_with, redirect};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
@@ -92,21 +92,22 @@ async fn shown(
     seen.sort_unstable();
     seen.dedup();
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        around: Around::new(who, GROUPS),
-        provider: answers.sign_on().name().map(str::to_string),
-        settled: answers.sign_on().administrators().map(str::to_string),
-        rules: kept.into_iter().map(row).collect(),
-        grants: grants
-            .iter()
-            .map(|(_, value, says)| Choice::new(value, says, *value == typed.gives))
-            .collect(),
-        seen,
-        group: typed.group,
-        wrong,
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            around: Around::new(who, GROUPS),
+            provider: answers.sign_on().name().map(str::to_string),
+            settled: answers.sign_on().administrators().map(str::to_string),
+            rules: kept.into_iter().map(row).collect(),
+            grants: grants
+                .iter()
+                .map(|(_, value, says)| Choice::new(value, says, *value == typed.gives))
+                .collect(),
+            seen,
+            group: typed.group,
+            wrong,
+        },
+    )
 }
 
 /// `GET /setup/groups`

@@ -4,7 +4,7 @@ use crate::State;
 use crate::access::{self, Who};
 use crate::error::PageError;
 use crate::format;
-use crate::respond::{html, redirect};
+use crate::respond::{html_with, redirect};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -56,19 +56,20 @@ async fn shown(state: &State, who: &Who, wrong: Option<String>) -> Result<HttpRe
     ];
     let (person, sign_on) = (&who.signed.person, state.answers.sign_on());
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page {
-        name: person.name.clone(),
-        email: person.email.clone(),
-        may: may.into_iter().filter(|(may, _)| *may).map(|(_, says)| says).collect(),
-        sessions: sessions.into_iter().map(row).collect(),
-        wrong,
-        administers: who.administers(),
-        has_password: person.has_password && sign_on.takes_passwords(),
-        provider: sign_on.name().filter(|_| person.subject.is_some()).map(str::to_string),
-        groups: person.groups.join(", "),
-    })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(
+        status,
+        &Page {
+            name: person.name.clone(),
+            email: person.email.clone(),
+            may: may.into_iter().filter(|(may, _)| *may).map(|(_, says)| says).collect(),
+            sessions: sessions.into_iter().map(row).collect(),
+            wrong,
+            administers: who.administers(),
+            has_password: person.has_password && sign_on.takes_passwords(),
+            provider: sign_on.name().filter(|_| person.subject.is_some()).map(str::to_string),
+            groups: person.groups.join(", "),
+        },
+    )
 }
 
 /// `GET /me`

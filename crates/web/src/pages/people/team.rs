@@ -5,7 +5,7 @@ use crate::access::Who;
 use crate::around::Around;
 use crate::error::PageError;
 use crate::pages::people::door::LONGEST_NAME;
-use crate::respond::{html, redirect, with_header};
+use crate::respond::{html_with, redirect, with_header};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CACHE_CONTROL;
@@ -139,22 +139,26 @@ async fn shown(state: &State, who: &Who, beside: Beside) -> Result<HttpResponse,
         Some(_) => StatusCode::UNPROCESSABLE_ENTITY,
         None => StatusCode::OK,
     };
-    let mut page = html(&Page {
-        people: people::all(&state.answers).await?.into_iter().map(row).collect(),
-        wrong: beside.wrong,
-        // Who is let in reads the only site there is, unless something else is chosen.
-        sites: match sites.as_slice() {
-            [only] if beside.typed.email.is_empty() => on_sites(&sites, &[(only.id, Role::Reader)]),
-            _ => on_sites(&sites, &beside.typed.roles),
+    let page = html_with(
+        status,
+        &Page {
+            people: people::all(&state.answers).await?.into_iter().map(row).collect(),
+            wrong: beside.wrong,
+            // Who is let in reads the only site there is, unless something else is chosen.
+            sites: match sites.as_slice() {
+                [only] if beside.typed.email.is_empty() => {
+                    on_sites(&sites, &[(only.id, Role::Reader)])
+                }
+                _ => on_sites(&sites, &beside.typed.roles),
+            },
+            typed: beside.typed,
+            link: beside.link,
+            has_to_prove: who.has_to_prove(),
+            takes_passwords: state.answers.sign_on().takes_passwords(),
+            provider: state.answers.sign_on().name().map(str::to_string),
+            around: Around::new(who.clone(), "/setup/people"),
         },
-        typed: beside.typed,
-        link: beside.link,
-        has_to_prove: who.has_to_prove(),
-        takes_passwords: state.answers.sign_on().takes_passwords(),
-        provider: state.answers.sign_on().name().map(str::to_string),
-        around: Around::new(who.clone(), "/setup/people"),
-    })?;
-    *page.status_mut() = status;
+    )?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 

@@ -4,7 +4,7 @@ use crate::State;
 use crate::access::{By, Who};
 use crate::around::Around;
 use crate::error::PageError;
-use crate::respond::{html, redirect};
+use crate::respond::{html_with, redirect};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
@@ -62,9 +62,7 @@ async fn shown(
     };
     let teams = teams::all(&state.answers).await?.into_iter().map(row).collect();
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let mut page = html(&Page { around: Around::new(who, TEAMS), teams, wrong, typed })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(status, &Page { around: Around::new(who, TEAMS), teams, wrong, typed })
 }
 
 const TEAMS: &str = "/setup/teams";

@@ -4,7 +4,7 @@ use crate::State;
 use crate::access::{After, By, InSite, Who};
 use crate::error::PageError;
 use crate::frame::{Frame, base};
-use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
+use crate::respond::{TWELVE_HOURS, html_with, redirect, with_header};
 use crate::view::Choice;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CACHE_CONTROL;
@@ -107,19 +107,21 @@ async fn page_with(
         Some(_) => StatusCode::UNPROCESSABLE_ENTITY,
         None => StatusCode::OK,
     };
-    let mut page = html(&Page {
-        tokens,
-        wrong,
-        scopes: OFFERED.into_iter().map(choice).collect(),
-        name: of(given, "name").into(),
-        days: if days.is_empty() { "90".into() } else { days.into() },
-        shown,
-        address: state.door.address(request),
-        slug: frame.site.slug.clone(),
-        has_to_prove: who.has_to_prove(),
-        frame,
-    })?;
-    *page.status_mut() = status;
+    let page = html_with(
+        status,
+        &Page {
+            tokens,
+            wrong,
+            scopes: OFFERED.into_iter().map(choice).collect(),
+            name: of(given, "name").into(),
+            days: if days.is_empty() { "90".into() } else { days.into() },
+            shown,
+            address: state.door.address(request),
+            slug: frame.site.slug.clone(),
+            has_to_prove: who.has_to_prove(),
+            frame,
+        },
+    )?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 

@@ -5,7 +5,7 @@ use crate::access::{After, By, InSite, SHARE};
 use crate::error::PageError;
 use crate::frame::{Frame, base};
 use crate::limits::query;
-use crate::respond::{TWELVE_HOURS, html, redirect, with_header};
+use crate::respond::{TWELVE_HOURS, html_with, redirect, with_header};
 use crate::words::when;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CACHE_CONTROL;
@@ -75,8 +75,7 @@ async fn shown(
     let links = links.into_iter().map(row).collect();
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let Typed { to, days } = typed;
-    let mut page = html(&Page { links, to, days, wrong, shown: link, frame })?;
-    *page.status_mut() = status;
+    let page = html_with(status, &Page { links, to, days, wrong, shown: link, frame })?;
     Ok(with_header(page, CACHE_CONTROL, "no-store"))
 }
 

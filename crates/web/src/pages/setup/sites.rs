@@ -7,7 +7,7 @@ use crate::draw::Axis;
 use crate::error::{FIRST_SITE, PageError};
 use crate::format;
 use crate::frame::{self, TWO_WEEKS_S, WIDTH, tone};
-use crate::respond::{SIX_HOURS, html, redirect};
+use crate::respond::{SIX_HOURS, html, html_with, redirect};
 use crate::view::{Choice, Window};
 use crate::words::{domains_of, when};
 use actix_web::http::StatusCode;
@@ -183,9 +183,7 @@ async fn shown(
         }
     };
     let around = Around::new(who, FIRST_SITE);
-    let mut page = html(&Register { around, sites: all, wrong, typed })?;
-    *page.status_mut() = status;
-    Ok(page)
+    html_with(status, &Register { around, sites: all, wrong, typed })
 }
 
 /// `GET /setup/sites`: also where an administrator of an empty installation is led.
