@@ -163,7 +163,7 @@ pub async fn ask(
     matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
     let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
     let silent = if whole.contains(now) {
-        played.iter().flat_map(|p| silent(p, past, now)).collect()
+        played.iter().flat_map(|p| silent(p, &maintenance, past, now)).collect()
     } else {
         vec![]
     };
@@ -253,7 +253,7 @@ fn of_visitors(views: &Views, budgets: &[Budget]) -> Vec<Matter> {
 }
 
 /// Locations from which a run of this journey was due and did not come.
-fn silent(p: &Played, past: Stretch, now: Timestamp) -> Vec<Silence> {
+fn silent(p: &Played, maintenance: &[LeftOut], past: Stretch, now: Timestamp) -> Vec<Silence> {
     if p.journey.status != Status::Active.word() {
         return Vec::new();
     }
@@ -262,6 +262,9 @@ fn silent(p: &Played, past: Stretch, now: Timestamp) -> Vec<Silence> {
             let newest =
                 p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
             let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });
+            // What maintenance held was never going to come.
+            let held = LeftOut::held(maintenance, p.journey.id, l.id);
+            let due = due.filter(|at| !held.contains(*at));
             let since = finding::silent_since(due, newest, now)?;
             Some(Silence { journey: p.journey.name.clone(), location: l.name.clone(), since })
         };

@@ -100,6 +100,19 @@ impl Db {
         Ok(())
     }
 
+    /// Lets the newest state of a dependency be good for longer, when this says the same again while it still is; whether it
+    /// did. Whoever posts each minute leaves one row for each change, not for each minute.
+    pub async fn prolong_state(&self, site_id: i32, slug: &str, post: &Post) -> Result<bool> {
+        let sql = "UPDATE dependency_state s SET expires_at = greatest(s.expires_at, $8)
+                   FROM dependency d WHERE d.site_id = $1 AND d.slug = $2 AND s.dependency_id = d.id
+                     AND s.at = (SELECT max(at) FROM dependency_state WHERE dependency_id = d.id)
+                     AND s.at <= $3 AND s.expires_at >= $3
+                     AND (s.state, s.says, s.link, s.author) = ($4, $5, $6, $7)";
+        let set = sqlx::query(sql).bind(site_id).bind(slug).bind(post.at.to_sqlx());
+        let set = set.bind(post.state.word()).bind(&post.says).bind(&post.link).bind(&post.author);
+        Ok(set.bind(post.expires_at.to_sqlx()).execute(&self.lane).await?.rows_affected() > 0)
+    }
+
     /// What was announced and touches a stretch or comes later, with the id of the dependency, by when it begins.
     pub async fn announcements(
         &self,

@@ -26,6 +26,18 @@ pub fn own(limits: &[Budget], family: Option<&str>, vital: Vital) -> Option<f64>
     own.map(|b| b.limit)
 }
 
+/// A site has so many limits at most.
+pub const MOST_LIMITS: usize = 1_000;
+
+/// Why limits were not set.
+#[derive(Debug, Clone, PartialEq)]
+pub enum NotSet {
+    /// Somebody else changed these meanwhile: what they are now.
+    Overtaken(Vec<Wanted>),
+    /// There would be more than [`MOST_LIMITS`].
+    TooMany,
+}
+
 /// Whether two limits are the same, but for what is lost when one is written down.
 fn is_same(a: Option<f64>, b: Option<f64>) -> bool {
     match (a, b) {
@@ -43,7 +55,7 @@ pub async fn set(
     by: &Author,
     site: &Site,
     wanted: &[Wanted],
-) -> Result<std::result::Result<(), Vec<Wanted>>> {
+) -> Result<std::result::Result<(), NotSet>> {
     let one = answers.one().await?;
     let limits = one.db.budgets_locked(site.id).await?;
     let now = |w: &Wanted| own(&limits, w.family.as_deref(), w.vital);
@@ -53,7 +65,11 @@ pub async fn set(
         .map(|w| Wanted { was: now(w), ..w.clone() })
         .collect();
     if !overtaken.is_empty() {
-        return Ok(Err(overtaken));
+        return Ok(Err(NotSet::Overtaken(overtaken)));
+    }
+    let more = wanted.iter().filter(|w| w.was.is_none() && w.limit.is_some()).count();
+    if limits.len() + more > MOST_LIMITS {
+        return Ok(Err(NotSet::TooMany));
     }
     let said = |limit: Option<f64>, vital: Vital| limit.map_or("none".into(), |l| vital.text(l));
     let name = |w: &Wanted| {

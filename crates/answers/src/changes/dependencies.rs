@@ -83,14 +83,6 @@ pub async fn post(
     if let Err(why) = room(answers, site, p.slug).await? {
         return Ok(Err(why));
     }
-    let one = answers.one().await?;
-    if let Some((source, id)) = event
-        && !one.db.take_event(site.id, &cut(source, 200), &cut(id, 200)).await?
-    {
-        return Ok(Ok(false));
-    }
-    let name = p.name.map(|name| cut(name, LONGEST_NAME)).filter(|name| !name.is_empty());
-    let id = one.db.put_dependency(site.id, p.slug, name.as_deref()).await?;
     let post = Post {
         at,
         state: p.state,
@@ -99,6 +91,23 @@ pub async fn post(
         expires_at: at + SignedDuration::from_mins(p.minutes),
         author: by.name().to_string(),
     };
+    let name = p.name.map(|name| cut(name, LONGEST_NAME)).filter(|name| !name.is_empty());
+    // The same again is no change that anybody has to be told of.
+    if event.is_none() && name.is_none() && answers.db.prolong_state(site.id, p.slug, &post).await?
+    {
+        return Ok(Ok(true));
+    }
+    let one = answers.one().await?;
+    if let Some((source, id)) = event
+        && !one.db.take_event(site.id, &cut(source, 200), &cut(id, 200)).await?
+    {
+        return Ok(Ok(false));
+    }
+    let id = one.db.put_dependency(site.id, p.slug, name.as_deref()).await?;
+    if one.db.prolong_state(site.id, p.slug, &post).await? {
+        noted(one, by, "posted a state again", format!("{}: {}", p.slug, p.state.word())).await?;
+        return Ok(Ok(true));
+    }
     one.db.post_state(id, &post).await?;
     noted(one, by, "posted a state", format!("{}: {}", p.slug, p.state.word())).await?;
     Ok(Ok(true))

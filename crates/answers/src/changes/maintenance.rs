@@ -7,6 +7,7 @@ use cadentis_core::calendar::maintenance::{MOST_WINDOWS, NoMaintenance};
 use cadentis_core::calendar::window::WindowError;
 use cadentis_core::calendar::{Maintenance, Stretch, Window};
 use cadentis_store::maintenance::Planned;
+use cadentis_store::script_version::Status;
 use cadentis_store::site::Site;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -40,9 +41,10 @@ pub enum NotPlanned {
 /// it is for.
 async fn are_theirs(answers: &Answers, by: &Author, site: &Site, says: &Maintenance) -> Result<()> {
     let journeys = answers.db.journeys(site.id).await?;
-    let named = journeys.iter().filter(|j| says.reach.journeys.contains(&j.id));
-    // What is for the whole site belongs to no team.
-    named.into_iter().try_for_each(|j| super::journeys::theirs(by, j))
+    // What is for all journeys is for those of every team.
+    let current = journeys.iter().filter(|j| j.status != Status::Archived.word());
+    let mut reached = current.filter(|j| says.reach.has_journey(j.id));
+    reached.try_for_each(|j| super::journeys::theirs(by, j))
 }
 
 fn named(says: &Maintenance) -> Maintenance {
@@ -191,16 +193,21 @@ pub async fn extend(
 ) -> Result<std::result::Result<(), NotPlanned>> {
     are_theirs(answers, by, site, &was.says).await?;
     let places = answers.db.zones().await?;
-    let Some(goes_on) = was.says.goes_on(now, &places) else {
+    let moment = Stretch { from: now, to: now + SignedDuration::from_secs(1) };
+    // On each location's own clock it goes on at some of them only, and ends at each at its own time.
+    let going = was.says.left_out(moment, &places);
+    if going.is_empty() {
         return Ok(Err(NotPlanned::NotNow));
-    };
+    }
     let longer = SignedDuration::from_mins(minutes.clamp(1, LONGEST_MINUTES));
-    let more = Stretch { from: goes_on.to, to: goes_on.to + longer };
-    let window = Maintenance::once(more, &was.says.window.why).window;
-    let says = Maintenance { window, ..was.says.clone() };
     let one = answers.one().await?;
-    one.db.plan(site.id, &says, &was.detail, by.name()).await?;
-    let which = format!("{} by {} min", says.window.why, longer.as_mins());
+    for occurrence in going {
+        let to = occurrence.stretch.to;
+        let more = Maintenance::once(Stretch { from: to, to: to + longer }, &occurrence.why);
+        let says = Maintenance { reach: occurrence.reach, holds: was.says.holds, ..more };
+        one.db.plan(site.id, &says, &was.detail, by.name()).await?;
+    }
+    let which = format!("{} by {} min", was.says.window.why, longer.as_mins());
     noted(one, by, "extended maintenance", which).await?;
     Ok(Ok(()))
 }

@@ -58,6 +58,18 @@ async fn a_state_that_is_posted_stands_on_now_until_it_is_well_again_or_expires(
     );
     let page = get(&s, "/marram-ferries/dependencies").await.1;
     assert!(page.contains("says down for") && page.contains("class=\"said broken\""), "{page}");
+    // The same again is good for longer, and no second line anywhere.
+    let again = json!({"state": "down", "says": "Card payments fail", "minutes": 90});
+    assert_eq!(say(&posts, "payment-gateway", again).await.0, 200);
+    let day = cadentis_core::calendar::Stretch::last(
+        86_400,
+        Timestamp::now() + SignedDuration::from_mins(1),
+    );
+    let kept = s.db.states(1, day).await.expect("rows");
+    assert_eq!(kept.len(), 1);
+    assert!(kept[0].1.expires_at.duration_since(kept[0].1.at) >= SignedDuration::from_mins(89));
+    let told = s.db.done(9).await.expect("rows");
+    assert_eq!(told.iter().filter(|d| d.what.starts_with("posted a state")).count(), 1);
     // It has a lane beside what was played, on Now and on the journey.
     for path in ["/marram-ferries", "/marram-ferries/journeys/book"] {
         assert!(get(&s, path).await.1.contains("class=\"said broken\""), "{path}");

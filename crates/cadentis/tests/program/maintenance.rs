@@ -2,8 +2,12 @@
 
 use crate::server::{get, play, post_form as post, server};
 use crate::serving;
-use cadentis_core::calendar::{Stretch, ical};
+use cadentis_core::access::Role;
+use cadentis_core::calendar::{Maintenance, Pace, Stretch, ical};
 use cadentis_core::run::Outcome;
+use cadentis_store::journey::PlaceAndPace;
+use cadentis_store::person::Given;
+use cadentis_store::script_version::Status;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
@@ -206,4 +210,39 @@ async fn a_calendar_comes_in_with_what_could_not_be_told_and_goes_out_to_whoever
     assert_eq!(post(&s, &format!("{LIST}/feed/close"), &[]).await.0, 303);
     assert_eq!(read().await.status().as_u16(), 404);
     assert_eq!(get(&s, "/calendars/short.ics").await.0, 404);
+}
+
+#[tokio::test]
+async fn what_is_held_is_not_silent_and_a_team_alone_plans_for_its_journeys() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Passed]).await;
+    let journey = s.db.journeys(1).await.expect("rows").remove(0);
+    s.db.set_status(journey.id, Status::Active).await.expect("active");
+    // From the quay nothing came that was due.
+    let first = s.db.locations().await.expect("rows")[0].id;
+    let quay = serving::location(&s.db, "quay", "Quay", "quay").await;
+    let (pace, places) = (Pace::Every(300), [first, quay]);
+    s.db.set_place_and_pace(journey.id, &PlaceAndPace::usual(&pace, &places)).await.expect("kept");
+    let silent = async || get(&s, "/marram-ferries").await.1.contains("has not played at Quay");
+    assert!(silent().await);
+    let now = Timestamp::now();
+    let hours = SignedDuration::from_hours;
+    let moved = Stretch { from: now - hours(8), to: now + hours(1) };
+    let held = Maintenance { holds: true, ..Maintenance::once(moved, "moved") };
+    s.db.plan(1, &held, "", "Ada").await.expect("kept");
+    assert!(!silent().await, "what was held was never going to come");
+    // The whole site is the journeys of every team: somebody of none of them plans nothing for it.
+    let team = s.db.add_team("Booking").await.expect("a team");
+    s.db.set_about(journey.id, team, &[], true).await.expect("theirs");
+    let session = "5e55104000000000000000000000000000000000000000000000000000000003";
+    let edits =
+        Given { is_administrator: false, sees_people: false, roles: vec![(1, Role::Editor)] };
+    serving::sign_in(&s.db, "Tor", edits, session).await;
+    let editor = serving::signed_in_as(session);
+    let fields = window("Backup", "2030-03-24", "22:30", "2");
+    let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
+    let asked = editor.post(format!("{}{LIST}", s.server.address)).body(body);
+    let asked = asked.header("content-type", "application/x-www-form-urlencoded");
+    assert_eq!(asked.send().await.expect("an answer").status().as_u16(), 403);
+    assert_eq!(s.db.planned(1).await.expect("rows").len(), 1);
 }

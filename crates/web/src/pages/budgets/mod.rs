@@ -11,7 +11,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::budgets::{self, Cell, FamilyRow, StepRow};
-use cadentis_answers::changes::budgets::{self as changes, Wanted};
+use cadentis_answers::changes::budgets::{self as changes, MOST_LIMITS, NotSet, Wanted};
 use cadentis_core::goal::Standing;
 use cadentis_core::goal::budget::check_limit;
 use cadentis_core::timing::Vital;
@@ -224,6 +224,10 @@ fn read(typed: &Typed) -> Result<Vec<Wanted>, BTreeMap<String, String>> {
     let (mut wanted, mut wrong) = (Vec::new(), BTreeMap::new());
     for (name, (limit, was)) in typed {
         let Some((vital, family)) = name.split_once(':') else { continue };
+        // No page family has such a name.
+        if family.chars().count() > LONGEST_FAMILY || family.chars().any(char::is_control) {
+            continue;
+        }
         let Some(vital) = Vital::parse(vital) else { continue };
         // To a thousandth of its unit: what is read is what was kept.
         let of = |text: &str| number(text).map(|n| (n * per_unit(vital) * 1e3).round() / 1e3);
@@ -252,6 +256,9 @@ fn read(typed: &Typed) -> Result<Vec<Wanted>, BTreeMap<String, String>> {
     }
     if wrong.is_empty() { Ok(wanted) } else { Err(wrong) }
 }
+
+/// A page family has a name of at most so many characters.
+const LONGEST_FAMILY: usize = 200;
 
 /// So many limits are set at once at most.
 const MOST: usize = 2_000;
@@ -283,7 +290,10 @@ pub async fn save(
     }
     match changes::set(&state.answers, &by, &site, &wanted).await? {
         Ok(()) => Ok(redirect(&format!("{}/budgets", base(&site)))),
-        Err(overtaken) => {
+        Err(NotSet::TooMany) => {
+            Err(PageError::Refused(format!("A site has {MOST_LIMITS} limits at most.")))
+        }
+        Err(NotSet::Overtaken(overtaken)) => {
             let name = |w: &Wanted| field_name(w.family.as_deref(), w.vital);
             let says = |w: &Wanted| match w.was {
                 Some(limit) => format!("Somebody set {} meanwhile.", w.vital.text(limit)),
