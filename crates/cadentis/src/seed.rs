@@ -495,12 +495,12 @@ async fn plan(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
     let in_house = places.iter().filter(|l| l.kind == "in-house").map(|l| l.id).collect();
     let of_terminals = Reach { journeys: vec![], locations: in_house };
     let moved = Maintenance::once(story.maintenance, "Database of the booking system moved");
-    db.plan(id, &moved, "To new machines", "Tor").await?;
+    db.plan(id, &moved, "To new machines", "Ines").await?;
     for (window, reach, holds, detail) in [
         (backup, whole, false, "Bookings are answered slowly"),
         (terminals, of_terminals, true, "Switches in the terminals are renewed"),
     ] {
-        db.plan(id, &Maintenance { window, reach, holds }, detail, "Tor").await?;
+        db.plan(id, &Maintenance { window, reach, holds }, detail, "Ines").await?;
     }
     Ok(())
 }

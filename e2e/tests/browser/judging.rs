@@ -105,6 +105,11 @@ async fn maintenance_shows_its_clocks_while_it_is_typed_and_is_called_off(
     says(looker, "what is wrong", "It would last no time").await;
     set(looker, "ends", "00:30").await;
     set(looker, "runs", "held").await;
+    // The whole site is other teams', too.
+    press(looker, "Plan it").await;
+    says(looker, "whose journeys they are", "choose journeys of your own team").await;
+    let journey = looker.driver.find(By::Css("main [name=journey][value=book-a-crossing]")).await;
+    journey.expect("a journey").click().await.expect("chosen");
     press(looker, "Plan it").await;
     looker.wait_for("the list", "return location.pathname.endsWith('/maintenance')", 20).await;
     says(looker, "the window", "Router renewed").await;

@@ -243,6 +243,8 @@ async fn what_is_held_is_not_silent_and_a_team_alone_plans_for_its_journeys() {
     let body = url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
     let asked = editor.post(format!("{}{LIST}", s.server.address)).body(body);
     let asked = asked.header("content-type", "application/x-www-form-urlencoded");
-    assert_eq!(asked.send().await.expect("an answer").status().as_u16(), 403);
+    let answer = asked.send().await.expect("an answer");
+    assert_eq!(answer.status().as_u16(), 422);
+    assert!(answer.text().await.expect("a page").contains("choose journeys of your own team"));
     assert_eq!(s.db.planned(1).await.expect("rows").len(), 1);
 }

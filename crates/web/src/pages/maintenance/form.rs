@@ -17,7 +17,7 @@ use cadentis_answers::changes::maintenance::{
     self as changes, LONGEST_DETAIL, LONGEST_NAME, NotPlanned,
 };
 use cadentis_answers::kept::{Journey, Location, Planned, Site};
-use cadentis_answers::{maintenance, sites};
+use cadentis_answers::{AnswerError, maintenance, sites};
 use cadentis_core::calendar::maintenance::NoMaintenance;
 use cadentis_core::calendar::{Clock, Length, Maintenance, Reach, Repeat, Rule, Window};
 use cadentis_core::goal::definition::DAYS;
@@ -501,6 +501,20 @@ async fn read(
     Ok(typed.read(&site.zone, &journeys, &locations, was))
 }
 
+/// What came of a change; that it is for journeys of a team that whoever it is is not in is told at the field.
+fn theirs<T>(done: Result<T, AnswerError>) -> Result<Result<T, Wrong>, PageError> {
+    match done {
+        Ok(done) => Ok(Ok(done)),
+        Err(AnswerError::NotTheirs { what, team }) => {
+            let says = format!(
+                "“{what}” is looked after by {team}: choose journeys of your own team, or ask an administrator."
+            );
+            Ok(Err(("journeys", says)))
+        }
+        Err(other) => Err(other.into()),
+    }
+}
+
 /// `POST /maintenance`
 pub async fn make(
     state: web::Data<State>,
@@ -513,9 +527,11 @@ pub async fn make(
     let now = Timestamp::now();
     let wrong = match read(&state, &site, &typed, None).await? {
         Ok(says) => {
-            match changes::plan(&state.answers, &by, &site, (&says, &typed.detail), now).await? {
-                Ok(_) => return Ok(redirect(&format!("{}/maintenance", base(&site)))),
-                Err(why) => not_planned(&why),
+            let what = (&says, typed.detail.as_str());
+            match theirs(changes::plan(&state.answers, &by, &site, what, now).await)? {
+                Ok(Ok(_)) => return Ok(redirect(&format!("{}/maintenance", base(&site)))),
+                Ok(Err(why)) => not_planned(&why),
+                Err(wrong) => wrong,
             }
         }
         Err(wrong) => wrong,
@@ -538,9 +554,10 @@ pub async fn changed(
     let wrong = match read(&state, &site, &typed, Some(&planned.says.window)).await? {
         Ok(says) => {
             let (which, what) = ((&planned, typed.based_on), (&says, typed.detail.as_str()));
-            match changes::replan(&state.answers, &by, &site, which, what, now).await? {
-                Ok(()) => return Ok(redirect(&format!("{}/maintenance", base(&site)))),
-                Err(why) => not_planned(&why),
+            match theirs(changes::replan(&state.answers, &by, &site, which, what, now).await)? {
+                Ok(Ok(())) => return Ok(redirect(&format!("{}/maintenance", base(&site)))),
+                Ok(Err(why)) => not_planned(&why),
+                Err(wrong) => wrong,
             }
         }
         Err(wrong) => wrong,
