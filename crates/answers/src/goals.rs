@@ -511,6 +511,11 @@ async fn card(
         let mut tally = Tally::of(&all, &Cover::default());
         tally.left_out =
             (loaded.here.iter().map(|h| h.checks.len()).sum::<usize>() - all.len()) as u64;
+        // What does not count is told beside it, as beside the share.
+        let uptime = Score {
+            left_out: tally.left_out,
+            ..goal::uptime(&all, loaded.slot_s, &Cover::default())
+        };
         let budget = ErrorBudget { score, ..standing.judged.budget };
         let course = definition.course(&runs, past, POINTS, &windows, &zone);
         let without = |c: Stretch| {
@@ -523,8 +528,7 @@ async fn card(
             burn_day: error_budget::burn_rate(&of_day, definition.promised),
             burns: standing.burns,
             forecast: standing.forecast,
-            uptime: (journeys.len() == 1)
-                .then(|| goal::uptime(&all, loaded.slot_s, &Cover::default())),
+            uptime: (journeys.len() == 1).then_some(uptime),
             tally,
             failed: failed(&loaded, past),
             locations: at_locations(&loaded, budget.score.bad),

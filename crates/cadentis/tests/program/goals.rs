@@ -211,6 +211,8 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
     assert_eq!(post(&s, outs, &fields).await.0, 303);
     let (_, whole, page) = share().await;
     assert!(whole, "{page}");
+    // Beside the share and beside uptime it is told that one run does not count.
+    assert!(page.matches("Left out: 1 (runs outside service hours").count() >= 2, "{page}");
     assert!(page.contains("our &#60;b&#62;own&#60;/b&#62; firewall") && !page.contains(why));
     let told = s.db.done(1).await.expect("rows").remove(0);
     assert_eq!(told.what, "took out of the goal");

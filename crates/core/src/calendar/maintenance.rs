@@ -131,9 +131,8 @@ impl Maintenance {
     /// # Errors
     /// Says what is wrong with how it repeats.
     pub fn check(&self) -> Result<(), NoMaintenance> {
-        // By one clock with changes: what overlaps does so on any.
-        let mut comings =
-            self.window.next(Timestamp::MIN.max(self.begins()), MOST_COMINGS + 2, &TimeZone::UTC);
+        // On its own clock; where each location has another, on that of UTC: what overlaps there does so on any.
+        let mut comings = self.window.next(self.begins(), MOST_COMINGS + 2, &TimeZone::UTC);
         let Some(first) = comings.first().copied() else { return Err(NoMaintenance::Never) };
         let end = first.from + SignedDuration::from_hours(28 * 24);
         comings.retain(|c| c.from < end);
@@ -241,7 +240,7 @@ impl Maintenance {
 
     /// Whether it had begun at any location before a moment.
     fn has_come(&self, at: Timestamp, places: &[(i32, TimeZone)]) -> bool {
-        let first = self.next(Timestamp::MIN.max(self.begins()), 1, places);
+        let first = self.next(self.begins(), 1, places);
         first.first().is_some_and(|first| first.from < at)
     }
 
