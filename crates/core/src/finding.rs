@@ -1,5 +1,6 @@
 //! What needs a person: sentences computed from what was measured, worst first.
 
+use crate::alert::Severity;
 use crate::calendar::stretch::length_text;
 use crate::goal::{Check, Danger, ErrorBudget, Standing};
 use crate::run::Outcome;
@@ -110,6 +111,44 @@ pub struct Endangered<'a> {
     pub since: Option<Timestamp>,
     /// Where most of what burns it comes from: a journey and a location, and the share of all that was bad.
     pub mostly: Option<(&'a str, &'a str, f64)>,
+}
+
+/// An incident that goes on comes before everything that is merely measured: somebody was, or was to be, told of it.
+const INCIDENT: f64 = 300.0;
+
+/// What is the matter with an incident that goes on, or was.
+pub fn of_incident(incident: &Happened<'_>) -> Finding {
+    let Happened { number, title, severity, since, until, acknowledged } = *incident;
+    let (state, weight) = match severity {
+        Severity::Critical => (Standing::Broken, INCIDENT + 50.0),
+        Severity::Warning => (Standing::Strained, INCIDENT),
+    };
+    let evidence = match (acknowledged, until) {
+        (Some(by), _) => format!("acknowledged by {by}"),
+        (None, None) => "acknowledged by nobody yet".into(),
+        (None, Some(_)) => "acknowledged by nobody".into(),
+    };
+    let says = format!("Incident {number}, {}: {title}.", severity.word());
+    // Of two alike the one that nobody looks after comes first.
+    let weight = weight + if acknowledged.is_none() { 10.0 } else { 0.0 };
+    Finding { state, weight, says, evidence, since: Some(since), until }
+}
+
+/// An incident, as it is told.
+#[derive(Debug, Clone, Copy)]
+pub struct Happened<'a> {
+    /// Its number.
+    pub number: i32,
+    /// In a few words.
+    pub title: &'a str,
+    /// How bad it is, or was.
+    pub severity: Severity,
+    /// When it opened.
+    pub since: Timestamp,
+    /// When it cleared.
+    pub until: Option<Timestamp>,
+    /// Who looks after it.
+    pub acknowledged: Option<&'a str>,
 }
 
 /// What is the matter with a goal; moments are told on the clock of this zone.

@@ -13,12 +13,14 @@
 //! - [`access`]: who may do what; [`groups`]: what a provider's groups give
 //! - [`text`]: texts from outside, cleaned and bounded
 //! - [`goal`]: availability, uptime, budgets, error budgets
+//! - [`measure`]: the one vocabulary of what is judged and asked; [`alert`]: what is watched of it
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
 
 #![warn(missing_docs)]
 
 pub mod access;
+pub mod alert;
 pub mod calendar;
 pub mod dependency;
 pub mod finding;
@@ -26,6 +28,7 @@ pub mod goal;
 pub mod groups;
 pub mod journey;
 pub mod marker;
+pub mod measure;
 pub mod run;
 pub mod share;
 pub mod site;

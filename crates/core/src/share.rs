@@ -2,7 +2,7 @@
 //! Never visits and people, archives of requests, logs and scripts.
 
 /// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
-const PAGES: [(&str, &[&str]); 19] = [
+const PAGES: [(&str, &[&str]); 24] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
@@ -10,6 +10,11 @@ const PAGES: [(&str, &[&str]); 19] = [
     ("/locations/*", &[]),
     ("/runs/*", &["pictures/*/*"]),
     ("/goals", &[]),
+    ("/alerts", &[]),
+    ("/alerts/*", &[]),
+    ("/incidents", &[]),
+    ("/incidents/*", &[]),
+    ("/measures", &[]),
     ("/budgets", &[]),
     ("/dependencies", &[]),
     ("/maintenance", &[]),

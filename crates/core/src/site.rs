@@ -7,7 +7,8 @@ pub const LONGEST_SLUG: usize = 40;
 
 /// First parts of addresses that belong to the installation: no site is called like one of them. `web` holds its list of
 /// routes against this one.
-const TAKEN: [&str; 21] = [
+const TAKEN: [&str; 22] = [
+    "acknowledge",
     "alerts",
     "api",
     "beacons",

@@ -12,7 +12,10 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 /// The pace that a forecast goes on at is that of the last day.
-const PACE: SignedDuration = SignedDuration::from_hours(24);
+pub const PACE: SignedDuration = SignedDuration::from_hours(24);
+
+/// What a goal says from the beginning it says since then: nothing was measured before.
+pub const BEGINNING: Timestamp = Timestamp::UNIX_EPOCH;
 
 /// Days of the week, Monday first: in one word, and as people read them.
 pub const DAYS: [(&str, &str); 7] = [
@@ -252,7 +255,11 @@ impl Definition {
     ) -> Standing {
         let window = self.period.around(at, zone);
         let judged = self.judge(runs, window, at, left_out, zone);
-        let minutes = self.minutes(runs, judged.past, left_out, zone);
+        // Windows of burning may reach back beyond the beginning of the period; nothing looks further.
+        let longest = PAIRS.iter().map(|p| p.long_s).max().unwrap_or_default();
+        let to = judged.past.to;
+        let reach = Stretch { from: to - SignedDuration::from_secs(longest), to };
+        let minutes = self.minutes(runs, reach, left_out, zone);
         Standing {
             burns: minutes.burns(&PAIRS, self.promised, at),
             forecast: minutes.forecast(&judged.budget, at, PACE.as_secs()),
@@ -260,16 +267,14 @@ impl Definition {
         }
     }
 
-    fn minutes(
+    /// What each minute of a stretch held.
+    pub fn minutes(
         &self,
         runs: &Runs<'_>,
-        past: Stretch,
+        stretch: Stretch,
         left_out: &Cover,
         zone: &TimeZone,
     ) -> Minutes {
-        // Windows of burning may reach back beyond the beginning of the period; nothing looks further.
-        let longest = PAIRS.iter().map(|p| p.long_s).max().unwrap_or_default();
-        let stretch = Stretch { from: past.to - SignedDuration::from_secs(longest), to: past.to };
         let counted = self.counted(stretch, left_out, zone);
         if self.measure != Measure::Uptime && self.combine == Combine::Pooled {
             return Minutes::of(runs.tracks, &counted, stretch);

@@ -21,6 +21,9 @@ pub const DENIED_TO_PUBLIC: [&str; 8] = [
     "fd00:ec2::254/128",
 ];
 
+/// Private networks (RFC 1918, RFC 4193): what stands in them trusts its neighbours.
+const PRIVATE: [&str; 4] = ["10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7"];
+
 /// The most networks that one location is denied.
 pub const MAX_DENIED: usize = 100;
 
@@ -56,6 +59,11 @@ impl Denied {
     /// What public locations are denied at first.
     pub fn to_public() -> Denied {
         Denied::parse(DENIED_TO_PUBLIC).unwrap_or_default()
+    }
+
+    /// What nobody on the internet has any business with: what public locations are denied, and private networks.
+    pub fn private() -> Denied {
+        Denied::parse(DENIED_TO_PUBLIC.into_iter().chain(PRIVATE)).unwrap_or_default()
     }
 
     /// Whether everything may be reached.
