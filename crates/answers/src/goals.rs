@@ -2,7 +2,7 @@
 
 use crate::{AnswerError, Answers, Range, Result};
 use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
-use cadentis_core::goal::definition::{Judged, Runs};
+use cadentis_core::goal::definition::{Judged, PACE, Runs};
 use cadentis_core::goal::error_budget;
 use cadentis_core::goal::{
     self, Burn, Check, Danger, Definition, ErrorBudget, Forecast, Period, Score, Tally, Track,
@@ -25,9 +25,6 @@ const POINTS: i64 = 240;
 const IN_A_ROW: u64 = 2;
 /// The most times of trouble that are told.
 const MOST_TROUBLES: usize = 8;
-/// The pace that a forecast goes on at is that of the last day.
-const PACE: SignedDuration = SignedDuration::from_hours(24);
-
 /// Everything that does not count towards a goal within the stretch; of one that is not kept yet, maintenance.
 ///
 /// # Errors
@@ -51,7 +48,7 @@ pub async fn left_out(
 }
 
 /// The runs of one journey at one location.
-struct Here {
+pub(crate) struct Here {
     journey: i32,
     location: i32,
     checks: Vec<Check>,
@@ -68,18 +65,18 @@ impl Here {
 }
 
 /// Runs that a goal is judged by.
-struct Loaded {
+pub(crate) struct Loaded {
     here: Vec<Here>,
     /// Where each journey plays and when, as far as the goal is about it.
     located: Vec<(i32, Located)>,
     /// The longest interval of the journeys' cadences, in seconds.
-    slot_s: i64,
+    pub(crate) slot_s: i64,
 }
 
 impl Loaded {
     /// Takes note of what does not count: of each journey at each location by itself; what is left out of all of them is
     /// answered.
-    fn leaving_out(&mut self, all: &[LeftOut]) -> Cover {
+    pub(crate) fn leaving_out(&mut self, all: &[LeftOut]) -> Cover {
         for here in &mut self.here {
             here.left_out = LeftOut::at(all, here.journey, here.location);
             for (at, verdict) in &mut here.runs {
@@ -95,14 +92,14 @@ impl Loaded {
         LeftOut::everywhere(all, &self.located.iter().flat_map(of).collect())
     }
 
-    fn tracks(&self) -> Vec<Track<'_>> {
+    pub(crate) fn tracks(&self) -> Vec<Track<'_>> {
         let all = self.here.iter();
         all.map(|h| Track { journey: h.journey, location: h.location, runs: &h.runs }).collect()
     }
 }
 
 /// The runs of a stretch that a goal is about.
-async fn load(
+pub(crate) async fn load(
     answers: &Answers,
     site: &Site,
     definition: &Definition,
@@ -377,14 +374,9 @@ pub async fn in_danger(
 ) -> Result<Vec<InDanger>> {
     let mut found = Vec::new();
     for goal in goals {
-        let period = goal.at(now).definition.period;
-        let window = period.around(now, &site.zone);
-        let version = match period {
-            Period::Days(_) => goal.at(now),
-            _ => goal.at(window.from),
-        };
+        let (version, window) = goal.judged_at(now, &site.zone);
         let definition = version.definition.clone();
-        let window = definition.period.around(now, &site.zone);
+        let period = definition.period;
         let longest = goal::burn::PAIRS.iter().map(|p| p.long_s).max().unwrap_or_default();
         let from = window.from.min(now - SignedDuration::from_secs(longest));
         let read = Stretch { from, to: now };
@@ -423,7 +415,7 @@ pub async fn in_danger(
             let first = |t: &Track<'_>| t.between(recent).first_bad(&counted);
             let since = tracks.iter().filter_map(first).min();
             let journeys = definition.journeys.clone();
-            let window = (definition.period, window);
+            let window = (period, window);
             Some(InDanger { goal, window, danger, budget, since, mostly, journeys })
         });
         found.extend(computing.await?);
@@ -467,14 +459,9 @@ async fn card(
 ) -> Result<Card> {
     // The window of the stretch's end, by what the goal said when it began.
     let end = range.stretch.to.min(now);
-    let period = goal.at(end).definition.period;
-    let window = period.around(end, &site.zone);
-    let version = match period {
-        Period::Days(_) => goal.at(end).clone(),
-        _ => goal.at(window.from).clone(),
-    };
+    let (version, window) = goal.judged_at(end, &site.zone);
+    let version = version.clone();
     let definition = version.definition.clone();
-    let window = definition.period.around(end, &site.zone);
     let past = Stretch { from: window.from, to: window.to.min(now) };
     let (left_out, record, markers, mut loaded) = futures::try_join!(
         left_out(answers, site, Some(goal.id), window),

@@ -16,11 +16,14 @@
 //! - [`sites`], [`strip`], [`setup`]: what every page has, and what is set up
 //! - [`people`]: who may do what, and signing in; [`provider`]: signing in by a provider, and what its groups give
 //! - [`export`]: page views as lines of JSON
+//! - [`measures`]: any measure as a reading, over time, and over a window that moves on
+//! - [`alerts`], [`incidents`]: what is watched and what came of it; [`watch`]: what watches it; [`notices`]: who is told
 //! - [`kept`]: what answers hold whole
 
 #![warn(missing_docs)]
 
 pub mod actions;
+pub mod alerts;
 pub mod beside;
 pub mod breakdown;
 pub mod budgets;
@@ -32,12 +35,15 @@ pub mod export;
 pub mod family;
 pub mod funnels;
 pub mod goals;
+pub mod incidents;
 pub mod journey;
 pub mod journeys;
 pub mod kept;
 pub mod location;
 pub mod maintenance;
 pub mod markers;
+pub mod measures;
+pub mod notices;
 pub mod now;
 pub mod people;
 pub mod played;
@@ -61,6 +67,7 @@ pub mod trials;
 pub mod views;
 pub mod visit;
 pub mod visitors;
+pub mod watch;
 pub mod weeks;
 
 pub use cadentis_compute as compute;

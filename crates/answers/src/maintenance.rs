@@ -16,6 +16,14 @@ pub const WEEKS_AHEAD: i64 = 8;
 /// A window is tried on so many weeks.
 pub const WEEKS_TRIED: i64 = 12;
 
+/// What maintenance leaves out in a stretch.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn left_out(answers: &Answers, site_id: i32, stretch: Stretch) -> Result<Vec<LeftOut>> {
+    Ok(answers.db.maintenance(site_id, stretch).await?)
+}
+
 /// A window that is not over.
 pub struct Plan {
     /// What is planned.

@@ -5,6 +5,7 @@ use crate::goals::InDanger;
 use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
 use crate::{AnswerError, Answers, Range, Result, dependencies, goals};
+use cadentis_core::alert::LAG;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding};
@@ -15,12 +16,13 @@ use cadentis_core::stats::share;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::goal::Goal;
+use cadentis_store::incident::Incident;
 use cadentis_store::journey::Journey;
 use cadentis_store::marker::Marker;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::Site;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use std::collections::HashMap;
 
 /// One thing that is, or was, the matter.
@@ -46,6 +48,8 @@ pub enum At {
     Visitors(Vital),
     /// A goal, by its id.
     Goal(i32),
+    /// An incident, by its number.
+    Incident(i32),
 }
 
 /// A location from which a run of a journey was due and did not come.
@@ -88,6 +92,8 @@ pub struct Now {
     pub maintenance: Vec<LeftOut>,
     /// What others say of what it stands on: what was in trouble, goes on, or is soon to come.
     pub dependencies: Vec<Told>,
+    /// By how much the watch is behind what is due, when it is: silence says nothing of that time yet.
+    pub watch_lag: Option<SignedDuration>,
 }
 
 /// Points of the courses beside each other.
@@ -118,6 +124,8 @@ pub async fn ask(
             db.markers(site.id, whole),
             db.maintenance(site.id, whole),
             db.budgets(site.id),
+            db.incidents(site.id, past),
+            db.watch_lag(now - LAG),
         )?)
     };
     let in_danger = async {
@@ -133,7 +141,7 @@ pub async fn ask(
         Ok::<_, AnswerError>(told)
     };
     let (
-        (markers, maintenance, budgets),
+        (markers, maintenance, budgets, incidents, watch_lag),
         views,
         by_country,
         spent,
@@ -160,6 +168,7 @@ pub async fn ask(
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
     matters.extend(in_danger.iter().filter_map(|d| of_goal(d, site)));
+    matters.extend(incidents.iter().filter(|i| !i.is_rehearsal).map(of_incident));
     matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
     let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
     let silent = if whole.contains(now) {
@@ -169,7 +178,18 @@ pub async fn ask(
     };
     let promised = goal.map(|g| g.at(past.to).definition.promised);
     let first = played.into_iter().next().map(|played| First { played, promised, spent });
-    Ok(Now { needs, cleared, silent, first, views, by_country, markers, maintenance, dependencies })
+    Ok(Now {
+        needs,
+        cleared,
+        silent,
+        first,
+        views,
+        by_country,
+        markers,
+        maintenance,
+        dependencies,
+        watch_lag,
+    })
 }
 
 async fn spent(
@@ -212,6 +232,19 @@ async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Ve
         },
     };
     Ok(found.into_iter().map(matter).collect())
+}
+
+/// What is the matter with an incident.
+fn of_incident(i: &Incident) -> Matter {
+    let happened = finding::Happened {
+        number: i.id,
+        title: &i.title,
+        severity: i.now.unwrap_or(i.severity),
+        since: i.opened_at,
+        until: i.cleared_at,
+        acknowledged: i.acknowledged.as_ref().map(|(_, by)| by.as_str()),
+    };
+    Matter { finding: finding::of_incident(&happened), at: At::Incident(i.id) }
 }
 
 /// What is the matter with a goal that is in danger.

@@ -3,6 +3,7 @@
 use crate::{Answers, Result};
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::goal::Tally;
+use cadentis_store::incident::Incident;
 use cadentis_store::marker::Marker;
 use jiff::{SignedDuration, Timestamp};
 
@@ -24,6 +25,8 @@ pub struct Strip {
     pub markers: Vec<Marker>,
     /// Maintenance that touches the stretch.
     pub maintenance: Vec<LeftOut>,
+    /// Incidents that were open at some time of it, newest first; rehearsals are none.
+    pub incidents: Vec<Incident>,
 }
 
 /// What happened in this stretch, by the hour.
@@ -32,12 +35,14 @@ pub struct Strip {
 /// When the database does not answer.
 pub async fn ask(answers: &Answers, site_id: i32, shown: Stretch) -> Result<Strip> {
     let db = &answers.db;
-    let (page_views, hours, markers, maintenance) = futures::try_join!(
+    let (page_views, hours, markers, maintenance, mut incidents) = futures::try_join!(
         db.page_view_hours(site_id, shown),
         db.failing_hours(site_id, shown),
         db.markers(site_id, shown),
         db.maintenance(site_id, shown),
+        db.incidents(site_id, shown),
     )?;
+    incidents.retain(|i| !i.is_rehearsal);
     let troubled = hours.into_iter().filter_map(|(hour, tally)| {
         let stretch = Stretch { from: hour, to: hour + SignedDuration::from_hours(1) };
         let planned = maintenance
@@ -45,5 +50,5 @@ pub async fn ask(answers: &Answers, site_id: i32, shown: Stretch) -> Result<Stri
             .any(|m| m.reach.is_everything() && m.stretch.common(&stretch).is_some());
         (!planned && tally.is_troubled()).then_some(TroubledHour { stretch, tally })
     });
-    Ok(Strip { page_views, troubled: troubled.collect(), markers, maintenance })
+    Ok(Strip { page_views, troubled: troubled.collect(), markers, maintenance, incidents })
 }

@@ -8,7 +8,7 @@ use crate::world::{COLLECT_HOST, Whereabouts};
 use crate::{Failure, asked_to_end};
 use cadentis_processes as children;
 use cadentis_standins::places::{PLACES, Place};
-use cadentis_standins::postgres::{Care, Cluster};
+use cadentis_standins::postgres::{Care, Cluster, free_port};
 use cadentis_store::Db;
 use cadentis_store::site::Site;
 use std::collections::HashMap;
@@ -125,6 +125,8 @@ struct Starting<'a> {
     /// Where the server listens.
     address: String,
     port: u16,
+    /// Where the outbox takes mail.
+    smtp_port: u16,
 }
 
 impl Starting<'_> {
@@ -201,6 +203,9 @@ impl Starting<'_> {
         }
         // Stand-ins write whom they forward for.
         args.extend(["--trusted-proxy", "127.0.0.0/8", "--demo-sign-in"]);
+        let smtp = format!("smtp://127.0.0.1:{}", self.smtp_port);
+        args.extend(["--smtp-url", &smtp, "--mail-from", "Cadentis <cadentis@marram.example>"]);
+        args.push("--notices-may-reach-private");
         self.start("server", &args)
     }
 
@@ -213,7 +218,18 @@ impl Starting<'_> {
         let say = self.folder.join("world.json");
         remove_if_there_file(&say)?;
         let told = say.to_string_lossy();
-        let args = ["world", "--server", &self.address, "--key", SITE_KEY, "--say", &told];
+        let smtp = self.smtp_port.to_string();
+        let args = [
+            "world",
+            "--server",
+            &self.address,
+            "--key",
+            SITE_KEY,
+            "--smtp-port",
+            &smtp,
+            "--say",
+            &told,
+        ];
         parts.0.push(self.start("stand-ins", &args)?);
         while !say.exists() {
             check(&mut parts.0, cluster)?;
@@ -252,7 +268,7 @@ async fn parts(
         std::net::TcpListener::bind(&address)
             .map_err(|e| format!("cannot listen on {address}: {e}; choose another with --port"))?,
     );
-    let starting = Starting { folder, url, address, port };
+    let starting = Starting { folder, url, address, port, smtp_port: free_port()? };
     starting.seed(days, views).await?;
     let mut parts = Parts(vec![starting.server()?]);
     let there = starting.world(&mut parts, cluster).await?;
@@ -260,7 +276,13 @@ async fn parts(
     let db = Db::connect(url)?;
     if let Some(site) = db.site_by_key(SITE_KEY).await? {
         let trace_link = format!("http://{}/traces/{{trace}}", there.booking);
+        let site_id = site.id;
         db.set_site(&Site { trace_link, ..site }).await?;
+        // And so does whoever takes what is told.
+        for (name, path) in crate::seed::RECEIVERS {
+            let address = format!("http://{}/{path}", there.outbox);
+            db.move_destination(site_id, name, &address).await?;
+        }
     }
     db.close().await;
     if runners {
@@ -272,6 +294,7 @@ async fn parts(
     }
     until_well(&starting.address, &mut parts, cluster).await?;
     starting.write_access()?;
+    println!("What it tells is shown at http://{}", there.outbox);
     println!("Cadentis is ready: http://{}", starting.address);
     loop {
         check(&mut parts.0, cluster)?;

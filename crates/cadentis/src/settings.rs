@@ -11,7 +11,7 @@ use toml::Value;
 /// Names that say something about the file itself, or of one start alone.
 const NOT_IN_A_FILE: [&str; 3] = ["config", "print-config", "new-key"];
 /// What is never printed.
-const SECRET: [&str; 2] = ["secret-key", "provider-client-secret"];
+const SECRET: [&str; 3] = ["secret-key", "provider-client-secret", "smtp-url"];
 const FILE: &str = "--config";
 const FILE_VARIABLE: &str = "CADENTIS_CONFIG";
 

@@ -4,6 +4,7 @@ use crate::{Failure, asked_to_end};
 use cadentis_standins::freight::Office;
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places::{FREIGHT_HOST, FREIGHT_KEY, PLACES};
+use cadentis_standins::receivers::Receivers;
 use cadentis_standins::site::{Ports, Site};
 use cadentis_standins::visitors;
 use serde::{Deserialize, Serialize};
@@ -22,6 +23,9 @@ pub struct Args {
     /// Page views a day that the generator makes; 0 for none
     #[arg(long, default_value_t = 50_000.0)]
     views_a_day: f64,
+    /// The port of loopback that takes mail; 0 chooses one
+    #[arg(long, default_value_t = 0)]
+    smtp_port: u16,
     /// Where to write the addresses
     #[arg(long)]
     say: PathBuf,
@@ -31,6 +35,8 @@ pub struct Args {
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Whereabouts {
     pub booking: SocketAddr,
+    /// The outbox of the demo.
+    pub outbox: SocketAddr,
     /// The proxy of each location, by its slug.
     pub proxies: HashMap<String, SocketAddr>,
 }
@@ -50,10 +56,13 @@ pub async fn world(args: Args) -> Result<(), Failure> {
     hosts.insert(FREIGHT_HOST.into(), office.address);
     hosts.insert(COLLECT_HOST.into(), args.server);
     let mut proxies = HashMap::new();
+    let mut locations = Vec::new();
     for place in PLACES {
         let proxy = Proxy::start(Path::from(place), hosts.clone()).await?;
         proxies.insert(place.slug.to_string(), proxy.address);
+        locations.push((place.slug.to_string(), proxy));
     }
+    let receivers = Receivers::start(args.smtp_port, locations).await?;
     if args.views_a_day > 0.0 {
         let address = format!("http://{}/beacons/{}", args.server, args.key);
         tokio::spawn(visitors::keep_arriving(visitors::visit, address, args.views_a_day));
@@ -62,7 +71,7 @@ pub async fn world(args: Args) -> Result<(), Failure> {
         tokio::spawn(freight);
         tokio::spawn(visitors::keep_visiting(proxies.values().copied().collect()));
     }
-    let whereabouts = Whereabouts { booking: site.booking, proxies };
+    let whereabouts = Whereabouts { booking: site.booking, outbox: receivers.http, proxies };
     // Written whole and then put in place, so that nobody reads half of it.
     let draft = args.say.with_extension("draft");
     std::fs::write(&draft, serde_json::to_string_pretty(&whereabouts)?)?;

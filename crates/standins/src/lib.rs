@@ -5,6 +5,7 @@
 //! - [`freight`]: its freight office, a second site
 //! - [`network`]: the network between a location and the site, one SOCKS5 proxy per location
 //! - [`places`]: the locations of the demo
+//! - [`receivers`]: who gets what is told, mail and web, and shows it on one page
 //! - [`provider`]: a provider of OpenID Connect with made-up people
 //! - [`story`]: what went wrong in the last thirty days, and when
 //! - [`history`]: runs as they would have been, under that story
@@ -16,6 +17,7 @@ pub mod network;
 pub mod places;
 pub mod postgres;
 pub mod provider;
+pub mod receivers;
 pub mod site;
 pub mod story;
 pub mod visitors;

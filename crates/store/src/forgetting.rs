@@ -27,7 +27,8 @@ const BACK: SignedDuration = SignedDuration::from_hours(1);
 const WARY: SignedDuration = SignedDuration::from_hours(24);
 
 /// Tables that only ever grew, and when a row of each leaves.
-const ENDS: [&str; 15] = [
+const ENDS: [&str; 16] = [
+    "DELETE FROM alert_evaluation WHERE ctid = ANY (ARRAY(SELECT ctid FROM alert_evaluation WHERE at < $1 - interval '35 days' LIMIT $2))",
     "DELETE FROM work WHERE ctid = ANY (ARRAY(SELECT ctid FROM work WHERE dropped AND due_at < $1 - interval '2 days' LIMIT $2))",
     "DELETE FROM first_try WHERE ctid = ANY (ARRAY(SELECT f.ctid FROM first_try f JOIN site s ON s.id = f.site_id
        WHERE f.due_at < $1 - greatest(s.keep_days, s.keep_failed_days) * interval '1 day' LIMIT $2))",

@@ -2,10 +2,11 @@
 
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::{LeftOut, Reach, Stretch};
-use cadentis_core::goal::Definition;
 use cadentis_core::goal::budget::{Budget, Metric, Scope, Statistic};
+use cadentis_core::goal::{Definition, Period};
 use cadentis_core::timing::Vital;
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use jiff_sqlx::ToSqlx;
 use sqlx::types::Json;
 use sqlx::{FromRow, PgConnection};
@@ -43,6 +44,17 @@ impl Goal {
     pub fn at(&self, at: Timestamp) -> &Version {
         let in_force = self.versions.iter().find(|v| v.from <= at);
         in_force.unwrap_or(&self.versions[self.versions.len() - 1])
+    }
+
+    /// The version that judges a moment, and the window that the moment lies in: the one that was in force when the window
+    /// began, of a rolling window the one in force when it ends.
+    pub fn judged_at(&self, at: Timestamp, zone: &TimeZone) -> (&Version, Stretch) {
+        let period = self.at(at).definition.period;
+        let version = match period {
+            Period::Days(_) => self.at(at),
+            _ => self.at(period.around(at, zone).from),
+        };
+        (version, version.definition.period.around(at, zone))
     }
 
     /// The newest version, whether it is in force yet or not.

@@ -5,6 +5,7 @@
 //! - [`Db`]: connecting, migrating, days (partitions), health
 //! - [`site`], [`location`], [`journey`], [`goal`] (with budgets and what was taken out), [`marker`], [`maintenance`],
 //!   [`funnel`]: what is set up
+//! - [`alert`], [`incident`], [`notice`]: what is watched, what came of it, and who is told
 //! - [`script_version`]: versions and status of journeys; [`secret`]: what they type unseen; [`trial`]: played on a wish;
 //!   [`recording`]: a person at work on a page
 //! - [`work`]: due runs and their leases
@@ -18,6 +19,7 @@
 
 #![warn(missing_docs)]
 
+pub mod alert;
 pub mod api_token;
 pub mod audit;
 pub mod bulk;
@@ -29,11 +31,13 @@ mod fresh;
 pub mod funnel;
 pub mod goal;
 pub mod group_rule;
+pub mod incident;
 pub mod journey;
 pub mod lane;
 pub mod location;
 pub mod maintenance;
 pub mod marker;
+pub mod notice;
 pub mod page_view;
 pub mod page_view_hour;
 pub mod person;

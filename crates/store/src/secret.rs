@@ -7,6 +7,7 @@
 use crate::db::{Db, Result};
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
 use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
+use hmac::{Hmac, Mac};
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx;
 use rand::RngCore;
@@ -20,6 +21,8 @@ const NONCE: usize = 24;
 pub struct Vault {
     /// Newest first, each with its id.
     keys: Vec<(String, XChaCha20Poly1305)>,
+    /// What links are signed with, made of the same keys.
+    links: Vec<[u8; 32]>,
 }
 
 impl std::fmt::Debug for Vault {
@@ -45,8 +48,36 @@ impl Vault {
     /// When there is none, or something else.
     pub fn new(keys: &str) -> std::result::Result<Vault, VaultError> {
         let lines = keys.lines().map(str::trim).filter(|line| !line.is_empty());
-        let keys: Vec<_> = lines.map(Vault::key).collect::<std::result::Result<_, _>>()?;
-        if keys.is_empty() { Err(VaultError::NoKey) } else { Ok(Vault { keys }) }
+        let lines: Vec<&str> = lines.collect();
+        let of =
+            |line: &&str| Sha256::digest(format!("links, {}", line.to_ascii_lowercase())).into();
+        let links = lines.iter().map(of).collect();
+        let keys: Vec<_> =
+            lines.into_iter().map(Vault::key).collect::<std::result::Result<_, _>>()?;
+        if keys.is_empty() { Err(VaultError::NoKey) } else { Ok(Vault { keys, links }) }
+    }
+
+    /// What shows that a link is ours: HMAC-SHA-256 (RFC 2104) of what it holds, in hexadecimal digits.
+    pub fn sign_link(&self, holds: &str) -> String {
+        let mac = self.links.first().and_then(|key| Vault::link_of(key, holds));
+        let bytes = mac.map(|mac| mac.finalize().into_bytes());
+        bytes.into_iter().flatten().map(|b| format!("{b:02x}")).collect()
+    }
+
+    /// Whether a link is ours, signed with any of the keys.
+    pub fn has_signed_link(&self, holds: &str, signature: &str) -> bool {
+        let pairs = signature.as_bytes().chunks(2);
+        let digits = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+        let Some(given) = pairs.map(digits).collect::<Option<Vec<u8>>>() else { return false };
+        // Compared in a time that tells nothing of where they differ.
+        let mut macs = self.links.iter().filter_map(|key| Vault::link_of(key, holds));
+        macs.any(|mac| mac.verify_slice(&given).is_ok())
+    }
+
+    fn link_of(key: &[u8; 32], holds: &str) -> Option<Hmac<Sha256>> {
+        let mut mac = <Hmac<Sha256> as KeyInit>::new_from_slice(key).ok()?;
+        mac.update(holds.as_bytes());
+        Some(mac)
     }
 
     fn key(key: &str) -> std::result::Result<(String, XChaCha20Poly1305), VaultError> {
@@ -74,7 +105,7 @@ impl Vault {
         bytes.iter().map(|b| format!("{b:02x}")).collect()
     }
 
-    fn seal(&self, place: &str, secret: &str) -> Vec<u8> {
+    pub(crate) fn seal(&self, place: &str, secret: &str) -> Vec<u8> {
         let mut nonce = [0u8; NONCE];
         rand::rng().fill_bytes(&mut nonce);
         let payload = Payload { msg: secret.as_bytes(), aad: place.as_bytes() };
@@ -85,7 +116,7 @@ impl Vault {
         [nonce.as_slice(), &sealed].concat()
     }
 
-    fn open(&self, place: &str, sealed: &[u8]) -> Option<String> {
+    pub(crate) fn open(&self, place: &str, sealed: &[u8]) -> Option<String> {
         let (nonce, sealed) = sealed.split_at_checked(NONCE)?;
         let nonce = XNonce::try_from(nonce).ok()?;
         let payload = || Payload { msg: sealed, aad: place.as_bytes() };
@@ -193,8 +224,25 @@ impl Db {
                 .execute(&mut *tx)
                 .await?;
         }
+        // What messages are signed with says nothing of its key: all of it is sealed anew.
+        let signing: Vec<(i32, Vec<u8>)> = sqlx::query_as(
+            "SELECT id, secret FROM destination WHERE secret IS NOT NULL FOR UPDATE",
+        )
+        .fetch_all(&mut *tx)
+        .await?;
+        for (id, sealed) in &signing {
+            let place = crate::notice::place(*id);
+            let Some(secret) = vault.open(&place, sealed) else {
+                return Ok(Err(VaultError::OtherKey(place)));
+            };
+            sqlx::query("UPDATE destination SET secret = $2 WHERE id = $1")
+                .bind(id)
+                .bind(vault.seal(&place, &secret))
+                .execute(&mut *tx)
+                .await?;
+        }
         tx.commit().await?;
-        Ok(Ok(rows.len() as u64))
+        Ok(Ok((rows.len() + signing.len()) as u64))
     }
 
     /// Removes a secret.

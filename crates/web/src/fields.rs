@@ -1,9 +1,10 @@
 //! Fields of a form as they were sent, and how they are read.
 
 use crate::words::capital;
+use cadentis_core::goal::definition::{DAYS, ServiceHours};
 use cadentis_core::text;
 use jiff::Timestamp;
-use jiff::civil::DateTime;
+use jiff::civil::{DateTime, Time};
 use jiff::tz::TimeZone;
 use std::fmt::Display;
 
@@ -63,6 +64,45 @@ pub fn moment(text: &str, zone: &TimeZone) -> Result<Timestamp, String> {
             Err(format!("clocks skip {} here", civil.strftime("%-d %b %Y %H:%M")))
         }
         _ => read.compatible().map_err(|e| e.to_string()),
+    }
+}
+
+/// Service hours as they are typed: fields `day`, `open`, `closed`.
+#[derive(Debug, Clone, Default)]
+pub struct Hours {
+    pub days: Vec<String>,
+    pub open: String,
+    pub closed: String,
+}
+
+impl Hours {
+    pub fn of(fields: &Fields) -> Hours {
+        Hours { days: all(fields, "day"), open: one(fields, "open"), closed: one(fields, "closed") }
+    }
+
+    pub fn from(hours: Option<&ServiceHours>) -> Hours {
+        let Some(hours) = hours else { return Hours::default() };
+        let clock = |t: Time| t.strftime("%H:%M").to_string();
+        let open = DAYS.iter().zip(hours.days).filter(|(_, on)| *on);
+        Hours {
+            days: open.map(|(day, _)| day.0.into()).collect(),
+            open: clock(hours.from),
+            closed: clock(hours.until),
+        }
+    }
+
+    /// What they are; nothing of it means always.
+    pub fn read(&self) -> Result<Option<ServiceHours>, Wrong> {
+        if self.open.is_empty() && self.closed.is_empty() && self.days.is_empty() {
+            return Ok(None);
+        }
+        let time = |text: &str| Time::strptime("%H:%M", text.trim()).ok();
+        let (Some(from), Some(until)) = (time(&self.open), time(&self.closed)) else {
+            let says = "Service hours have days, and two times of day such as 06:00 and 22:00; or nothing of it.";
+            return Err(("hours", says.into()));
+        };
+        let days = DAYS.map(|(word, _)| self.days.iter().any(|d| d == word));
+        Ok(Some(ServiceHours { days, from, until }))
     }
 }
 

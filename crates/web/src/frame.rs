@@ -10,12 +10,14 @@ use crate::view::{Link, Mark, Pin, SaidPart, Window};
 use actix_web::HttpRequest;
 use cadentis_answers::Range;
 use cadentis_answers::dependencies::Told;
-use cadentis_answers::kept::{LeftOut, Marker, Site};
+use cadentis_answers::kept::{Incident, LeftOut, Marker, Site};
 use cadentis_answers::strip::{self, TroubledHour};
+use cadentis_core::alert::Severity;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::dependency;
 use cadentis_core::goal::Standing;
+use cadentis_core::measure::scope::quoted;
 use cadentis_core::run::Outcome;
 use cadentis_core::share::can_be_shared;
 use cadentis_core::visitor::Filter;
@@ -164,6 +166,8 @@ pub struct Frame {
     pub places: Vec<Place>,
     /// What is pinned to the time that the strip shows.
     pub markers: Vec<Marker>,
+    /// Incidents of the time that the strip shows.
+    pub incidents: Vec<Incident>,
 }
 
 fn with_filter(mut query: String, filter: &Filter) -> String {
@@ -195,6 +199,13 @@ pub struct Part {
     pub w: f64,
 }
 
+/// An incident along an axis.
+pub struct Bar {
+    pub at: Window,
+    pub tone: &'static str,
+    pub link: String,
+}
+
 /// The time strip, ready to draw on 1248 × 36 units.
 #[derive(Default)]
 pub struct Strip {
@@ -205,6 +216,7 @@ pub struct Strip {
     pub markers: Vec<Mark>,
     pub maintenance: Vec<Window>,
     pub troubles: Vec<Window>,
+    pub incidents: Vec<Bar>,
     pub stretch: Part,
     pub against: Option<Part>,
 }
@@ -217,7 +229,7 @@ const PLACES: [(&str, &str, bool); 8] = [
     ("Journeys", "/journeys", true),
     ("Visitors", "/visitors", true),
     ("Goals", "/goals", true),
-    ("Alerts", "/alerts", false),
+    ("Alerts", "/alerts", true),
     ("Queries", "/queries", false),
     ("Reports", "/reports", false),
     ("Settings", "/settings", true),
@@ -243,26 +255,19 @@ impl Frame {
         let who = who(request).ok_or(PageError::SignedOut)?;
         let asked = Asked::load(request, default_s)?;
         let against = asked.stretch.against(asked.kind, &asked.site.zone);
-        let (strip, markers) =
+        let (strip, markers, incidents) =
             Strip::load(state, &asked.site, asked.stretch, against, asked.now).await?;
-        Ok(Frame::around(who, asked, request, place, strip, markers))
+        Ok(Frame { markers, incidents, ..Frame::around(who, asked, request, place, strip) })
     }
 
     /// The same for a part of a page, which is put into one that has its time strip already.
     pub fn part(request: &HttpRequest, place: &str, default_s: i64) -> Result<Frame, PageError> {
         let who = who(request).ok_or(PageError::SignedOut)?;
         let asked = Asked::load(request, default_s)?;
-        Ok(Frame::around(who, asked, request, place, Strip::default(), Vec::new()))
+        Ok(Frame::around(who, asked, request, place, Strip::default()))
     }
 
-    fn around(
-        who: Who,
-        asked: Asked,
-        request: &HttpRequest,
-        place: &str,
-        strip: Strip,
-        markers: Vec<Marker>,
-    ) -> Frame {
+    fn around(who: Who, asked: Asked, request: &HttpRequest, place: &str, strip: Strip) -> Frame {
         let Asked { site, stretch, kind, now, filter } = asked;
         let against = stretch.against(kind, &site.zone);
         let query_of = |s: &Stretch| with_filter(when(s, kind), &filter);
@@ -293,7 +298,8 @@ impl Frame {
             others: others.collect(),
             kind,
             query: query_of(&stretch),
-            markers,
+            markers: Vec::new(),
+            incidents: Vec::new(),
             words: stretch.words(&site.zone),
             against_words,
             zone: site.zone_name().to_string(),
@@ -373,6 +379,24 @@ impl Frame {
         self.kind.word()
     }
 
+    /// Where an alert on something that is shown begins: its measure with what it is narrowed to, and what else the form is
+    /// filled in with, as an address has it.
+    pub fn watch(&self, measure: &str, narrowed: &[(&str, &str)], besides: &str) -> String {
+        let scope: Vec<String> =
+            narrowed.iter().map(|(key, value)| format!("{key} {}", quoted(value))).collect();
+        let text = match scope.is_empty() {
+            true => measure.to_string(),
+            false => format!("{measure} for {}", scope.join(" and ")),
+        };
+        let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
+        format!("{}/alerts/new?measure={text}{besides}", self.base)
+    }
+
+    /// The ends of the stretch as addresses have them, for forms that keep it.
+    pub fn ends(&self) -> [(&'static str, String); 2] {
+        [("from", Stretch::moment(self.stretch.from)), ("to", Stretch::moment(self.stretch.to))]
+    }
+
     /// The address of a run, with the stretch it is seen in.
     pub fn run_link(&self, id: &uuid::Uuid) -> String {
         format!("{}/runs/{id}?{}", self.base, self.query)
@@ -386,7 +410,7 @@ impl Strip {
         stretch: Stretch,
         against: Option<Stretch>,
         now: Timestamp,
-    ) -> Result<(Strip, Vec<Marker>), PageError> {
+    ) -> Result<(Strip, Vec<Marker>, Vec<Incident>), PageError> {
         // Two weeks that end today, moved back as far as the stretch wants it.
         let end = stretch.to.as_second().min(now.as_second() + 3_600);
         let newest = now.as_second() + 3_600;
@@ -416,10 +440,11 @@ impl Strip {
             markers: drawn_markers(&told.markers, &axis),
             maintenance: drawn_windows(&told.maintenance, &axis),
             troubles: drawn_troubles(&told.troubled, &site.zone, &axis),
+            incidents: drawn_incidents(&told.incidents, &base(site), now, &axis),
             stretch: part(&stretch).unwrap_or(Part { x: 0.0, w: 1.5 }),
             against: against.and_then(|a| part(&a)),
         };
-        Ok((strip, told.markers))
+        Ok((strip, told.markers, told.incidents))
     }
 }
 
@@ -480,6 +505,42 @@ pub fn drawn_troubles(troubled: &[TroubledHour], zone: &TimeZone, axis: &Axis) -
 
 pub fn drawn_markers(markers: &[Marker], axis: &Axis) -> Vec<Mark> {
     markers.iter().map(|m| Mark::new(axis.x(m.at), &m.said.title)).collect()
+}
+
+/// Incidents along an axis, each with where it is told.
+pub fn drawn_incidents(
+    incidents: &[Incident],
+    base: &str,
+    now: Timestamp,
+    axis: &Axis,
+) -> Vec<Bar> {
+    let bar = |i: &Incident| {
+        let lasted = Stretch { from: i.opened_at, to: i.cleared_at.unwrap_or(now) };
+        let (x, w) = axis.window(&lasted)?;
+        let around = incident_around(i.since, lasted.to);
+        Some(Bar {
+            at: Window::new(x, w.max(3.0), format!("Incident {}: {}", i.id, i.title)),
+            tone: tone_of_severity(Some(i.severity)),
+            link: format!("{base}/incidents/{}?{}", i.id, when(&around, Against::default())),
+        })
+    };
+    incidents.iter().rev().filter_map(bar).collect()
+}
+
+/// The time around an incident, as its page is best seen with.
+pub fn incident_around(since: Timestamp, until: Timestamp) -> Stretch {
+    let hour = SignedDuration::from_hours(1);
+    let longest = SignedDuration::from_hours(24 * 60);
+    Stretch { from: since - hour, to: (until + hour).min(since + longest) }
+}
+
+/// The tone of how bad something is; nothing is wrong without.
+pub fn tone_of_severity(severity: Option<Severity>) -> &'static str {
+    match severity {
+        None => "within",
+        Some(Severity::Warning) => "strained",
+        Some(Severity::Critical) => "broken",
+    }
 }
 
 impl Frame {

@@ -6,8 +6,10 @@
 //! - [`draw`]: SVG made of numbers; [`format`]: numbers as people read them; [`view`]: what templates are filled with
 
 mod access;
+mod acknowledging;
 mod api;
 mod around;
+mod course;
 mod csv_file;
 mod diff;
 pub mod door;
@@ -168,6 +170,7 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .configure(api::routes)
                     .configure(snippets::routes)
                     .configure(feeds::routes)
+                    .configure(acknowledging::routes)
                     .configure(statics::routes)
                     .configure(pages::setup::routes)
                     .configure(pages::people::routes)

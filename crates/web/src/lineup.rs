@@ -4,7 +4,7 @@ use crate::draw::{Axis, band, connected, line, round_up, ticks};
 use crate::filters;
 use crate::format::{self, NO_DATA};
 use crate::frame::said_parts;
-use crate::frame::{Frame, WIDTH, drawn_windows, tone};
+use crate::frame::{Frame, WIDTH, drawn_incidents, drawn_windows, tone};
 use crate::view::{Mark, Pin, SaidPart, Window};
 use askama::Template;
 use cadentis_answers::dependencies::Told;
@@ -144,6 +144,8 @@ pub struct Lane {
     pub names: Vec<Name>,
     pub markers: Vec<Flag>,
     pub windows: Vec<Window>,
+    /// Incidents.
+    pub incidents: Vec<crate::frame::Bar>,
     /// States that others say, each in its tone.
     pub said: Vec<SaidPart>,
     /// (seconds, what the cursor reads there), as JSON.
@@ -169,6 +171,7 @@ impl Lane {
             names: vec![],
             markers: vec![],
             windows: vec![],
+            incidents: vec![],
             said: vec![],
             reads: "[]".into(),
         }
@@ -446,7 +449,7 @@ fn compared_lane(axis: &Axis, compared: &Compared<'_>, top: f64) -> Lane {
 const EVENTS: &str = "Events";
 
 fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
-    let mut lane = Lane::new(EVENTS, "releases, maintenance".into(), 0.0, 40.0);
+    let mut lane = Lane::new(EVENTS, "releases, incidents".into(), 0.0, 40.0);
     let pins = frame.pins(happened.markers, axis);
     let next: Vec<f64> = pins.iter().skip(1).map(|pin| pin.x).collect();
     let flag = |(i, pin): (usize, Pin)| {
@@ -457,6 +460,7 @@ fn happenings(frame: &Frame, axis: &Axis, happened: &Happened<'_>) -> Lane {
     };
     lane.markers = pins.into_iter().enumerate().map(flag).collect();
     lane.windows = drawn_windows(happened.maintenance, axis);
+    lane.incidents = drawn_incidents(&frame.incidents, &frame.base, frame.now, axis);
     lane
 }
 

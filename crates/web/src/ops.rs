@@ -11,7 +11,7 @@ use actix_web::middleware::Next;
 use actix_web::{App, HttpResponse, HttpServer, web};
 use cadentis_answers::compute::Load;
 use cadentis_answers::kept::Backlog;
-use cadentis_answers::setup;
+use cadentis_answers::{setup, watch};
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_workers::Report;
 use jiff::Timestamp;
@@ -91,6 +91,9 @@ pub struct Pulse {
     pub connections: [(u32, u32); 2],
     /// What waits in the database; `None` when it does not answer.
     pub backlog: Option<Backlog>,
+    /// For how many seconds an alert that is due waits to be evaluated; `None` when none does, or the database does not
+    /// answer.
+    pub watch_for_s: Option<f64>,
 }
 
 impl Pulse {
@@ -99,7 +102,9 @@ impl Pulse {
         if let Err(e) = &backlog {
             tracing::warn!("what waits in the database is not known: {e}");
         }
+        let lag = watch::lag(&state.answers, Timestamp::now()).await.ok().flatten();
         Pulse {
+            watch_for_s: lag.map(|lag| lag.as_secs_f64()),
             queue: state.intake.queue(),
             compute: state.answers.compute().load(),
             workers: state.workers.report(),
@@ -217,6 +222,13 @@ fn tell_database(all: &mut Registry, pulse: &Pulse) {
             Unit::Seconds,
             late,
         );
+        let behind = gauge(pulse.watch_for_s.unwrap_or(0.0));
+        all.register_with_unit(
+            "watch_lag",
+            "Since an alert that is due should have been evaluated",
+            Unit::Seconds,
+            behind,
+        );
         all.register("runs_leased", "Runs that runners have", gauge(b.leased as f64));
         all.register(
             "records_kept",
@@ -288,6 +300,9 @@ pub fn bind(state: State, address: SocketAddr) -> io::Result<Web> {
     Ok(Web { server, address })
 }
 
+/// From so many seconds on the watch is said to be behind: two evaluations.
+pub const WATCH_BEHIND_S: f64 = 120.0;
+
 /// Something to say of this server, and how it stands.
 pub struct Sentence {
     pub says: String,
@@ -311,6 +326,19 @@ pub fn sentences(pulse: &Pulse) -> Vec<Sentence> {
         None => all.push(Sentence::new("The database does not say what waits.".into(), "broken")),
         Some(b) => all.extend(waiting_says(b)),
     }
+    let behind = pulse.watch_for_s.unwrap_or(0.0);
+    all.push(match behind {
+        s if s < WATCH_BEHIND_S => {
+            Sentence::new("Watch: every alert is evaluated in time.".into(), "within")
+        }
+        s => {
+            let long = length_text(s * 1e3);
+            Sentence::new(
+                format!("Watch: alerts are {long} behind: what opens is told late."),
+                "strained",
+            )
+        }
+    });
     let load = pulse.compute;
     all.push(Sentence::new(
         format!(

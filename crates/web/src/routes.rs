@@ -79,6 +79,7 @@ pub fn all() -> Vec<Route> {
         .chain(of("", crate::api::ROUTES))
         .chain(of("", crate::snippets::ROUTES))
         .chain(of("", crate::feeds::ROUTES))
+        .chain(of("", crate::acknowledging::ROUTES))
         .chain(of("", crate::statics::ROUTES))
         .chain(of("", crate::pages::setup::ROUTES))
         .chain(of("", crate::pages::people::ROUTES))

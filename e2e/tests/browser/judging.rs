@@ -1,45 +1,9 @@
 //! Judging with a real browser: a goal is tried and promised, maintenance is planned on every clock, a marker is pinned from a
 //! chart.
 
+use super::acts::{go, press, says, set, type_into};
 use cadentis_e2e::{Demo, Looker};
-use serde_json::json;
 use thirtyfour::By;
-
-async fn go(demo: &Demo, looker: &Looker, path: &str) {
-    let address = format!("{}/marram-ferries{path}", demo.address);
-    looker.driver.goto(address).await.expect("the page opens");
-}
-
-async fn press(looker: &Looker, label: &str) {
-    let button = format!(
-        "//main//button[normalize-space()='{label}'] | //main//a[normalize-space()='{label}']"
-    );
-    let found = looker.driver.find(By::XPath(button)).await.expect(label);
-    found.click().await.expect("pressed");
-}
-
-async fn type_into(looker: &Looker, name: &str, text: &str) {
-    let field = looker.driver.find(By::Css(format!("main [name={name}]"))).await.expect(name);
-    field.clear().await.expect("it can be emptied");
-    field.send_keys(text).await.expect("it can be typed into");
-}
-
-/// Chooses or types what has parts of its own, such as a date, as a person would in the end.
-async fn set(looker: &Looker, name: &str, value: &str) {
-    let script = format!(
-        "const e = document.querySelector('main [name={name}]'); e.value = {}; e.dispatchEvent(new Event('change', {{ bubbles: true }})); return e.value",
-        json!(value)
-    );
-    assert_eq!(looker.ask(&script).await, json!(value), "{name}");
-}
-
-async fn says(looker: &Looker, what: &str, text: &str) {
-    let script = format!(
-        "return document.querySelector('main').textContent.replace(/\\s+/g, ' ').includes({})",
-        json!(text)
-    );
-    looker.wait_for(&format!("{what}: {text}"), &script, 20).await;
-}
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_is_promised_planned_and_pinned_is_tried_first_and_can_be_taken_back() {

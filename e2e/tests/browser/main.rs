@@ -1,5 +1,6 @@
 //! Everything that needs a real browser.
 
+mod acts;
 mod demo;
 mod first_start;
 mod judging;
@@ -8,3 +9,4 @@ mod screens;
 mod sign_in;
 mod snippet;
 mod vitals;
+mod watching;

@@ -44,6 +44,10 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
         "/marram-ferries/goals/1/change".into(),
         "/marram-ferries/maintenance/2/change".into(),
         "/marram-ferries/markers/1".into(),
+        "/marram-ferries/alerts/1".into(),
+        "/marram-ferries/alerts/3/change".into(),
+        "/marram-ferries/incidents/1".into(),
+        "/marram-ferries/measures?of=p75+of+LCP+for+device+%22phone%22".into(),
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {
         let path = route.path.replacen("{site}", "marram-ferries", 1);

@@ -1,6 +1,8 @@
 //! Whatever somebody changes: one function for each, which knows what is allowed and by whom it is done.
 //!
 //! - [`journeys`]: journeys, their scripts, where and when they play
+//! - [`alerts`]: what is watched, and what people do about incidents
+//! - [`notices`]: who is told of them
 //! - [`budgets`]: limits of vitals
 //! - [`dependencies`]: what others say of what a site stands on
 //! - [`goals`]: what is promised of them, and what is taken out
@@ -9,6 +11,7 @@
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
+pub mod alerts;
 pub mod budgets;
 pub mod dependencies;
 pub mod goals;
@@ -16,6 +19,7 @@ pub mod installation;
 pub mod journeys;
 pub mod maintenance;
 pub mod markers;
+pub mod notices;
 pub(crate) mod told;
 pub mod visitors;
 

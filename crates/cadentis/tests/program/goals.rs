@@ -104,12 +104,7 @@ async fn of_two_who_change_a_goal_the_second_is_told_and_loses_nothing() {
 async fn programs_try_promise_and_take_away_and_are_told_which_field_is_wrong() {
     let s = server().await;
     play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed, Outcome::Passed]).await;
-    let token = async |scopes: &[Scope]| {
-        let token = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
-        let hash = Sha256::digest(token.as_bytes());
-        s.db.add_api_token(&hash, 1, "a test", scopes, "Ada", 1).await.expect("a token");
-        program(&token)
-    };
+    let token = async |scopes: &[Scope]| program(&serving::token(&s.db, 1, scopes).await);
     let (reads, writes) = (token(&[Scope::Read]).await, token(&[Scope::Write]).await);
     let at = |path: &str| format!("{}/api/v1/sites/marram-ferries/{path}", s.server.address);
     let send = async |client: &reqwest::Client, path: &str, body: Value| {
@@ -224,7 +219,7 @@ async fn time_is_taken_out_of_a_goal_and_put_back_and_both_stay_in_the_record() 
 }
 
 /// Forty days of two journeys at three places, the last of which has another clock: failures, slow runs and trouble of our own without a pattern.
-async fn forty_days(db: &Db) -> (i32, i32) {
+pub async fn forty_days(db: &Db) -> (i32, i32) {
     let site = serving::site(db).await;
     let mut places = Vec::new();
     for (slug, name) in [("bergen", "Bergen"), ("quay", "Quay")] {

@@ -1,6 +1,7 @@
 //! The program as it is started, on a real PostgreSQL.
 
 mod addresses;
+mod alerts;
 mod api;
 mod budgets;
 mod dependencies;
@@ -11,6 +12,8 @@ mod goals;
 mod intake;
 mod maintenance;
 mod markers;
+mod measures;
+mod notices;
 mod ops;
 mod people;
 mod provider;

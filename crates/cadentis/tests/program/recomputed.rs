@@ -43,7 +43,7 @@ impl Numbers {
 }
 
 /// One page view as it was made.
-struct Row {
+pub struct Row {
     at: i64,
     visit: u64,
     attributes: [&'static str; 5],
@@ -53,7 +53,7 @@ struct Row {
 }
 
 /// Visits of one to six page views, minutes apart, in the sixty hours before `end`.
-fn made(end: i64) -> Vec<Row> {
+pub fn made(end: i64) -> Vec<Row> {
     let mut n = Numbers(14);
     let mut rows = Vec::new();
     for visit in 0..900 {
@@ -105,6 +105,11 @@ fn line(nth: usize, row: &Row) -> Value {
     line
 }
 
+/// Page views of the sixty hours before a moment, as lines of a file.
+pub fn file(rows: &[Row]) -> String {
+    rows.iter().enumerate().map(|(nth, row)| format!("{}\n", line(nth, row))).collect()
+}
+
 /// The table of one attribute and one vital, by its value: the row as it was downloaded.
 async fn table(
     s: &Served,
@@ -153,15 +158,82 @@ fn thousands(n: usize) -> String {
     if n < 1_000 { n.to_string() } else { format!("{},{:03}", n / 1_000, n % 1_000) }
 }
 
+/// What programs are told of measures of page views, beside the rows.
+async fn measured_by_hand(s: &Served, rows: &[Row], end: i64) {
+    let token = crate::serving::token(&s.db, 1, &[cadentis_core::access::Scope::Read]).await;
+    let client = crate::serving::program(&token);
+    let ask = async |measure: &str, hours: i64| -> Value {
+        let moment = |ms: i64| Timestamp::from_millisecond(ms).expect("a moment").to_string();
+        let (from, to) = (moment(end - hours * 3_600_000), moment(end));
+        let fields = [("measure", measure), ("from", &from), ("to", &to), ("points", "12")];
+        let query =
+            url::form_urlencoded::Serializer::new(String::new()).extend_pairs(fields).finish();
+        let to = format!("{}/api/v1/sites/marram-ferries/measures?{query}", s.server.address);
+        let answer = client.get(to).send().await.expect("an answer");
+        assert_eq!(answer.status(), 200, "{measure}");
+        answer.json().await.expect("JSON")
+    };
+    for hours in [12, 60] {
+        let own: Vec<&Row> = rows.iter().filter(|r| r.at >= end - hours * 3_600_000).collect();
+        let phones: Vec<&Row> =
+            own.iter().filter(|r| r.attributes[1] == "phone").copied().collect();
+        let lcp = |rows: &[&Row]| -> Vec<f64> { rows.iter().filter_map(|r| r.vitals[0]).collect() };
+        let share = |part: usize, of: usize| part as f64 / of as f64;
+        let all = lcp(&own);
+        let visits: std::collections::BTreeSet<u64> = own.iter().map(|r| r.visit).collect();
+        let with_errors = own.iter().filter(|r| r.errors > 0).count();
+        let abandoned = phones.iter().filter(|r| r.abandoned).count();
+        let within = all.iter().filter(|v| **v <= 1_500.0).count();
+        let poor = all.iter().filter(|v| **v > 4_000.0).count();
+        let up_to = |limit: f64| all.iter().filter(|v| **v <= limit).count() as f64;
+        let apdex = (up_to(1_500.0) + up_to(6_000.0)) / (2.0 * all.len() as f64);
+        let mean = all.iter().sum::<f64>() / all.len() as f64;
+        // Sheets keep single precision.
+        let exact = if hours == 12 { 1e-6 } else { 0.01 };
+        for (measure, want, samples, near) in [
+            ("count of page views", own.len() as f64, own.len(), 1e-9),
+            ("count of visits", visits.len() as f64, own.len(), 1e-9),
+            ("p75 of LCP", p75(&own, 0).1.expect("samples"), all.len(), exact),
+            (
+                "p75 of LCP for device phone",
+                p75(&phones, 0).1.expect("samples"),
+                lcp(&phones).len(),
+                exact,
+            ),
+            ("p75 of CLS", p75(&own, 2).1.expect("samples"), p75(&own, 2).0, exact),
+            ("mean of LCP", mean, all.len(), 1e-5),
+            ("share of LCP within 1.5 s", share(within, all.len()), all.len(), 1e-9),
+            ("share of LCP poor", share(poor, all.len()), all.len(), 1e-9),
+            ("Apdex at 1.5 s", apdex, all.len(), 1e-9),
+            ("share with errors", share(with_errors, own.len()), own.len(), 1e-9),
+            (
+                "share abandoned for device phone",
+                share(abandoned, phones.len()),
+                phones.len(),
+                1e-9,
+            ),
+        ] {
+            let told = ask(measure, hours).await;
+            let value = told["value"].as_f64().unwrap_or(f64::NAN);
+            assert!(
+                (value - want).abs() <= near * want.abs(),
+                "{measure}: {value} for {want}: {told}"
+            );
+            assert_eq!(told["samples"], samples, "{measure}");
+            let points = told["points"].as_array().expect("points");
+            let of_points: u64 = points.iter().filter_map(|p| p["samples"].as_u64()).sum();
+            assert_eq!(of_points as usize, samples, "{measure}: buckets hold every sample once");
+        }
+    }
+}
+
 #[tokio::test]
 async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
     let s = server().await;
     with_families(&s).await;
     let end = hour_of(Timestamp::now()).as_millisecond();
     let rows = made(end);
-    let file: String =
-        rows.iter().enumerate().map(|(nth, row)| format!("{}\n", line(nth, row))).collect();
-    let (status, says) = import(&s, "loads.ndjson", &file).await;
+    let (status, says) = import(&s, "loads.ndjson", &file(&rows)).await;
     assert!(
         status == 200
             && says.contains(&format!("{} page views are there now.", thousands(rows.len()))),
@@ -227,6 +299,8 @@ async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
             "one in twelve stands at T: that may not be passed over"
         );
     }
+
+    measured_by_hand(&s, &rows, end).await;
 
     // Visits of twelve hours, which are counted row by row, with and without a filter.
     let from = end - 12 * 3_600_000;

@@ -1,5 +1,6 @@
 //! A folder for each place. Pages know nothing of each other: what more than one of them has stands beside this folder.
 
+mod alerts;
 mod budgets;
 mod dependencies;
 mod first_steps;
@@ -8,6 +9,7 @@ mod journeys;
 mod location;
 mod maintenance;
 mod markers;
+mod measures;
 mod now;
 pub mod people;
 mod runs;
@@ -64,6 +66,27 @@ crate::routes::routes! {
     Edit post "/goals/{id}/remove" => goals::remove,
     Edit post "/goals/{id}/carve-outs" => goals::carve_out,
     Edit post "/goals/{id}/carve-outs/{carve_out}/revoke" => goals::revoke,
+    Read get "/alerts" => alerts::page,
+    Edit post "/alerts" => alerts::make,
+    Read get "/alerts/new" => alerts::new,
+    Read get "/alerts/{id}" => alerts::one,
+    Edit post "/alerts/{id}" => alerts::changed,
+    Read get "/alerts/{id}/change" => alerts::change,
+    Edit post "/alerts/{id}/switch" => alerts::switch,
+    Edit post "/alerts/{id}/silence" => alerts::silence,
+    Edit post "/alerts/{id}/remove" => alerts::remove,
+    Read get "/incidents" => alerts::incidents,
+    Read get "/incidents/{id}" => alerts::incident,
+    Read get "/incidents/{id}/markdown" => alerts::markdown,
+    Edit post "/incidents/{id}/acknowledge" => alerts::acknowledge,
+    Edit post "/incidents/{id}/note" => alerts::note,
+    Edit post "/incidents/{id}/close" => alerts::close,
+    Read get "/call-lists" => alerts::told,
+    Edit post "/call-lists" => alerts::put_list,
+    Edit post "/call-lists/destinations" => alerts::add_destination,
+    Edit post "/call-lists/destinations/{id}/test" => alerts::test_destination,
+    Edit post "/call-lists/destinations/{id}/remove" => alerts::remove_destination,
+    Edit post "/call-lists/{id}/remove" => alerts::remove_list,
     Read get "/budgets" => budgets::page,
     Edit post "/budgets" => budgets::save,
     Read get "/dependencies" => dependencies::page,
@@ -80,6 +103,8 @@ crate::routes::routes! {
     Edit post "/maintenance/{id}/end" => maintenance::end,
     Edit post "/maintenance/{id}/extend" => maintenance::extend,
     Edit post "/maintenance/{id}/remove" => maintenance::remove,
+    Read get "/measures" => measures::page,
+    Read get "/measures/next" => measures::next,
     Read get "/markers" => markers::page,
     Edit post "/markers" => markers::pinned,
     Edit get "/markers/new" => markers::new,

@@ -3,7 +3,7 @@
 use crate::State as Shared;
 use crate::error::PageError;
 use crate::format;
-use crate::frame::{Frame, tone};
+use crate::frame::{Frame, incident_around, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::respond::{SIX_HOURS, html};
 use crate::words::capital;
@@ -18,6 +18,7 @@ use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::dependency::{Kind, State};
 use cadentis_core::finding::Finding;
 use cadentis_core::run::cause::Cause;
+use jiff::SignedDuration;
 
 #[derive(Template)]
 #[template(path = "now.html")]
@@ -103,6 +104,11 @@ pub async fn page(
     if frame.stretch.contains(frame.now) && all.page_views == 0 {
         silent.push("No page view has arrived in this stretch.".into());
     }
+    let behind = SignedDuration::from_secs(crate::ops::WATCH_BEHIND_S as i64);
+    if let Some(lag) = found.watch_lag.filter(|lag| *lag > behind) {
+        let long = length_text(lag.as_secs_f64() * 1e3);
+        silent.push(format!("The watch is {long} behind: no alert can have opened meanwhile."));
+    }
     let cleared: Vec<Row> = found.cleared.into_iter().map(|m| row(&frame, m)).collect();
     let rows: Vec<Row> =
         found.needs.into_iter().take(MOST_FINDINGS).map(|m| row(&frame, m)).collect();
@@ -148,6 +154,12 @@ fn row(frame: &Frame, matter: Matter) -> Row {
                 row.extent.clear();
             }
             row
+        }
+        At::Incident(id) => {
+            let since = matter.finding.since.unwrap_or(frame.now);
+            let around = incident_around(since, matter.finding.until.unwrap_or(frame.now));
+            let href = format!("{}/incidents/{id}?{}", frame.base, frame.query_of(&around));
+            Row::new(frame, matter.finding, href, "look into the incident")
         }
         At::Visitors(vital) => {
             let href = format!("{}/visitors?vital={}&{}", frame.base, vital.name(), frame.query);

@@ -130,6 +130,14 @@ pub fn program(token: &str) -> reqwest::Client {
     reqwest::Client::builder().default_headers(headers).redirect(quiet).build().expect("a client")
 }
 
+/// A token of a site that was made for these scopes and is good for a day.
+pub async fn token(db: &Db, site_id: i32, scopes: &[cadentis_core::access::Scope]) -> String {
+    let token = format!("{}{}", Uuid::new_v4().simple(), Uuid::new_v4().simple());
+    let hash = Sha256::digest(token.as_bytes());
+    db.add_api_token(&hash, site_id, "a test", scopes, "Ada", 1).await.expect("a token");
+    token
+}
+
 /// A location in Norway, whose runner shows that token.
 pub async fn location(db: &Db, slug: &str, name: &str, token: &str) -> i32 {
     location_in(db, slug, name, token, "Europe/Oslo").await
@@ -151,6 +159,9 @@ pub async fn location_in(db: &Db, slug: &str, name: &str, token: &str, zone: &st
     .await
     .expect("a location")
 }
+
+/// Evaluates no alerts and sends nothing: tests do that themselves, as if it were another time.
+const QUIET: [&str; 2] = ["--no-watch", "--no-notices"];
 
 fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))
@@ -202,7 +213,14 @@ impl Server {
     /// The same with more to say on its command line, and a key for its secrets.
     pub fn start_with(url: &str, key: &str, more: &[&str]) -> Server {
         let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
-        Server { process: spawn(url, &address, key, more), address, url: url.to_string() }
+        let more = [&QUIET, more].concat();
+        Server { process: spawn(url, &address, key, &more), address, url: url.to_string() }
+    }
+
+    /// The same, which evaluates alerts by the database's clock.
+    pub fn watching(url: &str) -> Server {
+        let address = format!("http://127.0.0.1:{}", free_port().expect("a port"));
+        Server { process: spawn(url, &address, KEY, &[]), address, url: url.to_string() }
     }
 
     /// The same at this address.

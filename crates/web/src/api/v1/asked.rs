@@ -91,17 +91,25 @@ pub(super) fn moment(
 
 impl When {
     pub(super) fn stretch(&self) -> Result<Stretch, Box<Problem>> {
-        let to = moment("to", &self.to)?.unwrap_or_else(Timestamp::now);
-        let day = SignedDuration::from_hours(24);
-        let from = moment("from", &self.from)?.unwrap_or(to - day);
-        if from >= to {
-            return Err(wrong("?from", "`from` comes before `to`."));
-        }
-        if to.duration_since(from) > day * LONGEST_DAYS as i32 {
-            return Err(wrong("?from", format!("A stretch has {LONGEST_DAYS} days at most.")));
-        }
-        Ok(Stretch { from, to })
+        stretch(moment("from", &self.from)?, moment("to", &self.to)?)
     }
+}
+
+/// From when to when, by what an address says of it.
+pub(super) fn stretch(
+    from: Option<Timestamp>,
+    to: Option<Timestamp>,
+) -> Result<Stretch, Box<Problem>> {
+    let to = to.unwrap_or_else(Timestamp::now);
+    let day = SignedDuration::from_hours(24);
+    let from = from.unwrap_or(to - day);
+    if from >= to {
+        return Err(wrong("?from", "`from` comes before `to`."));
+    }
+    if to.duration_since(from) > day * LONGEST_DAYS as i32 {
+        return Err(wrong("?from", format!("A stretch has {LONGEST_DAYS} days at most.")));
+    }
+    Ok(Stretch { from, to })
 }
 
 /// Parameters that are none, or have another form.

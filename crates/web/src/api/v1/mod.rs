@@ -1,8 +1,10 @@
 //! The API, version 1: what programs ask and change, with a token. The document that describes it is made of what stands here.
 
+mod alerts;
 mod asked;
 mod dependencies;
 mod goals;
+mod measures;
 mod promise;
 mod runs;
 mod shapes;
@@ -39,6 +41,10 @@ crate::routes::routes! {
     Edit post "/sites/{site}/goals" => promise::add,
     Edit delete "/sites/{site}/goals/{id}" => promise::remove,
     Read post "/sites/{site}/goals/try" => promise::attempt,
+    Read get "/sites/{site}/measures" => measures::read,
+    Read post "/sites/{site}/alerts/try" => alerts::attempt,
+    Read get "/sites/{site}/incidents" => alerts::list,
+    Read get "/sites/{site}/incidents/{id}" => alerts::one,
     Read get "/sites/{site}/visitors" => visitors::all,
     Read get "/sites/{site}/families" => visitors::families,
     Read get "/sites/{site}/requests" => visitors::asked_for,
@@ -69,7 +75,7 @@ crate::routes::routes! {
     security(("token" = [])),
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
-        goals::list, promise::add, promise::remove, promise::attempt, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
+        goals::list, promise::add, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::one, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
     ),
     components(schemas(ProblemShape))

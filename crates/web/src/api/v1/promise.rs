@@ -9,7 +9,7 @@ use actix_web::{HttpResponse, web};
 use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
 use cadentis_answers::kept::Site;
 use cadentis_answers::{goals, sites};
-use cadentis_core::goal::definition::{DAYS, Impossible, ServiceHours};
+use cadentis_core::goal::definition::{BEGINNING, DAYS, Impossible, ServiceHours};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period};
 use cadentis_core::text;
 use jiff::Timestamp;
@@ -290,7 +290,7 @@ pub(super) async fn add(
             return Err(invalid("/name", "A name has 1 to 80 characters.").into());
         }
         let definition = new.says.read(&state, &site).await?;
-        let from = new.from.unwrap_or(Timestamp::UNIX_EPOCH);
+        let from = new.from.unwrap_or(BEGINNING);
         if !(1970..=2100).contains(&from.to_zoned(jiff::tz::TimeZone::UTC).year()) {
             return Err(invalid("/from", "A moment from 1970 to 2100.").into());
         }

@@ -4,7 +4,7 @@ use super::goal_of;
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{self, Fields, Wrong, number, says_of, sentence};
+use crate::fields::{self, Fields, Hours, Wrong, number, says_of, sentence};
 use crate::format;
 use crate::frame::{Frame, base, tone};
 use crate::limits::query;
@@ -17,17 +17,14 @@ use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
 use cadentis_answers::goals::{self, TriedWindow};
 use cadentis_answers::kept::{Goal, GoalVersion, Journey, Location, Site};
 use cadentis_answers::sites;
-use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::definition::{DAYS, Impossible, ServiceHours};
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::goal::definition::{BEGINNING, DAYS, Impossible};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period, Standing};
 use jiff::Timestamp;
-use jiff::civil::Time;
 use jiff::tz::TimeZone;
 
 /// A name has at most so many characters.
 const LONGEST_NAME: usize = 80;
-/// What holds from the beginning holds since then: nothing was measured before.
-const BEGINNING_S: i64 = 946_684_800;
 
 #[derive(Template)]
 #[template(path = "goal_form.html")]
@@ -93,9 +90,7 @@ struct Typed {
     journeys: Vec<String>,
     together: String,
     locations: Vec<String>,
-    days: Vec<String>,
-    open: String,
-    closed: String,
+    hours: Hours,
     period: String,
     rolling: String,
     promised: String,
@@ -117,9 +112,7 @@ impl Typed {
             journeys: all("journey"),
             together: one("together"),
             locations: all("location"),
-            days: all("day"),
-            open: one("open"),
-            closed: one("closed"),
+            hours: Hours::of(fields),
             period: usual("period", "month"),
             rolling: one("rolling"),
             promised: one("promised"),
@@ -147,8 +140,6 @@ impl Typed {
         let says = &newest.definition;
         let slug = |id: &i32| journeys.iter().find(|j| j.id == *id).map(|j| j.slug.clone());
         let place = |id: &i32| locations.iter().find(|l| l.id == *id).map(|l| l.slug.clone());
-        let clock = |t: Time| t.strftime("%H:%M").to_string();
-        let hours = says.service_hours.as_ref();
         let (limit, failed) = match says.measure {
             Measure::Performance { limit_ms, failed } => (
                 (limit_ms / 1000.0).to_string(),
@@ -164,11 +155,7 @@ impl Typed {
             journeys: says.journeys.iter().filter_map(slug).collect(),
             together: says.combine.word().into(),
             locations: says.locations.iter().filter_map(place).collect(),
-            days: hours.map_or(Vec::new(), |h| {
-                DAYS.iter().zip(h.days).filter(|(_, on)| *on).map(|(d, _)| d.0.into()).collect()
-            }),
-            open: hours.map_or(String::new(), |h| clock(h.from)),
-            closed: hours.map_or(String::new(), |h| clock(h.until)),
+            hours: Hours::from(says.service_hours.as_ref()),
             period: says.period.word().into(),
             rolling: match says.period {
                 Period::Days(n) => n.to_string(),
@@ -221,7 +208,7 @@ impl Typed {
             combine: Combine::of_word(&self.together).unwrap_or(Combine::Pooled),
             journeys: self.journeys.iter().filter_map(id).collect(),
             locations: self.locations.iter().filter_map(place).collect(),
-            service_hours: self.hours()?,
+            service_hours: self.hours.read()?,
             period,
             promised: percent / 100.0,
         };
@@ -231,24 +218,11 @@ impl Typed {
         }
     }
 
-    fn hours(&self) -> Result<Option<ServiceHours>, Wrong> {
-        if self.open.is_empty() && self.closed.is_empty() && self.days.is_empty() {
-            return Ok(None);
-        }
-        let time = |text: &str| Time::strptime("%H:%M", text.trim()).ok();
-        let (Some(from), Some(until)) = (time(&self.open), time(&self.closed)) else {
-            let says = "Service hours have days, and two times of day such as 06:00 and 22:00; or nothing of it.";
-            return Err(("hours", says.into()));
-        };
-        let days = DAYS.map(|(word, _)| self.days.iter().any(|d| d == word));
-        Ok(Some(ServiceHours { days, from, until }))
-    }
-
     /// When it begins to hold.
     fn begins(&self, definition: &Definition, now: Timestamp, zone: &TimeZone) -> Timestamp {
         let here = definition.period.around(now, zone);
         match (self.from.as_str(), definition.period) {
-            ("beginning", _) => at_second(BEGINNING_S),
+            ("beginning", _) => BEGINNING,
             // A rolling window has neither: it holds from now on.
             (_, Period::Days(_)) => now,
             ("next", _) => here.to,
@@ -323,7 +297,7 @@ async fn show(
                 locations.iter().map(|l| (l.slug.as_str(), l.name.as_str())),
                 &typed.locations,
             ),
-            days: Choice::among(DAYS, &typed.days),
+            days: Choice::among(DAYS, &typed.hours.days),
             periods: [
                 ("month", "calendar month"),
                 ("week", "calendar week, from Monday"),
@@ -342,7 +316,7 @@ async fn show(
             versions: goal.map_or(Vec::new(), |g| {
                 let row = |v: &GoalVersion| VersionRow {
                     version: v.version,
-                    from: match v.from.as_second() <= BEGINNING_S {
+                    from: match v.from <= BEGINNING {
                         true => "the beginning".into(),
                         false => format::day_clock(v.from, &zone),
                     },
@@ -565,7 +539,7 @@ mod tests {
     fn what_is_typed_is_read_as_people_write_it_and_what_is_wrong_is_told_at_its_field() {
         let typed = Typed::of(&fields(&[]));
         assert_eq!(number(&typed.limit), Some(4.5));
-        let hours = typed.hours().unwrap().unwrap();
+        let hours = typed.hours.read().unwrap().unwrap();
         assert_eq!(hours.days, [true, false, false, false, true, false, false]);
         let read = |more: &[(&str, &str)]| Typed::of(&fields(more)).read(&[], &[]).unwrap_err().0;
         assert_eq!(read(&[]), "journeys", "all else is right");
@@ -589,7 +563,7 @@ mod tests {
         };
         assert_eq!(of("period", Period::Month), "2026-10-31T23:00:00Z");
         assert_eq!(of("next", Period::Month), "2026-11-30T23:00:00Z");
-        assert_eq!(of("beginning", Period::Month), "2000-01-01T00:00:00Z");
+        assert_eq!(of("beginning", Period::Month), BEGINNING.to_string());
         assert_eq!(of("next", Period::Days(28)), now.to_string());
     }
 }

@@ -89,6 +89,8 @@ struct StepRow {
     against: String,
     tone: &'static str,
     fill: f64,
+    /// With what an alert on it begins.
+    watched: String,
 }
 
 pub async fn page(
@@ -342,6 +344,11 @@ fn step_row(step: &StepReading) -> StepRow {
         against: step.more_ms().map_or("–".into(), format::difference_s),
         tone: step.standing().map_or("within", tone),
         fill: (110.0 * share).min(150.0),
+        watched: {
+            // Its limit, or half as long again as usual.
+            let level = step.budget_ms.or(p75.value.map(|ms| ms * 1.5)).unwrap_or(1_000.0);
+            format!("&warning={level:.0}+ms&window=30&running=3")
+        },
     }
 }
 

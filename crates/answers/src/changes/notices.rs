@@ -1,0 +1,194 @@
+//! Destinations and call lists: who is told of incidents.
+
+use super::{Author, cut, noted};
+use crate::{Answers, Result};
+use cadentis_core::alert::Severity;
+use cadentis_core::alert::notice::{Kind, LATEST_MIN, MOST_STEPS, Step};
+use cadentis_store::notice::{NewNotice, Tells};
+use cadentis_store::site::Site;
+
+/// A name has at most so many characters.
+pub const LONGEST_NAME: usize = 80;
+/// A site has so many destinations at most, and so many call lists.
+pub const MOST: usize = 200;
+
+/// Why something was not kept.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
+pub enum NotKept {
+    #[error("a name has 1 to {LONGEST_NAME} characters")]
+    Name,
+    #[error("another destination of this site has the name")]
+    Taken,
+    #[error("an address of this kind is {0}")]
+    Address(&'static str),
+    #[error("what messages are signed with has 16 to 200 characters")]
+    Secret,
+    #[error("without a key of the installation nothing can be sealed, so nothing can be signed")]
+    NoVault,
+    #[error("a site has {MOST} of them at most")]
+    TooMany,
+    #[error("a call list has one step at least and {MOST_STEPS} at most, each with a destination")]
+    Steps,
+    #[error("a step comes 0 to {LATEST_MIN} minutes after an incident opened")]
+    Minutes,
+    #[error("one of these destinations is not there")]
+    NoDestination,
+}
+
+impl NotKept {
+    /// The field that is wrong.
+    pub fn field(&self) -> &'static str {
+        match self {
+            NotKept::Name | NotKept::Taken => "name",
+            NotKept::Address(_) => "address",
+            NotKept::Secret | NotKept::NoVault => "secret",
+            NotKept::TooMany => "form",
+            NotKept::Steps | NotKept::Minutes | NotKept::NoDestination => "steps",
+        }
+    }
+}
+
+fn name(given: &str) -> std::result::Result<String, NotKept> {
+    let name = cut(given, LONGEST_NAME + 1);
+    let fits = !name.is_empty() && name.chars().count() <= LONGEST_NAME;
+    if fits { Ok(name) } else { Err(NotKept::Name) }
+}
+
+/// Adds somebody who can be told; their id.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add_destination(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    (called, kind, address): (&str, Kind, &str),
+    secret: &str,
+) -> Result<std::result::Result<i32, NotKept>> {
+    let called = match name(called) {
+        Ok(name) => name,
+        Err(why) => return Ok(Err(why)),
+    };
+    if let Err(right) = kind.check(address) {
+        return Ok(Err(NotKept::Address(right)));
+    }
+    let signs = kind == Kind::Webhook && !secret.is_empty();
+    if signs && !(16..=200).contains(&secret.len()) {
+        return Ok(Err(NotKept::Secret));
+    }
+    let sealed = match (&answers.vault, signs) {
+        (_, false) => None,
+        (Some(vault), true) => Some((vault, secret)),
+        (None, true) => return Ok(Err(NotKept::NoVault)),
+    };
+    if answers.db.destinations(site.id).await?.len() >= MOST {
+        return Ok(Err(NotKept::TooMany));
+    }
+    let one = answers.one().await?;
+    let new = (called.as_str(), kind, address);
+    let Some(id) = one.db.add_destination(site.id, new, sealed, by.name()).await? else {
+        return Ok(Err(NotKept::Taken));
+    };
+    noted(one, by, "added the destination", format!("{called}: {} {address}", kind.word())).await?;
+    Ok(Ok(id))
+}
+
+/// Takes a destination away; whether there was one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn remove_destination(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    id: i32,
+) -> Result<bool> {
+    let one = answers.one().await?;
+    match one.db.remove_destination(site.id, id).await? {
+        Some(name) => {
+            noted(one, by, "took away the destination", name).await?;
+            Ok(true)
+        }
+        None => Ok(false),
+    }
+}
+
+/// Sends a destination a message that says that it is a test; whether there is one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn test(answers: &Answers, by: &Author, site: &Site, id: i32) -> Result<bool> {
+    let all = answers.db.destinations(site.id).await?;
+    let Some(to) = all.into_iter().find(|d| d.id == id) else { return Ok(false) };
+    let one = answers.one().await?;
+    let now = one.db.now().await?;
+    let says = format!("{by} tries whether this destination can be told. Nothing is wrong.");
+    let new = NewNotice {
+        site_id: site.id,
+        incident_id: None,
+        destination: (to.id, &to.name),
+        tells: Tells::Test,
+        severity: Severity::Warning,
+        says: &says,
+        at: now,
+        due_at: now,
+        unless_acknowledged: false,
+    };
+    one.db.add_notice(&new).await?;
+    noted(one, by, "tested the destination", &to.name).await?;
+    Ok(true)
+}
+
+/// Keeps a call list by its name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn put_list(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    (called, steps, is_usual): (&str, &[Step], bool),
+) -> Result<std::result::Result<(), NotKept>> {
+    let called = match name(called) {
+        Ok(name) => name,
+        Err(why) => return Ok(Err(why)),
+    };
+    let (lists, destinations) =
+        futures::try_join!(answers.db.call_lists(site.id), answers.db.destinations(site.id))?;
+    let is_there = |id: &i32| destinations.iter().any(|d| d.id == *id);
+    let checks = [
+        (
+            (1..=MOST_STEPS).contains(&steps.len())
+                && steps.iter().all(|s| !s.destinations.is_empty()),
+            NotKept::Steps,
+        ),
+        (steps.iter().all(|s| s.after_min <= LATEST_MIN), NotKept::Minutes),
+        (steps.iter().flat_map(|s| &s.destinations).all(is_there), NotKept::NoDestination),
+        (lists.len() < MOST || lists.iter().any(|l| l.name == called), NotKept::TooMany),
+    ];
+    if let Some((_, why)) = checks.into_iter().find(|(fine, _)| !fine) {
+        return Ok(Err(why));
+    }
+    let one = answers.one().await?;
+    one.db.put_call_list(site.id, (&called, steps, is_usual), by.name()).await?;
+    let told = steps.iter().map(|s| format!("after {} min {:?}", s.after_min, s.destinations));
+    let which = format!("{called}: {}", told.collect::<Vec<_>>().join(", "));
+    noted(one, by, "kept the call list", which).await?;
+    Ok(Ok(()))
+}
+
+/// Takes a call list away; whether there was one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn remove_list(answers: &Answers, by: &Author, site: &Site, id: i32) -> Result<bool> {
+    let one = answers.one().await?;
+    match one.db.remove_call_list(site.id, id).await? {
+        Some(name) => {
+            noted(one, by, "took away the call list", name).await?;
+            Ok(true)
+        }
+        None => Ok(false),
+    }
+}

@@ -1,0 +1,413 @@
+//! Notices: who is told of an incident, once, whatever receivers do; read by Python's standard library.
+
+use crate::server::{Served, get, post_form as post, server};
+use crate::serving::SLUG;
+use cadentis_answers::compute::Compute;
+use cadentis_answers::{Answers, notices};
+use cadentis_core::alert::Severity;
+use cadentis_core::alert::incident::About;
+use cadentis_standins::receivers::{Got, Manner, Receivers};
+use cadentis_store::notice::{NewNotice, Sent, Tells};
+use cadentis_store::secret::Vault;
+use cadentis_tell::{Settings, Teller};
+use jiff::{SignedDuration, Timestamp};
+use std::io::Write;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+struct World {
+    s: Served,
+    got: Receivers,
+    answers: Answers,
+    teller: Teller,
+}
+
+const SECRET: &str = "a secret of sixteen and more";
+
+async fn world() -> World {
+    let s = server().await;
+    let got = Receivers::start(0, Vec::new()).await.expect("ports");
+    let compute = Compute::start(1, 4, Duration::from_secs(30)).expect("threads");
+    let vault = Vault::new(crate::serving::KEY).expect("a key");
+    let answers = Answers::new(s.db.clone(), compute).with_keys(Some(vault), None);
+    let teller = teller(&got, true);
+    for (name, kind, address, secret) in [
+        ("On call", "mail", "on-call@marram.example".to_string(), ""),
+        ("Board", "webhook", format!("http://{}/hooks/board", got.http), SECRET),
+        ("Room", "chat", format!("http://{}/chat/room", got.http), ""),
+    ] {
+        let fields = [("name", name), ("kind", kind), ("address", &address), ("secret", secret)];
+        let (status, _, page) =
+            post(&s, &format!("/{SLUG}/call-lists/destinations"), &fields).await;
+        assert_eq!(status, 303, "{page}");
+    }
+    World { s, got, answers, teller }
+}
+
+fn teller(got: &Receivers, may_reach_private: bool) -> Teller {
+    Teller::new(Settings {
+        smtp_url: Some(format!("smtp://{}", got.smtp)),
+        mail_from: Some("Cadentis <cadentis@marram.example>".into()),
+        may_reach_private,
+        pages: "https://pages.marram.example".into(),
+    })
+    .expect("settings")
+}
+
+impl World {
+    /// An incident, and a notice of it to each of these destinations.
+    async fn incident(&self, title: &str, tells: Tells, to: &[i32]) -> i32 {
+        let now = Timestamp::now();
+        let about = About::Site;
+        let moments = (now, now, now);
+        let opened = self.s.db.open_incident(1, (&about, title), Severity::Critical, moments).await;
+        let id = opened.expect("opened");
+        self.notice(id, tells, to, now, false).await;
+        id
+    }
+
+    async fn notice(&self, id: i32, tells: Tells, to: &[i32], due_at: Timestamp, unless: bool) {
+        let all = self.s.db.destinations(1).await.expect("rows");
+        for to in to {
+            let d = all.iter().find(|d| d.id == *to).expect("there");
+            let new = NewNotice {
+                site_id: 1,
+                incident_id: Some(id),
+                destination: (d.id, &d.name),
+                tells,
+                severity: Severity::Critical,
+                says: "Booking fails: share failed is 60 % <b>",
+                at: due_at,
+                due_at,
+                unless_acknowledged: unless,
+            };
+            self.s.db.add_notice(&new).await.expect("written");
+        }
+    }
+
+    async fn ids(&self) -> [i32; 3] {
+        let all = self.s.db.destinations(1).await.expect("rows");
+        ["On call", "Board", "Room"]
+            .map(|name| all.iter().find(|d| d.name == name).expect("there").id)
+    }
+
+    async fn round(&self) -> usize {
+        self.teller.round(&self.answers).await.expect("a round")
+    }
+
+    /// Lets what waits be due at once: nobody in a test waits for the next try.
+    async fn hurry(&self) {
+        let notices = self.s.db.newest_notices(1, 500).await.expect("rows");
+        for n in notices.iter().filter(|n| n.sent == Sent::Waiting) {
+            self.s.db.hurry_notice(n.id).await.expect("set");
+        }
+    }
+
+    fn by(&self, way: &str) -> Vec<Got> {
+        self.got.got().into_iter().filter(|g| g.way.contains(way)).collect()
+    }
+}
+
+/// What a script of Python says of a text.
+fn python(script: &str, input: &str) -> String {
+    let mut python = Command::new("python3")
+        .args(["-c", script])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("python3");
+    python.stdin.take().expect("a pipe").write_all(input.as_bytes()).expect("written");
+    let done = python.wait_with_output().expect("it ends");
+    String::from_utf8(done.stdout).expect("text").trim().to_string()
+}
+
+#[tokio::test]
+async fn mail_chat_and_signed_events_say_what_happened_and_lead_to_that_very_moment() {
+    let w = world().await;
+    let id = w.incident("Booking fails", Tells::Opened, &w.ids().await).await;
+    assert_eq!(w.round().await, 3);
+    assert_eq!(w.round().await, 0, "nothing is told twice");
+
+    // Mail as Python's standard library reads it.
+    let mail = &w.by("mail")[0];
+    assert_eq!(mail.to, "on-call@marram.example");
+    let told = python(
+        "import sys, email, email.policy, json\n\
+         m = email.message_from_string(sys.stdin.read(), policy=email.policy.default)\n\
+         print(json.dumps([m['subject'], m['from'], m['message-id'], m.get_content_type(), m.defects == [],\n\
+           m.get_body(('plain',)).get_content(), m.get_body(('html',)).get_content()]))",
+        &mail.body,
+    );
+    let told: serde_json::Value = serde_json::from_str(&told).expect("JSON");
+    assert_eq!(told[0], format!("Critical: Booking fails (incident {id}) · Marram Ferries"));
+    assert_eq!(
+        (told[1].as_str(), told[3].as_str()),
+        (Some("Cadentis <cadentis@marram.example>"), Some("multipart/alternative"))
+    );
+    assert_eq!(told[4], true);
+    let link = format!("https://pages.marram.example/{SLUG}/incidents/{id}?from=");
+    assert!(told[5].as_str().expect("text").contains(&link), "{told}");
+    let html = told[6].as_str().expect("html");
+    assert!(html.contains("60 % &lt;b&gt;") && !html.contains("<b>"), "{html}");
+
+    // The event's signature, by Python's standard library.
+    let hook = &w.by("hooks")[0];
+    let header = |name: &str| {
+        hook.headers.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone()).expect(name)
+    };
+    let signed = python(
+        "import sys, hmac, hashlib\nkey, sent, body = sys.stdin.read().split('\\n', 2)\n\
+         print(hmac.new(key.encode(), (sent + '.' + body).encode(), hashlib.sha256).hexdigest())",
+        &format!("{SECRET}\n{}\n{}", header("cadentis-sent"), hook.body),
+    );
+    assert_eq!(header("cadentis-signature"), signed);
+    assert!(header("content-type").starts_with("application/cloudevents+json"));
+    let event: serde_json::Value = serde_json::from_str(&hook.body).expect("JSON");
+    assert_eq!(
+        (event["specversion"].as_str(), event["type"].as_str()),
+        (Some("1.0"), Some("cadentis.incident.opened"))
+    );
+    assert_eq!(
+        (event["id"].as_str(), event["data"]["incident"]["id"].as_i64()),
+        (Some(header("cadentis-notice").as_str()), Some(i64::from(id)))
+    );
+    let chat: serde_json::Value = serde_json::from_str(&w.by("chat")[0].body).expect("JSON");
+    assert!(chat["text"].as_str().expect("text").contains("Critical: Booking fails"));
+
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(page.contains("delivered at the first try: 250") && page.contains("On call"), "{page}");
+    let page = get(&w.s, &format!("/{SLUG}/call-lists")).await.1;
+    assert!(page.contains("webhook, signed") && !page.contains(SECRET), "{page}");
+}
+
+#[tokio::test]
+async fn what_is_refused_is_tried_again_in_order_and_given_up_through_somebody_else() {
+    let w = world().await;
+    let [mail, board, _] = w.ids().await;
+    let id = w.incident("Booking fails", Tells::Opened, &[board]).await;
+    w.notice(id, Tells::Cleared, &[board], Timestamp::now(), false).await;
+    for manner in [Manner::Refuses, Manner::Leads] {
+        w.got.behave(manner);
+        assert_eq!(w.round().await, 0);
+        assert_eq!(w.round().await, 0, "not before its time");
+        w.hurry().await;
+    }
+    assert!(
+        w.by("hooks").iter().all(|g| g.body.contains("opened")),
+        "the clearing waits for its opening"
+    );
+    assert!(w.by("elsewhere").is_empty(), "nobody is followed elsewhere");
+    let key =
+        |g: &Got| g.headers.iter().find(|(n, _)| n == "cadentis-notice").map(|(_, v)| v.clone());
+    let keys: std::collections::BTreeSet<_> = w.by("hooks").iter().map(key).collect();
+    assert_eq!(keys.len(), 1, "the same key each time");
+    w.got.behave(Manner::Takes);
+    assert_eq!(w.round().await, 1);
+    assert_eq!(w.round().await, 1);
+    let told: Vec<bool> = w
+        .by("hooks")
+        .iter()
+        .filter(|g| g.answered == 200)
+        .map(|g| g.body.contains("cleared\""))
+        .collect();
+    assert_eq!(told, [false, true], "opening, then clearing");
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(
+        page.contains("delivered at the 3th try") || page.contains("delivered at the 3rd try"),
+        "{page}"
+    );
+
+    // A day of refusals: given up, and told through another destination.
+    w.got.behave(Manner::Refuses);
+    let old = Timestamp::now() - SignedDuration::from_hours(25);
+    w.notice(id, Tells::Reopened, &[board], old, false).await;
+    assert_eq!(w.round().await, 0);
+    w.got.behave(Manner::Takes);
+    w.hurry().await;
+    assert_eq!(w.round().await, 1);
+    let last = w.by("mail").pop().expect("a mail");
+    assert!(
+        last.to.contains("on-call") && last.body.contains("Board was not told"),
+        "{}",
+        last.body
+    );
+    let given_up = w.s.db.newest_notices(1, 9).await.expect("rows");
+    assert!(given_up.iter().any(|n| n.sent == Sent::GivenUp && n.destination == "Board"));
+    let _ = mail;
+}
+
+#[tokio::test]
+async fn escalation_stops_with_whoever_acknowledges_and_a_storm_is_one_message() {
+    let w = world().await;
+    let [mail, board, room] = w.ids().await;
+    let id = w.incident("Booking fails", Tells::Opened, &[board]).await;
+    let later = Timestamp::now() + SignedDuration::from_mins(10);
+    w.notice(id, Tells::Opened, &[mail], later, true).await;
+    assert_eq!(w.round().await, 1, "the later one waits");
+    w.s.db.acknowledge(id, "Ada", Timestamp::now()).await.expect("acknowledged");
+    w.hurry().await;
+    assert_eq!(w.round().await, 0);
+    assert!(w.by("mail").is_empty());
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(page.contains("not sent: somebody had acknowledged"), "{page}");
+
+    for nth in 0..10_000 / 500 {
+        w.incident(&format!("Storm {nth}"), Tells::Opened, &[room]).await;
+    }
+    assert_eq!(w.round().await, 1, "one message");
+    let chat: Vec<Got> = w.by("chat");
+    assert!(
+        chat.len() == 1 && chat[0].body.contains("20 incidents, told together"),
+        "{:?}",
+        chat[0].body
+    );
+    assert!(chat[0].body.contains("Storm 19") && w.round().await == 0);
+}
+
+#[tokio::test]
+async fn whoever_hangs_or_dies_is_a_try_that_failed_and_private_networks_are_not_reached() {
+    let w = world().await;
+    let [mail, board, _] = w.ids().await;
+    let id = w.incident("Booking fails", Tells::Opened, &[mail, board]).await;
+    // Not allowed to reach this machine: said, and nothing is sent.
+    let outside = teller(&w.got, false);
+    w.got.behave(Manner::Dies);
+    assert_eq!(outside.round(&w.answers).await.expect("a round"), 0);
+    assert!(w.by("hooks").is_empty());
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(
+        page.contains("must not be reached from here")
+            && page.contains("1 tries failed, more come"),
+        "{page}"
+    );
+    w.got.behave(Manner::Takes);
+    w.hurry().await;
+    assert_eq!(w.round().await, 2, "mail that was cut off comes, too");
+}
+
+#[tokio::test]
+async fn destinations_and_lists_are_checked_tested_and_warned_about() {
+    let w = world().await;
+    let at = format!("/{SLUG}/call-lists");
+    let add = |fields: [(&'static str, &'static str); 4]| {
+        let at = format!("{at}/destinations");
+        let s = &w.s;
+        async move { post(s, &at, &fields).await }
+    };
+    for (fields, says) in [
+        (
+            [("name", ""), ("kind", "mail"), ("address", "a@b.c"), ("secret", "")],
+            "A name has 1 to 80 characters.",
+        ),
+        (
+            [("name", "On call"), ("kind", "mail"), ("address", "a@b.c"), ("secret", "")],
+            "Another destination of this site has the name.",
+        ),
+        (
+            [("name", "x"), ("kind", "mail"), ("address", "a@b.c, d@e.f"), ("secret", "")],
+            "An address of this kind is one address such as",
+        ),
+        (
+            [("name", "x"), ("kind", "webhook"), ("address", "ftp://x"), ("secret", "")],
+            "an address that begins with https://",
+        ),
+        (
+            [("name", "x"), ("kind", "webhook"), ("address", "https://x"), ("secret", "short")],
+            "What messages are signed with has 16 to 200 characters.",
+        ),
+    ] {
+        let (status, _, page) = add(fields).await;
+        assert!(status == 422 && page.contains(says), "{says}: {status} {page}");
+    }
+    let own = [
+        ("name", "Own"),
+        ("kind", "chat"),
+        ("address", "https://chat.marram.example/x"),
+        ("secret", ""),
+    ];
+    assert_eq!(add(own).await.0, 303);
+    let page = get(&w.s, &at).await.1;
+    assert!(page.contains("Own is reached by way of a host of this site"), "{page}");
+    assert!(page.contains("No call list is the usual one"), "{page}");
+
+    let ids = w.ids().await.map(|id| id.to_string());
+    let list = [
+        ("list", "Team"),
+        ("now", ids[0].as_str()),
+        ("later", ids[2].as_str()),
+        ("after", "15"),
+        ("usual", "yes"),
+        ("least_later", "critical"),
+    ];
+    assert_eq!(post(&w.s, &at, &list).await.0, 303);
+    let page = get(&w.s, &at).await.1;
+    assert!(
+        page.contains("At once: On call")
+            && page.contains("After 15 min, if nobody has acknowledged it, when critical: Room"),
+        "{page}"
+    );
+    let (status, _, page) = post(&w.s, &at, &[("list", "Nobody")]).await;
+    assert!(status == 422 && page.contains("A call list has one step at least"), "{page}");
+    let (status, _, page) =
+        post(&w.s, &at, &[("list", "x"), ("later", &ids[0]), ("after", "soon")]).await;
+    assert!(status == 422 && page.contains("Later is a whole number of minutes"), "{page}");
+
+    assert_eq!(post(&w.s, &format!("{at}/destinations/{}/test", ids[0]), &[]).await.0, 303);
+    assert_eq!(w.round().await, 1);
+    assert!(w.by("mail")[0].body.contains("Subject: Test"), "{}", w.by("mail")[0].body);
+    assert_eq!(notices::due(&w.answers).await.expect("due").len(), 0);
+    assert_eq!(post(&w.s, &format!("{at}/destinations/{}/remove", ids[0]), &[]).await.0, 303);
+    assert!(get(&w.s, &at).await.1.contains("At once: nobody any more"));
+}
+
+#[tokio::test]
+async fn whoever_is_told_acknowledges_by_a_signed_link_and_nobody_by_looking_at_it() {
+    let w = world().await;
+    let [mail, ..] = w.ids().await;
+    let id = w.incident("Booking fails", Tells::Opened, &[mail]).await;
+    assert_eq!(w.round().await, 1);
+    let text = python(
+        "import sys, email, email.policy\n\
+         m = email.message_from_string(sys.stdin.read(), policy=email.policy.default)\n\
+         print(m.get_body(('plain',)).get_content())",
+        &w.by("mail")[0].body,
+    );
+    let line = text.lines().find_map(|l| l.strip_prefix("Acknowledge: ")).expect("a link");
+    let path = line.strip_prefix("https://pages.marram.example").expect("ours").to_string();
+    // Nobody is signed in here.
+    let client = reqwest::Client::new();
+    let at = |path: &str| format!("{}{path}", w.s.server.address);
+    let looked = client.get(at(&path)).send().await.expect("an answer");
+    assert_eq!(looked.status(), 200);
+    let page = looked.text().await.expect("a page");
+    assert!(
+        page.contains("Booking fails") && page.contains("Nobody looks after it yet."),
+        "{page}"
+    );
+    let acknowledged =
+        async || w.s.db.incident(1, id).await.expect("asked").expect("there").acknowledged;
+    assert_eq!(acknowledged().await, None, "looking says nothing");
+    let mut other = path.clone();
+    other.pop();
+    for wrong in
+        [format!("{other}0"), format!("{other}g"), path.replace("-", "0-"), "/acknowledge/x".into()]
+    {
+        if wrong == path {
+            continue;
+        }
+        let answer = client.get(at(&wrong)).send().await.expect("an answer");
+        assert_eq!(answer.status(), 404, "{wrong}");
+    }
+    let press = client.post(at(&path)).header("sec-fetch-site", "same-origin");
+    let pressed = press.send().await.expect("an answer");
+    assert_eq!(pressed.status(), 200);
+    let page = pressed.text().await.expect("a page");
+    assert!(page.contains("On call (by link) looks after it."), "{page}");
+    assert_eq!(acknowledged().await.expect("acknowledged").1, "On call (by link)");
+    let foreign = client.post(at(&path)).header("sec-fetch-site", "cross-site");
+    assert_eq!(
+        foreign.send().await.expect("an answer").status(),
+        403,
+        "no page of others presses it"
+    );
+}

@@ -1,0 +1,597 @@
+//! An alert is made or changed: one sentence to edit, tried on the past before it is kept.
+
+use super::{after, alert_of, length, tone};
+use crate::State;
+use crate::access::{After, By, InSite};
+use crate::course::{Chart, Drawn, chart, thinned};
+use crate::error::PageError;
+use crate::fields::{self, Fields, Hours, Wrong, number, says_of, sentence};
+use crate::filters;
+use crate::format;
+use crate::frame::{Frame, base};
+use crate::limits::query;
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
+use crate::view::{Choice, Link};
+use crate::words::capital;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_answers::alerts::{self, TRIED_DAYS, Tried, WasIt};
+use cadentis_answers::changes::alerts::{self as changes, LONGEST_INSTRUCTIONS, LONGEST_NAME};
+use cadentis_answers::kept::{Alert, AlertSays, Site};
+use cadentis_answers::{notices, teams};
+use cadentis_core::alert::definition::{exact, level};
+use cadentis_core::alert::{Definition, LAG, NoData, Rule, Verdict};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::definition::DAYS;
+use cadentis_core::measure::{Measured, Subject, Unit, Worse};
+use jiff::{SignedDuration, Timestamp};
+
+#[derive(Template)]
+#[template(path = "alert_form.html")]
+struct Page {
+    frame: Frame,
+    id: Option<i32>,
+    typed: Typed,
+    wrong: Option<Wrong>,
+    /// Which way is worse, in the middle of the sentence.
+    worse: &'static str,
+    /// The goal's error budget burns: there are no levels then.
+    can_burn: bool,
+    no_data: Vec<Choice>,
+    days: Vec<Choice>,
+    teams: Vec<Choice>,
+    /// Call lists, with the one that each severity is told to.
+    lists: [Vec<Choice>; 2],
+    ready_made: Vec<Link>,
+    trial: Option<Trial>,
+}
+
+impl Page {
+    fn says_of(&self, field: &str) -> Option<&str> {
+        says_of(self.wrong.as_ref(), field)
+    }
+}
+
+/// What it would have done.
+struct Trial {
+    /// The sentence that it is.
+    sentence: String,
+    says: String,
+    when: String,
+    chart: Chart,
+    rows: Vec<TrialRow>,
+    missed: Vec<String>,
+    /// Evaluations that decided nothing, in words.
+    aside: String,
+    /// Levels from its own past, in words, and where they are filled in.
+    suggested: Option<(String, String)>,
+}
+
+struct TrialRow {
+    opened: String,
+    link: String,
+    tone: &'static str,
+    severity: &'static str,
+    after: String,
+    lasted: String,
+    worst: String,
+    was: String,
+}
+
+/// What was typed and chosen.
+#[derive(Debug, Clone, Default)]
+struct Typed {
+    name: String,
+    measure: String,
+    rule: String,
+    warning: String,
+    critical: String,
+    clear: String,
+    window: String,
+    every: String,
+    running: String,
+    least_samples: String,
+    least_locations: String,
+    no_data: String,
+    hours: Hours,
+    team: String,
+    instructions: String,
+    link: String,
+    /// Ids of the call lists that a warning and a critical incident are told to.
+    lists: [String; 2],
+    based_on: i32,
+}
+
+/// A measure is at most so long as it is typed.
+const LONGEST_MEASURE: usize = cadentis_core::measure::text::LONGEST + 1;
+
+impl Typed {
+    fn of(fields: &Fields) -> Typed {
+        let one = |name: &str| fields::one(fields, name);
+        let usual = |name: &str, usual: &str| fields::usual(fields, name, usual);
+        let instructions = one("instructions");
+        Typed {
+            name: fields::line(fields, "name", LONGEST_NAME),
+            measure: fields::line(fields, "measure", LONGEST_MEASURE),
+            rule: usual("rule", "level"),
+            warning: fields::line(fields, "warning", 40),
+            critical: fields::line(fields, "critical", 40),
+            clear: fields::line(fields, "clear", 40),
+            window: usual("window", "5"),
+            every: usual("every", "1"),
+            running: usual("running", "1"),
+            least_samples: usual("least_samples", "0"),
+            least_locations: usual("least_locations", "0"),
+            no_data: usual("no_data", "keep"),
+            hours: Hours::of(fields),
+            team: one("team"),
+            instructions: cadentis_core::text::clean(
+                &instructions,
+                LONGEST_INSTRUCTIONS,
+                Some('\n'),
+            ),
+            link: fields::line(fields, "link", 500),
+            lists: [one("tells_warning"), one("tells_critical")],
+            based_on: one("based_on").parse().unwrap_or_default(),
+        }
+    }
+
+    fn from(alert: &Alert) -> Typed {
+        let AlertSays { name, definition, team_id, instructions, link, lists } = &alert.says;
+        let text = |id: &Option<i32>| id.map_or(String::new(), |id| id.to_string());
+        Typed {
+            name: name.clone(),
+            team: team_id.map_or(String::new(), |id| id.to_string()),
+            instructions: instructions.clone(),
+            link: link.clone(),
+            lists: lists.each_ref().map(text),
+            based_on: alert.revision,
+            ..Typed::says(definition)
+        }
+    }
+
+    fn says(definition: &Definition) -> Typed {
+        let unit = definition.measured.measure.unit();
+        let (rule, [warning, critical, clear]) = match definition.rule {
+            Rule::Burns => ("burns", [None; 3]),
+            Rule::Level { warning, critical, clear } => ("level", [warning, critical, clear]),
+        };
+        let text = |value: Option<f64>| value.map_or(String::new(), |v| exact(unit, v));
+        Typed {
+            measure: definition.measured.to_string(),
+            rule: rule.into(),
+            warning: text(warning),
+            critical: text(critical),
+            clear: text(clear),
+            window: (definition.window_s / 60).to_string(),
+            every: (definition.every_s / 60).to_string(),
+            running: definition.running.to_string(),
+            least_samples: definition.least_samples.to_string(),
+            least_locations: definition.least_places.to_string(),
+            no_data: definition.no_data.word().into(),
+            hours: Hours::from(definition.service_hours.as_ref()),
+            ..Typed::default()
+        }
+    }
+
+    /// The fields of an address that fills the form in.
+    fn query(&self) -> String {
+        let fields = [
+            ("name", &self.name),
+            ("measure", &self.measure),
+            ("rule", &self.rule),
+            ("warning", &self.warning),
+            ("critical", &self.critical),
+            ("clear", &self.clear),
+            ("window", &self.window),
+            ("every", &self.every),
+            ("running", &self.running),
+            ("least_samples", &self.least_samples),
+            ("least_locations", &self.least_locations),
+            ("no_data", &self.no_data),
+        ];
+        let said = fields.into_iter().filter(|(_, value)| !value.is_empty());
+        url::form_urlencoded::Serializer::new(String::new()).extend_pairs(said).finish()
+    }
+
+    /// What it says, or the field that is wrong and how.
+    fn read(&self) -> Result<Definition, Wrong> {
+        let measured: Measured = self.measure.parse().map_err(|e| ("measure", sentence(&e)))?;
+        let unit = measured.measure.unit();
+        let of = |field: &'static str, text: &str| match text.trim() {
+            "" => Ok(None),
+            text => level(unit, text).map(Some).map_err(|e| (field, sentence(&capital(&e)))),
+        };
+        let rule = match self.rule.as_str() {
+            "burns" => Rule::Burns,
+            _ => Rule::Level {
+                warning: of("warning", &self.warning)?,
+                critical: of("critical", &self.critical)?,
+                clear: of("clear", &self.clear)?,
+            },
+        };
+        let whole = |field: &'static str, text: &str, most: f64| {
+            let read = number(text).filter(|n| n.fract() == 0.0 && *n >= 0.0 && *n <= most);
+            read.ok_or_else(|| (field, format!("A whole number from 0 to {most}.")))
+        };
+        let definition = Definition {
+            measured,
+            rule,
+            window_s: whole("window", &self.window, 1_440.0)? as i64 * 60,
+            every_s: whole("every", &self.every, 60.0)? as i64 * 60,
+            running: whole("running", &self.running, 60.0)? as u32,
+            least_samples: whole("least_samples", &self.least_samples, 1e6)? as u64,
+            least_places: whole("least_locations", &self.least_locations, 1e3)? as u32,
+            no_data: NoData::of_word(&self.no_data).unwrap_or_default(),
+            service_hours: self.hours.read()?,
+        };
+        match definition.check() {
+            Ok(()) => Ok(definition),
+            Err(why) => Err((why.field(), sentence(&why))),
+        }
+    }
+
+    fn whole(&self) -> Result<AlertSays, Wrong> {
+        Ok(AlertSays {
+            name: self.name.clone(),
+            definition: self.read()?,
+            team_id: self.team.parse().ok(),
+            instructions: self.instructions.clone(),
+            link: self.link.clone(),
+            lists: self.lists.each_ref().map(|id| id.parse().ok()),
+        })
+    }
+}
+
+/// What a form is shown with.
+struct Shown<'a> {
+    alert: Option<&'a Alert>,
+    typed: Typed,
+    wrong: Option<Wrong>,
+    tries: bool,
+}
+
+async fn show(
+    state: &web::Data<State>,
+    request: &HttpRequest,
+    shown: Shown<'_>,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Alerts", TWELVE_HOURS).await?;
+    let Shown { alert, typed, mut wrong, tries } = shown;
+    let mut trial = None;
+    if tries && wrong.is_none() {
+        match typed.read() {
+            Ok(definition) => {
+                let to = frame.now - LAG;
+                let past = Stretch { from: to - SignedDuration::from_hours(24 * TRIED_DAYS), to };
+                match alerts::tried(&state.answers, &frame.site, &definition, past).await? {
+                    Ok(tried) => trial = Some(in_words(&frame, alert, &typed, &definition, &tried)),
+                    Err(not_there) => {
+                        wrong = Some(("measure", sentence(&capital(&not_there.to_string()))))
+                    }
+                }
+            }
+            Err(why) => wrong = Some(why),
+        }
+    }
+    let measured: Option<Measured> = typed.measure.parse().ok();
+    let ready_made = match alert {
+        None => alerts::ready_made(&state.answers, &frame.site).await?,
+        Some(_) => Vec::new(),
+    };
+    let offered = |(name, definition): (String, Definition)| {
+        let typed = Typed { name: name.clone(), ..Typed::says(&definition) };
+        Link::new(format!("{}/alerts/new?{}", frame.base, typed.query()), name)
+    };
+    let theirs = teams::all(&state.answers).await?;
+    let teams = std::iter::once(Choice::new("", "nobody in particular", typed.team.is_empty()))
+        .chain(theirs.iter().map(|t| Choice::new(t.id, &t.name, typed.team == t.id.to_string())));
+    let kept = notices::ask(&state.answers, &frame.site).await?.lists;
+    let lists = typed.lists.each_ref().map(|chosen| {
+        let usual = Choice::new("", "the usual call list", chosen.is_empty());
+        let others = kept.iter().map(|l| Choice::new(l.id, &l.name, *chosen == l.id.to_string()));
+        std::iter::once(usual).chain(others).collect()
+    });
+    let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let page = Page {
+        lists,
+        id: alert.map(|a| a.id),
+        worse: measured.as_ref().map_or("above", |m| m.measure.worse().word()),
+        can_burn: measured.as_ref().is_some_and(|m| m.measure.subject() == Subject::Goals),
+        no_data: NoData::ALL
+            .map(|n| Choice::new(n.word(), n.words(), typed.no_data == n.word()))
+            .to_vec(),
+        days: Choice::among(DAYS, &typed.hours.days),
+        teams: teams.collect(),
+        ready_made: ready_made.into_iter().map(offered).collect(),
+        typed,
+        wrong,
+        trial,
+        frame,
+    };
+    html_with(status, &page)
+}
+
+/// The levels of an alert as lines of its chart.
+pub(super) fn levels(definition: &Definition) -> Vec<(f64, String, &'static str)> {
+    let worse = definition.worse().word();
+    match definition.rule {
+        Rule::Burns => vec![(1.0, "trigger".into(), "broken")],
+        Rule::Level { warning, critical, clear } => {
+            let all = [
+                (critical, format!("critical {worse}"), "broken"),
+                (warning, format!("warning {worse}"), "strained"),
+                (clear, "clears at".to_string(), "within"),
+            ];
+            all.into_iter().filter_map(|(value, says, tone)| Some((value?, says, tone))).collect()
+        }
+    }
+}
+
+/// What its values are counted in on a chart.
+pub(super) fn unit(definition: &Definition) -> (Unit, Worse) {
+    match definition.rule {
+        Rule::Burns => (Unit::Times, Worse::Above),
+        Rule::Level { .. } => (definition.measured.measure.unit(), definition.worse()),
+    }
+}
+
+/// Points on a chart at most.
+pub(super) const POINTS: usize = 900;
+
+fn was(tried: &Tried) -> String {
+    let says = |was: &WasIt| match was {
+        WasIt::Marker(title) => title.clone(),
+        WasIt::Failing { runs, places } => match places.as_slice() {
+            [one] => format!("{runs} runs failed from {one}"),
+            many => format!("{runs} runs failed from {} locations", many.len()),
+        },
+        WasIt::Maintenance(why) => format!("maintenance: {why}"),
+    };
+    match tried.was.is_empty() {
+        true => "nothing beside it tells".into(),
+        false => tried.was.iter().map(says).collect::<Vec<_>>().join("; "),
+    }
+}
+
+fn in_words(
+    frame: &Frame,
+    alert: Option<&Alert>,
+    typed: &Typed,
+    definition: &Definition,
+    tried: &alerts::Trial,
+) -> Trial {
+    let (unit, worse) = unit(definition);
+    let told = tried.evaluations.iter();
+    let points: Vec<(i64, f64, u64)> =
+        told.filter_map(|e| Some((e.at.as_second(), e.judged()?, e.samples))).collect();
+    let points = thinned(&points, POINTS, worse);
+    let bucket_s = (tried.stretch.seconds() / POINTS as i64).max(definition.every_s) * 2;
+    let span = |t: &Tried| {
+        let to = t.opening.cleared.unwrap_or(tried.stretch.to);
+        let stretch = Stretch { from: t.opening.opened, to };
+        let says = format!("{} for {}", t.opening.severity.word(), length(t.opening.opened, to));
+        (stretch, says, tone(Some(t.opening.severity)))
+    };
+    let values: Vec<(i64, f64)> = points.iter().map(|p| (p.0, p.1)).collect();
+    let samples: Vec<u64> = points.iter().map(|p| p.2).collect();
+    let drawn = Drawn {
+        points: &values,
+        samples: &samples,
+        bucket_s,
+        levels: levels(definition),
+        spans: tried.openings.iter().map(span).collect(),
+        usual: &[],
+        left_out: &tried.left_out,
+    };
+    let title = definition.measured.to_string();
+    let chart =
+        chart(frame, tried.stretch, (title, "worst of each piece".into()), (unit, worse), &drawn);
+    let row = |t: &Tried| {
+        let to = t.opening.cleared.unwrap_or(tried.stretch.to);
+        let hour = SignedDuration::from_hours(1);
+        let around = Stretch { from: t.opening.since - hour, to: to + hour };
+        TrialRow {
+            opened: format::day_clock(t.opening.opened, &frame.site.zone),
+            link: format!("{}?{}", frame.base, frame.query_of(&around)),
+            tone: tone(Some(t.opening.severity)),
+            severity: t.opening.severity.word(),
+            after: after(t.opening.opened.duration_since(t.opening.since).as_secs_f64() * 1e3),
+            lasted: match t.opening.cleared {
+                Some(to) => length(t.opening.opened, to),
+                None => "it would still be open".into(),
+            },
+            worst: t.opening.worst.map_or(format::NO_DATA.into(), |v| unit.text(v)),
+            was: was(t),
+        }
+    };
+    let missed = tried.missed.iter().map(|(stretch, places, runs)| {
+        format!(
+            "{}: {runs} runs failed from {}",
+            stretch.words(&frame.site.zone),
+            match places.as_slice() {
+                [one] => one.clone(),
+                many => format!("{} locations", many.len()),
+            }
+        )
+    });
+    let unknown = tried.openings.iter().filter(|t| t.was.is_empty()).count();
+    let says = match tried.openings.len() {
+        0 => format!("It would not have opened in these {TRIED_DAYS} days."),
+        1 => format!("It would have opened once in these {TRIED_DAYS} days."),
+        n => format!("It would have opened {n} times in these {TRIED_DAYS} days."),
+    };
+    let says = match unknown {
+        0 => says,
+        n => format!("{says} Of {n} nothing beside it tells what it was."),
+    };
+    let of = |v: Verdict| tried.evaluations.iter().filter(|e| e.verdict == v).count() as u64;
+    let aside: Vec<String> = [
+        (of(Verdict::TooFew), "had too few samples"),
+        (of(Verdict::NoData), "had no data"),
+        (of(Verdict::NotJudged), "lay in maintenance or outside service hours"),
+    ]
+    .into_iter()
+    .filter(|(n, _)| *n > 0)
+    .map(|(n, what)| format!("{} {what}", format::thousands(n)))
+    .collect();
+    let all = format::thousands(tried.evaluations.len() as u64);
+    let aside = match aside.is_empty() {
+        true => String::new(),
+        false => format!("Of {all} evaluations {}.", aside.join(", ")),
+    };
+    let suggested = tried.suggested.map(|s| {
+        let again = Typed {
+            warning: exact(unit, rounded(s.warning)),
+            critical: exact(unit, rounded(s.critical)),
+            clear: String::new(),
+            ..typed.clone()
+        };
+        let says = format!(
+            "Half of its evaluations came to {} at most, all but one in a hundred to {}, all but one in a thousand to {}. With the last two as levels it would have opened {}.",
+            unit.text(s.median),
+            unit.text(s.warning),
+            unit.text(s.critical),
+            match s.openings { 1 => "once".into(), n => format!("{n} times") }
+        );
+        let says = match worse {
+            Worse::Above => says,
+            Worse::Below => says.replace(" at most", " at least"),
+        };
+        let to = match alert {
+            Some(a) => format!("{}/alerts/{}/change?based_on={}&{}", frame.base, a.id, typed.based_on, again.query()),
+            None => format!("{}/alerts/new?{}", frame.base, again.query()),
+        };
+        (says, to)
+    });
+    Trial {
+        sentence: definition.sentence(),
+        says: format!("{says} {:.1} notices a week.", tried.notices_a_week),
+        when: tried.stretch.words(&frame.site.zone),
+        rows: tried.openings.iter().rev().map(row).collect(),
+        missed: missed.collect(),
+        aside,
+        suggested,
+        chart,
+    }
+}
+
+/// To three digits: a level is a choice, not a measurement.
+fn rounded(value: f64) -> f64 {
+    if value == 0.0 {
+        return 0.0;
+    }
+    let digits = 10f64.powf(2.0 - value.abs().log10().floor());
+    (value * digits).round() / digits
+}
+
+/// `GET /alerts/new`: with what its address says filled in, and tried.
+pub async fn new(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let fields = query::<Fields>(&request)?;
+    let tries = fields.iter().any(|(name, value)| name == "measure" && !value.trim().is_empty());
+    show(&state, &request, Shown { alert: None, typed: Typed::of(&fields), wrong: None, tries })
+        .await
+}
+
+/// `POST /alerts`: watched from now on, or kept switched off.
+pub async fn make(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let typed = Typed::of(&fields);
+    let says = match typed.whole() {
+        Ok(says) => says,
+        Err(wrong) => return again(&state, &request, None, typed, wrong).await,
+    };
+    let is_on = fields::one(&fields, "off").is_empty();
+    let made = changes::add(&state.answers, &by, &site, (&says, is_on), Timestamp::now()).await?;
+    match made {
+        Ok(id) => Ok(redirect(&at(&site, id))),
+        Err(why) => {
+            let wrong = (why.field(), sentence(&capital(&why.to_string())));
+            again(&state, &request, None, typed, wrong).await
+        }
+    }
+}
+
+fn at(site: &Site, id: i32) -> String {
+    format!("{}/alerts/{id}", base(site))
+}
+
+async fn again(
+    state: &web::Data<State>,
+    request: &HttpRequest,
+    alert: Option<&Alert>,
+    typed: Typed,
+    wrong: Wrong,
+) -> Result<HttpResponse, PageError> {
+    show(state, request, Shown { alert, typed, wrong: Some(wrong), tries: false }).await
+}
+
+/// `GET /alerts/{id}/change`: as it is, or with what its address says.
+pub async fn change(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let alert = alert_of(&state, &site, id).await?;
+    let fields = query::<Fields>(&request)?;
+    let typed = match fields.iter().any(|(name, _)| name == "measure") {
+        true => {
+            let typed = Typed::of(&fields);
+            // Levels that are offered say nothing of what stands beside them.
+            match fields.iter().any(|(name, _)| name == "instructions") {
+                true => typed,
+                false => {
+                    let kept = Typed::from(&alert);
+                    Typed {
+                        team: kept.team,
+                        instructions: kept.instructions,
+                        link: kept.link,
+                        ..typed
+                    }
+                }
+            }
+        }
+        false => Typed::from(&alert),
+    };
+    show(&state, &request, Shown { alert: Some(&alert), typed, wrong: None, tries: true }).await
+}
+
+/// `POST /alerts/{id}`
+pub async fn changed(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let alert = alert_of(&state, &site, id).await?;
+    let typed = Typed::of(&fields);
+    let says = match typed.whole() {
+        Ok(says) => says,
+        Err(wrong) => return again(&state, &request, Some(&alert), typed, wrong).await,
+    };
+    let set = changes::set(&state.answers, &by, &site, (&alert, typed.based_on), &says).await?;
+    match set {
+        Ok(()) => Ok(redirect(&at(&site, id))),
+        Err(changes::NotKept::Overtaken) => {
+            let says = format!(
+                "Somebody changed this alert meanwhile: it says now: {} What you typed is here; save again to set it.",
+                alert.says.definition.sentence()
+            );
+            let typed = Typed { based_on: alert.revision, ..typed };
+            again(&state, &request, Some(&alert), typed, ("form", says)).await
+        }
+        Err(why) => {
+            let wrong = (why.field(), sentence(&capital(&why.to_string())));
+            again(&state, &request, Some(&alert), typed, wrong).await
+        }
+    }
+}

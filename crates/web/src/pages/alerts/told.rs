@@ -1,0 +1,322 @@
+//! Who is told: destinations, call lists, and what was told lately.
+
+use crate::State;
+use crate::access::{After, By, InSite};
+use crate::error::PageError;
+use crate::fields::{self, Fields, Wrong, number, says_of, sentence};
+use crate::format;
+use crate::frame::{Frame, base};
+use crate::respond::{TWELVE_HOURS, html_with, redirect};
+use crate::view::Choice;
+use crate::words::capital;
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_answers::changes::notices as changes;
+use cadentis_answers::kept::{Attempt, CallList, Destination, Notice, Sent, Site, Tells};
+use cadentis_answers::notices::{self, Warning};
+use cadentis_core::alert::Severity;
+use cadentis_core::alert::notice::{Kind, Step};
+
+#[derive(Template)]
+#[template(path = "call_lists.html")]
+struct Page {
+    frame: Frame,
+    says: String,
+    warnings: Vec<String>,
+    destinations: Vec<DestinationRow>,
+    lists: Vec<ListRow>,
+    newest: Vec<NoticeRow>,
+    kinds: Vec<Choice>,
+    severities: Vec<Choice>,
+    typed: Typed,
+    wrong: Option<Wrong>,
+    /// Which of the two forms is wrong.
+    wrong_form: &'static str,
+}
+
+impl Page {
+    fn says_of(&self, form: &str, field: &str) -> Option<&str> {
+        says_of(self.wrong.as_ref(), field).filter(|_| self.wrong_form == form)
+    }
+}
+
+struct DestinationRow {
+    id: i32,
+    name: String,
+    kind: &'static str,
+    address: String,
+    is_signed: bool,
+}
+
+struct ListRow {
+    id: i32,
+    name: String,
+    steps: Vec<String>,
+    is_usual: bool,
+}
+
+/// A notice with its tries.
+pub(super) struct NoticeRow {
+    pub at: String,
+    pub to: String,
+    pub says: String,
+    pub tone: &'static str,
+    pub became: String,
+    /// The incident; none for a test.
+    pub incident: Option<i32>,
+}
+
+impl NoticeRow {
+    pub(super) fn of(frame: &Frame, (notice, attempts): &(Notice, Vec<Attempt>)) -> NoticeRow {
+        let zone = &frame.site.zone;
+        let last = attempts.last().map_or(String::new(), |a| a.says.clone());
+        let tries = match attempts.len() {
+            0 => String::new(),
+            1 => "at the first try".into(),
+            2 => "at the 2nd try".into(),
+            3 => "at the 3rd try".into(),
+            n => format!("at try {n}"),
+        };
+        let (tone, became) = match notice.sent {
+            Sent::Delivered => ("within", format!("delivered {tries}: {last}")),
+            Sent::Dropped => {
+                ("nodata", "not sent: somebody had acknowledged, or it was over".into())
+            }
+            Sent::GivenUp => ("broken", format!("given up after {} tries: {last}", attempts.len())),
+            Sent::Waiting if attempts.is_empty() => {
+                ("nodata", format!("waits until {}", format::clock(notice.due_at, zone)))
+            }
+            Sent::Waiting => {
+                ("strained", format!("{} tries failed, more come: {last}", attempts.len()))
+            }
+        };
+        NoticeRow {
+            at: format::day_clock(notice.at, zone),
+            to: notice.destination.clone(),
+            says: match notice.tells {
+                Tells::Test => "a test".into(),
+                tells => format!("{}: {}", tells.word(), notice.says),
+            },
+            tone,
+            became,
+            incident: notice.incident_id,
+        }
+    }
+}
+
+/// What was typed into either form.
+#[derive(Default)]
+struct Typed {
+    name: String,
+    kind: String,
+    address: String,
+    list: String,
+    after: String,
+}
+
+fn step_words(step: &Step, destinations: &[Destination]) -> String {
+    let name = |id: &i32| destinations.iter().find(|d| d.id == *id).map(|d| d.name.clone());
+    let whom: Vec<String> = step.destinations.iter().filter_map(name).collect();
+    let whom = if whom.is_empty() { "nobody any more".into() } else { whom.join(", ") };
+    let when = match step.after_min {
+        0 => "At once".to_string(),
+        n => format!("After {n} min, if nobody has acknowledged it"),
+    };
+    let least = if step.least == Severity::Critical { ", when critical" } else { "" };
+    let hours = step.hours.as_ref().map_or(String::new(), |h| format!(", {}", h.words()));
+    format!("{when}{least}{hours}: {whom}")
+}
+
+async fn show(
+    state: &web::Data<State>,
+    request: &HttpRequest,
+    typed: Typed,
+    (wrong_form, wrong): (&'static str, Option<Wrong>),
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(state, request, "Alerts", TWELVE_HOURS).await?;
+    let told = notices::ask(&state.answers, &frame.site).await?;
+    let warning = |w: &Warning| match w {
+        Warning::DependsOnSite(name) => format!(
+            "{name} is reached by way of a host of this site: when that is down, nobody hears of it."
+        ),
+        Warning::OnlyOne(name) => {
+            format!("{name} is the only destination: when it fails, nobody hears that it does.")
+        }
+        Warning::NoUsual => {
+            "No call list is the usual one: alerts that name none tell nobody.".into()
+        }
+    };
+    let destination = |d: &Destination| DestinationRow {
+        id: d.id,
+        name: d.name.clone(),
+        kind: d.kind.word(),
+        address: d.address.clone(),
+        is_signed: d.is_signed,
+    };
+    let list = |l: &CallList| ListRow {
+        id: l.id,
+        name: l.name.clone(),
+        steps: l.steps.iter().map(|s| step_words(s, &told.destinations)).collect(),
+        is_usual: l.is_usual,
+    };
+    let says = match (told.destinations.len(), told.lists.len()) {
+        (0, _) => "Nobody is told of anything yet: begin with a destination.".to_string(),
+        (_, 0) => {
+            "Nobody is told of anything yet: a call list says who is told, and in what order."
+                .into()
+        }
+        (d, l) => {
+            let lists = if l == 1 { "one call list".into() } else { format!("{l} call lists") };
+            let told = if d == 1 { "One destination".into() } else { format!("{d} destinations") };
+            format!("{told}, {lists}.")
+        }
+    };
+    let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    html_with(
+        status,
+        &Page {
+            says,
+            warnings: told.warnings.iter().map(warning).collect(),
+            destinations: told.destinations.iter().map(destination).collect(),
+            lists: told.lists.iter().map(list).collect(),
+            newest: told.newest.iter().map(|n| NoticeRow::of(&frame, n)).collect(),
+            kinds: Kind::ALL
+                .map(|k| Choice::new(k.word(), k.word(), typed.kind == k.word()))
+                .to_vec(),
+            severities: Severity::ALL.map(|s| Choice::new(s.word(), s.word(), false)).to_vec(),
+            typed,
+            wrong,
+            wrong_form,
+            frame,
+        },
+    )
+}
+
+/// `GET /call-lists`
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let typed = Typed { kind: "mail".into(), after: "10".into(), ..Typed::default() };
+    show(&state, &request, typed, ("", None)).await
+}
+
+fn here(site: &Site) -> HttpResponse {
+    redirect(&format!("{}/call-lists", base(site)))
+}
+
+/// `POST /call-lists/destinations`
+pub async fn add_destination(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let typed = Typed {
+        name: fields::line(&fields, "name", changes::LONGEST_NAME + 1),
+        kind: fields::one(&fields, "kind"),
+        address: fields::line(&fields, "address", 500),
+        after: "10".into(),
+        ..Typed::default()
+    };
+    let secret = fields::line(&fields, "secret", 201);
+    let Some(kind) = Kind::of_word(&typed.kind) else {
+        let wrong = ("address", "There are mail, webhook and chat.".to_string());
+        return show(&state, &request, typed, ("destination", Some(wrong))).await;
+    };
+    let new = (typed.name.as_str(), kind, typed.address.as_str());
+    match changes::add_destination(&state.answers, &by, &site, new, &secret).await? {
+        Ok(_) => Ok(here(&site)),
+        Err(why) => {
+            let wrong = (why.field(), sentence(&capital(&why.to_string())));
+            show(&state, &request, typed, ("destination", Some(wrong))).await
+        }
+    }
+}
+
+/// `POST /call-lists/destinations/{id}/test`
+pub async fn test(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    By(by): By,
+) -> Result<HttpResponse, PageError> {
+    match changes::test(&state.answers, &by, &site, id).await? {
+        true => Ok(here(&site)),
+        false => Err(PageError::NotFound(format!("the destination {id}"))),
+    }
+}
+
+/// `POST /call-lists/destinations/{id}/remove`
+pub async fn remove_destination(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    By(by): By,
+) -> Result<HttpResponse, PageError> {
+    changes::remove_destination(&state.answers, &by, &site, id).await?;
+    Ok(here(&site))
+}
+
+/// `POST /call-lists`: who is told at once, and who later if nobody has acknowledged it.
+pub async fn put_list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let ids = |name: &str| -> Vec<i32> {
+        fields::all(&fields, name).iter().filter_map(|id| id.parse().ok()).collect()
+    };
+    let least =
+        |name: &str| Severity::of_word(&fields::one(&fields, name)).unwrap_or(Severity::Warning);
+    let typed = Typed {
+        list: fields::line(&fields, "list", changes::LONGEST_NAME + 1),
+        after: fields::line(&fields, "after", 10),
+        kind: "mail".into(),
+        ..Typed::default()
+    };
+    let after = number(&typed.after).filter(|n| n.fract() == 0.0 && (1.0..=1_440.0).contains(n));
+    let later = ids("later");
+    let Some(after) = after.or(later.is_empty().then_some(1.0)) else {
+        let wrong = ("steps", "Later is a whole number of minutes, from 1 to 1440.".to_string());
+        return show(&state, &request, typed, ("list", Some(wrong))).await;
+    };
+    let hours = match fields::Hours::of(&fields).read() {
+        Ok(hours) => hours,
+        Err(wrong) => {
+            return show(&state, &request, typed, ("list", Some(("steps", wrong.1)))).await;
+        }
+    };
+    let mut steps = Vec::new();
+    let mut add = |after_min: u32, least: Severity, destinations: Vec<i32>| {
+        if !destinations.is_empty() {
+            steps.push(Step { after_min, least, hours: hours.clone(), destinations });
+        }
+    };
+    add(0, least("least_now"), ids("now"));
+    add(after as u32, least("least_later"), later);
+    let is_usual = !fields::one(&fields, "usual").is_empty();
+    let list = (typed.list.as_str(), steps.as_slice(), is_usual);
+    match changes::put_list(&state.answers, &by, &site, list).await? {
+        Ok(()) => Ok(here(&site)),
+        Err(why) => {
+            let wrong = (why.field(), sentence(&capital(&why.to_string())));
+            show(&state, &request, typed, ("list", Some(wrong))).await
+        }
+    }
+}
+
+/// `POST /call-lists/{id}/remove`
+pub async fn remove_list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    By(by): By,
+) -> Result<HttpResponse, PageError> {
+    changes::remove_list(&state.answers, &by, &site, id).await?;
+    Ok(here(&site))
+}
