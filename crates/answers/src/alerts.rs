@@ -1,24 +1,29 @@
 //! Alerts: what each evaluation says, what an alert would have done, and how those of a site stand.
 
 use crate::measures::{self, About, NotThere};
-use crate::{Answers, Result};
+use crate::{Answers, Result, usual, watch};
 use cadentis_core::alert::judge::{Opening, openings};
-use cadentis_core::alert::{Definition, Evaluation, LAG, NoData, Rule, Verdict};
+use cadentis_core::alert::usual::piece;
+use cadentis_core::alert::{Definition, Evaluation, LAG, NoData, Rule, Severity, Verdict};
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::dependency::State;
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::goal::burn::PAIRS;
 use cadentis_core::measure::windowed::Moment;
 use cadentis_core::measure::{
-    Figure, Happening, Key, Measure, Measured, Scope, Span, Statistic, Subject, state_level,
+    Counted, Figure, Happening, Key, Measure, Measured, Scope, Span, Statistic, Subject, Worse,
+    state_level,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
+use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::happening::Fault;
 use cadentis_store::alert::{Alert, KeptEvaluation};
 use cadentis_store::incident::{Incident, OpenAlert};
 use cadentis_store::marker::Marker;
+use cadentis_store::notice::Notice;
+use cadentis_store::rehearsal::Rehearsal;
 use cadentis_store::run::Run;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::Site;
@@ -67,12 +72,20 @@ pub async fn evaluated(
         let judge = |nth: usize| Some(definition.judge_burns(&at(nth)?, counts(moments[nth])));
         return Ok((0..moments.len()).filter_map(judge).collect());
     }
+    let bands = match definition.rule {
+        Rule::Unusual { .. } => usual::bands(answers, site, (definition, about), &moments).await?,
+        Rule::Level { .. } | Rule::Burns => BTreeMap::new(),
+    };
     let told = measures::windowed(answers, site, about, definition.window_s, moments).await?;
-    Ok(told.iter().map(|m| definition.judge(m, counts(m.at))).collect())
+    let judge = |m: &Moment| {
+        let usual = bands.get(&piece(m.at)).copied().flatten();
+        definition.judge_beside(m, usual, counts(m.at))
+    };
+    Ok(told.iter().map(judge).collect())
 }
 
 /// The journeys and locations whose runs a measure is read of; none where it is not of runs.
-async fn places(answers: &Answers, about: &About) -> Result<BTreeSet<(i32, i32)>> {
+pub(crate) async fn places(answers: &Answers, about: &About) -> Result<BTreeSet<(i32, i32)>> {
     if about.measured.measure.subject() != Subject::Runs {
         return Ok(BTreeSet::new());
     }
@@ -257,22 +270,29 @@ fn suggested(definition: &Definition, evaluations: &[Evaluation]) -> Option<Sugg
     if definition.rule == Rule::Burns {
         return None;
     }
-    let worse = definition.worse();
-    let mut values: Vec<f64> = evaluations.iter().filter_map(Evaluation::judged).collect();
+    let side = definition.side();
+    let told = evaluations.iter().filter(|e| e.judged().is_some());
+    let mut values: Vec<f64> = told.filter_map(|e| definition.counted(e)).collect();
     if values.len() < ENOUGH {
         return None;
     }
     values.sort_by(f64::total_cmp);
-    if worse == cadentis_core::measure::Worse::Below {
+    if side == Worse::Below {
         values.reverse();
     }
     let at = |share: f64| {
         values[((values.len() as f64 * share).ceil() as usize).clamp(1, values.len()) - 1]
     };
-    let (median, warning, critical) = (at(0.5), at(0.99), at(0.999));
-    let rule = match worse.is_beyond(critical, warning) {
-        true => Rule::Level { warning: Some(warning), critical: Some(critical), clear: None },
-        false => Rule::Level { warning: Some(warning), critical: None, clear: None },
+    let (median, mut warning, mut critical) = (at(0.5), at(0.99), at(0.999));
+    let is_unusual = matches!(definition.rule, Rule::Unusual { .. });
+    if is_unusual {
+        // Nearer than a spread is nothing unusual.
+        (warning, critical) = (warning.max(1.0), critical.max(1.0));
+    }
+    let critical_if = side.is_beyond(critical, warning).then_some(critical);
+    let rule = match is_unusual {
+        true => Rule::Unusual { warning: Some(warning), critical: critical_if, clear: None },
+        false => Rule::Level { warning: Some(warning), critical: critical_if, clear: None },
     };
     let with = Definition { rule, ..definition.clone() };
     let again: Vec<Evaluation> = evaluations
@@ -282,7 +302,7 @@ fn suggested(definition: &Definition, evaluations: &[Evaluation]) -> Option<Sugg
             let counts = e.verdict != Verdict::NotJudged;
             match e.verdict {
                 Verdict::TooFew => *e,
-                _ => with.judge(&moment, counts),
+                _ => with.judge_beside(&moment, e.usual, counts),
             }
         })
         .collect();
@@ -377,6 +397,60 @@ pub async fn watched(answers: &Answers, alert: &Alert, stretch: Stretch) -> Resu
     Ok(Watched { evaluations, openings })
 }
 
+/// Levels beyond the usual that hardly ever open in a quiet month: bench/README.md has how often.
+const UNLIKE: Rule = Rule::Unusual { warning: Some(5.0), critical: Some(8.0), clear: None };
+
+/// An alert that was acted out, and what came of it.
+pub struct Rehearsed {
+    /// How it went.
+    pub rehearsal: Rehearsal,
+    /// The incident that it opened.
+    pub incident: Option<Incident>,
+    /// Whom it told.
+    pub notices: Vec<Notice>,
+}
+
+/// So many rehearsals of an alert are told.
+const REHEARSALS: i64 = 5;
+
+/// The newest rehearsals of an alert, the newest first.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn rehearsed(answers: &Answers, alert: &Alert) -> Result<Vec<Rehearsed>> {
+    let db = &answers.db;
+    let mut all = Vec::new();
+    for rehearsal in db.rehearsals_of(alert.id, REHEARSALS).await? {
+        let (mut incident, mut notices) = (None, Vec::new());
+        if let Some(id) = rehearsal.incident_id {
+            incident = db.incident(alert.site_id, id).await?;
+            notices = db.notices_of(id).await?;
+        }
+        all.push(Rehearsed { rehearsal, incident, notices });
+    }
+    Ok(all)
+}
+
+/// Who would be told of an alert that opens now: after how many minutes, and by what name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn would_tell(
+    answers: &Answers,
+    site: &Site,
+    alert: &Alert,
+    severity: Severity,
+    now: Timestamp,
+) -> Result<Vec<(i64, String)>> {
+    let told = watch::whom(&answers.db, alert, severity, now, &site.zone).await?;
+    let mut told: Vec<(i64, String)> = told
+        .into_iter()
+        .map(|(due, to)| (due.at.duration_since(now).as_secs() / 60, to.name))
+        .collect();
+    told.sort();
+    Ok(told)
+}
+
 /// Alerts that a site could have by what is set up of it: each with its name.
 ///
 /// # Errors
@@ -391,12 +465,14 @@ pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, D
     )?;
     let mut all = Vec::new();
     let mut add = |name: String, measure: Measure, scope: Scope, rule: Rule, window_min: i64| {
+        let is_unusual = matches!(rule, Rule::Unusual { .. });
+        let (every_s, running) = if is_unusual { (300, 3) } else { (60, 1) };
         let definition = Definition {
             measured: Measured { measure, scope },
             rule,
             window_s: window_min * 60,
-            every_s: 60,
-            running: 1,
+            every_s,
+            running,
             least_samples: 0,
             least_places: 0,
             no_data: NoData::Keep,
@@ -448,6 +524,12 @@ pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, D
     let failed = Measure::HappenedFailed(Happening::Request);
     let gateway = Scope::default().and(Key::Fault, Fault::Gateway.words());
     add("Requests fail at the gateway".into(), failed, gateway, critical(0.05), 15);
+    let lcp = Measure::ViewFigure(Figure::Vital(Vital::Lcp), Statistic::Percentile(0.75));
+    let views = Measure::Views(Counted::PageViews);
+    for (name, measure) in [("LCP unlike its usual", lcp), ("Page views unlike their usual", views)]
+    {
+        add(name.into(), measure, Scope::default(), UNLIKE, 60);
+    }
     for d in &dependencies {
         let scope = Scope::default().and(Key::Dependency, &d.slug);
         let unknown = state_level(State::Unknown);

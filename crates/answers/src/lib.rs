@@ -64,6 +64,7 @@ pub mod steps;
 pub mod strip;
 pub mod teams;
 pub mod trials;
+mod usual;
 pub mod views;
 pub mod visit;
 pub mod visitors;
@@ -71,10 +72,13 @@ pub mod watch;
 pub mod weeks;
 
 pub use cadentis_compute as compute;
+use cadentis_core::alert::Usual;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_store::secret::Vault;
 use cadentis_store::{Db, StoreError};
 use compute::{Compute, ComputeError};
+use quick_cache::sync::Cache;
+use std::sync::Arc;
 
 pub use range::Range;
 
@@ -89,6 +93,8 @@ pub struct Answers {
     persons: Option<PersonKey>,
     /// How people are let in.
     sign_on: provider::SignOn,
+    /// What is usual of what is watched.
+    usual: Arc<Cache<usual::Of, Option<Usual>>>,
 }
 
 /// Why a question was not answered.
@@ -153,7 +159,9 @@ impl Answers {
     /// Answers from this database, computed there, without keys for secrets and people.
     pub fn new(db: Db, compute: Compute) -> Answers {
         let db = db.with_compute(compute.clone());
-        Answers { db, compute, vault: None, persons: None, sign_on: provider::SignOn::default() }
+        let usual = Arc::new(Cache::new(usual::REMEMBERED));
+        let sign_on = provider::SignOn::default();
+        Answers { db, compute, vault: None, persons: None, sign_on, usual }
     }
 
     /// The same with the keys of an installation.

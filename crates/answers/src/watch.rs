@@ -8,10 +8,11 @@ use crate::alerts::evaluated;
 use crate::{Answers, Result, measures};
 use cadentis_core::alert::incident::{About, REOPENS_WITHIN};
 use cadentis_core::alert::{Evaluation, LAG, Rule, Severity, State, Verdict, notice};
+use cadentis_core::calendar::Stretch;
 use cadentis_store::Db;
 use cadentis_store::alert::Alert;
 use cadentis_store::incident::{Event, OpenAlert, What};
-use cadentis_store::notice::{NewNotice, Tells};
+use cadentis_store::notice::{Destination, NewNotice, Tells};
 use cadentis_store::site::Site;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -79,6 +80,9 @@ async fn turned(answers: &Answers, now: Timestamp, is_history: bool) -> Result<T
     let sites: HashMap<i32, Site> =
         answers.db.sites().await?.into_iter().map(|s| (s.id, s)).collect();
     let mut turn = Turn::default();
+    if !is_history {
+        rehearse(answers, &sites, now).await?;
+    }
     loop {
         let due = answers.db.due_alerts(now - LAG, AT_A_TIME).await?;
         let done = together(answers, &sites, &due, (now, is_history)).await?;
@@ -157,6 +161,7 @@ async fn together(
             noticed: if is_history { at + LAG } else { now },
             // Of what is long over nobody is woken.
             tells: !is_history && now.duration_since(at) < OLD_NEWS,
+            rehearsal: None,
         };
         let open = w.open.take();
         w.open = by.follow(w.state.open, open, (&e, is_silent, w.state.since)).await?;
@@ -172,6 +177,44 @@ async fn together(
     }
     change.commit().await?;
     Ok(turn)
+}
+
+/// Acts out what is rehearsed, in one transaction: what an alert would be told goes through the very steps of the watch.
+async fn rehearse(answers: &Answers, sites: &HashMap<i32, Site>, now: Timestamp) -> Result<()> {
+    let up_to = now - LAG;
+    let (db, change) = answers.db.in_one().await?;
+    for (mut r, alert) in db.claim_rehearsals().await? {
+        let Some(site) = sites.get(&alert.site_id) else { continue };
+        let definition = &alert.says.definition;
+        let lately = Stretch { from: up_to - SignedDuration::from_hours(2), to: now };
+        let known = db.evaluations(alert.id, lately).await?;
+        let usual = known.iter().rev().find_map(|e| e.evaluation.usual);
+        let by = Watching {
+            db: &db,
+            alert: &alert,
+            zone: site.zone.clone(),
+            noticed: now,
+            tells: true,
+            rehearsal: Some(r.id),
+        };
+        let mut open = by.is_open().await?;
+        for at in definition.moments(r.evaluated_to.max(up_to - CATCHES_UP), up_to) {
+            let as_bad = Some(r.severity).filter(|_| at <= r.until);
+            // An alert that has lost the level meanwhile has nothing more to act.
+            let acted = definition.acted(at, as_bad, usual);
+            let Some(e) = acted.or_else(|| definition.acted(at, None, usual)) else { break };
+            r.state.step(definition, &e);
+            open = by.follow(r.state.open, open, (&e, false, r.state.since)).await?;
+            r.incident_id = open.as_ref().map(|o| o.incident_id).or(r.incident_id);
+            r.evaluated_to = at;
+            if at > r.until && r.state.open.is_none() {
+                r.ended_at = Some(now);
+                break;
+            }
+        }
+        db.keep_rehearsal(&r).await?;
+    }
+    Ok(change.commit().await?)
 }
 
 /// Whether any evaluation may open it.
@@ -193,7 +236,8 @@ async fn evaluations(
         Ok(about) => evaluated(answers, site, (definition, &about), moments).await,
         // What it names is gone: nothing can be told, which is told.
         Err(_) => {
-            let none = |at| Evaluation { at, value: None, samples: 0, verdict: Verdict::NoData };
+            let verdict = Verdict::NoData;
+            let none = |at| Evaluation { at, value: None, samples: 0, verdict, usual: None };
             Ok(moments.into_iter().map(none).collect())
         }
     }
@@ -211,9 +255,19 @@ struct Watching<'a> {
     noticed: Timestamp,
     /// Whether anybody is told.
     tells: bool,
+    /// The rehearsal in which it is acted out.
+    rehearsal: Option<i32>,
 }
 
 impl Watching<'_> {
+    /// The time that it has been open for, if it is.
+    async fn is_open(&self) -> Result<Option<OpenAlert>> {
+        Ok(match self.rehearsal {
+            Some(id) => self.db.open_in_rehearsal(id).await?,
+            None => self.db.open_of(self.alert.id).await?,
+        })
+    }
+
     /// Lets what is kept of incidents follow how an alert stands after an evaluation. Looking at how it stands, not at what
     /// changed, it also opens what a silence kept quiet, once that is over.
     async fn follow(
@@ -229,7 +283,8 @@ impl Watching<'_> {
                 let open = OpenAlert {
                     id: 0,
                     incident_id: self.opened(severity, e, since).await?,
-                    alert_id: Some(alert.id),
+                    alert_id: self.rehearsal.is_none().then_some(alert.id),
+                    rehearsal_id: self.rehearsal,
                     name: alert.says.name.clone(),
                     definition: alert.says.definition.clone(),
                     severity,
@@ -240,7 +295,7 @@ impl Watching<'_> {
                     samples: e.samples,
                 };
                 db.open_alert(&open).await?;
-                Ok(db.open_of(alert.id).await?)
+                self.is_open().await
             }
             (Some(open), None) => {
                 db.set_open(open.id, open.severity, Some(e.at)).await?;
@@ -261,13 +316,30 @@ impl Watching<'_> {
 
     /// What the measure came to, in words.
     fn said(&self, e: &Evaluation) -> String {
+        let came_to = self.came_to(e);
+        match self.rehearsal {
+            Some(_) => format!("acted out, nothing is wrong: {came_to}"),
+            None => came_to,
+        }
+    }
+
+    fn came_to(&self, e: &Evaluation) -> String {
         let measured = &self.alert.says.definition.measured;
         let Some(value) = e.value else { return format!("{measured}: no data") };
+        let unit = measured.measure.unit();
         match self.alert.says.definition.rule {
             Rule::Burns => {
                 format!("the error budget burns {value:.1} times as fast as its trigger")
             }
-            Rule::Level { .. } => format!("{measured} is {}", measured.measure.unit().text(value)),
+            Rule::Level { .. } => format!("{measured} is {}", unit.text(value)),
+            Rule::Unusual { .. } => match e.usual {
+                Some(usual) => format!(
+                    "{measured} is {}; usual at this time of the week is {}",
+                    unit.text(value),
+                    unit.text(usual.middle)
+                ),
+                None => format!("{measured} is {}", unit.text(value)),
+            },
         }
     }
 
@@ -277,11 +349,16 @@ impl Watching<'_> {
         let about = About::of(&alert.says.definition);
         let says = format!("{}: {}", alert.says.name, self.said(e));
         let event = |what| Event { at: e.at, what, says: says.clone(), author: String::new() };
-        let known = db.incident_to_join(alert.site_id, &about, e.at, REOPENS_WITHIN).await?;
+        // What is acted out has nothing to do with what is.
+        let known = match self.rehearsal {
+            Some(_) => None,
+            None => db.incident_to_join(alert.site_id, &about, e.at, REOPENS_WITHIN).await?,
+        };
         let Some(known) = known else {
             let moments = (since, e.at, self.noticed);
             let title = (&about, alert.says.name.as_str());
-            let id = db.open_incident(alert.site_id, title, severity, moments).await?;
+            let acted = self.rehearsal.is_some();
+            let id = db.open_incident(alert.site_id, title, severity, moments, acted).await?;
             db.note_event(id, &event(What::Opened)).await?;
             self.tell(id, Tells::Opened, severity, &says, e.at).await?;
             return Ok(id);
@@ -332,16 +409,7 @@ impl Watching<'_> {
             return Ok(());
         }
         let (db, site_id) = (self.db, self.alert.site_id);
-        let lists = db.call_lists(site_id).await?;
-        let named = self.alert.says.lists[usize::from(severity == Severity::Critical)];
-        let list = match named {
-            Some(id) => lists.iter().find(|l| l.id == id),
-            None => lists.iter().find(|l| l.is_usual),
-        };
-        let Some(list) = list else { return Ok(()) };
-        let destinations = db.destinations(site_id).await?;
-        for due in notice::due(&list.steps, severity, self.noticed, &self.zone) {
-            let Some(to) = destinations.iter().find(|d| d.id == due.destination) else { continue };
+        for (due, to) in whom(db, self.alert, severity, self.noticed, &self.zone).await? {
             let new = NewNotice {
                 site_id,
                 incident_id: Some(incident_id),
@@ -357,6 +425,28 @@ impl Watching<'_> {
         }
         Ok(())
     }
+}
+
+/// Who is told of an incident of this severity that this alert opens at a moment, and when.
+pub(crate) async fn whom(
+    db: &Db,
+    alert: &Alert,
+    severity: Severity,
+    at: Timestamp,
+    zone: &TimeZone,
+) -> Result<Vec<(notice::Due, Destination)>> {
+    let lists = db.call_lists(alert.site_id).await?;
+    let list = match alert.says.lists[usize::from(severity == Severity::Critical)] {
+        Some(id) => lists.iter().find(|l| l.id == id),
+        None => lists.iter().find(|l| l.is_usual),
+    };
+    let Some(list) = list else { return Ok(Vec::new()) };
+    let destinations = db.destinations(alert.site_id).await?;
+    let find = |due: notice::Due| {
+        let to = destinations.iter().find(|d| d.id == due.destination)?;
+        Some((due, to.clone()))
+    };
+    Ok(notice::due(&list.steps, severity, at, zone).into_iter().filter_map(find).collect())
 }
 
 /// Tells whoever was told of an incident that it is over.

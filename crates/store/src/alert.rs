@@ -2,7 +2,7 @@
 
 use crate::db::{Db, Result, content};
 use crate::goal::Kept;
-use cadentis_core::alert::{Definition, Evaluation, State, Verdict};
+use cadentis_core::alert::{Definition, Evaluation, State, Usual, Verdict};
 use cadentis_core::calendar::Stretch;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -154,6 +154,8 @@ struct EvaluationRow {
     samples: i64,
     verdict: i16,
     is_late: bool,
+    middle: Option<f64>,
+    spread: Option<f64>,
 }
 
 impl EvaluationRow {
@@ -163,6 +165,7 @@ impl EvaluationRow {
             value: self.value,
             samples: self.samples.max(0) as u64,
             verdict: verdict_of(self.verdict)?,
+            usual: self.middle.zip(self.spread).map(|(middle, spread)| Usual { middle, spread }),
         };
         Ok(KeptEvaluation { evaluation, is_late: self.is_late })
     }
@@ -185,6 +188,14 @@ impl Db {
             .bind(id)
             .fetch_optional(&self.lane)
             .await?;
+        Ok(row.map(Row::alert))
+    }
+
+    /// The alert with this id, of whichever site.
+    pub async fn alert_by_id(&self, id: i32) -> Result<Option<Alert>> {
+        let sql = format!("{ALERT} WHERE a.id = $1");
+        let row: Option<Row> =
+            sqlx::query_as(AssertSqlSafe(sql)).bind(id).fetch_optional(&self.lane).await?;
         Ok(row.map(Row::alert))
     }
 
@@ -285,9 +296,10 @@ impl Db {
         state: &State,
     ) -> Result<()> {
         let Some(last) = evaluations.last() else { return Ok(()) };
-        let sql = "INSERT INTO alert_evaluation (alert_id, at, value, samples, verdict, is_late)
-                   SELECT $1, u.at, u.value, u.samples, u.verdict, u.at < $6
-                   FROM unnest($2::timestamptz[], $3::float8[], $4::bigint[], $5::smallint[]) AS u (at, value, samples, verdict)
+        let sql = "INSERT INTO alert_evaluation (alert_id, at, value, samples, verdict, is_late, middle, spread)
+                   SELECT $1, u.at, u.value, u.samples, u.verdict, u.at < $6, u.middle, u.spread
+                   FROM unnest($2::timestamptz[], $3::float8[], $4::bigint[], $5::smallint[], $7::float8[], $8::float8[])
+                     AS u (at, value, samples, verdict, middle, spread)
                    ON CONFLICT (alert_id, at) DO NOTHING";
         let each = |of: fn(&Evaluation) -> i64| evaluations.iter().map(of).collect::<Vec<_>>();
         let put = sqlx::query(sql).bind(alert_id);
@@ -295,7 +307,10 @@ impl Db {
         let put = put.bind(at).bind(evaluations.iter().map(|e| e.value).collect::<Vec<_>>());
         let put = put.bind(each(|e| i64::try_from(e.samples).unwrap_or(i64::MAX)));
         let verdicts: Vec<i16> = evaluations.iter().map(|e| verdict_code(e.verdict)).collect();
-        put.bind(verdicts).bind(on_time.to_sqlx()).execute(&self.lane).await?;
+        let usual = |of: fn(Usual) -> f64| evaluations.iter().map(|e| e.usual.map(of)).collect();
+        let (middle, spread): (Vec<_>, Vec<_>) = (usual(|u| u.middle), usual(|u| u.spread));
+        let put = put.bind(verdicts).bind(on_time.to_sqlx()).bind(middle).bind(spread);
+        put.execute(&self.lane).await?;
         let sql = "UPDATE alert SET state = $2, evaluated_to = $3 WHERE id = $1";
         let set = sqlx::query(sql).bind(alert_id).bind(Json(state)).bind(last.at.to_sqlx());
         set.execute(&self.lane).await?;
@@ -308,7 +323,7 @@ impl Db {
         alert_id: i32,
         stretch: Stretch,
     ) -> Result<Vec<KeptEvaluation>> {
-        let sql = "SELECT alert_id, at, value, samples, verdict, is_late FROM alert_evaluation
+        let sql = "SELECT alert_id, at, value, samples, verdict, is_late, middle, spread FROM alert_evaluation
                    WHERE alert_id = $1 AND at >= $2 AND at < $3 ORDER BY at";
         let rows = sqlx::query_as(sql).bind(alert_id).bind(stretch.from.to_sqlx());
         let rows: Vec<EvaluationRow> =
@@ -322,7 +337,8 @@ impl Db {
         site_id: i32,
         stretch: Stretch,
     ) -> Result<HashMap<i32, Vec<KeptEvaluation>>> {
-        let sql = "SELECT e.alert_id, e.at, e.value, e.samples, e.verdict, e.is_late
+        let sql =
+            "SELECT e.alert_id, e.at, e.value, e.samples, e.verdict, e.is_late, e.middle, e.spread
                    FROM alert_evaluation e JOIN alert a ON a.id = e.alert_id
                    WHERE a.site_id = $1 AND e.at >= $2 AND e.at < $3 ORDER BY e.at";
         let rows = sqlx::query_as(sql).bind(site_id).bind(stretch.from.to_sqlx());

@@ -49,8 +49,10 @@ pub struct OpenAlert {
     pub id: i32,
     /// The incident.
     pub incident_id: i32,
-    /// The alert; `None` when it was taken away.
+    /// The alert; `None` when it was taken away, or is acted out.
     pub alert_id: Option<i32>,
+    /// The rehearsal in which it is acted out.
+    pub rehearsal_id: Option<i32>,
     /// Its name then.
     pub name: String,
     /// What it said then.
@@ -192,6 +194,7 @@ struct OpenRow {
     id: i32,
     incident_id: i32,
     alert_id: Option<i32>,
+    rehearsal_id: Option<i32>,
     name: String,
     definition: Json<Definition>,
     severity: String,
@@ -208,6 +211,7 @@ impl OpenRow {
             id: self.id,
             incident_id: self.incident_id,
             alert_id: self.alert_id,
+            rehearsal_id: self.rehearsal_id,
             name: self.name,
             definition: self.definition.0,
             severity: severity(&self.severity)?,
@@ -233,9 +237,9 @@ impl Db {
         rows.fetch_all(&self.lane).await?.into_iter().map(Row::incident).collect()
     }
 
-    /// Incidents of a site that were open at some time of a stretch, newest first; at most 500.
+    /// Incidents of a site that were open at some time of a stretch, newest first; at most 500. What was acted out is none.
     pub async fn incidents(&self, site_id: i32, stretch: Stretch) -> Result<Vec<Incident>> {
-        let sql = "AND opened_at < $3 AND COALESCE(cleared_at, 'infinity') >= $2 ORDER BY opened_at DESC, id DESC LIMIT 500";
+        let sql = "AND NOT is_rehearsal AND opened_at < $3 AND COALESCE(cleared_at, 'infinity') >= $2 ORDER BY opened_at DESC, id DESC LIMIT 500";
         self.incidents_by(sql, site_id, stretch).await
     }
 
@@ -280,22 +284,25 @@ impl Db {
         (about, title): (&About, &str),
         severity: Severity,
         (since, opened, noticed): (Timestamp, Timestamp, Timestamp),
+        is_rehearsal: bool,
     ) -> Result<i32> {
-        let sql = "INSERT INTO incident (site_id, about, title, severity, now_severity, since, opened_at, noticed_at)
-                   VALUES ($1, $2, $3, $4, $4, $5, $6, $7) RETURNING id";
+        let sql = "INSERT INTO incident (site_id, about, title, severity, now_severity, since, opened_at, noticed_at, is_rehearsal)
+                   VALUES ($1, $2, $3, $4, $4, $5, $6, $7, $8) RETURNING id";
         let put = sqlx::query_scalar(sql).bind(site_id).bind(Json(about)).bind(title);
         let put = put.bind(severity.word()).bind(since.to_sqlx()).bind(opened.to_sqlx());
-        Ok(put.bind(noticed.to_sqlx()).fetch_one(&self.lane).await?)
+        let put = put.bind(noticed.to_sqlx()).bind(is_rehearsal);
+        Ok(put.fetch_one(&self.lane).await?)
     }
 
     /// Notes that an alert opened, as a part of an incident.
     pub async fn open_alert(&self, alert: &OpenAlert) -> Result<()> {
-        let sql = "INSERT INTO incident_alert (incident_id, alert_id, name, definition, severity, since, opened_at, value, samples)
-                   VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)";
+        let sql = "INSERT INTO incident_alert (incident_id, alert_id, name, definition, severity, since, opened_at, value, samples, rehearsal_id)
+                   VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)";
         let put = sqlx::query(sql).bind(alert.incident_id).bind(alert.alert_id).bind(&alert.name);
         let put = put.bind(Json(&alert.definition)).bind(alert.severity.word());
         let put = put.bind(alert.since.to_sqlx()).bind(alert.opened_at.to_sqlx());
-        put.bind(alert.value).bind(alert.samples as i64).execute(&self.lane).await?;
+        let put = put.bind(alert.value).bind(alert.samples as i64).bind(alert.rehearsal_id);
+        put.execute(&self.lane).await?;
         Ok(())
     }
 
@@ -304,6 +311,14 @@ impl Db {
         let sql = "SELECT * FROM incident_alert WHERE alert_id = $1 AND cleared_at IS NULL";
         let row: Option<OpenRow> =
             sqlx::query_as(sql).bind(alert_id).fetch_optional(&self.lane).await?;
+        row.map(OpenRow::open).transpose()
+    }
+
+    /// The time that an alert has been open for in a rehearsal, if it is.
+    pub async fn open_in_rehearsal(&self, rehearsal_id: i32) -> Result<Option<OpenAlert>> {
+        let sql = "SELECT * FROM incident_alert WHERE rehearsal_id = $1 AND cleared_at IS NULL";
+        let row: Option<OpenRow> =
+            sqlx::query_as(sql).bind(rehearsal_id).fetch_optional(&self.lane).await?;
         row.map(OpenRow::open).transpose()
     }
 

@@ -43,6 +43,7 @@ pub mod page_view_hour;
 pub mod person;
 pub mod provider_sign_in;
 pub mod recording;
+pub mod rehearsal;
 pub mod run;
 mod run_day;
 pub mod script_version;

@@ -21,7 +21,10 @@ fn headline(notice: &Notice) -> &'static str {
 
 fn title(notice: &Notice, incident: Option<&Incident>) -> String {
     match incident {
-        Some(i) => format!("{}: {} (incident {})", headline(notice), i.title, i.id),
+        Some(i) => {
+            let acted = if i.is_rehearsal { "Rehearsal, nothing is wrong · " } else { "" };
+            format!("{acted}{}: {} (incident {})", headline(notice), i.title, i.id)
+        }
         None => headline(notice).to_string(),
     }
 }
@@ -138,7 +141,7 @@ pub fn event(message: &ToSend, pages: &str) -> Value {
             "incident": incident.as_ref().map(|i| json!({
                 "id": i.id, "title": i.title, "about": i.about.to_string(), "severity": i.severity.word(),
                 "since": i.since.to_string(), "opened_at": i.opened_at.to_string(),
-                "cleared_at": i.cleared_at.map(|at| at.to_string()),
+                "cleared_at": i.cleared_at.map(|at| at.to_string()), "is_rehearsal": i.is_rehearsal,
             })),
         })
     };

@@ -26,6 +26,11 @@ window.cadentis = (function () {
     if (text !== undefined) e.textContent = text;
     return e;
   }
+  // What cannot be taken back, or wakes people, asks once more; without scripts it is done at once.
+  document.addEventListener('submit', function (e) {
+    var says = (e.submitter && e.submitter.dataset.confirm) || e.target.dataset.confirm;
+    if (says && !window.confirm(says)) e.preventDefault();
+  });
   // What the addresses of everything about the page's site begin with. This script is read before the page's body is.
   return { ask: ask, el: el, get base() { return document.body.dataset.base; } };
 })();

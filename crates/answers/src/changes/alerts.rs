@@ -5,11 +5,11 @@ use super::{Author, cut, noted, noted_change};
 use crate::measures::{self, NotThere};
 use crate::watch;
 use crate::{AnswerError, Answers, Result};
-use cadentis_core::alert::{LAG, Unfit};
+use cadentis_core::alert::{LAG, Severity, Unfit};
 use cadentis_core::marker::leads;
 use cadentis_store::alert::{Alert, Says, Silence};
 use cadentis_store::goal::Kept;
-use cadentis_store::incident::{Event, Incident, What};
+use cadentis_store::incident::{Event, Incident, OpenAlert, What};
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 
@@ -166,7 +166,20 @@ pub async fn set(
 
 /// Lets an alert that is taken away or switched off leave its incident.
 async fn leave(one: &Answers, alert: &Alert, why: &str, now: Timestamp) -> Result<()> {
-    let Some(open) = one.db.open_of(alert.id).await? else { return Ok(()) };
+    match one.db.open_of(alert.id).await? {
+        Some(open) => ended(one, alert, &open, why, now).await,
+        None => Ok(()),
+    }
+}
+
+/// Ends a time that an alert was open for, by what somebody did.
+async fn ended(
+    one: &Answers,
+    alert: &Alert,
+    open: &OpenAlert,
+    why: &str,
+    now: Timestamp,
+) -> Result<()> {
     one.db.set_open(open.id, open.severity, Some(now)).await?;
     if watch::left(&one.db, open.incident_id, &alert.says.name, now, why).await? {
         let says = format!("{} {why}", alert.says.name);
@@ -243,6 +256,89 @@ pub async fn silence(
     Ok(Ok(()))
 }
 
+/// Why an alert was not acted out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "each says what it is when it is told")]
+pub enum NotRehearsed {
+    #[error(
+        "it opens after {0} min at the earliest and is acted out for {LONGEST_REHEARSAL} at most"
+    )]
+    Minutes(i64),
+    #[error("it has no level for a {}", .0.word())]
+    NoLevel(Severity),
+    #[error("it is being acted out already")]
+    Already,
+    #[error("it is silenced: nobody would be told")]
+    Silenced,
+}
+
+/// An alert is acted out for so many minutes at most.
+pub const LONGEST_REHEARSAL: i64 = 240;
+
+/// Acts an alert out: as bad as this for so many minutes. The whole chain runs, marked, and counts nowhere.
+///
+/// # Errors
+/// When it belongs to a team that whoever it is is not in, or the database does not answer.
+pub async fn rehearse(
+    answers: &Answers,
+    by: &Author,
+    alert: &Alert,
+    (severity, minutes): (Severity, i64),
+    now: Timestamp,
+) -> Result<std::result::Result<i32, NotRehearsed>> {
+    may(by, alert.says.team_id, &alert.says.name, &alert.owner)?;
+    let definition = &alert.says.definition;
+    let least = definition.opens_after_min();
+    if !(least..=LONGEST_REHEARSAL).contains(&minutes) {
+        return Ok(Err(NotRehearsed::Minutes(least)));
+    }
+    if definition.acted(now, Some(severity), None).is_none() {
+        return Ok(Err(NotRehearsed::NoLevel(severity)));
+    }
+    if alert.silence.as_ref().is_some_and(|s| s.until > now) {
+        return Ok(Err(NotRehearsed::Silenced));
+    }
+    let one = answers.one().await?;
+    let from = now - LAG;
+    let times = (now, from, from + SignedDuration::from_mins(minutes));
+    let Some(id) = one.db.add_rehearsal(alert.id, severity, times, by.name()).await? else {
+        return Ok(Err(NotRehearsed::Already));
+    };
+    let which = format!("{}: {} for {minutes} min", alert.says.name, severity.word());
+    noted(one, by, "acted out the alert", which).await?;
+    Ok(Ok(id))
+}
+
+/// Ends the rehearsal of an alert that goes on; whether there was one.
+///
+/// # Errors
+/// When it belongs to a team that whoever it is is not in, or the database does not answer.
+pub async fn stop_rehearsal(
+    answers: &Answers,
+    by: &Author,
+    alert: &Alert,
+    now: Timestamp,
+) -> Result<bool> {
+    may(by, alert.says.team_id, &alert.says.name, &alert.owner)?;
+    let one = answers.one().await?;
+    if !stop(&one, alert, &format!("is acted out no longer: {by} ended it"), now).await? {
+        return Ok(false);
+    }
+    noted(one, by, "ended acting out the alert", alert.says.name.clone()).await?;
+    Ok(true)
+}
+
+async fn stop(one: &Answers, alert: &Alert, why: &str, now: Timestamp) -> Result<bool> {
+    let going = one.db.claim_rehearsal_of(alert.id).await?;
+    let Some(mut rehearsal) = going else { return Ok(false) };
+    if let Some(open) = one.db.open_in_rehearsal(rehearsal.id).await? {
+        ended(one, alert, &open, why, now).await?;
+    }
+    rehearsal.ended_at = Some(now);
+    one.db.keep_rehearsal(&rehearsal).await?;
+    Ok(true)
+}
+
 /// Takes an alert away; it leaves the incident that it is open in. Whether there was one.
 ///
 /// # Errors
@@ -251,6 +347,7 @@ pub async fn remove(answers: &Answers, by: &Author, alert: &Alert, now: Timestam
     may(by, alert.says.team_id, &alert.says.name, &alert.owner)?;
     let one = answers.one().await?;
     leave(&one, alert, &format!("was taken away by {by}"), now).await?;
+    stop(&one, alert, &format!("was taken away by {by}"), now).await?;
     if !one.db.remove_alert(alert.id).await? {
         return Ok(false);
     }

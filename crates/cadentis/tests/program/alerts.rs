@@ -3,13 +3,13 @@
 use crate::server::{Served, get, post_form as post, record, server};
 use crate::serving::{self, SLUG, Server, program};
 use cadentis_answers::compute::Compute;
-use cadentis_answers::{Answers, watch};
+use cadentis_answers::{Answers, alerts, measures, watch};
 use cadentis_core::access::Scope;
 use cadentis_core::alert::incident::About;
-use cadentis_core::alert::{LAG, Severity, Verdict};
+use cadentis_core::alert::{LAG, Severity, Verdict, usual};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::hour_of;
-use cadentis_core::run::Outcome;
+use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::incident::{Event, What};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
@@ -20,13 +20,13 @@ fn minutes(n: i64) -> SignedDuration {
 }
 
 /// Five minutes that are over.
-fn begin(back_min: i64) -> Timestamp {
+pub fn begin(back_min: i64) -> Timestamp {
     let second = Timestamp::now().as_second() - back_min * 60;
     Timestamp::from_second(second.div_euclid(300) * 300).expect("a moment")
 }
 
 /// One run each five minutes from Bergen since `from`, as they are said to have ended.
-async fn played(s: &Served, from: Timestamp, outcomes: &[Outcome]) {
+pub async fn played(s: &Served, from: Timestamp, outcomes: &[Outcome]) {
     for (nth, outcome) in outcomes.iter().enumerate() {
         let at = from + minutes(5 * nth as i64);
         s.db.make_due(at).await.expect("due");
@@ -162,6 +162,77 @@ fn short(at: Timestamp) -> String {
 }
 
 #[tokio::test]
+async fn what_is_unlike_its_usual_opens_where_a_fixed_level_would_have_to_be_guessed() {
+    let s = server().await;
+    let from = begin(200);
+    let site = s.db.site_by_slug(SLUG).await.expect("asked").expect("there");
+    let weeks = usual::ends(from, &site.zone).map(|ends| ends[ends.len() / 2]);
+    let play = async |from: Timestamp, slow: std::ops::Range<i64>, seed: i64| {
+        s.db.ensure_days(from - minutes(1_440), from + minutes(1_440)).await.expect("days");
+        for nth in -24..36 {
+            let at = from + minutes(5 * nth);
+            s.db.make_due(at).await.expect("due");
+            let work = s.db.lease(1, "r", at, at).await.expect("asked").expect("work");
+            let factor = if slow.contains(&nth) { 3.0 } else { 1.0 };
+            // No two alike, and no chance in it.
+            let duration_ms = factor * (1_000.0 + ((nth * 37 + seed * 61).rem_euclid(97)) as f64);
+            let mut played = RunRecord { duration_ms, ..record(work.id, Outcome::Passed) };
+            played.steps.clear();
+            s.db.finish(1, played).await.expect("stored");
+        }
+    };
+    for (nth, week) in weeks.iter().enumerate().take(4).rev() {
+        // One of the weeks had an outage of its own.
+        let slow = if nth == 2 { 10..20 } else { 0..0 };
+        play(*week, slow, nth as i64).await;
+    }
+    play(from, 12..18, 9).await;
+    let fields = [
+        ("name", "Booking unlike its usual"),
+        ("measure", "p75 of run duration for journey \"book\""),
+        ("rule", "unusual"),
+        ("critical", "8"),
+        ("warning", "5"),
+        ("window", "15"),
+        ("running", "2"),
+    ];
+    let page = get(&s, &format!("/{SLUG}/alerts/new?{}", query(&fields))).await.1;
+    assert!(page.contains("is unlike its usual: more than 8 spreads above it"), "{page}");
+    assert!(page.contains("It would have opened once in these 30 days."), "{page}");
+    assert!(page.contains("class=\"usual\" d=\"M"), "its usual is drawn");
+    assert!(page.contains("had too few samples"), "what no three weeks tell is not judged");
+
+    // Watched minute by minute it opens where it was tried, and keeps what was usual then.
+    let (status, _, answer) = post(&s, &format!("/{SLUG}/alerts"), &fields).await;
+    assert_eq!(status, 303, "{answer}");
+    let says = s.db.alerts(1).await.expect("rows").remove(0);
+    s.db.remove_alert(says.id).await.expect("removed");
+    let id = s.db.add_alert(1, &says.says, (true, from), "Ada").await.expect("added").expect("new");
+    let answers = answers(&s);
+    for later in [30, 64, 65, 66, 90, 170] {
+        watch::turn(&answers, from + minutes(later)).await.expect("watched");
+    }
+    let whole = Stretch { from, to: from + minutes(170) };
+    let openings = s.db.openings_of(id, whole).await.expect("rows");
+    let moments = (openings[0].opened_at, openings[0].cleared_at.expect("over"));
+    assert_eq!(openings.len(), 1);
+    let about = measures::about(&answers, &site, &says.says.definition.measured).await;
+    assert!(about.expect("asked").is_ok());
+    let tried = alerts::tried(&answers, &site, &says.says.definition, whole).await;
+    let tried = tried.expect("tried").expect("there").openings;
+    assert_eq!((tried[0].opening.opened, tried[0].opening.cleared), (moments.0, Some(moments.1)));
+    // Fast runs of half an hour are slow from an hour after the beginning on, and a window of a quarter of an hour long after.
+    assert!(moments.0 > from + minutes(60) && moments.0 <= from + minutes(72), "{moments:?}");
+    assert!(moments.1 > from + minutes(90) && moments.1 <= from + minutes(112), "{moments:?}");
+    let kept = s.db.evaluations(id, whole).await.expect("rows");
+    let usual = kept.iter().find(|e| e.evaluation.at == moments.0).and_then(|e| e.evaluation.usual);
+    let usual = usual.expect("kept");
+    assert!((1_000.0..1_200.0).contains(&usual.middle) && usual.spread < 150.0, "{usual:?}");
+    let events = s.db.events_of(openings[0].incident_id).await.expect("rows");
+    assert!(events[0].says.contains("usual at this time of the week is 1."), "{events:?}");
+}
+
+#[tokio::test]
 async fn what_cannot_be_an_alert_is_told_at_its_field_and_keeps_what_was_typed() {
     let s = server().await;
     let wrong = |field: &'static str, value: &'static str| {
@@ -226,7 +297,7 @@ async fn what_cannot_be_an_alert_is_told_at_its_field_and_keeps_what_was_typed()
 }
 
 /// An alert on runs that fail, watched from before they did.
-async fn watched(s: &Served, from: Timestamp) -> i32 {
+pub async fn watched(s: &Served, from: Timestamp) -> i32 {
     let (status, _, page) = post(s, &format!("/{SLUG}/alerts"), &FAILS).await;
     assert_eq!(status, 303, "{page}");
     let alert = s.db.alerts(1).await.expect("rows").remove(0);

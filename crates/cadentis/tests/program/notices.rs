@@ -6,6 +6,7 @@ use cadentis_answers::compute::Compute;
 use cadentis_answers::{Answers, notices};
 use cadentis_core::alert::Severity;
 use cadentis_core::alert::incident::About;
+use cadentis_core::alert::notice::Step;
 use cadentis_standins::receivers::{Got, Manner, Receivers};
 use cadentis_store::notice::{NewNotice, Sent, Tells};
 use cadentis_store::secret::Vault;
@@ -60,7 +61,8 @@ impl World {
         let now = Timestamp::now();
         let about = About::Site;
         let moments = (now, now, now);
-        let opened = self.s.db.open_incident(1, (&about, title), Severity::Critical, moments).await;
+        let opened =
+            self.s.db.open_incident(1, (&about, title), Severity::Critical, moments, false).await;
         let id = opened.expect("opened");
         self.notice(id, tells, to, now, false).await;
         id
@@ -410,4 +412,106 @@ async fn whoever_is_told_acknowledges_by_a_signed_link_and_nobody_by_looking_at_
         403,
         "no page of others presses it"
     );
+}
+
+#[tokio::test]
+async fn a_rehearsal_goes_through_the_whole_chain_marked_and_counts_nowhere() {
+    let w = world().await;
+    let ids = w.ids().await;
+    let s = &w.s;
+    let step = |after_min, destinations| Step {
+        after_min,
+        least: Severity::Warning,
+        hours: None,
+        destinations,
+    };
+    let steps = [step(0, vec![ids[0], ids[1]]), step(30, vec![ids[2]])];
+    s.db.put_call_list(1, ("Duty", &steps, true), "Ada").await.expect("kept");
+    let from = Timestamp::now() - SignedDuration::from_mins(20);
+    let alert = crate::alerts::watched(s, from).await;
+    let at = format!("/{SLUG}/alerts/{alert}");
+    let page = get(s, &at).await.1;
+    let whom = "A critical incident would be told to Board, On call at once; to Room after 30 min if nobody has acknowledged.";
+    assert!(page.contains(whom), "{page}");
+
+    // It takes as long as the alert takes, asks for a level that there is, and goes on once at a time.
+    let rehearse = async |minutes: &str, severity: &str| {
+        let fields = [("minutes", minutes), ("severity", severity)];
+        post(s, &format!("{at}/rehearse"), &fields).await
+    };
+    for minutes in ["1", "241", "-3", "2.5", "soon", ""] {
+        let (status, _, page) = rehearse(minutes, "critical").await;
+        let says = "It opens after 2 min at the earliest and is acted out for 240 at most.";
+        assert!(status == 422 && page.contains(says), "{minutes}: {page}");
+    }
+    assert_eq!(rehearse("5", "critical").await.0, 303);
+    let (status, _, page) = rehearse("5", "critical").await;
+    assert!(status == 422 && page.contains("It is being acted out already."), "{page}");
+    assert_eq!(post(s, &format!("{at}/rehearse"), &[("end", "yes")]).await.0, 303);
+
+    // Acted out from a quarter of an hour ago: it opens by the second evaluation, as any other.
+    let begun = from + SignedDuration::from_mins(5);
+    let until = begun + SignedDuration::from_mins(8);
+    let times = (begun, begun, until);
+    let id = s.db.add_rehearsal(alert, Severity::Critical, times, "Ada").await.expect("added");
+    let turn = async |after_min: i64| {
+        let now = begun + SignedDuration::from_mins(after_min) + cadentis_core::alert::LAG;
+        cadentis_answers::watch::turn(&w.answers, now).await.expect("a turn")
+    };
+    turn(1).await;
+    assert_eq!(s.db.open_in_rehearsal(id.expect("new")).await.expect("asked"), None);
+    turn(3).await;
+    let open = s.db.open_in_rehearsal(id.expect("new")).await.expect("asked").expect("open");
+    assert_eq!((open.alert_id, open.severity), (None, Severity::Critical));
+    assert!(open.opened_at <= begun + SignedDuration::from_mins(2), "{open:?}");
+    assert_eq!(w.round().await, 2, "the third waits for whether anybody acknowledges");
+    let mail = &w.by("mail")[0].body;
+    assert!(
+        mail.contains("Subject: Rehearsal, nothing is wrong") && mail.contains("Booking fails"),
+        "{mail}"
+    );
+    let board: serde_json::Value = serde_json::from_str(&w.by("board")[0].body).expect("JSON");
+    assert_eq!(board["data"]["incident"]["is_rehearsal"], true, "{board}");
+    assert!(
+        board["data"]["says"].as_str().is_some_and(|t| t.contains("acted out, nothing is wrong"))
+    );
+
+    // Meanwhile something is really wrong: that is an incident of its own, and the only one that counts.
+    let failed = [cadentis_core::run::Outcome::Failed; 4];
+    crate::alerts::played(s, crate::alerts::begin(19), &failed).await;
+    turn(6).await;
+    let whole = cadentis_core::calendar::Stretch {
+        from: from - SignedDuration::from_hours(1),
+        to: Timestamp::now(),
+    };
+    let real = s.db.incidents(1, whole).await.expect("rows");
+    assert_eq!(real.len(), 1);
+    assert!(real[0].id != open.incident_id && !real[0].is_rehearsal);
+
+    // It clears by itself once it is over; whoever was told hears of that too.
+    turn(12).await;
+    assert_eq!(s.db.open_in_rehearsal(id.expect("new")).await.expect("asked"), None);
+    let acted = s.db.incident(1, open.incident_id).await.expect("asked").expect("there");
+    assert!(acted.is_rehearsal && acted.cleared_at.is_some_and(|at| at > until), "{acted:?}");
+    w.hurry().await;
+    w.round().await;
+    let told =
+        w.by("mail").iter().filter(|g| g.body.contains("Rehearsal, nothing is wrong")).count();
+    assert_eq!(told, 2, "opened and cleared");
+    assert!(!w.by("room").iter().any(|g| g.body.contains("Rehearsal")), "it was over before");
+
+    // Counted nowhere: not an opening, not an evaluation, not on Now, nor in the list of incidents.
+    assert_eq!(s.db.openings_of(alert, whole).await.expect("rows").len(), 1);
+    let evaluations = s.db.evaluations(alert, whole).await.expect("rows");
+    assert!(evaluations.iter().all(|e| e.evaluation.at < begun
+        || e.evaluation.samples != 1
+        || e.evaluation.value == Some(1.0)));
+    let number = format!("/incidents/{}?", open.incident_id);
+    for list in ["now", "incidents", "alerts"] {
+        assert!(!get(s, &format!("/{SLUG}/{list}")).await.1.contains(&number), "{list}");
+    }
+    let page = get(s, &at).await.1;
+    assert!(page.contains(&number) && page.contains("On call, opened: delivered"), "{page}");
+    let page = get(s, &format!("/{SLUG}/incidents/{}", open.incident_id)).await.1;
+    assert!(page.contains("rehearsal, cleared"), "{page}");
 }

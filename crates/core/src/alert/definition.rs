@@ -92,9 +92,29 @@ pub enum Rule {
         /// It clears at this level or on its good side; without, at the least of the others.
         clear: Option<f64>,
     },
+    /// Unlike its usual ([`super::usual`]): levels are in spreads on its worse side. The levels themselves are within.
+    Unusual {
+        /// From here on a warning.
+        warning: Option<f64>,
+        /// From here on critical.
+        critical: Option<f64>,
+        /// It clears at this level or nearer; without, at the least of the others.
+        clear: Option<f64>,
+    },
     /// A goal's error budget burns over one of the paired windows of [`crate::goal::burn::PAIRS`]: over the two shorter pairs
     /// critical, over the longest a warning.
     Burns,
+}
+
+impl Rule {
+    /// The levels of a warning, of what is critical, and at which it clears if it says; none of a rule that has none.
+    pub fn levels(&self) -> [Option<f64>; 3] {
+        match *self {
+            Rule::Level { warning, critical, clear }
+            | Rule::Unusual { warning, critical, clear } => [warning, critical, clear],
+            Rule::Burns => [None; 3],
+        }
+    }
 }
 
 /// What an alert says.
@@ -131,6 +151,9 @@ pub const LONGEST_EVERY_S: i64 = 3_600;
 /// It has to be so in at most so many evaluations running.
 pub const MOST_RUNNING: u32 = 60;
 
+/// Levels beyond the usual are at most so many spreads.
+pub const MOST_SPREADS: f64 = 100.0;
+
 /// Why something cannot be an alert.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[expect(missing_docs, reason = "each says what it is when it is told")]
@@ -162,6 +185,12 @@ pub enum Unfit {
     #[error("service hours need one day of the week at least, and two times of day that differ")]
     Hours,
     #[error(
+        "only what has samples of its own has a usual: not what is judged, posted, or how long nothing came"
+    )]
+    NoUsual,
+    #[error("levels beyond the usual are 1 to {MOST_SPREADS} spreads, and it clears from 0 on")]
+    Spreads,
+    #[error(
         "an error budget that burns is that of a goal: “burn rate over 1 h and 5 min for goal …”"
     )]
     NoGoal,
@@ -171,8 +200,7 @@ impl Unfit {
     /// The field that is wrong.
     pub fn field(&self) -> &'static str {
         match self {
-            Unfit::NoLevel | Unfit::NoNumber => "critical",
-            Unfit::Order(_) => "critical",
+            Unfit::NoLevel | Unfit::NoNumber | Unfit::Order(_) | Unfit::Spreads => "critical",
             Unfit::ClearSide(_) => "clear",
             Unfit::Window | Unfit::Gap => "window",
             Unfit::Every => "every",
@@ -180,7 +208,7 @@ impl Unfit {
             Unfit::Places => "least_locations",
             Unfit::Samples => "least_samples",
             Unfit::Hours => "service_hours",
-            Unfit::NoGoal => "measure",
+            Unfit::NoGoal | Unfit::NoUsual => "measure",
         }
     }
 }
@@ -210,15 +238,26 @@ impl Definition {
     }
 
     fn check_rule(&self) -> Result<(), Unfit> {
-        let Rule::Level { warning, critical, clear } = self.rule else {
-            let of_goal = self.measured.measure.subject() == Subject::Goals;
-            return if of_goal { Ok(()) } else { Err(Unfit::NoGoal) };
-        };
-        let worse = self.worse();
+        let of_goal = self.measured.measure.subject() == Subject::Goals;
+        let [warning, critical, clear] = self.rule.levels();
+        match self.rule {
+            Rule::Burns if of_goal => return Ok(()),
+            Rule::Burns => return Err(Unfit::NoGoal),
+            Rule::Unusual { .. } if !self.has_window() => return Err(Unfit::NoUsual),
+            _ => {}
+        }
         let can_be = |v: f64| v.is_finite() && v.abs() < 1e12;
         if [warning, critical, clear].into_iter().flatten().any(|v| !can_be(v)) {
             return Err(Unfit::NoNumber);
         }
+        if matches!(self.rule, Rule::Unusual { .. }) {
+            let fits = |v: f64| (1.0..=MOST_SPREADS).contains(&v);
+            let levels = [warning, critical].into_iter().flatten();
+            if !levels.into_iter().all(fits) || clear.is_some_and(|c| c < 0.0) {
+                return Err(Unfit::Spreads);
+            }
+        }
+        let worse = self.side();
         if let (Some(warning), Some(critical)) = (warning, critical)
             && !worse.is_beyond(critical, warning)
         {
@@ -260,48 +299,42 @@ impl Definition {
         period::counted(stretch, &hours, &out, zone)
     }
 
+    /// So many minutes it has to be beyond a level before it opens.
+    pub fn opens_after_min(&self) -> i64 {
+        (self.every_s * i64::from(self.running.max(1)) + 59) / 60
+    }
+
     /// Which way is worse.
     pub fn worse(&self) -> Worse {
         self.measured.measure.worse()
     }
 
+    /// On which side of its levels what is judged is worse: of the measure itself, or of how far beyond its usual it is.
+    pub fn side(&self) -> Worse {
+        match self.rule {
+            Rule::Level { .. } => self.worse(),
+            Rule::Unusual { .. } | Rule::Burns => Worse::Above,
+        }
+    }
+
+    /// In what levels are counted.
+    pub fn level_unit(&self) -> Unit {
+        match self.rule {
+            Rule::Level { .. } => self.measured.measure.unit(),
+            Rule::Unusual { .. } => Unit::Plain,
+            Rule::Burns => Unit::Times,
+        }
+    }
+
     /// The level at which it clears, if it has levels.
     pub fn clears_at(&self) -> Option<f64> {
-        match self.rule {
-            Rule::Level { warning, critical, clear } => clear.or(warning).or(critical),
-            Rule::Burns => None,
-        }
+        let [warning, critical, clear] = self.rule.levels();
+        clear.or(warning).or(critical)
     }
 
     /// What it says, in one sentence.
     pub fn sentence(&self) -> String {
-        let mut says = String::new();
-        let unit = self.measured.measure.unit();
-        let worse = self.worse().word();
-        let _ = match self.rule {
-            Rule::Burns => {
-                let goal = self.measured.scope.of(&crate::measure::Key::Goal).join(", ");
-                write!(
-                    says,
-                    "Opens when the error budget of “{goal}” burns too fast over 1 h and 5 min, 6 h and 30 min (critical) or 3 d and 6 h (warning)"
-                )
-            }
-            Rule::Level { warning, critical, .. } => {
-                let over = match self.has_window() {
-                    true => format!(" over {}", length(self.window_s as f64 * 1e3)),
-                    false => String::new(),
-                };
-                let levels = match (warning, critical) {
-                    (Some(w), Some(c)) => {
-                        format!("{worse} {} (warning {worse} {})", exact(unit, c), exact(unit, w))
-                    }
-                    (Some(w), None) => format!("{worse} {} (warning)", exact(unit, w)),
-                    (None, Some(c)) => format!("{worse} {}", exact(unit, c)),
-                    (None, None) => String::new(),
-                };
-                write!(says, "Opens when {}{over} is {levels}", self.measured)
-            }
-        };
+        let mut says = self.opens_when();
         if self.running > 1 {
             let _ = write!(says, " in {} evaluations running", self.running);
         }
@@ -317,17 +350,58 @@ impl Definition {
             let _ = write!(says, ", with at least {}", least.join(" from "));
         }
         if let Some(clear) = self.clears_at() {
-            let good = match self.worse() {
-                Worse::Above => "at or below",
-                Worse::Below => "at or above",
+            let good = match (self.rule, self.worse()) {
+                (Rule::Unusual { .. }, _) => {
+                    return self.ended(says + &format!("; clears within {clear} of it"));
+                }
+                (_, Worse::Above) => "at or below",
+                (_, Worse::Below) => "at or above",
             };
-            let _ = write!(says, "; clears {good} {}", exact(unit, clear));
+            let _ = write!(says, "; clears {good} {}", exact(self.level_unit(), clear));
         }
+        self.ended(says)
+    }
+
+    fn ended(&self, mut says: String) -> String {
         if let Some(hours) = &self.service_hours {
             let _ = write!(says, "; only {}", hours.words());
         }
         says.push('.');
         says
+    }
+
+    /// The beginning of the sentence.
+    fn opens_when(&self) -> String {
+        let (unit, worse) = (self.level_unit(), self.worse().word());
+        let over = match self.has_window() {
+            true => format!(" over {}", length(self.window_s as f64 * 1e3)),
+            false => String::new(),
+        };
+        let [warning, critical, _] = self.rule.levels();
+        let levels = |before: &str, after: &str| match (warning, critical) {
+            (Some(w), Some(c)) => {
+                format!("{before} {}{after} (warning {before} {})", exact(unit, c), exact(unit, w))
+            }
+            (Some(w), None) => format!("{before} {}{after} (warning)", exact(unit, w)),
+            (None, Some(c)) => format!("{before} {}{after}", exact(unit, c)),
+            (None, None) => String::new(),
+        };
+        match self.rule {
+            Rule::Burns => {
+                let goal = self.measured.scope.of(&crate::measure::Key::Goal).join(", ");
+                format!(
+                    "Opens when the error budget of “{goal}” burns too fast over 1 h and 5 min, 6 h and 30 min (critical) or 3 d and 6 h (warning)"
+                )
+            }
+            Rule::Level { .. } => {
+                format!("Opens when {}{over} is {}", self.measured, levels(worse, ""))
+            }
+            Rule::Unusual { .. } => {
+                let after = format!(" spreads {worse} it");
+                let levels = levels("more than", &after);
+                format!("Opens when {}{over} is unlike its usual: {levels}", self.measured)
+            }
+        }
     }
 }
 
@@ -425,6 +499,13 @@ mod tests {
             Definition { running: 1, least_places: 2, ..fails }.sentence(),
             "Opens when failing locations for journey \"book\" over 5 min is above 1, with at least 2 locations; clears at or below 1."
         );
+        let unusual = Rule::Unusual { warning: Some(4.0), critical: Some(8.0), clear: Some(2.5) };
+        assert_eq!(
+            Definition { running: 1, window_s: 3_600, ..of("count of page views", unusual) }
+                .sentence(),
+            "Opens when count of page views over 1 h is unlike its usual: more than 8 spreads below it (warning more than 4); \
+             clears within 2.5 of it."
+        );
         let burns = of("burn rate over 1 h and 5 min for goal \"Booking works\"", Rule::Burns);
         assert!(burns.sentence().starts_with(
             "Opens when the error budget of “Booking works” burns too fast over 1 h and 5 min"
@@ -437,6 +518,10 @@ mod tests {
             share.sentence().contains("is below 29 % (warning)")
                 && share.sentence().contains("at or above 99.9 %")
         );
+    }
+
+    fn unlike(warning: f64, critical: f64, clear: Option<f64>) -> Rule {
+        Rule::Unusual { warning: Some(warning), critical: Some(critical), clear }
     }
 
     #[test]
@@ -456,6 +541,11 @@ mod tests {
             (Definition { running: 0, ..fine.clone() }, Unfit::Running),
             (Definition { least_places: 2, ..fine.clone() }, Unfit::Places),
             (Definition { rule: Rule::Burns, ..fine.clone() }, Unfit::NoGoal),
+            (of("silence of runs", unlike(4.0, 8.0, None)), Unfit::NoUsual),
+            (of("count of page views", unlike(4.0, 0.5, None)), Unfit::Spreads),
+            (of("count of page views", unlike(4.0, 8.0, Some(-1.0))), Unfit::Spreads),
+            (of("count of page views", unlike(8.0, 4.0, None)), Unfit::Order("above")),
+            (of("count of page views", unlike(4.0, 8.0, Some(5.0))), Unfit::ClearSide("above")),
             (
                 of(
                     "availability",

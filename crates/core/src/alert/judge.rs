@@ -3,7 +3,9 @@
 //! The trial and the watch go through [`State::step`] alike, so that what was tried is what is watched.
 
 use super::definition::{Definition, NoData, Rule, Severity};
+use super::usual::Usual;
 use crate::measure::windowed::Moment;
+use crate::measure::{Unit, Worse};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -64,6 +66,8 @@ pub struct Evaluation {
     pub samples: u64,
     /// What that says.
     pub verdict: Verdict,
+    /// What is usual then, of an alert that asks.
+    pub usual: Option<Usual>,
 }
 
 impl Evaluation {
@@ -77,26 +81,86 @@ impl Evaluation {
 impl Definition {
     /// What a measure that came to this says. `counts` is whether that moment is judged at all.
     pub fn judge(&self, moment: &Moment, counts: bool) -> Evaluation {
+        self.judge_beside(moment, None, counts)
+    }
+
+    /// The same beside what is usual then; an alert that asks for it judges nothing where it is not known.
+    pub fn judge_beside(&self, moment: &Moment, usual: Option<Usual>, counts: bool) -> Evaluation {
         let Moment { at, value, samples, places } = *moment;
-        let verdict = match value {
+        let usual = usual.filter(|_| matches!(self.rule, Rule::Unusual { .. }));
+        let evaluation = Evaluation { at, value, samples, verdict: Verdict::NotJudged, usual };
+        let few = samples < self.least_samples || places < self.least_places;
+        let verdict = match (value, self.counted(&evaluation)) {
             _ if !counts => Verdict::NotJudged,
-            None => Verdict::NoData,
-            Some(_) if samples < self.least_samples || places < self.least_places => {
-                Verdict::TooFew
-            }
-            Some(value) => self.beyond(value),
+            (None, _) => Verdict::NoData,
+            (Some(_), None) => Verdict::TooFew,
+            (Some(_), Some(_)) if few => Verdict::TooFew,
+            (Some(_), Some(value)) => self.beyond(value),
         };
-        Evaluation { at, value, samples, verdict }
+        Evaluation { verdict, ..evaluation }
+    }
+
+    /// What an evaluation came to, in what the levels are counted in.
+    pub fn counted(&self, evaluation: &Evaluation) -> Option<f64> {
+        let value = evaluation.value?;
+        match self.rule {
+            Rule::Unusual { .. } => Some(evaluation.usual?.beyond(value, self.worse())),
+            Rule::Level { .. } | Rule::Burns => Some(value),
+        }
+    }
+
+    /// An evaluation that is acted out: as bad as this, or clear; of an alert on what is unlike its usual beside what is.
+    /// `None` where the alert has no such level.
+    pub fn acted(
+        &self,
+        at: Timestamp,
+        as_bad: Option<Severity>,
+        usual: Option<Usual>,
+    ) -> Option<Evaluation> {
+        let samples = self.least_samples.max(1);
+        let verdict = match as_bad {
+            Some(Severity::Critical) => Verdict::Critical,
+            Some(Severity::Warning) => Verdict::Warning,
+            None => Verdict::Clear,
+        };
+        let [warning, critical, _] = self.rule.levels();
+        let far = |level: f64| {
+            let step = match self.level_unit() {
+                Unit::Share => (level.abs() * 0.1).max(0.001),
+                Unit::State | Unit::Count => (level.abs() * 0.1).max(1.0).round(),
+                Unit::Ms | Unit::Plain | Unit::Times => (level.abs() * 0.1).max(0.1),
+            };
+            match self.side() {
+                Worse::Above => level + step,
+                Worse::Below => level - step,
+            }
+        };
+        let value = match (self.rule, as_bad) {
+            (Rule::Burns, Some(_)) => 1.2,
+            (Rule::Burns, None) => 0.0,
+            (_, Some(Severity::Critical)) => far(critical?),
+            // A level itself is within, so that at the critical one it is no worse than a warning.
+            (_, Some(Severity::Warning)) => {
+                let beyond = far(warning?);
+                critical.unwrap_or(beyond)
+            }
+            (_, None) => self.clears_at()?,
+        };
+        let value = match self.rule {
+            Rule::Unusual { .. } => usual.map(|u| u.at(value, self.worse())),
+            Rule::Level { .. } | Rule::Burns => Some(value),
+        };
+        Some(Evaluation { at, value, samples, verdict, usual })
     }
 
     fn beyond(&self, value: f64) -> Verdict {
-        let Rule::Level { warning, critical, .. } = self.rule else { return Verdict::Between };
-        let worse = self.worse();
-        let over = |level: Option<f64>| level.is_some_and(|level| worse.is_beyond(value, level));
+        let [warning, critical, _] = self.rule.levels();
+        let side = self.side();
+        let over = |level: Option<f64>| level.is_some_and(|level| side.is_beyond(value, level));
         match (over(critical), over(warning), self.clears_at()) {
             (true, ..) => Verdict::Critical,
             (_, true, _) => Verdict::Warning,
-            (_, _, Some(clear)) if worse.is_beyond(value, clear) => Verdict::Between,
+            (_, _, Some(clear)) if side.is_beyond(value, clear) => Verdict::Between,
             _ => Verdict::Clear,
         }
     }
@@ -116,7 +180,8 @@ impl Definition {
             () if over(&pairs[2]) => Verdict::Warning,
             () => Verdict::Clear,
         };
-        Evaluation { at: told.at, value: told.value, samples: told.samples, verdict }
+        let Moment { at, value, samples, .. } = *told;
+        Evaluation { at, value, samples, verdict, usual: None }
     }
 }
 
@@ -156,7 +221,9 @@ impl State {
     pub fn step(&mut self, definition: &Definition, evaluation: &Evaluation) -> Option<Change> {
         // What no data stands for is as bad as it gets with this alert.
         let worst = match definition.rule {
-            Rule::Level { critical: None, .. } => Verdict::Warning,
+            Rule::Level { critical: None, .. } | Rule::Unusual { critical: None, .. } => {
+                Verdict::Warning
+            }
             _ => Verdict::Critical,
         };
         let verdict = match (evaluation.verdict, definition.no_data) {
@@ -208,7 +275,7 @@ impl State {
 impl Definition {
     fn has_warning(&self) -> bool {
         match self.rule {
-            Rule::Level { warning, .. } => warning.is_some(),
+            Rule::Level { warning, .. } | Rule::Unusual { warning, .. } => warning.is_some(),
             Rule::Burns => true,
         }
     }
@@ -252,7 +319,7 @@ pub fn openings(definition: &Definition, evaluations: &[Evaluation]) -> Vec<Open
         let worse = definition.worse();
         last.worst = match (last.worst, e.value) {
             (Some(held), Some(value)) => Some(match definition.rule {
-                Rule::Level { .. } => worse.worst(held, value),
+                Rule::Level { .. } | Rule::Unusual { .. } => worse.worst(held, value),
                 Rule::Burns => held.max(value),
             }),
             (held, value) => held.or(value),
@@ -351,6 +418,79 @@ mod tests {
         assert_eq!(
             of(NoData::Open),
             [opened, (3, Change::Cleared), (4, Change::Opened(Severity::Critical))]
+        );
+    }
+
+    #[test]
+    fn what_is_acted_out_is_judged_as_bad_as_it_is_meant_to_be() {
+        let level = |warning, critical, clear| Rule::Level { warning, critical, clear };
+        let unusual = Rule::Unusual { warning: Some(5.0), critical: Some(8.0), clear: None };
+        let usual = Some(Usual { middle: 1_800.0, spread: 90.0 });
+        let at = at_second(600);
+        for (measured, rule) in [
+            ("share failed", level(Some(0.02), Some(0.1), Some(0.01))),
+            ("availability", level(Some(0.99), Some(0.5), None)),
+            ("p75 of LCP", level(None, Some(2_500.0), None)),
+            ("p75 of CLS", level(Some(0.0), Some(0.001), None)),
+            ("failing locations", level(Some(1.0), Some(2.0), None)),
+            ("count of page views", level(Some(100.0), None, None)),
+            ("p75 of LCP", unusual),
+            ("count of page views", unusual),
+        ] {
+            let alert = Definition {
+                measured: measured.parse().unwrap(),
+                rule,
+                least_samples: 50,
+                ..alert(1, NoData::Keep)
+            };
+            let [warning, critical, _] = rule.levels();
+            for (as_bad, has) in [
+                (Some(Severity::Warning), warning.is_some()),
+                (Some(Severity::Critical), critical.is_some()),
+                (None, true),
+            ] {
+                let acted = alert.acted(at, as_bad, usual);
+                assert_eq!(acted.is_some(), has, "{}", alert.sentence());
+                let Some(acted) = acted else { continue };
+                let Evaluation { value, samples, .. } = acted;
+                let judged =
+                    alert.judge_beside(&Moment { at, value, samples, places: 1 }, usual, true);
+                assert_eq!(acted.verdict, judged.verdict, "{} at {value:?}", alert.sentence());
+            }
+        }
+        let burns = Definition { rule: Rule::Burns, ..alert(1, NoData::Keep) };
+        let worst = burns.acted(at, Some(Severity::Critical), None).unwrap();
+        assert_eq!((worst.verdict, worst.value), (Verdict::Critical, Some(1.2)));
+    }
+
+    #[test]
+    fn what_is_unlike_its_usual_is_judged_by_how_far_on_the_worse_side_it_is() {
+        let of = |measured: &str| Definition {
+            measured: measured.parse().unwrap(),
+            rule: Rule::Unusual { warning: Some(4.0), critical: Some(8.0), clear: Some(2.0) },
+            ..alert(1, NoData::Keep)
+        };
+        let usual = Some(Usual { middle: 1_000.0, spread: 50.0 });
+        let judged = |alert: &Definition, value: f64, usual| {
+            alert.judge_beside(&moment(0, Some(value), 10), usual, true).verdict
+        };
+        let slow = of("p75 of LCP");
+        use Verdict::{Between, Clear, Critical, TooFew, Warning};
+        assert_eq!(
+            [400.0, 1_100.0, 1_101.0, 1_200.0, 1_201.0, 1_401.0].map(|v| judged(&slow, v, usual)),
+            [Clear, Clear, Between, Between, Warning, Critical]
+        );
+        let few = of("count of page views");
+        assert_eq!(
+            [1_600.0, 799.0, 599.0].map(|v| judged(&few, v, usual)),
+            [Clear, Warning, Critical]
+        );
+        assert_eq!(judged(&slow, 9_000.0, None), TooFew, "without a usual nothing is unlike it");
+        // What a fixed level says has nothing to do with it.
+        let fixed = alert(1, NoData::Keep);
+        assert_eq!(
+            fixed.judge_beside(&moment(0, Some(0.3), 10), usual, true),
+            fixed.judge(&moment(0, Some(0.3), 10), true)
         );
     }
 

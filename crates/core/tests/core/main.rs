@@ -3,3 +3,4 @@
 mod causes;
 mod fuzz;
 mod outside;
+mod quiet;

@@ -74,6 +74,7 @@ crate::routes::routes! {
     Read get "/alerts/{id}/change" => alerts::change,
     Edit post "/alerts/{id}/switch" => alerts::switch,
     Edit post "/alerts/{id}/silence" => alerts::silence,
+    Edit post "/alerts/{id}/rehearse" => alerts::rehearse,
     Edit post "/alerts/{id}/remove" => alerts::remove,
     Read get "/incidents" => alerts::incidents,
     Read get "/incidents/{id}" => alerts::incident,

@@ -41,6 +41,9 @@ pub(super) struct AlertShape {
     /// A goal's error budget burns over paired windows; there are no levels then.
     #[serde(default)]
     burns: bool,
+    /// Unlike its usual: levels are in spreads beyond the median of the same time of the week.
+    #[serde(default)]
+    unusual: bool,
     /// Over so many minutes the measure is read: 1 to 1440.
     #[schema(minimum = 1, maximum = 1440)]
     window_minutes: i64,
@@ -118,11 +121,15 @@ impl AlertShape {
         let wrong =
             |at: &str, why: &dyn std::fmt::Display| (format!("/definition/{at}"), why.to_string());
         let measured: Measured = self.measure.parse().map_err(|e| wrong("measure", &e))?;
-        let rule = match self.burns {
-            true => Rule::Burns,
-            false => {
-                Rule::Level { warning: self.warning, critical: self.critical, clear: self.clear }
+        let AlertShape { warning, critical, clear, .. } = *self;
+        let rule = match (self.burns, self.unusual) {
+            (true, true) => {
+                let why = "an error budget burns, or a measure is unlike its usual: not both";
+                return Err(wrong("unusual", &why));
             }
+            (true, false) => Rule::Burns,
+            (false, true) => Rule::Unusual { warning, critical, clear },
+            (false, false) => Rule::Level { warning, critical, clear },
         };
         let minutes = |m: i64| m.checked_mul(60).unwrap_or(i64::MAX);
         let definition = Definition {

@@ -1,9 +1,10 @@
 //! An alert is made or changed: one sentence to edit, tried on the past before it is kept.
 
+use super::drawn::{Course, unit};
 use super::{after, alert_of, length, tone};
 use crate::State;
 use crate::access::{After, By, InSite};
-use crate::course::{Chart, Drawn, chart, thinned};
+use crate::course::Chart;
 use crate::error::PageError;
 use crate::fields::{self, Fields, Hours, Wrong, number, says_of, sentence};
 use crate::filters;
@@ -21,7 +22,7 @@ use cadentis_answers::changes::alerts::{self as changes, LONGEST_INSTRUCTIONS, L
 use cadentis_answers::kept::{Alert, AlertSays, Site};
 use cadentis_answers::{notices, teams};
 use cadentis_core::alert::definition::{exact, level};
-use cadentis_core::alert::{Definition, LAG, NoData, Rule, Verdict};
+use cadentis_core::alert::{Definition, LAG, NoData, Rule, Verdict, usual};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::definition::DAYS;
 use cadentis_core::measure::{Measured, Subject, Unit, Worse};
@@ -34,10 +35,11 @@ struct Page {
     id: Option<i32>,
     typed: Typed,
     wrong: Option<Wrong>,
-    /// Which way is worse, in the middle of the sentence.
-    worse: &'static str,
-    /// The goal's error budget burns: there are no levels then.
-    can_burn: bool,
+    /// How it is judged, in the middle of the sentence.
+    rules: Vec<Choice>,
+    /// So many weeks tell what is usual, and so many at least.
+    usual_weeks: usize,
+    usual_least: usize,
     no_data: Vec<Choice>,
     days: Vec<Choice>,
     teams: Vec<Choice>,
@@ -152,11 +154,13 @@ impl Typed {
     }
 
     fn says(definition: &Definition) -> Typed {
-        let unit = definition.measured.measure.unit();
-        let (rule, [warning, critical, clear]) = match definition.rule {
-            Rule::Burns => ("burns", [None; 3]),
-            Rule::Level { warning, critical, clear } => ("level", [warning, critical, clear]),
+        let unit = definition.level_unit();
+        let rule = match definition.rule {
+            Rule::Burns => "burns",
+            Rule::Unusual { .. } => "unusual",
+            Rule::Level { .. } => "level",
         };
+        let [warning, critical, clear] = definition.rule.levels();
         let text = |value: Option<f64>| value.map_or(String::new(), |v| exact(unit, v));
         Typed {
             measure: definition.measured.to_string(),
@@ -198,18 +202,28 @@ impl Typed {
     /// What it says, or the field that is wrong and how.
     fn read(&self) -> Result<Definition, Wrong> {
         let measured: Measured = self.measure.parse().map_err(|e| ("measure", sentence(&e)))?;
-        let unit = measured.measure.unit();
+        let unit = match self.rule.as_str() {
+            "unusual" => Unit::Plain,
+            _ => measured.measure.unit(),
+        };
         let of = |field: &'static str, text: &str| match text.trim() {
             "" => Ok(None),
             text => level(unit, text).map(Some).map_err(|e| (field, sentence(&capital(&e)))),
         };
+        let levels = || -> Result<_, Wrong> {
+            let warning = of("warning", &self.warning)?;
+            Ok((warning, of("critical", &self.critical)?, of("clear", &self.clear)?))
+        };
         let rule = match self.rule.as_str() {
             "burns" => Rule::Burns,
-            _ => Rule::Level {
-                warning: of("warning", &self.warning)?,
-                critical: of("critical", &self.critical)?,
-                clear: of("clear", &self.clear)?,
-            },
+            "unusual" => {
+                let (warning, critical, clear) = levels()?;
+                Rule::Unusual { warning, critical, clear }
+            }
+            _ => {
+                let (warning, critical, clear) = levels()?;
+                Rule::Level { warning, critical, clear }
+            }
         };
         let whole = |field: &'static str, text: &str, most: f64| {
             let read = number(text).filter(|n| n.fract() == 0.0 && *n >= 0.0 && *n <= most);
@@ -297,8 +311,9 @@ async fn show(
     let page = Page {
         lists,
         id: alert.map(|a| a.id),
-        worse: measured.as_ref().map_or("above", |m| m.measure.worse().word()),
-        can_burn: measured.as_ref().is_some_and(|m| m.measure.subject() == Subject::Goals),
+        rules: rules(measured.as_ref(), &typed.rule),
+        usual_weeks: usual::WEEKS,
+        usual_least: usual::LEAST_WEEKS,
         no_data: NoData::ALL
             .map(|n| Choice::new(n.word(), n.words(), typed.no_data == n.word()))
             .to_vec(),
@@ -313,32 +328,19 @@ async fn show(
     html_with(status, &page)
 }
 
-/// The levels of an alert as lines of its chart.
-pub(super) fn levels(definition: &Definition) -> Vec<(f64, String, &'static str)> {
-    let worse = definition.worse().word();
-    match definition.rule {
-        Rule::Burns => vec![(1.0, "trigger".into(), "broken")],
-        Rule::Level { warning, critical, clear } => {
-            let all = [
-                (critical, format!("critical {worse}"), "broken"),
-                (warning, format!("warning {worse}"), "strained"),
-                (clear, "clears at".to_string(), "within"),
-            ];
-            all.into_iter().filter_map(|(value, says, tone)| Some((value?, says, tone))).collect()
-        }
+/// How a measure can be judged.
+fn rules(measured: Option<&Measured>, chosen: &str) -> Vec<Choice> {
+    let worse = measured.map_or("above", |m| m.measure.worse().word());
+    let is_of_goal = measured.is_some_and(|m| m.measure.subject() == Subject::Goals);
+    let mut all = vec![
+        ("level", format!("is {worse}")),
+        ("unusual", format!("is unlike its usual, in spreads {worse} it:")),
+    ];
+    if is_of_goal {
+        all[1] = ("burns", "burns too fast, by paired windows".into());
     }
+    all.into_iter().map(|(value, name)| Choice::new(value, name, chosen == value)).collect()
 }
-
-/// What its values are counted in on a chart.
-pub(super) fn unit(definition: &Definition) -> (Unit, Worse) {
-    match definition.rule {
-        Rule::Burns => (Unit::Times, Worse::Above),
-        Rule::Level { .. } => (definition.measured.measure.unit(), definition.worse()),
-    }
-}
-
-/// Points on a chart at most.
-pub(super) const POINTS: usize = 900;
 
 fn was(tried: &Tried) -> String {
     let says = |was: &WasIt| match was {
@@ -362,32 +364,22 @@ fn in_words(
     definition: &Definition,
     tried: &alerts::Trial,
 ) -> Trial {
-    let (unit, worse) = unit(definition);
-    let told = tried.evaluations.iter();
-    let points: Vec<(i64, f64, u64)> =
-        told.filter_map(|e| Some((e.at.as_second(), e.judged()?, e.samples))).collect();
-    let points = thinned(&points, POINTS, worse);
-    let bucket_s = (tried.stretch.seconds() / POINTS as i64).max(definition.every_s) * 2;
+    let (unit, _) = unit(definition);
     let span = |t: &Tried| {
         let to = t.opening.cleared.unwrap_or(tried.stretch.to);
         let stretch = Stretch { from: t.opening.opened, to };
         let says = format!("{} for {}", t.opening.severity.word(), length(t.opening.opened, to));
         (stretch, says, tone(Some(t.opening.severity)))
     };
-    let values: Vec<(i64, f64)> = points.iter().map(|p| (p.0, p.1)).collect();
-    let samples: Vec<u64> = points.iter().map(|p| p.2).collect();
-    let drawn = Drawn {
-        points: &values,
-        samples: &samples,
-        bucket_s,
-        levels: levels(definition),
+    let course = Course {
+        definition,
+        stretch: tried.stretch,
+        every_s: definition.every_s,
+        sub: "worst of each piece",
         spans: tried.openings.iter().map(span).collect(),
-        usual: &[],
         left_out: &tried.left_out,
     };
-    let title = definition.measured.to_string();
-    let chart =
-        chart(frame, tried.stretch, (title, "worst of each piece".into()), (unit, worse), &drawn);
+    let chart = course.chart(frame, tried.evaluations.iter().copied());
     let row = |t: &Tried| {
         let to = t.opening.cleared.unwrap_or(tried.stretch.to);
         let hour = SignedDuration::from_hours(1);
@@ -441,21 +433,25 @@ fn in_words(
         true => String::new(),
         false => format!("Of {all} evaluations {}.", aside.join(", ")),
     };
+    let level_text = |v: f64| match definition.rule {
+        Rule::Unusual { .. } => format!("{v:.1} spreads beyond its usual"),
+        _ => definition.level_unit().text(v),
+    };
     let suggested = tried.suggested.map(|s| {
         let again = Typed {
-            warning: exact(unit, rounded(s.warning)),
-            critical: exact(unit, rounded(s.critical)),
+            warning: exact(definition.level_unit(), rounded(s.warning)),
+            critical: exact(definition.level_unit(), rounded(s.critical)),
             clear: String::new(),
             ..typed.clone()
         };
         let says = format!(
             "Half of its evaluations came to {} at most, all but one in a hundred to {}, all but one in a thousand to {}. With the last two as levels it would have opened {}.",
-            unit.text(s.median),
-            unit.text(s.warning),
-            unit.text(s.critical),
+            level_text(s.median),
+            level_text(s.warning),
+            level_text(s.critical),
             match s.openings { 1 => "once".into(), n => format!("{n} times") }
         );
-        let says = match worse {
+        let says = match definition.side() {
             Worse::Above => says,
             Worse::Below => says.replace(" at most", " at least"),
         };

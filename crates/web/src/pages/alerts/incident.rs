@@ -1,11 +1,11 @@
 //! One incident: what it is, whose doing, whom it touched, what was done.
 
-use super::form::{levels, unit};
+use super::drawn::{Course, unit};
 use super::told::NoticeRow;
 use super::{about_link, length, tone};
 use crate::State;
 use crate::access::{After, By, InSite};
-use crate::course::{Chart, Drawn, chart};
+use crate::course::Chart;
 use crate::error::PageError;
 use crate::fields::{self, Fields};
 use crate::filters;
@@ -238,26 +238,19 @@ fn alert_row(
     a: &AroundAlert,
 ) -> AlertRow {
     let open = &a.open;
-    let (unit, worse) = unit(&open.definition);
+    let (unit, _) = unit(&open.definition);
     let to = open.cleared_at.unwrap_or(frame.now);
-    let point =
-        |e: &cadentis_core::alert::Evaluation| Some((e.at.as_second(), e.judged()?, e.samples));
-    let points: Vec<(i64, f64, u64)> = a.course.iter().filter_map(point).collect();
-    let values: Vec<(i64, f64)> = points.iter().map(|p| (p.0, p.1)).collect();
-    let samples: Vec<u64> = points.iter().map(|p| p.2).collect();
-    let chart = (!values.is_empty()).then(|| {
+    let chart = a.course.iter().any(|e| e.judged().is_some()).then(|| {
         let span = Stretch { from: open.opened_at, to };
-        let drawn = Drawn {
-            points: &values,
-            samples: &samples,
-            bucket_s: a.every_s,
-            levels: levels(&open.definition),
+        let course = Course {
+            definition: &open.definition,
+            stretch: around,
+            every_s: a.every_s,
+            sub: "as it is judged",
             spans: vec![(span, open.name.clone(), tone(Some(open.severity)))],
             left_out,
-            ..Drawn::default()
         };
-        let title = open.definition.measured.to_string();
-        chart(frame, around, (title, "as it is judged".into()), (unit, worse), &drawn)
+        course.chart(frame, a.course.iter().copied())
     });
     let now = a.now.and_then(|e| e.value);
     AlertRow {

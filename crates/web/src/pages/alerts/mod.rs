@@ -1,15 +1,18 @@
 //! Alerts: what is watched, what it came to, and what people do about it.
 
+mod drawn;
 mod form;
 mod incident;
 mod incidents;
 mod one;
+mod rehearsal;
 mod told;
 
 pub use form::{change, changed, make, new};
 pub use incident::{acknowledge, close, markdown, note, page as incident};
 pub use incidents::page as incidents;
 pub use one::{page as one, remove, silence, switch};
+pub use rehearsal::rehearse;
 pub use told::{
     add_destination, page as told, put_list, remove_destination, remove_list,
     test as test_destination,
@@ -26,11 +29,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::alerts::{self, Listed};
 use cadentis_answers::kept::{Alert, Incident, Site};
-use cadentis_core::alert::Rule;
 use cadentis_core::alert::incident::About;
+use cadentis_core::alert::{Evaluation, Rule};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
-use cadentis_core::measure::Worse;
 use jiff::{SignedDuration, Timestamp};
 
 /// How long something lasted.
@@ -151,20 +153,17 @@ fn row(frame: &Frame, l: &Listed) -> Row {
         (_, _, Some(severity)) => (tone(Some(severity)), severity.word().into()),
         _ => ("within", "quiet".into()),
     };
+    let [warning, critical, _] = definition.rule.levels();
     let level = match definition.rule {
-        Rule::Level { warning, critical, .. } => warning.or(critical),
         Rule::Burns => Some(1.0),
+        _ => warning.or(critical),
     };
-    let worse = match definition.rule {
-        Rule::Burns => Worse::Above,
-        Rule::Level { .. } => definition.worse(),
+    // What is unlike its usual is drawn by how far beyond that it is.
+    let point = |e: &Evaluation| {
+        Some((e.at.as_second(), definition.counted(e).filter(|_| e.judged().is_some())?, 0))
     };
-    let points: Vec<(i64, f64, u64)> = l
-        .day
-        .iter()
-        .filter_map(|e| Some((e.evaluation.at.as_second(), e.evaluation.judged()?, 0)))
-        .collect();
-    let points = crate::course::thinned(&points, 120, worse);
+    let points: Vec<(i64, f64, u64)> = l.day.iter().filter_map(|e| point(&e.evaluation)).collect();
+    let points = crate::course::thinned(&points, 120, definition.side());
     let most = points.iter().map(|p| p.1).chain(level).fold(f64::MIN_POSITIVE, f64::max);
     let least = points.iter().map(|p| p.1).chain(level).fold(f64::INFINITY, f64::min);
     let low = if least > most * 0.5 { least - (most - least).max(most * 0.01) * 0.3 } else { 0.0 };
@@ -235,7 +234,7 @@ pub async fn page(
     let incident = |i: &Incident| IncidentRow::of(&frame, i);
     html(&Page {
         open: found.open.iter().map(incident).collect(),
-        over: found.over.iter().filter(|i| !i.is_rehearsal).map(incident).collect(),
+        over: found.over.iter().map(incident).collect(),
         rows: found.alerts.iter().map(|l| row(&frame, l)).collect(),
         title,
         says,

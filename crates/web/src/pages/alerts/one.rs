@@ -1,10 +1,11 @@
 //! One alert: what it says, what it came to, when it was open, and whom it tells.
 
-use super::form::{POINTS, levels, unit};
+use super::drawn::{Course, unit};
+use super::rehearsal::{self, Rehearsal};
 use super::{after, alert_of, incident_link, length, tone};
 use crate::State;
 use crate::access::{After, By, InSite};
-use crate::course::{Chart, Drawn, chart, thinned};
+use crate::course::Chart;
 use crate::error::PageError;
 use crate::fields::{self, Fields, Wrong, moment, says_of, sentence};
 use crate::filters;
@@ -44,7 +45,8 @@ struct Page {
     chart: Chart,
     evaluated: String,
     rows: Vec<Row>,
-    /// What was typed of a silence.
+    rehearsal: Rehearsal,
+    /// What was typed of a silence or of a rehearsal.
     typed: Typed,
     wrong: Option<Wrong>,
 }
@@ -55,11 +57,14 @@ impl Page {
     }
 }
 
-/// A silence as it is typed.
+/// A silence, or how the alert is acted out, as it is typed.
 #[derive(Default)]
-struct Typed {
-    until: String,
-    why: String,
+pub(super) struct Typed {
+    pub until: String,
+    pub why: String,
+    /// For how long it is acted out, and as bad as what.
+    pub minutes: String,
+    pub severity: String,
 }
 
 /// A time that it was open.
@@ -127,29 +132,20 @@ fn drawn_chart(
     left_out: &[cadentis_answers::kept::LeftOut],
 ) -> Chart {
     let definition = &alert.says.definition;
-    let (unit, worse) = unit(definition);
-    let told = watched.evaluations.iter().map(|e| e.evaluation);
-    let points: Vec<(i64, f64, u64)> =
-        told.filter_map(|e| Some((e.at.as_second(), e.judged()?, e.samples))).collect();
-    let points = thinned(&points, POINTS, worse);
     let span = |o: &OpenAlert| {
         let to = o.cleared_at.unwrap_or(frame.now);
         let says = format!("incident {}: {}", o.incident_id, o.severity.word());
         (Stretch { from: o.opened_at, to }, says, tone(Some(o.severity)))
     };
-    let values: Vec<(i64, f64)> = points.iter().map(|p| (p.0, p.1)).collect();
-    let samples: Vec<u64> = points.iter().map(|p| p.2).collect();
-    let drawn = Drawn {
-        points: &values,
-        samples: &samples,
-        bucket_s: (frame.stretch.seconds() / POINTS as i64).max(definition.every_s) * 2,
-        levels: levels(definition),
+    let course = Course {
+        definition,
+        stretch: frame.stretch,
+        every_s: definition.every_s,
+        sub: "as it was watched",
         spans: watched.openings.iter().map(span).collect(),
-        usual: &[],
         left_out,
     };
-    let title = definition.measured.to_string();
-    chart(frame, frame.stretch, (title, "as it was watched".into()), (unit, worse), &drawn)
+    course.chart(frame, watched.evaluations.iter().map(|e| e.evaluation))
 }
 
 fn evaluated_words(frame: &Frame, alert: &Alert, watched: &Watched) -> String {
@@ -186,7 +182,7 @@ pub async fn page(
     show(&state, &site, id, &request, Typed::default(), None).await
 }
 
-async fn show(
+pub(super) async fn show(
     state: &web::Data<State>,
     site: &Site,
     id: i32,
@@ -227,6 +223,10 @@ async fn show(
         let hour = frame.now + SignedDuration::from_hours(1);
         typed.until = hour.to_zoned(site.zone.clone()).strftime("%Y-%m-%dT%H:%M").to_string();
     }
+    if typed.minutes.is_empty() {
+        typed.minutes = (definition.opens_after_min() + 5).to_string();
+    }
+    let rehearsal = rehearsal::load(state, &frame, &alert, &typed.severity).await?;
     let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let page = Page {
         figures: figures(&alert, &frame, &openings),
@@ -239,6 +239,7 @@ async fn show(
         evaluated: evaluated_words(&frame, &alert, &watched),
         rows: openings.openings.iter().map(row).collect(),
         silence: alert.silence.as_ref().filter(|s| s.until > frame.now).map(|s| s.why.clone()),
+        rehearsal,
         typed,
         wrong,
         sentence: definition.sentence(),
@@ -281,6 +282,7 @@ pub async fn silence(
     let typed = Typed {
         until: fields::line(&fields, "until", 40),
         why: fields::line(&fields, "why", changes::LONGEST_NOTE + 1),
+        ..Typed::default()
     };
     let until = match typed.until.as_str() {
         "" => None,
