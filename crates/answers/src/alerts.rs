@@ -369,6 +369,14 @@ pub async fn ask(answers: &Answers, site: &Site, now: Timestamp) -> Result<Alert
     Ok(Alerts { alerts, open, over, lag })
 }
 
+/// All alerts of a site, by name.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn all(answers: &Answers, site: &Site) -> Result<Vec<Alert>> {
+    Ok(answers.db.alerts(site.id).await?)
+}
+
 /// One alert of a site.
 ///
 /// # Errors

@@ -95,6 +95,8 @@ pub struct Answers {
     sign_on: provider::SignOn,
     /// What is usual of what is watched.
     usual: Arc<Cache<usual::Of, Option<Usual>>>,
+    /// What the watch has done in this process.
+    watched: Arc<watch::Watched>,
 }
 
 /// Why a question was not answered.
@@ -161,7 +163,7 @@ impl Answers {
         let db = db.with_compute(compute.clone());
         let usual = Arc::new(Cache::new(usual::REMEMBERED));
         let sign_on = provider::SignOn::default();
-        Answers { db, compute, vault: None, persons: None, sign_on, usual }
+        Answers { db, compute, vault: None, persons: None, sign_on, usual, watched: Arc::default() }
     }
 
     /// The same with the keys of an installation.
@@ -177,6 +179,11 @@ impl Answers {
     /// How people are let in.
     pub fn sign_on(&self) -> &provider::SignOn {
         &self.sign_on
+    }
+
+    /// What the watch has done in this process.
+    pub fn watched(&self) -> &watch::Watched {
+        &self.watched
     }
 
     /// Whether secrets can be kept.

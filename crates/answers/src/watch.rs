@@ -17,6 +17,9 @@ use cadentis_store::site::Site;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::HashMap;
+use std::sync::atomic::AtomicU64;
+use std::sync::atomic::Ordering::Relaxed;
+use std::time::Instant;
 
 /// What a turn has done.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -39,7 +42,25 @@ const CATCHES_UP: SignedDuration = SignedDuration::from_hours(24);
 /// # Errors
 /// When the database does not answer.
 pub async fn round(answers: &Answers) -> Result<Turn> {
-    turn(answers, answers.db.now().await?).await
+    let begun = Instant::now();
+    let done = turn(answers, answers.db.now().await?).await?;
+    let watched = &answers.watched;
+    watched.turns.fetch_add(1, Relaxed);
+    watched.evaluations.fetch_add(done.evaluations as u64, Relaxed);
+    let took = begun.elapsed().as_micros().try_into().unwrap_or(u64::MAX);
+    watched.micros.fetch_add(took, Relaxed);
+    Ok(done)
+}
+
+/// What the watch has done in this process, for whoever watches it.
+#[derive(Debug, Default)]
+pub struct Watched {
+    /// Turns, also those in which nothing was due.
+    pub turns: AtomicU64,
+    /// Evaluations.
+    pub evaluations: AtomicU64,
+    /// How long all turns took, in microseconds.
+    pub micros: AtomicU64,
 }
 
 /// By how much the watch is behind what is due, when it is behind.

@@ -1,15 +1,15 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
+mod watched;
+
 use crate::Failure;
 use crate::serve::KeyArgs;
 use crate::world::FREIGHT_VIEWS;
+use cadentis_answers::Answers;
 use cadentis_answers::changes::Author;
 use cadentis_answers::compute::Compute;
 use cadentis_answers::people::{self, Given};
-use cadentis_answers::{Answers, watch};
 use cadentis_core::access::{Role, Scope};
-use cadentis_core::alert::notice::{Kind as DestinationKind, Step};
-use cadentis_core::alert::{Definition as AlertDefinition, NoData, Rule as AlertRule, Severity};
 use cadentis_core::calendar::stretch::{at_second, hour_of};
 use cadentis_core::calendar::{
     Clock, Length, Maintenance, Pace, Reach, Repeat, Rule, Stretch, Window,
@@ -31,10 +31,8 @@ use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::visitors::Visits;
 use cadentis_standins::{history, visitors};
 use cadentis_store::Db;
-use cadentis_store::alert::Says;
 use cadentis_store::forgetting::ROWS_DAYS;
 use cadentis_store::funnel::SavedFunnel;
-use cadentis_store::incident::{Event, What};
 use cadentis_store::journey::{NewJourney, PlaceAndPace};
 use cadentis_store::location::NewLocation;
 use cadentis_store::page_view_hour::RolledUp;
@@ -51,6 +49,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
+
+pub use watched::RECEIVERS;
 
 #[derive(clap::Args)]
 pub struct Args {
@@ -128,7 +128,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         for one in rolling {
             one.await??;
         }
-        watch_history(&db, &story, begin).await?;
+        watched::watch_history(&db, &story, begin).await?;
         db.forget(story.now).await?;
         db.vacuum().await?;
         tracing::info!(
@@ -382,191 +382,6 @@ async fn describe_goals(db: &Db, id: i32, journey: i32, story: &Story) -> Result
         ..first
     };
     db.add_goal(id, "Booking is quick while ships sail", (&quick, beginning), "Tor").await?;
-    Ok(())
-}
-
-/// What is watched of booking: name, measure, levels in the measure's own unit (warning, critical, clear), minutes of the
-/// window, evaluations running, least samples, and what to do.
-type Watched = (&'static str, &'static str, [Option<f64>; 3], i64, u32, u64, &'static str);
-
-const WATCHED: [Watched; 10] = [
-    (
-        "The timetable does not answer somewhere",
-        "failing locations for journey \"timetable-answers\"",
-        [None, Some(0.0), None],
-        2,
-        1,
-        0,
-        "Look whether the place or the site is away.",
-    ),
-    (
-        "Booking fails from several places",
-        "failing locations for journey \"book-a-crossing\"",
-        [None, Some(2.0), Some(1.0)],
-        10,
-        1,
-        0,
-        "Call whoever is on duty at the quay. If it began with a release, roll it back first.",
-    ),
-    (
-        "One place cannot book",
-        "failing locations for journey \"book-a-crossing\"",
-        [Some(0.0), None, None],
-        10,
-        10,
-        0,
-        "Look at the location: its own network, or the way from there.",
-    ),
-    (
-        "Sailings list slow for visitors",
-        "p75 of LCP for family \"Sailings list\"",
-        [Some(2_900.0), Some(3_600.0), Some(2_600.0)],
-        60,
-        10,
-        8,
-        "Look at the slow sailings query; roll back if it began with a release.",
-    ),
-    (
-        "Searching sailings over its budget",
-        "p75 of step duration for journey \"book-a-crossing\" and step \"Search sailings\"",
-        [Some(2_500.0), None, Some(2_300.0)],
-        30,
-        3,
-        6,
-        "",
-    ),
-    (
-        "Requests fail at the gateway",
-        "share of requests failed for fault \"gateway\"",
-        [Some(0.03), Some(0.1), Some(0.01)],
-        60,
-        5,
-        10,
-        "Ask whoever looks after the timetable's machines.",
-    ),
-    ("Blank pages", "share blank", [Some(0.02), Some(0.05), Some(0.01)], 180, 3, 60, ""),
-    (
-        "Visitors stop arriving",
-        "silence of page views",
-        [None, Some(5_400_000.0), None],
-        90,
-        1,
-        0,
-        "",
-    ),
-    (
-        "Booking is not played",
-        "silence of runs for journey \"book-a-crossing\"",
-        [Some(1_200_000.0), None, None],
-        20,
-        1,
-        0,
-        "Start the runners again: until then nobody knows how the site is.",
-    ),
-    (
-        "Map supplier says that it is in trouble",
-        "state for dependency \"map-tiles\"",
-        [Some(1.0), None, None],
-        1,
-        1,
-        0,
-        "",
-    ),
-];
-
-/// Receivers of the web in the outbox of the demo, and where each is.
-pub const RECEIVERS: [(&str, &str); 2] =
-    [("Booking room", "chat/booking-room"), ("Status board", "hooks/status-board")];
-
-/// Who is told: the team at once, Ines when nobody has acknowledged a critical incident.
-async fn told_to(db: &Db, site_id: i32) -> Result<(), Failure> {
-    let mut ids = Vec::new();
-    let [room, board] = RECEIVERS.map(|(name, path)| (name, format!("http://127.0.0.1:9/{path}")));
-    for (name, kind, address) in [
-        ("Booking team, on call", DestinationKind::Mail, "on-call@marram.example"),
-        (room.0, DestinationKind::Chat, room.1.as_str()),
-        (board.0, DestinationKind::Webhook, board.1.as_str()),
-        ("Ines", DestinationKind::Mail, "ines@marram.example"),
-    ] {
-        let id = db.add_destination(site_id, (name, kind, address), None, "Ines").await?;
-        ids.push(id.ok_or("a destination of its own")?);
-    }
-    let step = |after_min, least, destinations: &[i32]| Step {
-        after_min,
-        least,
-        hours: None,
-        destinations: destinations.to_vec(),
-    };
-    let steps = [step(0, Severity::Warning, &ids[..3]), step(10, Severity::Critical, &ids[3..])];
-    db.put_call_list(site_id, ("Booking team", &steps, true), "Ines").await?;
-    Ok(())
-}
-
-/// Lets alerts watch the past: the incidents of the story are those that they would have opened.
-async fn watch_history(db: &Db, story: &Story, begin: Timestamp) -> Result<(), Failure> {
-    let site = db.site_by_key(SITE_KEY).await?.ok_or("the site of the demo is gone")?;
-    told_to(db, site.id).await?;
-    let team = db.teams().await?.into_iter().find(|t| t.name == BOOKING_TEAM).map(|t| t.id);
-    let says = |name: &str, definition, instructions: &str| Says {
-        name: name.into(),
-        definition,
-        team_id: team,
-        instructions: instructions.into(),
-        link: String::new(),
-        lists: [None; 2],
-    };
-    for (name, measure, [warning, critical, clear], minutes, running, least, todo) in WATCHED {
-        let definition = AlertDefinition {
-            measured: measure.parse()?,
-            rule: AlertRule::Level { warning, critical, clear },
-            window_s: minutes * 60,
-            every_s: 60,
-            running,
-            least_samples: least,
-            least_places: 0,
-            no_data: NoData::Keep,
-            service_hours: None,
-        };
-        db.add_alert(site.id, &says(name, definition, todo), (true, begin), "Tor").await?;
-    }
-    let burns = AlertDefinition {
-        measured: "burn rate over 1 h and 5 min for goal \"Crossings can be booked\"".parse()?,
-        rule: AlertRule::Burns,
-        window_s: 300,
-        every_s: 60,
-        running: 1,
-        least_samples: 0,
-        least_places: 0,
-        no_data: NoData::Keep,
-        service_hours: None,
-    };
-    let name = "The error budget of booking burns";
-    db.add_alert(site.id, &says(name, burns, ""), (true, begin), "Ines").await?;
-    let begun = Instant::now();
-    let compute = Compute::start(2, 64, Duration::from_secs(120))?;
-    let answers = Answers::new(db.clone(), compute);
-    let done = watch::replay(&answers, begin, story.now).await?;
-    tracing::info!(
-        "{} evaluations of {} alerts watched in {:.1} s",
-        done.evaluations,
-        WATCHED.len() + 1,
-        begun.elapsed().as_secs_f64()
-    );
-    // What people did about them at the time.
-    let past = Stretch { from: begin, to: story.now };
-    for (nth, incident) in db.incidents(site.id, past).await?.into_iter().enumerate() {
-        if nth % 3 == 2 {
-            continue;
-        }
-        let by = if nth % 2 == 0 { "Tor" } else { "Ines" };
-        let at = incident.opened_at + SignedDuration::from_mins(2 + 3 * nth as i64 % 11);
-        if incident.cleared_at.is_none_or(|cleared| at < cleared) && at < story.now {
-            db.acknowledge(incident.id, by, at).await?;
-            let event =
-                Event { at, what: What::Acknowledged, says: String::new(), author: by.into() };
-            db.note_event(incident.id, &event).await?;
-        }
-    }
     Ok(())
 }
 

@@ -52,7 +52,7 @@ pub struct Args {
     #[command(flatten)]
     provider: ProviderArgs,
     /// Answer to health checks and metrics at this address, which nothing else does: for whoever watches this server
-    #[arg(long)]
+    #[arg(long, env = "CADENTIS_OPS_LISTEN")]
     ops_listen: Option<SocketAddr>,
     /// Let the people of a made-up site sign in with one press; only where nobody else can listen in
     #[arg(long)]

@@ -125,10 +125,13 @@ pub fn chart(
         let (x, w) = axis.window(at)?;
         Some(Span { tone, at: Window::new(x, w.max(2.0), says) })
     };
-    let usual: Vec<(f64, f64, f64)> = drawn
-        .usual
-        .iter()
-        .map(|(at, from, to)| (axis.x(at_second(*at)), y(*to), y(*from)))
+    let usual: Vec<Vec<(f64, f64, f64)>> = pieces(drawn.usual)
+        .into_iter()
+        .map(|piece| {
+            let place =
+                |(at, from, to): &(i64, f64, f64)| (axis.x(at_second(*at)), y(*to), y(*from));
+            piece.iter().map(place).collect()
+        })
         .collect();
     Chart {
         from_s: stretch.from.as_second(),
@@ -137,7 +140,7 @@ pub fn chart(
         pins: frame.pins(&frame.markers, &axis),
         out: drawn_windows(drawn.left_out, &axis),
         spans: drawn.spans.iter().filter_map(span).collect(),
-        usual: band(&usual),
+        usual: usual.iter().map(|piece| band(piece)).collect(),
         line: line(connected(&places, drawn.bucket_s, &axis)),
         top: unit.text(high),
         bottom: unit.text(low),
@@ -146,6 +149,13 @@ pub fn chart(
         title,
         sub,
     }
+}
+
+/// What is usual, parted where for a while nothing is known of it.
+fn pieces(usual: &[(i64, f64, f64)]) -> Vec<&[(i64, f64, f64)]> {
+    let steps = usual.windows(2).map(|pair| pair[1].0 - pair[0].0);
+    let Some(step) = steps.min() else { return vec![usual] };
+    usual.chunk_by(|a, b| b.0 - a.0 <= 2 * step).collect()
 }
 
 /// At most so many points of many: of each piece of time the worst, so that no moment of trouble is lost on the way to the
@@ -162,6 +172,15 @@ pub fn thinned(points: &[(i64, f64, u64)], most: usize, worse: Worse) -> Vec<(i6
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn where_nothing_is_known_of_what_is_usual_nothing_is_drawn_of_it() {
+        let at = |seconds: &[i64]| seconds.iter().map(|s| (*s, 1.0, 2.0)).collect::<Vec<_>>();
+        let usual = at(&[0, 900, 1_800, 9_000, 9_900]);
+        assert_eq!(pieces(&usual), [&usual[..3], &usual[3..]]);
+        assert_eq!(pieces(&usual[..1]), [&usual[..1]]);
+        assert!(pieces(&[]).concat().is_empty());
+    }
 
     proptest! {
         #[test]

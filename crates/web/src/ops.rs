@@ -25,6 +25,7 @@ use prometheus_client::registry::{Registry, Unit};
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::atomic::AtomicU64;
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 /// The media type of OpenMetrics 1.0.
@@ -94,6 +95,8 @@ pub struct Pulse {
     /// For how many seconds an alert that is due waits to be evaluated; `None` when none does, or the database does not
     /// answer.
     pub watch_for_s: Option<f64>,
+    /// Turns of the watch in this process, evaluations in them, and how many seconds they took.
+    pub watched: (u64, u64, f64),
 }
 
 impl Pulse {
@@ -103,7 +106,11 @@ impl Pulse {
             tracing::warn!("what waits in the database is not known: {e}");
         }
         let lag = watch::lag(&state.answers, Timestamp::now()).await.ok().flatten();
+        let watched = state.answers.watched();
+        let [turns, evaluations, micros] =
+            [&watched.turns, &watched.evaluations, &watched.micros].map(|n| n.load(Relaxed));
         Pulse {
+            watched: (turns, evaluations, micros as f64 / 1e6),
             watch_for_s: lag.map(|lag| lag.as_secs_f64()),
             queue: state.intake.queue(),
             compute: state.answers.compute().load(),
@@ -132,6 +139,7 @@ fn text(state: &State, pulse: &Pulse) -> Result<String, std::fmt::Error> {
     let mut all = Registry::with_prefix("cadentis");
     tell_requests(&mut all, state, pulse);
     tell_computing(&mut all, pulse.compute);
+    tell_watch(&mut all, pulse.watched);
     tell_database(&mut all, pulse);
     tell_workers(&mut all, pulse);
     let mut text = String::new();
@@ -185,6 +193,16 @@ fn tell_computing(all: &mut Registry, load: Load) {
     all.register("compute_questions", "What became of questions", ended);
     let busy = ConstCounter::new(load.busy_ms as f64 / 1000.0);
     all.register_with_unit("compute_busy", "Time spent computing", Unit::Seconds, busy);
+}
+
+/// What the watch has done.
+fn tell_watch(all: &mut Registry, (turns, evaluations, seconds): (u64, u64, f64)) {
+    let turns = ConstCounter::new(turns);
+    all.register("watch_turns", "Turns of the watch, also those in which nothing was due", turns);
+    let evaluations = ConstCounter::new(evaluations);
+    all.register("watch_evaluations", "Evaluations of alerts", evaluations);
+    let took = ConstCounter::new(seconds);
+    all.register_with_unit("watch", "What turns of the watch took", Unit::Seconds, took);
 }
 
 /// The database, and what waits in it.

@@ -13,7 +13,7 @@ pub const OF_SITE: &str = "/{site}";
 /// One address, how it is asked for, and what it asks of whoever comes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Route {
-    /// `GET`, `POST` or `DELETE`.
+    /// `GET`, `POST`, `PUT` or `DELETE`.
     pub method: &'static str,
     /// With parameters in braces.
     pub path: String,
@@ -68,6 +68,7 @@ pub fn all() -> Vec<Route> {
                 "get" => "GET",
                 "post" => "POST",
                 "delete" => "DELETE",
+                "put" => "PUT",
                 other => other,
             };
             Route { method, path: format!("{before}{path}"), needs: *needs }

@@ -168,7 +168,6 @@ async fn what_is_unlike_its_usual_opens_where_a_fixed_level_would_have_to_be_gue
     let site = s.db.site_by_slug(SLUG).await.expect("asked").expect("there");
     let weeks = usual::ends(from, &site.zone).map(|ends| ends[ends.len() / 2]);
     let play = async |from: Timestamp, slow: std::ops::Range<i64>, seed: i64| {
-        s.db.ensure_days(from - minutes(1_440), from + minutes(1_440)).await.expect("days");
         for nth in -24..36 {
             let at = from + minutes(5 * nth);
             s.db.make_due(at).await.expect("due");
@@ -178,7 +177,13 @@ async fn what_is_unlike_its_usual_opens_where_a_fixed_level_would_have_to_be_gue
             let duration_ms = factor * (1_000.0 + ((nth * 37 + seed * 61).rem_euclid(97)) as f64);
             let mut played = RunRecord { duration_ms, ..record(work.id, Outcome::Passed) };
             played.steps.clear();
-            s.db.finish(1, played).await.expect("stored");
+            // Days without runs that are long over leave by themselves, once in a while.
+            for _ in 0..3 {
+                s.db.ensure_days(at - minutes(1_440), at + minutes(1_440)).await.expect("days");
+                if s.db.finish(1, played.clone()).await.is_ok() {
+                    break;
+                }
+            }
         }
     };
     for (nth, week) in weeks.iter().enumerate().take(4).rev() {
@@ -564,4 +569,105 @@ async fn alerts_drawn_at_random_open_and_clear_at_the_minute_that_a_script_in_an
     assert!(end.status.success() && said.contains("each to the minute"), "{said}");
     let opened = said.split(": ").nth(1).and_then(|t| t.split(' ').next()?.parse::<u32>().ok());
     assert!(opened > Some(20), "so few openings show nothing: {said}");
+}
+
+#[tokio::test]
+async fn programs_keep_read_change_and_take_away_alerts_and_are_told_at_which_place_something_is_wrong()
+ {
+    let s = server().await;
+    let token = serving::token(&s.db, 1, &[Scope::Read, Scope::Write]).await;
+    let client = program(&token);
+    let all = format!("{}/api/v1/sites/{SLUG}/alerts", s.server.address);
+    let ask = async |method: &str, at: String, body: Value| -> (u16, Value) {
+        let method = method.parse().expect("a method");
+        let answer = client.request(method, at).json(&body).send().await.expect("an answer");
+        (answer.status().as_u16(), answer.json().await.unwrap_or(Value::Null))
+    };
+    // Every part of it comes back as it was given.
+    let definition = json!({
+        "measure": "share failed for journey \"book\"", "warning": 0.02, "critical": 0.1, "clear": 0.01, "burns": false,
+        "unusual": false, "window_minutes": 15, "every_minutes": 5, "running": 3, "least_samples": 4, "least_locations": 2,
+        "no_data": "open", "service_hours": {"days": ["mon", "sun"], "from": "06:00", "until": "22:30"},
+    });
+    let given = json!({"name": "Booking fails", "definition": definition, "instructions": "Call the quay.",
+        "link": "https://wiki.marram.example/booking", "is_on": true});
+    let (status, made) = ask("POST", all.clone(), given.clone()).await;
+    assert_eq!((status, &made["id"]), (201, &json!(1)), "{made}");
+    let one = format!("{all}/1");
+    let (status, kept) = ask("GET", one.clone(), Value::Null).await;
+    assert_eq!(status, 200);
+    for field in ["name", "definition", "instructions", "link", "is_on"] {
+        assert_eq!(kept[field], given[field], "{field}");
+    }
+    assert_eq!(
+        (&kept["revision"], &kept["open"], &kept["team"]),
+        (&json!(1), &Value::Null, &Value::Null)
+    );
+    let (_, listed) = ask("GET", all.clone(), Value::Null).await;
+    assert_eq!(listed, json!([kept]));
+
+    // Whoever changes it says what they have read.
+    let mut changed = given.clone();
+    changed["revision"] = json!(1);
+    changed["definition"]["running"] = json!(2);
+    let (status, answer) = ask("PUT", one.clone(), changed.clone()).await;
+    assert_eq!(
+        (status, &answer["revision"], &answer["definition"]["running"]),
+        (200, &json!(2), &json!(2))
+    );
+    let (status, answer) = ask("PUT", one.clone(), changed.clone()).await;
+    assert_eq!(status, 409, "{answer}");
+    assert!(answer["type"].as_str().is_some_and(|t| t.ends_with("changed-meanwhile")), "{answer}");
+
+    for (at, value, pointer) in [
+        ("/name", json!("x".repeat(81)), "/name"),
+        ("/name", json!(" "), "/name"),
+        ("/link", json!("javascript:alert(1)"), "/link"),
+        ("/team", json!("Nobody's"), "/team"),
+        ("/critical_list", json!("Duty"), "/critical_list"),
+        ("/definition/measure", json!("share of nothing"), "/definition/measure"),
+        ("/definition/measure", json!("share failed for journey \"gone\""), "/definition/measure"),
+        ("/definition/window_minutes", json!(0), "/definition/window_minutes"),
+        ("/definition/window_minutes", json!(i64::MAX), "/definition/window_minutes"),
+        ("/definition/critical", json!(0.01), "/definition/critical"),
+        ("/definition/clear", json!(0.5), "/definition/clear"),
+        ("/definition/service_hours/from", json!("6 o'clock"), "/definition/service_hours/from"),
+        ("/definition/service_hours/days/0", json!("monday"), "/definition/service_hours/days/0"),
+        ("/definition/burns", json!(true), "/definition/measure"),
+    ] {
+        let mut wrong = given.clone();
+        wrong["name"] = json!("Another");
+        wrong["team"] = Value::Null;
+        wrong["critical_list"] = Value::Null;
+        *wrong.pointer_mut(at).expect("there") = value;
+        let (status, answer) = ask("POST", all.clone(), wrong).await;
+        assert_eq!(
+            (status, &answer["errors"][0]["pointer"]),
+            (422, &json!(pointer)),
+            "{at}: {answer}"
+        );
+    }
+    let (status, answer) = ask("POST", all.clone(), given.clone()).await;
+    assert_eq!(
+        (status, &answer["errors"][0]["pointer"]),
+        (422, &json!("/name")),
+        "taken: {answer}"
+    );
+    let mut unlike = given.clone();
+    unlike["name"] = json!("Unlike its usual");
+    unlike["definition"]["unusual"] = json!(true);
+    for (name, value) in [("warning", 5.0), ("critical", 8.0), ("clear", 4.0)] {
+        unlike["definition"][name] = json!(value);
+    }
+    let (status, made) = ask("POST", all.clone(), unlike.clone()).await;
+    assert_eq!(status, 201, "{made}");
+    let (_, kept) = ask("GET", format!("{all}/{}", made["id"]), Value::Null).await;
+    assert_eq!(kept["definition"], unlike["definition"]);
+
+    assert_eq!(ask("DELETE", one.clone(), Value::Null).await.0, 204);
+    for method in ["GET", "DELETE"] {
+        assert_eq!(ask(method, one.clone(), Value::Null).await.0, 404, "{method}");
+    }
+    changed["revision"] = json!(2);
+    assert_eq!(ask("PUT", one, changed).await.0, 404);
 }

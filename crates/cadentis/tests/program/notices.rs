@@ -511,7 +511,7 @@ async fn a_rehearsal_goes_through_the_whole_chain_marked_and_counts_nowhere() {
         assert!(!get(s, &format!("/{SLUG}/{list}")).await.1.contains(&number), "{list}");
     }
     let page = get(s, &at).await.1;
-    assert!(page.contains(&number) && page.contains("On call, opened: delivered"), "{page}");
+    assert!(page.contains(&number) && page.contains("On call, opened: delivered after "), "{page}");
     let page = get(s, &format!("/{SLUG}/incidents/{}", open.incident_id)).await.1;
     assert!(page.contains("rehearsal, cleared"), "{page}");
 }

@@ -1,23 +1,28 @@
-//! Alerts and incidents, for programs.
+//! Alerts, for programs: tried, kept, changed, taken away.
 
-use super::asked::{Closed, Unread, When, query, said, stopped};
-use super::shapes::ProblemShape;
+use super::asked::{Closed, Unread, said, stopped};
+use super::hours::HoursShape;
+use super::shapes::{Made, ProblemShape};
 use crate::State;
-use crate::access::{After, InSite};
+use crate::access::{After, Caller, InSite};
+use crate::fields::sentence;
 use crate::problem::Problem;
-use actix_web::{HttpRequest, HttpResponse, web};
-use cadentis_answers::alerts;
-use cadentis_answers::incidents;
-use cadentis_answers::kept::Incident;
+use crate::words::capital;
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, web};
+use cadentis_answers::changes::alerts as changes;
+use cadentis_answers::kept::{Alert, AlertSays, CallList, Site};
+use cadentis_answers::{alerts, notices, teams};
 use cadentis_core::alert::{Definition, NoData, Rule, Severity};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::measure::Measured;
+use cadentis_core::text;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What no data means.
-#[derive(Debug, Clone, Copy, Default, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 enum NoDataWord {
     #[default]
@@ -26,8 +31,8 @@ enum NoDataWord {
     Open,
 }
 
-/// What an alert says.
-#[derive(Debug, Deserialize, ToSchema)]
+/// When an alert opens.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct AlertShape {
     /// As the page *Measures* says it.
     #[schema(example = "share failed for journey \"book-a-crossing\"")]
@@ -63,6 +68,8 @@ pub(super) struct AlertShape {
     least_locations: u32,
     #[serde(default)]
     no_data: NoDataWord,
+    /// Only in these hours; always without.
+    service_hours: Option<HoursShape>,
 }
 
 fn each_minute() -> i64 {
@@ -111,15 +118,17 @@ pub(super) struct AlertTrialShape {
     notices_a_week: f64,
 }
 
-fn invalid(pointer: &str, says: impl std::fmt::Display) -> HttpResponse {
-    Problem::invalid(pointer, format!("{says}.")).into()
+fn invalid(pointer: &str, says: impl std::fmt::Display) -> Box<Problem> {
+    Box::new(Problem::invalid(pointer, sentence(&capital(&says.to_string()))))
 }
 
 impl AlertShape {
     /// The definition, or where in it what is wrong.
-    fn read(&self) -> Result<Definition, (String, String)> {
+    fn read(&self) -> Result<Definition, Box<Problem>> {
         let wrong =
-            |at: &str, why: &dyn std::fmt::Display| (format!("/definition/{at}"), why.to_string());
+            |at: &str, why: &dyn std::fmt::Display| invalid(&format!("/definition/{at}"), why);
+        let hours = self.service_hours.as_ref();
+        let service_hours = HoursShape::read(hours, "/definition/service_hours")?;
         let measured: Measured = self.measure.parse().map_err(|e| wrong("measure", &e))?;
         let AlertShape { warning, critical, clear, .. } = *self;
         let rule = match (self.burns, self.unusual) {
@@ -145,17 +154,43 @@ impl AlertShape {
                 NoDataWord::Clear => NoData::Clear,
                 NoDataWord::Open => NoData::Open,
             },
-            service_hours: None,
+            service_hours,
         };
-        definition.check().map_err(|why| {
-            let at = match why.field() {
-                "window" => "window_minutes",
-                "every" => "every_minutes",
-                other => other,
-            };
-            wrong(at, &why)
-        })?;
+        definition.check().map_err(|why| wrong(place(why.field()), &why))?;
         Ok(definition)
+    }
+
+    /// As programs are told it.
+    fn of(definition: &Definition) -> AlertShape {
+        let [warning, critical, clear] = definition.rule.levels();
+        AlertShape {
+            measure: definition.measured.to_string(),
+            warning,
+            critical,
+            clear,
+            burns: definition.rule == Rule::Burns,
+            unusual: matches!(definition.rule, Rule::Unusual { .. }),
+            window_minutes: definition.window_s / 60,
+            every_minutes: definition.every_s / 60,
+            running: definition.running,
+            least_samples: definition.least_samples,
+            least_locations: definition.least_places,
+            no_data: match definition.no_data {
+                NoData::Keep => NoDataWord::Keep,
+                NoData::Clear => NoDataWord::Clear,
+                NoData::Open => NoDataWord::Open,
+            },
+            service_hours: definition.service_hours.as_ref().map(HoursShape::of),
+        }
+    }
+}
+
+/// What programs call a field.
+fn place(field: &str) -> &str {
+    match field {
+        "window" => "window_minutes",
+        "every" => "every_minutes",
+        other => other,
     }
 }
 
@@ -174,14 +209,15 @@ pub(super) async fn attempt(
     asked: web::Json<TryAlert>,
 ) -> HttpResponse {
     let tried = async {
-        let definition = asked.definition.read().map_err(|(at, why)| invalid(&at, why))?;
+        let definition = asked.definition.read()?;
         let earliest = SignedDuration::from_secs(946_684_800);
         if asked.from.duration_since(Timestamp::UNIX_EPOCH) < earliest {
-            return Err(invalid("/from", "a moment from 2000 on"));
+            return Err(invalid("/from", "a moment from 2000 on").into());
         }
         let stretch = Stretch::new(asked.from, asked.to).map_err(|e| invalid("/to", e))?;
         let tried = alerts::tried(&state.answers, &site, &definition, stretch).await;
-        let tried = tried.map_err(stopped)?.map_err(|e| invalid("/definition/measure", e))?;
+        let tried = tried.map_err(stopped)?;
+        let tried = tried.map_err(|e| invalid("/definition/measure", e))?;
         let opening = |t: &alerts::Tried| OpeningShape {
             since: t.opening.since,
             opened: t.opening.opened,
@@ -199,79 +235,176 @@ pub(super) async fn attempt(
     said(tried.await)
 }
 
-/// An incident.
-#[derive(Serialize, ToSchema)]
-pub(super) struct IncidentShape {
-    id: i32,
-    title: String,
-    /// What its alerts have in common: a journey, a page family, a location, a goal, a dependency, or the site.
-    about: String,
-    /// `warning` or `critical`: the worst it came to.
-    severity: &'static str,
-    /// How bad it is now; `null` when it has cleared.
-    now: Option<&'static str>,
-    /// The first evaluation beyond a level.
-    #[schema(value_type = String, format = DateTime)]
-    since: Timestamp,
-    #[schema(value_type = String, format = DateTime)]
-    opened_at: Timestamp,
-    #[schema(value_type = Option<String>, format = DateTime)]
-    cleared_at: Option<Timestamp>,
-    #[schema(value_type = Option<String>, format = DateTime)]
-    acknowledged_at: Option<Timestamp>,
-    acknowledged_by: Option<String>,
-    #[schema(value_type = Option<String>, format = DateTime)]
-    closed_at: Option<Timestamp>,
-    /// How often it opened again.
-    reopened: i32,
-    /// Acted out: it counts nowhere.
-    is_rehearsal: bool,
+/// An alert that is to be.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct NewAlert {
+    /// 80 characters at most; no other alert of the site has it.
+    #[schema(min_length = 1, max_length = 80)]
+    name: String,
+    definition: AlertShape,
+    /// What to do when it opens: 2000 characters at most.
+    #[serde(default)]
+    #[schema(max_length = 2000)]
+    instructions: String,
+    /// Where more is written about it; empty, or an address that begins with `https://` or `http://`.
+    #[serde(default)]
+    #[schema(max_length = 500)]
+    link: String,
+    /// The team that owns it, by its name; nobody in particular when it does not say.
+    team: Option<String>,
+    /// The call list that a warning is told to, by its name; the usual one when it does not say.
+    warning_list: Option<String>,
+    /// The call list that a critical incident is told to, by its name.
+    critical_list: Option<String>,
+    /// Whether it is watched from now on. Of a change: how it was stays.
+    #[serde(default = "yes")]
+    is_on: bool,
 }
 
-impl IncidentShape {
-    fn of(i: Incident) -> IncidentShape {
-        let (acknowledged_at, acknowledged_by) = i.acknowledged.unzip();
-        IncidentShape {
-            id: i.id,
-            title: i.title,
-            about: i.about.to_string(),
-            severity: i.severity.word(),
-            now: i.now.map(Severity::word),
-            since: i.since,
-            opened_at: i.opened_at,
-            cleared_at: i.cleared_at,
-            acknowledged_at,
-            acknowledged_by,
-            closed_at: i.closed.map(|(at, _)| at),
-            reopened: i.reopened,
-            is_rehearsal: i.is_rehearsal,
+fn yes() -> bool {
+    true
+}
+
+/// An alert that is to say something else.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct ChangedAlert {
+    /// The revision that was read: when somebody has changed it since, nothing is changed.
+    revision: i32,
+    #[serde(flatten)]
+    says: NewAlert,
+}
+
+/// An alert.
+#[derive(Serialize, ToSchema)]
+pub(super) struct KeptAlertShape {
+    id: i32,
+    /// Counts up with every change.
+    revision: i32,
+    name: String,
+    definition: AlertShape,
+    /// What it says, in a sentence.
+    says: String,
+    instructions: String,
+    link: String,
+    team: Option<String>,
+    warning_list: Option<String>,
+    critical_list: Option<String>,
+    is_on: bool,
+    /// `warning` or `critical` while it is open; `null` while it is quiet.
+    open: Option<&'static str>,
+    /// It tells nobody until then.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    silenced_until: Option<Timestamp>,
+    /// Up to when it has been evaluated.
+    #[schema(value_type = String, format = DateTime)]
+    evaluated_to: Timestamp,
+}
+
+impl KeptAlertShape {
+    fn of(alert: Alert, lists: &[CallList]) -> KeptAlertShape {
+        let list = |id: Option<i32>| Some(lists.iter().find(|l| Some(l.id) == id)?.name.clone());
+        KeptAlertShape {
+            id: alert.id,
+            revision: alert.revision,
+            definition: AlertShape::of(&alert.says.definition),
+            says: alert.says.definition.sentence(),
+            warning_list: list(alert.says.lists[0]),
+            critical_list: list(alert.says.lists[1]),
+            name: alert.says.name,
+            instructions: alert.says.instructions,
+            link: alert.says.link,
+            team: Some(alert.owner).filter(|owner| !owner.is_empty()),
+            is_on: alert.is_on,
+            open: alert.state.open.map(Severity::word),
+            silenced_until: alert.silence.map(|s| s.until),
+            evaluated_to: alert.evaluated_to,
         }
     }
 }
 
-/// Incidents that were open at some time of a stretch, newest first; 500 at most.
-#[utoipa::path(get, path = "/sites/{site}/incidents", params(("site" = String, Path, example = "marram-ferries"), When), responses(
-    (status = 200, body = Vec<IncidentShape>),
-    Unread,
+impl NewAlert {
+    /// What it says, with what it names found.
+    async fn read(&self, state: &State, site: &Site) -> Result<AlertSays, HttpResponse> {
+        let definition = self.definition.read()?;
+        let lists = notices::ask(&state.answers, site).await.map_err(stopped)?.lists;
+        let list = |pointer: &str, name: &Option<String>| match name {
+            None => Ok(None),
+            Some(name) => match lists.iter().find(|l| l.name == *name) {
+                Some(list) => Ok(Some(list.id)),
+                None => Err(invalid(pointer, "there is no call list of this name")),
+            },
+        };
+        let lists = [
+            list("/warning_list", &self.warning_list)?,
+            list("/critical_list", &self.critical_list)?,
+        ];
+        let theirs = teams::all(&state.answers).await.map_err(stopped)?;
+        let team_id = match &self.team {
+            None => None,
+            Some(name) => match theirs.iter().find(|t| t.name == *name) {
+                Some(team) => Some(team.id),
+                None => return Err(invalid("/team", "there is no team of this name").into()),
+            },
+        };
+        Ok(AlertSays {
+            name: text::clean(&self.name, changes::LONGEST_NAME + 1, None),
+            definition,
+            team_id,
+            instructions: text::clean(
+                &self.instructions,
+                changes::LONGEST_INSTRUCTIONS,
+                Some('\n'),
+            ),
+            link: text::clean(&self.link, 500, None),
+            lists,
+        })
+    }
+}
+
+fn not_kept(why: &changes::NotKept) -> HttpResponse {
+    use changes::NotKept::{Link, Name, NoList, NotThere, Overtaken, Taken, TooMany, Unfit};
+    let pointer = match why {
+        Name | Taken => "/name".to_string(),
+        Link => "/link".into(),
+        NotThere(_) => "/definition/measure".into(),
+        Unfit(unfit) => format!("/definition/{}", place(unfit.field())),
+        NoList => "/warning_list".into(),
+        TooMany => String::new(),
+        Overtaken => {
+            return Problem::new(StatusCode::CONFLICT, sentence(&capital(&why.to_string()))).into();
+        }
+    };
+    invalid(&pointer, why).into()
+}
+
+async fn kept(state: &State, site: &Site, id: i32) -> Result<Alert, HttpResponse> {
+    let none = || HttpResponse::from(Problem::not_found(format!("There is no alert {id}.")));
+    alerts::one(&state.answers, site, id).await.map_err(stopped)?.ok_or_else(none)
+}
+
+async fn told(state: &State, site: &Site, id: i32) -> Result<KeptAlertShape, HttpResponse> {
+    let lists = notices::ask(&state.answers, site).await.map_err(stopped)?.lists;
+    Ok(KeptAlertShape::of(kept(state, site, id).await?, &lists))
+}
+
+/// What is watched of a site, by name.
+#[utoipa::path(get, path = "/sites/{site}/alerts", params(("site" = String, Path, example = "marram-ferries")), responses(
+    (status = 200, body = Vec<KeptAlertShape>),
     Closed,
 ))]
-pub(super) async fn list(
-    state: web::Data<State>,
-    InSite(site): InSite,
-    request: HttpRequest,
-) -> HttpResponse {
+pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpResponse {
     let all = async {
-        let stretch = query::<When>(&request)?.stretch()?;
-        let all = incidents::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
-        let all: Vec<IncidentShape> = all.into_iter().map(IncidentShape::of).collect();
+        let lists = notices::ask(&state.answers, &site).await.map_err(stopped)?.lists;
+        let all = alerts::all(&state.answers, &site).await.map_err(stopped)?;
+        let all: Vec<_> = all.into_iter().map(|a| KeptAlertShape::of(a, &lists)).collect();
         Ok(HttpResponse::Ok().json(all))
     };
     said(all.await)
 }
 
-/// One incident.
-#[utoipa::path(get, path = "/sites/{site}/incidents/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
-    (status = 200, body = IncidentShape),
+/// One alert.
+#[utoipa::path(get, path = "/sites/{site}/alerts/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 200, body = KeptAlertShape),
     Closed,
 ))]
 pub(super) async fn one(
@@ -279,10 +412,81 @@ pub(super) async fn one(
     InSite(site): InSite,
     After(id): After<i32>,
 ) -> HttpResponse {
-    let one = async {
-        let none = || HttpResponse::from(Problem::not_found(format!("There is no incident {id}.")));
-        let found = incidents::kept(&state.answers, &site, id).await.map_err(stopped)?;
-        Ok(HttpResponse::Ok().json(IncidentShape::of(found.ok_or_else(none)?)))
+    said(told(&state, &site, id).await.map(|one| HttpResponse::Ok().json(one)))
+}
+
+/// Watches something from now on.
+#[utoipa::path(post, path = "/sites/{site}/alerts", params(("site" = String, Path, example = "marram-ferries")), request_body = NewAlert, responses(
+    (status = 201, body = Made),
+    Unread,
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn add(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    new: web::Json<NewAlert>,
+) -> HttpResponse {
+    let add = async {
+        let says = new.read(&state, &site).await?;
+        let now = Timestamp::now();
+        let made = changes::add(&state.answers, &caller.author, &site, (&says, new.is_on), now);
+        match made.await.map_err(stopped)? {
+            Ok(id) => Ok(HttpResponse::Created().json(Made { id })),
+            Err(why) => Err(not_kept(&why)),
+        }
     };
-    said(one.await)
+    said(add.await)
+}
+
+/// Lets an alert say something else.
+#[utoipa::path(put, path = "/sites/{site}/alerts/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), request_body = ChangedAlert, responses(
+    (status = 200, body = KeptAlertShape),
+    Unread,
+    (status = 409, description = "Somebody has changed it since.", body = ProblemShape, content_type = "application/problem+json"),
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn change(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    changed: web::Json<ChangedAlert>,
+) -> HttpResponse {
+    let change = async {
+        let alert = kept(&state, &site, id).await?;
+        let says = changed.says.read(&state, &site).await?;
+        let based = (&alert, changed.revision);
+        let set = changes::set(&state.answers, &caller.author, &site, based, &says).await;
+        set.map_err(stopped)?.map_err(|why| not_kept(&why))?;
+        Ok(HttpResponse::Ok().json(told(&state, &site, id).await?))
+    };
+    said(change.await)
+}
+
+/// Takes an alert away with its evaluations.
+#[utoipa::path(delete, path = "/sites/{site}/alerts/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 204),
+    Closed,
+))]
+pub(super) async fn remove(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let remove = async {
+        let alert = kept(&state, &site, id).await?;
+        let now = Timestamp::now();
+        let gone = changes::remove(&state.answers, &caller.author, &alert, now).await;
+        match gone.map_err(stopped)? {
+            true => Ok(HttpResponse::NoContent().finish()),
+            false => Err(Problem::not_found(format!("There is no alert {id}.")).into()),
+        }
+    };
+    said(remove.await)
 }

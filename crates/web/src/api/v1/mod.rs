@@ -4,6 +4,8 @@ mod alerts;
 mod asked;
 mod dependencies;
 mod goals;
+mod hours;
+mod incidents;
 mod measures;
 mod promise;
 mod runs;
@@ -43,8 +45,13 @@ crate::routes::routes! {
     Read post "/sites/{site}/goals/try" => promise::attempt,
     Read get "/sites/{site}/measures" => measures::read,
     Read post "/sites/{site}/alerts/try" => alerts::attempt,
-    Read get "/sites/{site}/incidents" => alerts::list,
-    Read get "/sites/{site}/incidents/{id}" => alerts::one,
+    Read get "/sites/{site}/alerts" => alerts::list,
+    Edit post "/sites/{site}/alerts" => alerts::add,
+    Read get "/sites/{site}/alerts/{id}" => alerts::one,
+    Edit put "/sites/{site}/alerts/{id}" => alerts::change,
+    Edit delete "/sites/{site}/alerts/{id}" => alerts::remove,
+    Read get "/sites/{site}/incidents" => incidents::list,
+    Read get "/sites/{site}/incidents/{id}" => incidents::one,
     Read get "/sites/{site}/visitors" => visitors::all,
     Read get "/sites/{site}/families" => visitors::families,
     Read get "/sites/{site}/requests" => visitors::asked_for,
@@ -75,7 +82,8 @@ crate::routes::routes! {
     security(("token" = [])),
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
-        goals::list, promise::add, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::one, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
+        goals::list, promise::add, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::add,
+        alerts::one, alerts::change, alerts::remove, incidents::list, incidents::one, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
     ),
     components(schemas(ProblemShape))

@@ -1,6 +1,7 @@
 //! A goal as programs write it: to be tried, or promised.
 
 use super::asked::{Closed, Unread, said, stopped};
+use super::hours::HoursShape;
 use super::shapes::{Made, ProblemShape};
 use crate::State;
 use crate::access::{After, Caller, InSite};
@@ -9,11 +10,10 @@ use actix_web::{HttpResponse, web};
 use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
 use cadentis_answers::kept::Site;
 use cadentis_answers::{goals, sites};
-use cadentis_core::goal::definition::{BEGINNING, DAYS, Impossible, ServiceHours};
+use cadentis_core::goal::definition::{BEGINNING, Impossible};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period};
 use cadentis_core::text;
 use jiff::Timestamp;
-use jiff::civil::Time;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -56,17 +56,6 @@ enum FailedWord {
     #[default]
     Bad,
     LeftOut,
-}
-
-/// Hours of the week in which a goal counts, by the clock of the site.
-#[derive(Debug, Deserialize, ToSchema)]
-struct HoursShape {
-    /// `mon` to `sun`, by the day that they begin on.
-    days: Vec<String>,
-    /// Such as `06:00`.
-    from: String,
-    /// Such as `22:00`; over midnight when it is not later.
-    until: String,
 }
 
 /// What is promised.
@@ -148,26 +137,6 @@ fn impossible(why: &Impossible) -> Box<Problem> {
     invalid(at, &why.to_string())
 }
 
-impl HoursShape {
-    fn read(&self) -> Result<ServiceHours, Box<Problem>> {
-        let time = |at: &str, text: &str| {
-            let says = "A time of day such as 06:00.";
-            Time::strptime("%H:%M", text)
-                .map_err(|_| invalid(&format!("/service_hours/{at}"), says))
-        };
-        if let Some(nth) = self.days.iter().position(|d| DAYS.iter().all(|(word, _)| word != d)) {
-            let at = format!("/service_hours/days/{nth}");
-            return Err(invalid(&at, "A day is one of mon, tue, wed, thu, fri, sat, sun."));
-        }
-        let days = DAYS.map(|(word, _)| self.days.iter().any(|given| given == word));
-        Ok(ServiceHours {
-            days,
-            from: time("from", &self.from)?,
-            until: time("until", &self.until)?,
-        })
-    }
-}
-
 impl DefinitionShape {
     async fn read(&self, state: &State, site: &Site) -> Result<Definition, HttpResponse> {
         let journeys = sites::journeys(&state.answers, site.id).await.map_err(stopped)?;
@@ -215,7 +184,7 @@ impl DefinitionShape {
             },
             journeys: ids("journeys", &self.journeys, &known)?,
             locations: ids("locations", &self.locations, &there)?,
-            service_hours: self.service_hours.as_ref().map(HoursShape::read).transpose()?,
+            service_hours: HoursShape::read(self.service_hours.as_ref(), "/service_hours")?,
             period,
             promised: self.promised,
         };

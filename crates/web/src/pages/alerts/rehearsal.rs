@@ -100,16 +100,16 @@ fn row(frame: &Frame, r: &Rehearsed) -> Row {
     let opened = match incident {
         None if rehearsal.ended_at.is_none() => "not open yet".to_string(),
         None => "it ended before it opened".into(),
-        Some(i) => format!("opened {}", took(rehearsal.begun_at, i.noticed_at)),
+        Some(i) => format!("opened after {}", took(rehearsal.begun_at, i.noticed_at)),
     };
     let went = match incident.as_ref().and_then(|i| i.cleared_at) {
         None => opened,
-        Some(at) => format!("{opened}, cleared {}", took(rehearsal.begun_at, at)),
+        Some(at) => format!("{opened}, cleared after {}", took(rehearsal.begun_at, at)),
     };
     let told = |n: &Notice| {
         let became = match n.sent {
             Sent::Delivered => match n.told_at {
-                Some(at) => format!("delivered {}", took(rehearsal.begun_at, at)),
+                Some(at) => format!("delivered after {}", took(rehearsal.begun_at, at)),
                 None => "delivered".into(),
             },
             Sent::Waiting if n.failed > 0 => format!("not taken {} times so far", n.failed),

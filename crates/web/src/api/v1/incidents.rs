@@ -1,0 +1,101 @@
+//! Incidents, for programs.
+
+use super::asked::{Closed, Unread, When, query, said, stopped};
+use crate::State;
+use crate::access::{After, InSite};
+use crate::problem::Problem;
+use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_answers::incidents;
+use cadentis_answers::kept::Incident;
+use cadentis_core::alert::Severity;
+use jiff::Timestamp;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// An incident.
+#[derive(Serialize, ToSchema)]
+pub(super) struct IncidentShape {
+    id: i32,
+    title: String,
+    /// What its alerts have in common: a journey, a page family, a location, a goal, a dependency, or the site.
+    about: String,
+    /// `warning` or `critical`: the worst it came to.
+    severity: &'static str,
+    /// How bad it is now; `null` when it has cleared.
+    now: Option<&'static str>,
+    /// The first evaluation beyond a level.
+    #[schema(value_type = String, format = DateTime)]
+    since: Timestamp,
+    #[schema(value_type = String, format = DateTime)]
+    opened_at: Timestamp,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    cleared_at: Option<Timestamp>,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    acknowledged_at: Option<Timestamp>,
+    acknowledged_by: Option<String>,
+    #[schema(value_type = Option<String>, format = DateTime)]
+    closed_at: Option<Timestamp>,
+    /// How often it opened again.
+    reopened: i32,
+    /// Acted out: it counts nowhere.
+    is_rehearsal: bool,
+}
+
+impl IncidentShape {
+    fn of(i: Incident) -> IncidentShape {
+        let (acknowledged_at, acknowledged_by) = i.acknowledged.unzip();
+        IncidentShape {
+            id: i.id,
+            title: i.title,
+            about: i.about.to_string(),
+            severity: i.severity.word(),
+            now: i.now.map(Severity::word),
+            since: i.since,
+            opened_at: i.opened_at,
+            cleared_at: i.cleared_at,
+            acknowledged_at,
+            acknowledged_by,
+            closed_at: i.closed.map(|(at, _)| at),
+            reopened: i.reopened,
+            is_rehearsal: i.is_rehearsal,
+        }
+    }
+}
+
+/// Incidents that were open at some time of a stretch, newest first; 500 at most.
+#[utoipa::path(get, path = "/sites/{site}/incidents", params(("site" = String, Path, example = "marram-ferries"), When), responses(
+    (status = 200, body = Vec<IncidentShape>),
+    Unread,
+    Closed,
+))]
+pub(super) async fn list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    request: HttpRequest,
+) -> HttpResponse {
+    let all = async {
+        let stretch = query::<When>(&request)?.stretch()?;
+        let all = incidents::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
+        let all: Vec<IncidentShape> = all.into_iter().map(IncidentShape::of).collect();
+        Ok(HttpResponse::Ok().json(all))
+    };
+    said(all.await)
+}
+
+/// One incident.
+#[utoipa::path(get, path = "/sites/{site}/incidents/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 200, body = IncidentShape),
+    Closed,
+))]
+pub(super) async fn one(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let one = async {
+        let none = || HttpResponse::from(Problem::not_found(format!("There is no incident {id}.")));
+        let found = incidents::kept(&state.answers, &site, id).await.map_err(stopped)?;
+        Ok(HttpResponse::Ok().json(IncidentShape::of(found.ok_or_else(none)?)))
+    };
+    said(one.await)
+}
