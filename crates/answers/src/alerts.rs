@@ -450,7 +450,8 @@ pub async fn would_tell(
     severity: Severity,
     now: Timestamp,
 ) -> Result<Vec<(i64, String)>> {
-    let told = watch::whom(&answers.db, alert, severity, now, &site.zone).await?;
+    let list = watch::list_of(alert, severity);
+    let told = watch::whom(&answers.db, list, severity, now, &site.zone).await?;
     let mut told: Vec<(i64, String)> = told
         .into_iter()
         .map(|(due, to)| (due.at.duration_since(now).as_secs() / 60, to.name))

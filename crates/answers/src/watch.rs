@@ -4,11 +4,13 @@
 //! whoever dies in between has done nothing, and the next does it. The row of the alert is the turn: two servers never evaluate
 //! one alert at a time.
 
+mod announced;
+mod rehearsed;
+
 use crate::alerts::evaluated;
 use crate::{Answers, Result, measures};
 use cadentis_core::alert::incident::{About, REOPENS_WITHIN};
 use cadentis_core::alert::{Evaluation, LAG, Rule, Severity, State, Verdict, notice};
-use cadentis_core::calendar::Stretch;
 use cadentis_store::Db;
 use cadentis_store::alert::Alert;
 use cadentis_store::incident::{Event, OpenAlert, What};
@@ -102,7 +104,8 @@ async fn turned(answers: &Answers, now: Timestamp, is_history: bool) -> Result<T
         answers.db.sites().await?.into_iter().map(|s| (s.id, s)).collect();
     let mut turn = Turn::default();
     if !is_history {
-        rehearse(answers, &sites, now).await?;
+        rehearsed::follow(answers, &sites, now).await?;
+        announced::follow(answers, &sites, now).await?;
     }
     loop {
         let due = answers.db.due_alerts(now - LAG, AT_A_TIME).await?;
@@ -198,44 +201,6 @@ async fn together(
     }
     change.commit().await?;
     Ok(turn)
-}
-
-/// Acts out what is rehearsed, in one transaction: what an alert would be told goes through the very steps of the watch.
-async fn rehearse(answers: &Answers, sites: &HashMap<i32, Site>, now: Timestamp) -> Result<()> {
-    let up_to = now - LAG;
-    let (db, change) = answers.db.in_one().await?;
-    for (mut r, alert) in db.claim_rehearsals().await? {
-        let Some(site) = sites.get(&alert.site_id) else { continue };
-        let definition = &alert.says.definition;
-        let lately = Stretch { from: up_to - SignedDuration::from_hours(2), to: now };
-        let known = db.evaluations(alert.id, lately).await?;
-        let usual = known.iter().rev().find_map(|e| e.evaluation.usual);
-        let by = Watching {
-            db: &db,
-            alert: &alert,
-            zone: site.zone.clone(),
-            noticed: now,
-            tells: true,
-            rehearsal: Some(r.id),
-        };
-        let mut open = by.is_open().await?;
-        for at in definition.moments(r.evaluated_to.max(up_to - CATCHES_UP), up_to) {
-            let as_bad = Some(r.severity).filter(|_| at <= r.until);
-            // An alert that has lost the level meanwhile has nothing more to act.
-            let acted = definition.acted(at, as_bad, usual);
-            let Some(e) = acted.or_else(|| definition.acted(at, None, usual)) else { break };
-            r.state.step(definition, &e);
-            open = by.follow(r.state.open, open, (&e, false, r.state.since)).await?;
-            r.incident_id = open.as_ref().map(|o| o.incident_id).or(r.incident_id);
-            r.evaluated_to = at;
-            if at > r.until && r.state.open.is_none() {
-                r.ended_at = Some(now);
-                break;
-            }
-        }
-        db.keep_rehearsal(&r).await?;
-    }
-    Ok(change.commit().await?)
 }
 
 /// Whether any evaluation may open it.
@@ -429,40 +394,55 @@ impl Watching<'_> {
         if !self.tells {
             return Ok(());
         }
-        let (db, site_id) = (self.db, self.alert.site_id);
-        for (due, to) in whom(db, self.alert, severity, self.noticed, &self.zone).await? {
-            let new = NewNotice {
-                site_id,
-                incident_id: Some(incident_id),
-                destination: (to.id, &to.name),
-                tells,
-                severity,
-                says,
-                at,
-                due_at: due.at,
-                unless_acknowledged: due.unless_acknowledged,
-            };
-            db.add_notice(&new).await?;
-        }
-        Ok(())
+        let to = (list_of(self.alert, severity), severity, self.noticed, &self.zone);
+        opens_for(self.db, to, (incident_id, tells, says, at)).await
     }
 }
 
-/// Who is told of an incident of this severity that this alert opens at a moment, and when.
+/// Writes notices of an incident down for whoever is to be told by a call list, in the transaction of what they tell of.
+async fn opens_for(
+    db: &Db,
+    (list, severity, noticed, zone): ((i32, Option<i32>), Severity, Timestamp, &TimeZone),
+    (incident_id, tells, says, at): (i32, Tells, &str, Timestamp),
+) -> Result<()> {
+    for (due, to) in whom(db, list, severity, noticed, zone).await? {
+        let new = NewNotice {
+            site_id: list.0,
+            incident_id: Some(incident_id),
+            destination: (to.id, &to.name),
+            tells,
+            severity,
+            says,
+            at,
+            due_at: due.at,
+            unless_acknowledged: due.unless_acknowledged,
+        };
+        db.add_notice(&new).await?;
+    }
+    Ok(())
+}
+
+/// The site of an alert, and the call list that it names for this severity.
+pub(crate) fn list_of(alert: &Alert, severity: Severity) -> (i32, Option<i32>) {
+    (alert.site_id, alert.says.lists[usize::from(severity == Severity::Critical)])
+}
+
+/// Who is told of an incident of this severity that opens on a site at a moment, and when: by the call list that is named, or
+/// the usual one.
 pub(crate) async fn whom(
     db: &Db,
-    alert: &Alert,
+    (site_id, list): (i32, Option<i32>),
     severity: Severity,
     at: Timestamp,
     zone: &TimeZone,
 ) -> Result<Vec<(notice::Due, Destination)>> {
-    let lists = db.call_lists(alert.site_id).await?;
-    let list = match alert.says.lists[usize::from(severity == Severity::Critical)] {
+    let lists = db.call_lists(site_id).await?;
+    let list = match list {
         Some(id) => lists.iter().find(|l| l.id == id),
         None => lists.iter().find(|l| l.is_usual),
     };
     let Some(list) = list else { return Ok(Vec::new()) };
-    let destinations = db.destinations(alert.site_id).await?;
+    let destinations = db.destinations(site_id).await?;
     let find = |due: notice::Due| {
         let to = destinations.iter().find(|d| d.id == due.destination)?;
         Some((due, to.clone()))
@@ -504,17 +484,28 @@ pub(crate) async fn left(
     at: Timestamp,
     why: &str,
 ) -> Result<bool> {
+    let says = match why {
+        "" => format!("{name} has cleared"),
+        why => format!("{name} {why}"),
+    };
+    left_by(db, incident_id, at, &says).await
+}
+
+/// The same for whatever held an incident open, in a sentence.
+pub(crate) async fn left_by(db: &Db, incident_id: i32, at: Timestamp, says: &str) -> Result<bool> {
     let parts = db.alerts_of(&[incident_id]).await?;
-    let stands = parts.iter().filter(|p| p.cleared_at.is_none()).map(|p| p.severity).max();
+    let held = parts.iter().filter(|p| p.cleared_at.is_none()).map(|p| p.severity).max();
+    // An outage that goes on by what its supplier says keeps it open without any alert.
+    let stands = match held {
+        None if db.is_announced(incident_id).await? => Some(Severity::Warning),
+        held => held,
+    };
     // One that is caught up with later may have cleared before another did.
     let last = parts.iter().filter_map(|p| p.cleared_at).max().map_or(at, |last| last.max(at));
     let cleared = stands.is_none().then_some(last);
     db.set_incident(incident_id, stands, cleared, false).await?;
     let what = if cleared.is_some() { What::Cleared } else { What::Left };
-    let says = match why {
-        "" => format!("{name} has cleared"),
-        why => format!("{name} {why}"),
-    };
-    db.note_event(incident_id, &Event { at, what, says, author: String::new() }).await?;
+    db.note_event(incident_id, &Event { at, what, says: says.into(), author: String::new() })
+        .await?;
     Ok(cleared.is_some())
 }

@@ -42,7 +42,98 @@ struct AnnouncementRow {
     to_at: Option<jiff_sqlx::Timestamp>,
 }
 
+/// An announcement that the watch has something to do with.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Announced {
+    /// Its id.
+    pub id: i32,
+    /// The site.
+    pub site_id: i32,
+    /// The dependency's name in addresses.
+    pub slug: String,
+    /// The dependency's name.
+    pub name: String,
+    /// What was announced.
+    pub says: Announcement,
+    /// The incident that it holds open.
+    pub incident_id: Option<i32>,
+    /// What was told there last.
+    pub told_as: String,
+    /// The beginning that was reminded of.
+    pub reminded_from: Option<Timestamp>,
+}
+
+#[derive(FromRow)]
+struct AnnouncedRow {
+    id: i32,
+    site_id: i32,
+    slug: String,
+    name: String,
+    incident_id: Option<i32>,
+    told_as: String,
+    reminded_from: Option<jiff_sqlx::Timestamp>,
+    #[sqlx(flatten)]
+    says: AnnouncementRow,
+}
+
+impl AnnouncementRow {
+    fn read(self) -> Result<Announcement> {
+        let kind =
+            Kind::of_word(&self.kind).ok_or_else(|| content("announcement.kind", self.kind))?;
+        let phase =
+            Phase::of_word(&self.phase).ok_or_else(|| content("announcement.phase", self.phase))?;
+        let (from, to) = (self.from_at.to_jiff(), self.to_at.map(|at| at.to_jiff()));
+        let AnnouncementRow { subject, title, says, link, .. } = self;
+        Ok(Announcement { subject, kind, phase, title, says, link, from, to })
+    }
+}
+
 impl Db {
+    /// Takes the turn of announcements of which something may be to do at a moment, in a transaction: outages that go on or
+    /// hold an incident open, and what begins within two days and was not reminded of.
+    pub async fn claim_announcements(&self, now: Timestamp) -> Result<Vec<Announced>> {
+        let sql = "SELECT a.*, d.site_id, d.slug, d.name FROM announcement a JOIN dependency d ON d.id = a.dependency_id
+                   JOIN site s ON s.id = d.site_id
+                   WHERE s.archived_at IS NULL AND (a.incident_id IS NOT NULL OR a.phase NOT IN ('cancelled', 'ended') AND (
+                       a.kind = 'outage' AND a.from_at <= $1 AND COALESCE(a.to_at, 'infinity') > $1
+                       OR a.kind = 'outage' AND a.phase = 'started' AND COALESCE(a.to_at, 'infinity') > $1
+                       OR a.kind <> 'outage' AND a.from_at > $1 AND a.from_at < $1::timestamptz + interval '2 days'
+                          AND a.reminded_from IS DISTINCT FROM a.from_at))
+                   ORDER BY a.id LIMIT 200 FOR UPDATE OF a SKIP LOCKED";
+        let rows: Vec<AnnouncedRow> =
+            sqlx::query_as(sql).bind(now.to_sqlx()).fetch_all(&self.lane).await?;
+        let read = |row: AnnouncedRow| {
+            let AnnouncedRow { id, site_id, slug, name, incident_id, told_as, .. } = row;
+            let reminded_from = row.reminded_from.map(|at| at.to_jiff());
+            let says = row.says.read()?;
+            Ok(Announced { id, site_id, slug, name, says, incident_id, told_as, reminded_from })
+        };
+        rows.into_iter().map(read).collect()
+    }
+
+    /// Keeps what came of an announcement.
+    pub async fn keep_announced(&self, a: &Announced) -> Result<()> {
+        let sql = "UPDATE announcement SET incident_id = $2, told_as = $3, reminded_from = $4 WHERE id = $1";
+        let set = sqlx::query(sql).bind(a.id).bind(a.incident_id).bind(&a.told_as);
+        set.bind(a.reminded_from.map(|at| at.to_sqlx())).execute(&self.lane).await?;
+        Ok(())
+    }
+
+    /// The incidents that announcements of a dependency hold open.
+    pub async fn incidents_announced_by(&self, site_id: i32, slug: &str) -> Result<Vec<i32>> {
+        let sql =
+            "SELECT a.incident_id FROM announcement a JOIN dependency d ON d.id = a.dependency_id
+                   WHERE d.site_id = $1 AND d.slug = $2 AND a.incident_id IS NOT NULL";
+        let ids = sqlx::query_scalar(sql).bind(site_id).bind(slug);
+        Ok(ids.fetch_all(&self.lane).await?)
+    }
+
+    /// Whether an announcement holds this incident open.
+    pub async fn is_announced(&self, incident_id: i32) -> Result<bool> {
+        let sql = "SELECT EXISTS (SELECT FROM announcement WHERE incident_id = $1)";
+        Ok(sqlx::query_scalar(sql).bind(incident_id).fetch_one(&self.lane).await?)
+    }
+
     /// The dependencies of a site, by name.
     pub async fn dependencies(&self, site_id: i32) -> Result<Vec<Dependency>> {
         let sql = "SELECT id, slug, name FROM dependency WHERE site_id = $1 ORDER BY name, id";
@@ -125,18 +216,7 @@ impl Db {
                    ORDER BY a.from_at LIMIT 500";
         let rows = sqlx::query_as(sql).bind(site_id).bind(stretch.from.to_sqlx());
         let rows: Vec<AnnouncementRow> = rows.fetch_all(&self.lane).await?;
-        let read = |row: AnnouncementRow| {
-            let kind =
-                Kind::of_word(&row.kind).ok_or_else(|| content("announcement.kind", row.kind))?;
-            let phase = Phase::of_word(&row.phase)
-                .ok_or_else(|| content("announcement.phase", row.phase))?;
-            let (from, to) = (row.from_at.to_jiff(), row.to_at.map(|at| at.to_jiff()));
-            let AnnouncementRow { subject, title, says, link, .. } = row;
-            Ok((
-                row.dependency_id,
-                Announcement { subject, kind, phase, title, says, link, from, to },
-            ))
-        };
+        let read = |row: AnnouncementRow| Ok((row.dependency_id, row.read()?));
         rows.into_iter().map(read).collect()
     }
 

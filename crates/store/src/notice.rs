@@ -57,18 +57,21 @@ pub enum Tells {
     Reopened,
     /// Somebody else could not be told.
     Undelivered,
+    /// Something that a supplier announced begins soon.
+    Reminded,
     /// A destination is tried.
     Test,
 }
 
 impl Tells {
     /// All of them.
-    pub const ALL: [Tells; 6] = [
+    pub const ALL: [Tells; 7] = [
         Tells::Opened,
         Tells::Worsened,
         Tells::Cleared,
         Tells::Reopened,
         Tells::Undelivered,
+        Tells::Reminded,
         Tells::Test,
     ];
 
@@ -80,6 +83,7 @@ impl Tells {
             Tells::Cleared => "cleared",
             Tells::Reopened => "reopened",
             Tells::Undelivered => "undelivered",
+            Tells::Reminded => "reminded",
             Tells::Test => "test",
         }
     }

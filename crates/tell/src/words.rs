@@ -15,6 +15,7 @@ fn headline(notice: &Notice) -> &'static str {
         (Tells::Cleared, _) => "Cleared",
         (Tells::Reopened, _) => "Again",
         (Tells::Undelivered, _) => "Not delivered",
+        (Tells::Reminded, _) => "Reminder",
         (Tells::Test, _) => "Test",
     }
 }
@@ -42,6 +43,7 @@ pub fn subject(message: &ToSend) -> String {
 fn link(message: &ToSend, notice: &Notice, incident: Option<&Incident>, pages: &str) -> String {
     let base = format!("{pages}/{}", message.site.slug);
     match incident {
+        None if notice.tells == Tells::Reminded => format!("{base}/dependencies"),
         None => format!("{base}/call-lists"),
         Some(i) => {
             let hour = jiff::SignedDuration::from_hours(1);
@@ -156,7 +158,7 @@ pub fn event(message: &ToSend, pages: &str) -> Value {
         "source": format!("{pages}/{}", message.site.slug),
         "type": format!("cadentis.incident.{}", first.tells.word()),
         "time": first.at.to_string(),
-        "subject": incident.map_or("test".to_string(), |id| format!("incident {id}")),
+        "subject": incident.map_or(first.tells.word().to_string(), |id| format!("incident {id}")),
         "datacontenttype": "application/json",
         "data": data,
     })

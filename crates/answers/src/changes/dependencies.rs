@@ -1,7 +1,7 @@
 //! What others say of what a site stands on: states and announcements.
 
 use super::{Author, cut, noted};
-use crate::{Answers, Result};
+use crate::{Answers, Result, watch};
 use cadentis_core::dependency::{
     Announcement, LONGEST_NAME, LONGEST_SAYS, MOST_DEPENDENCIES, MOST_MINUTES, Post, State,
 };
@@ -161,8 +161,16 @@ pub async fn announce(
 /// When the database does not answer.
 pub async fn remove(answers: &Answers, by: &Author, site: &Site, slug: &str) -> Result<bool> {
     let one = answers.one().await?;
+    let held = one.db.incidents_announced_by(site.id, slug).await?;
     match one.db.remove_dependency(site.id, slug).await? {
         Some(name) => {
+            let now = one.db.now().await?;
+            for incident in held {
+                let why = format!("{name} was taken away by {by}");
+                if watch::left_by(&one.db, incident, now, &why).await? {
+                    watch::tell_of_end(&one.db, site.id, incident, &why, now).await?;
+                }
+            }
             noted(one, by, "took away the dependency", name).await?;
             Ok(true)
         }

@@ -2,11 +2,20 @@
 
 use crate::server::{Served, get, play, post_form as post, server};
 use crate::serving::{self, program};
+use cadentis_answers::compute::Compute;
+use cadentis_answers::{Answers, watch};
 use cadentis_core::access::Scope;
+use cadentis_core::alert::notice::{Kind as Way, Step};
+use cadentis_core::alert::{Definition, NoData, Rule, Severity};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::dependency::{Announcement, Kind, Phase, Post, State};
 use cadentis_core::run::Outcome;
+use cadentis_store::alert::Says;
+use cadentis_store::notice::Tells;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
+use std::time::Duration;
 use uuid::Uuid;
 
 const API: &str = "/api/v1/sites/marram-ferries";
@@ -224,4 +233,151 @@ async fn an_editor_says_by_hand_how_a_dependency_is_and_deletes_it() {
     assert_eq!(post(&s, &format!("{page}/map-tiles/remove"), &[]).await.0, 303);
     assert_eq!(post(&s, &format!("{page}/map-tiles/remove"), &[]).await.0, 404);
     assert!(s.db.dependencies(1).await.expect("rows").is_empty());
+}
+
+#[tokio::test]
+async fn what_a_supplier_announces_is_an_incident_while_it_goes_on_and_is_reminded_of_before_it_comes()
+ {
+    let s = server().await;
+    let compute = Compute::start(1, 4, Duration::from_secs(30)).expect("threads");
+    let answers = Answers::new(s.db.clone(), compute);
+    let mail = ("Duty", Way::Mail, "duty@marram.example");
+    let duty = s.db.add_destination(1, mail, None, "Ada").await.expect("kept").expect("new");
+    let mail = ("Later", Way::Mail, "later@marram.example");
+    let later = s.db.add_destination(1, mail, None, "Ada").await.expect("kept").expect("new");
+    let step = |after_min, destination| Step {
+        after_min,
+        least: Severity::Warning,
+        hours: None,
+        destinations: vec![destination],
+    };
+    let steps = [step(0, duty), step(30, later)];
+    s.db.put_call_list(1, ("Duty", &steps, true), "Ada").await.expect("kept");
+    let now = Timestamp::from_second(Timestamp::now().as_second()).expect("a moment");
+    let mins = SignedDuration::from_mins;
+    let id = s.db.put_dependency(1, "map-tiles", Some("Map tiles")).await.expect("kept");
+    let outage = |phase, from, to, title: &str| Announcement {
+        subject: "o1".into(),
+        kind: Kind::Outage,
+        phase,
+        title: title.into(),
+        says: "Tiles come late".into(),
+        link: String::new(),
+        from,
+        to,
+    };
+    let announce = async |a: &Announcement, at| {
+        assert!(s.db.announce(id, a, at, "status page").await.expect("kept"));
+    };
+    let turn = async |at| watch::turn(&answers, at).await.expect("a turn");
+    let incidents = async || {
+        let whole = Stretch { from: now - mins(600), to: now + mins(6_000) };
+        s.db.incidents(1, whole).await.expect("rows")
+    };
+    let told = async || {
+        let all = s.db.newest_notices(1, 50).await.expect("rows");
+        all.into_iter().rev().map(|n| (n.tells, n.destination)).collect::<Vec<_>>()
+    };
+
+    // Announced for later it is none yet; when it begins it is one, once, and whoever is on duty is told.
+    announce(&outage(Phase::Announced, now + mins(10), None, "Tiles are slow"), now).await;
+    turn(now).await;
+    assert!(incidents().await.is_empty());
+    for minute in [10, 10, 11] {
+        turn(now + mins(minute)).await;
+    }
+    let [one] = incidents().await.try_into().expect("one");
+    assert_eq!((one.title.as_str(), one.now), ("Tiles are slow", Some(Severity::Warning)));
+    assert_eq!(one.about.to_string(), "dependency map-tiles");
+    let both = [(Tells::Opened, "Duty".to_string()), (Tells::Opened, "Later".into())];
+    assert_eq!(told().await, both);
+    let waiting = s.db.newest_notices(1, 50).await.expect("rows");
+    let first = waiting.iter().find(|n| n.destination == "Duty").expect("there");
+    s.db.note_attempt(first, (true, "taken"), now + mins(11)).await.expect("kept");
+
+    // What they say anew is noted there; an alert on the state of the same joins it, and leaves it open when it clears.
+    announce(
+        &outage(Phase::Started, now + mins(10), Some(now + mins(60)), "Tiles fail"),
+        now + mins(12),
+    )
+    .await;
+    turn(now + mins(12)).await;
+    let events = s.db.events_of(one.id).await.expect("rows");
+    let newest = events.last().expect("some");
+    assert!(newest.says.contains("Tiles fail") && newest.author == "Map tiles", "{newest:?}");
+    let says = Says {
+        name: "Map supplier".into(),
+        definition: Definition {
+            measured: "state for dependency \"map-tiles\"".parse().expect("a measure"),
+            rule: Rule::Level { warning: Some(1.0), critical: None, clear: None },
+            window_s: 60,
+            every_s: 60,
+            running: 1,
+            least_samples: 0,
+            least_places: 0,
+            no_data: NoData::Keep,
+            service_hours: None,
+        },
+        team_id: None,
+        instructions: String::new(),
+        link: String::new(),
+        lists: [None; 2],
+    };
+    let alert = s.db.add_alert(1, &says, (true, now + mins(12)), "Ada").await.expect("kept");
+    for (minute, state) in [(14, State::Down), (20, State::Ok)] {
+        let at = now + mins(minute);
+        let post = Post {
+            at,
+            state,
+            says: String::new(),
+            link: String::new(),
+            expires_at: at + mins(60),
+            author: String::new(),
+        };
+        s.db.post_state(id, &post).await.expect("kept");
+        turn(at + mins(3)).await;
+        let [one] = incidents().await.try_into().expect("still one");
+        assert_eq!(one.now, Some(Severity::Warning), "at {minute}");
+    }
+    let joined =
+        s.db.openings_of(alert.expect("new"), Stretch { from: now, to: now + mins(60) }).await;
+    assert_eq!(joined.expect("rows")[0].incident_id, one.id);
+
+    // Its end is the end of the incident, by what they say or by the time they said; whoever was told hears of it.
+    turn(now + mins(59)).await;
+    assert!(incidents().await[0].cleared_at.is_none());
+    turn(now + mins(60)).await;
+    assert_eq!(incidents().await[0].cleared_at, Some(now + mins(60)));
+    assert_eq!(told().await.last(), Some(&(Tells::Cleared, "Duty".into())));
+    assert_eq!(told().await.len(), 3, "who was not told of it hears nothing of its end");
+
+    // A dependency that is taken away holds nothing open.
+    let again = Announcement {
+        subject: "o2".into(),
+        ..outage(Phase::Started, now + mins(200), None, "Again")
+    };
+    announce(&again, now + mins(200)).await;
+    turn(now + mins(201)).await;
+    assert_eq!(incidents().await.iter().filter(|i| i.cleared_at.is_none()).count(), 1);
+    let (status, ..) = post(&s, "/marram-ferries/dependencies/map-tiles/remove", &[]).await;
+    assert_eq!(status, 303);
+    assert!(incidents().await.iter().all(|i| i.cleared_at.is_some()));
+
+    // Planned work is reminded of once a day before, once more when it moves, and by nobody who is called only later.
+    let gateway = s.db.put_dependency(1, "gateway", Some("Gateway")).await.expect("kept");
+    let work = |hours: i64| Announcement {
+        subject: "w1".into(),
+        kind: Kind::Planned,
+        ..outage(Phase::Announced, now + mins(60 * hours), None, "Cards are renewed")
+    };
+    let reminded = async || told().await.iter().filter(|(t, _)| *t == Tells::Reminded).count();
+    s.db.announce(gateway, &work(30), now, "status page").await.expect("kept");
+    for (hours, want) in [(1, 0), (7, 1), (8, 1)] {
+        turn(now + mins(60 * hours)).await;
+        assert_eq!(reminded().await, want, "after {hours} h");
+    }
+    s.db.announce(gateway, &work(40), now + mins(500), "status page").await.expect("kept");
+    turn(now + mins(60 * 17)).await;
+    assert_eq!(reminded().await, 2);
+    assert!(!told().await.contains(&(Tells::Reminded, "Later".into())));
 }
