@@ -63,6 +63,7 @@ pub mod start;
 pub mod steps;
 pub mod strip;
 pub mod teams;
+pub mod telling;
 pub mod trials;
 mod usual;
 pub mod views;

@@ -2,10 +2,13 @@
 
 use crate::{Answers, Result};
 use cadentis_core::alert::notice::{FOLDS_FROM, Kind};
-use cadentis_store::incident::Incident;
-use cadentis_store::notice::{Attempt, CallList, Destination, NewNotice, Notice, Tells};
+use cadentis_core::marker::leads;
+use cadentis_core::text;
+use cadentis_store::incident::{Event, Incident, What};
+use cadentis_store::notice::{Attempt, CallList, Destination, NewNotice, Notice, Tells, Ticket};
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
+use serde::Deserialize;
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 
@@ -65,7 +68,7 @@ pub async fn ask(answers: &Answers, site: &Site) -> Result<Told> {
 fn host_of(d: &Destination) -> Option<String> {
     match d.kind {
         Kind::Mail => d.address.split_once('@').map(|(_, host)| host.to_string()),
-        Kind::Webhook | Kind::Chat => {
+        Kind::Webhook | Kind::Chat | Kind::Gateway | Kind::Ticket | Kind::Repair => {
             let rest = d.address.split_once("://")?.1;
             let host = rest.split(['/', '?', '#']).next()?;
             let host = host.rsplit('@').next()?;
@@ -115,6 +118,53 @@ pub struct ToSend {
     /// What links hold by which whoever gets it acknowledges without signing in, in the same order; none where there is
     /// nothing to acknowledge, or no key to sign it with.
     pub acknowledge: Vec<Option<String>>,
+    /// The tickets that stand for their incidents at this destination, in the same order.
+    pub tickets: Vec<Option<String>>,
+}
+
+/// What a destination answered.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Answer {
+    /// In words, as it is shown.
+    pub says: String,
+    /// What it answers of the incident, where it is asked to.
+    pub reply: Reply,
+}
+
+/// What tickets and repairs answer, as JSON; whatever else stands there says nothing.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(default)]
+pub struct Reply {
+    /// The ticket that stands for the incident.
+    pub ticket: String,
+    /// Where it is.
+    pub link: String,
+    /// Who looks after it there.
+    pub acknowledged_by: String,
+    /// Whether nothing more is to do there.
+    pub closed: bool,
+    /// What was done.
+    pub says: String,
+}
+
+impl Reply {
+    /// What an answer says, cleaned and bounded; one that is no JSON says nothing, but for a repair, whose text is what it did.
+    pub fn of(kind: Kind, body: &[u8]) -> Reply {
+        let text = String::from_utf8_lossy(body);
+        let line = |text: &str, most: usize| text::clean(text.trim(), most, None);
+        let read: Option<Reply> = serde_json::from_str(&text).ok();
+        let read = read.unwrap_or_else(|| match kind {
+            Kind::Repair => Reply { says: text.to_string(), ..Reply::default() },
+            _ => Reply::default(),
+        });
+        Reply {
+            ticket: line(&read.ticket, 100),
+            link: Some(line(&read.link, 500)).filter(|l| leads(l)).unwrap_or_default(),
+            acknowledged_by: line(&read.acknowledged_by, 80),
+            closed: read.closed,
+            says: line(&read.says, 500),
+        }
+    }
 }
 
 /// A link to acknowledge by is good for so long.
@@ -199,7 +249,13 @@ pub async fn due(answers: &Answers) -> Result<Vec<ToSend>> {
             _ => None,
         };
         let mut told = Vec::new();
+        let mut tickets: HashMap<i32, String> = HashMap::new();
         for notice in notices {
+            if let (Kind::Ticket, Some(incident)) = (to.kind, notice.incident_id) {
+                let kept = db.tickets_of(incident).await?;
+                let own = kept.into_iter().find(|(destination, _)| *destination == to.id);
+                tickets.extend(own.map(|(_, ticket)| (incident, ticket.name)));
+            }
             let incident = match notice.incident_id {
                 Some(id) => db.incident(site.id, id).await?,
                 None => None,
@@ -211,10 +267,12 @@ pub async fn due(answers: &Answers) -> Result<Vec<ToSend>> {
             to: to.clone(),
             secret: secret.clone(),
             acknowledge: notices.iter().map(|(n, _)| link_of(answers, n)).collect(),
+            tickets: notices.iter().map(|(n, _)| tickets.get(&n.incident_id?).cloned()).collect(),
             notices,
         };
-        // A storm is one message.
-        match told.len() >= FOLDS_FROM {
+        // A storm is one message, but for what answers of each incident by itself.
+        let folds = !matches!(to.kind, Kind::Ticket | Kind::Repair);
+        match folds && told.len() >= FOLDS_FROM {
             true => all.push(of(told)),
             false => all.extend(told.into_iter().map(|one| of(vec![one]))),
         }
@@ -229,22 +287,69 @@ pub async fn due(answers: &Answers) -> Result<Vec<ToSend>> {
 pub async fn sent(
     answers: &Answers,
     sent: &ToSend,
-    outcome: std::result::Result<&str, &str>,
+    outcome: std::result::Result<&Answer, &str>,
 ) -> Result<()> {
-    let db = &answers.db;
-    let now = db.now().await?;
+    let now = answers.db.now().await?;
     let (is_delivered, says) = match outcome {
-        Ok(says) => (true, says),
+        Ok(answer) => (true, answer.says.as_str()),
         Err(says) => (false, says),
     };
     let says: String = says.chars().filter(|c| !c.is_control()).take(500).collect();
-    for (notice, _) in &sent.notices {
-        let gives_up = db.note_attempt(notice, (is_delivered, &says), now).await?;
+    for (notice, incident) in &sent.notices {
+        let (db, change) = answers.db.in_one().await?;
+        let one = Answers { db, ..answers.clone() };
+        let gives_up = one.db.note_attempt(notice, (is_delivered, &says), now).await?;
         if gives_up && notice.tells != Tells::Undelivered && notice.tells != Tells::Test {
-            undelivered(answers, &sent.site, notice, &says, now).await?;
+            undelivered(&one, &sent.site, notice, &says, now).await?;
         }
+        if let (Ok(answer), Some(incident)) = (outcome, incident) {
+            replied(&one, &sent.to, incident, &answer.reply, now).await?;
+        }
+        change.commit().await?;
     }
     Ok(())
+}
+
+/// Lets an incident follow what a ticket or a repair answered.
+async fn replied(
+    answers: &Answers,
+    to: &Destination,
+    incident: &Incident,
+    reply: &Reply,
+    now: Timestamp,
+) -> Result<()> {
+    let db = &answers.db;
+    let event = |what, says: String| Event { at: now, what, says, author: to.name.clone() };
+    if to.kind == Kind::Repair && !reply.says.is_empty() {
+        db.note_event(incident.id, &event(What::Note, reply.says.clone())).await?;
+    }
+    if to.kind != Kind::Ticket {
+        return Ok(());
+    }
+    let kept = db.tickets_of(incident.id).await?;
+    let is_new = !kept.iter().any(|(id, t)| *id == to.id && t.name == reply.ticket);
+    if !reply.ticket.is_empty() && is_new {
+        let ticket = Ticket { name: reply.ticket.clone(), link: reply.link.clone() };
+        db.put_ticket(incident.id, to.id, &ticket).await?;
+        db.note_event(incident.id, &event(What::Note, format!("Ticket {}", ticket.name))).await?;
+    }
+    let by = &reply.acknowledged_by;
+    if !by.is_empty() && db.acknowledge(incident.id, by, now).await? {
+        let who = Event { author: by.clone(), ..event(What::Acknowledged, to.name.clone()) };
+        db.note_event(incident.id, &who).await?;
+    }
+    if reply.closed && db.close_incident(incident.id, &to.name, now).await? {
+        db.note_event(incident.id, &event(What::Closed, String::new())).await?;
+    }
+    Ok(())
+}
+
+/// The tickets that stand for an incident.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn tickets(answers: &Answers, incident_id: i32) -> Result<Vec<Ticket>> {
+    Ok(answers.db.tickets_of(incident_id).await?.into_iter().map(|(_, ticket)| ticket).collect())
 }
 
 /// Tells another destination that one could not be told.
@@ -292,6 +397,7 @@ mod tests {
                 kind,
                 address: address.into(),
                 is_signed: false,
+                own_text: String::new(),
                 author: "x".into(),
             })
         };

@@ -6,6 +6,7 @@ use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
 use crate::{AnswerError, Answers, Range, Result, dependencies, goals};
 use cadentis_core::alert::LAG;
+use cadentis_core::alert::incident::About;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::finding::{self, Finding};
@@ -31,6 +32,8 @@ pub struct Matter {
     pub finding: Finding,
     /// Where to look.
     pub at: At,
+    /// The incident that is about the same, by its number.
+    pub incident: Option<i32>,
 }
 
 /// Where a matter is looked into.
@@ -168,7 +171,11 @@ pub async fn ask(
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
     matters.extend(in_danger.iter().filter_map(|d| of_goal(d, site)));
-    matters.extend(incidents.iter().filter(|i| !i.is_rehearsal).map(of_incident));
+    let named: HashMap<i32, &str> = goals.iter().map(|g| (g.id, g.name.as_str())).collect();
+    for i in &incidents {
+        let own = folded(i, &mut matters, &named);
+        matters.extend(own);
+    }
     matters.sort_by(|a, b| b.finding.weight.total_cmp(&a.finding.weight));
     let (cleared, needs) = matters.into_iter().partition(|m| m.finding.until.is_some());
     let silent = if whole.contains(now) {
@@ -225,6 +232,7 @@ async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Ve
         if runs.is_empty() { HashMap::new() } else { likely_causes(answers, site, &runs).await? };
     let matter = |(p, finding, run): (&Played, Finding, Option<&Run>)| Matter {
         finding,
+        incident: None,
         at: At::Journey {
             slug: p.journey.slug.clone(),
             cause: run.and_then(|r| causes.remove(&r.id)),
@@ -232,6 +240,31 @@ async fn of_runs(answers: &Answers, site: &Site, played: &[Played]) -> Result<Ve
         },
     };
     Ok(found.into_iter().map(matter).collect())
+}
+
+/// What is the matter with an incident; one that goes on about what is the matter anyway is told in that row, with whatever
+/// explains it there.
+fn folded(i: &Incident, matters: &mut [Matter], goals: &HashMap<i32, &str>) -> Option<Matter> {
+    let own = of_incident(i);
+    let is_same = |m: &&mut Matter| {
+        let same = match (&m.at, &i.about) {
+            (At::Journey { slug, .. }, About::Journey(about)) => slug == about,
+            (At::Goal(id), About::Goal(about)) => goals.get(id).is_some_and(|name| name == about),
+            _ => false,
+        };
+        same && m.incident.is_none() && m.finding.until.is_none() && own.finding.until.is_none()
+    };
+    let Some(matter) = matters.iter_mut().find(is_same) else { return Some(own) };
+    matter.incident = own.incident;
+    let held = &mut matter.finding;
+    held.weight = held.weight.max(own.finding.weight);
+    if own.finding.state == Standing::Broken {
+        held.state = Standing::Broken;
+    }
+    let both = [&held.evidence, &own.finding.evidence];
+    held.evidence =
+        both.into_iter().filter(|e| !e.is_empty()).cloned().collect::<Vec<_>>().join("; ");
+    None
 }
 
 /// What is the matter with an incident.
@@ -244,7 +277,8 @@ fn of_incident(i: &Incident) -> Matter {
         until: i.cleared_at,
         acknowledged: i.acknowledged.as_ref().map(|(_, by)| by.as_str()),
     };
-    Matter { finding: finding::of_incident(&happened), at: At::Incident(i.id) }
+    let (finding, at) = (finding::of_incident(&happened), At::Incident(i.id));
+    Matter { finding, at, incident: Some(i.id) }
 }
 
 /// What is the matter with a goal that is in danger.
@@ -259,7 +293,7 @@ pub fn of_goal(d: &InDanger, site: &Site) -> Option<Matter> {
         mostly: d.mostly.as_ref().map(|(j, l, share)| (j.as_str(), l.as_str(), *share)),
     };
     let finding = finding::of_goal(&goal, &site.zone)?;
-    Some(Matter { finding, at: At::Goal(d.goal.id) })
+    Some(Matter { finding, at: At::Goal(d.goal.id), incident: None })
 }
 
 /// Vitals of page families that are over their limits.
@@ -279,7 +313,11 @@ fn of_visitors(views: &Views, budgets: &[Budget]) -> Vec<Matter> {
             let since = finding::over_since(&buckets, b.limit);
             let reading = pool.measured(vital).reading(0.75);
             let found = finding::of_vital(vital, &family, &reading, b.limit, of_all, since);
-            matters.extend(found.map(|finding| Matter { finding, at: At::Visitors(vital) }));
+            matters.extend(found.map(|finding| Matter {
+                finding,
+                at: At::Visitors(vital),
+                incident: None,
+            }));
         }
     }
     matters
@@ -302,4 +340,63 @@ fn silent(p: &Played, maintenance: &[LeftOut], past: Stretch, now: Timestamp) ->
             Some(Silence { journey: p.journey.name.clone(), location: l.name.clone(), since })
         };
     p.located.iter().filter_map(of).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::alert::Severity;
+
+    fn incident(id: i32, about: About, cleared: bool) -> Incident {
+        let at = at_second(600);
+        Incident {
+            id,
+            site_id: 1,
+            about,
+            title: "Booking fails".into(),
+            severity: Severity::Critical,
+            now: (!cleared).then_some(Severity::Critical),
+            since: at,
+            opened_at: at,
+            noticed_at: at,
+            cleared_at: cleared.then_some(at_second(900)),
+            reopened: 0,
+            acknowledged: None,
+            closed: None,
+            is_rehearsal: false,
+        }
+    }
+
+    #[test]
+    fn an_incident_about_what_is_the_matter_anyway_makes_no_second_row() {
+        let finding = Finding {
+            state: Standing::Strained,
+            weight: 1.0,
+            says: "“Book” is slow.".into(),
+            evidence: "12 of 40 runs".into(),
+            since: None,
+            until: None,
+        };
+        let at = At::Journey { slug: "book".into(), run: None, cause: None };
+        let mut matters = vec![Matter { finding, at, incident: None }];
+        let goals = HashMap::new();
+        let book = || About::Journey("book".into());
+        assert!(
+            folded(&incident(1, About::Journey("other".into()), false), &mut matters, &goals)
+                .is_some()
+        );
+        assert!(
+            folded(&incident(2, book(), true), &mut matters, &goals).is_some(),
+            "what is over is told by itself"
+        );
+        assert!(folded(&incident(3, book(), false), &mut matters, &goals).is_none());
+        let held = &matters[0];
+        assert_eq!((held.incident, held.finding.state), (Some(3), Standing::Broken));
+        assert!(held.finding.weight > 1.0 && held.finding.says == "“Book” is slow.");
+        assert_eq!(held.finding.evidence, "12 of 40 runs; acknowledged by nobody yet");
+        assert!(
+            folded(&incident(4, book(), false), &mut matters, &goals).is_some(),
+            "a second one is told by itself"
+        );
+    }
 }

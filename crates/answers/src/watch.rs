@@ -10,6 +10,7 @@ mod rehearsed;
 use crate::alerts::evaluated;
 use crate::{Answers, Result, measures};
 use cadentis_core::alert::incident::{About, REOPENS_WITHIN};
+use cadentis_core::alert::notice::Kind;
 use cadentis_core::alert::{Evaluation, LAG, Rule, Severity, State, Verdict, notice};
 use cadentis_store::Db;
 use cadentis_store::alert::Alert;
@@ -395,7 +396,7 @@ impl Watching<'_> {
             return Ok(());
         }
         let to = (list_of(self.alert, severity), severity, self.noticed, &self.zone);
-        opens_for(self.db, to, (incident_id, tells, says, at)).await
+        opens_for(self.db, to, (incident_id, tells, says, at), self.rehearsal.is_some()).await
     }
 }
 
@@ -404,8 +405,13 @@ async fn opens_for(
     db: &Db,
     (list, severity, noticed, zone): ((i32, Option<i32>), Severity, Timestamp, &TimeZone),
     (incident_id, tells, says, at): (i32, Tells, &str, Timestamp),
+    is_acted: bool,
 ) -> Result<()> {
     for (due, to) in whom(db, list, severity, noticed, zone).await? {
+        // Nothing is mended that is not broken.
+        if is_acted && to.kind == Kind::Repair {
+            continue;
+        }
         let new = NewNotice {
             site_id: list.0,
             incident_id: Some(incident_id),
@@ -459,7 +465,9 @@ pub(crate) async fn tell_of_end(
     at: Timestamp,
 ) -> Result<()> {
     let now = db.now().await?;
-    for (id, name) in db.told_of(incident_id).await? {
+    let all = db.destinations(site_id).await?;
+    let hears = |id: i32| all.iter().any(|d| d.id == id && d.kind.hears_of_ends());
+    for (id, name) in db.told_of(incident_id).await?.into_iter().filter(|(id, _)| hears(*id)) {
         let new = NewNotice {
             site_id,
             incident_id: Some(incident_id),

@@ -50,7 +50,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
-pub use watched::RECEIVERS;
+pub use watched::{ANSWERS, RECEIVERS};
 
 #[derive(clap::Args)]
 pub struct Args {

@@ -63,6 +63,9 @@ pub async fn world(args: Args) -> Result<(), Failure> {
         locations.push((place.slug.to_string(), proxy));
     }
     let receivers = Receivers::start(args.smtp_port, locations).await?;
+    for (begins, says) in crate::seed::ANSWERS {
+        receivers.answer(begins, says);
+    }
     if args.views_a_day > 0.0 {
         let address = format!("http://{}/beacons/{}", args.server, args.key);
         tokio::spawn(visitors::keep_arriving(visitors::visit, address, args.views_a_day));

@@ -58,6 +58,8 @@ const LONGEST: usize = 1 << 20;
 struct Kept {
     got: VecDeque<Got>,
     manner: Manner,
+    /// What is answered at addresses that begin like this.
+    answers: Vec<(String, String)>,
 }
 
 /// Receivers, and what came to them.
@@ -120,6 +122,14 @@ impl Receivers {
     /// What came so far, the oldest first.
     pub fn got(&self) -> Vec<Got> {
         self.kept.lock().map(|k| k.got.iter().cloned().collect()).unwrap_or_default()
+    }
+
+    /// Lets whatever comes to addresses that begin like this be answered with this.
+    pub fn answer(&self, begins: &str, with: &str) {
+        if let Ok(mut kept) = self.kept.lock() {
+            kept.answers.retain(|(held, _)| held != begins);
+            kept.answers.push((begins.into(), with.into()));
+        }
     }
 
     /// Lets them behave like this from now on.
@@ -222,7 +232,14 @@ async fn take(shown: web::Data<Shown>, request: HttpRequest, body: web::Bytes) -
     if let Some(to) = location {
         answer.insert_header(("location", to));
     }
-    answer.finish()
+    let says = shown.kept.lock().ok().and_then(|kept| {
+        let fits = |(begins, _): &&(String, String)| request.path().starts_with(begins.as_str());
+        kept.answers.iter().find(fits).map(|(_, says)| says.clone())
+    });
+    match says.filter(|_| manner == Manner::Takes) {
+        Some(says) => answer.content_type("application/json").body(says),
+        None => answer.finish(),
+    }
 }
 
 async fn list(shown: web::Data<Shown>) -> HttpResponse {

@@ -351,9 +351,11 @@ impl Db {
         Ok(all)
     }
 
-    /// By how much the alert that waited longest is behind what is due at a moment; nothing when none is.
+    /// For how long the alert that waited longest has been due at a moment; nothing when none is.
     pub async fn watch_lag(&self, up_to: Timestamp) -> Result<Option<SignedDuration>> {
-        let sql = format!("SELECT min(a.evaluated_to) FROM alert a WHERE {DUE}");
+        let sql = format!(
+            "SELECT min(a.evaluated_to + make_interval(secs => (a.definition->>'every_s')::float8)) FROM alert a WHERE {DUE}"
+        );
         let oldest: Option<jiff_sqlx::Timestamp> = sqlx::query_scalar(AssertSqlSafe(sql))
             .bind(up_to.to_sqlx())
             .fetch_one(&self.lane)

@@ -25,8 +25,19 @@ pub struct Destination {
     pub address: String,
     /// Whether its messages are signed.
     pub is_signed: bool,
+    /// A template of one's own; empty for the usual text.
+    pub own_text: String,
     /// Who added it.
     pub author: String,
+}
+
+/// A ticket, as whoever keeps it calls it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ticket {
+    /// Its name.
+    pub name: String,
+    /// Where it is; may be empty.
+    pub link: String,
 }
 
 /// Who is told, in what order.
@@ -230,6 +241,7 @@ struct DestinationRow {
     kind: String,
     address: String,
     is_signed: bool,
+    own_text: String,
     author: String,
 }
 
@@ -237,8 +249,8 @@ impl DestinationRow {
     fn destination(self) -> Result<Destination> {
         let kind =
             Kind::of_word(&self.kind).ok_or_else(|| content("destination.kind", self.kind))?;
-        let DestinationRow { id, site_id, name, address, is_signed, author, .. } = self;
-        Ok(Destination { id, site_id, name, kind, address, is_signed, author })
+        let DestinationRow { id, site_id, name, address, is_signed, own_text, author, .. } = self;
+        Ok(Destination { id, site_id, name, kind, address, is_signed, own_text, author })
     }
 }
 
@@ -262,7 +274,7 @@ const LEASE_S: f64 = 90.0;
 impl Db {
     /// The destinations of a site, by name.
     pub async fn destinations(&self, site_id: i32) -> Result<Vec<Destination>> {
-        let sql = "SELECT id, site_id, name, kind, address, secret IS NOT NULL AS is_signed, author FROM destination
+        let sql = "SELECT id, site_id, name, kind, address, secret IS NOT NULL AS is_signed, own_text, author FROM destination
                    WHERE site_id = $1 ORDER BY name, id";
         let rows: Vec<DestinationRow> =
             sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
@@ -301,6 +313,37 @@ impl Db {
                 None => Err(content("destination.secret", "it was sealed with another key")),
             },
         }
+    }
+
+    /// Lets a destination be told in words of one's own, or in the usual ones; whether it is there.
+    pub async fn set_own_text(&self, site_id: i32, id: i32, text: &str) -> Result<bool> {
+        let sql = "UPDATE destination SET own_text = $3 WHERE site_id = $1 AND id = $2";
+        let set = sqlx::query(sql).bind(site_id).bind(id).bind(text);
+        Ok(set.execute(&self.lane).await?.rows_affected() > 0)
+    }
+
+    /// Keeps the ticket that stands for an incident at a destination.
+    pub async fn put_ticket(
+        &self,
+        incident_id: i32,
+        destination_id: i32,
+        ticket: &Ticket,
+    ) -> Result<()> {
+        let sql =
+            "INSERT INTO ticket (incident_id, destination_id, name, link) VALUES ($1, $2, $3, $4)
+                   ON CONFLICT (incident_id, destination_id) DO UPDATE SET name = $3, link = $4";
+        let put = sqlx::query(sql).bind(incident_id).bind(destination_id);
+        put.bind(&ticket.name).bind(&ticket.link).execute(&self.lane).await?;
+        Ok(())
+    }
+
+    /// The tickets that stand for an incident, with the destination that keeps each.
+    pub async fn tickets_of(&self, incident_id: i32) -> Result<Vec<(i32, Ticket)>> {
+        let sql =
+            "SELECT destination_id, name, link FROM ticket WHERE incident_id = $1 ORDER BY name";
+        type Row = (i32, String, String);
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(incident_id).fetch_all(&self.lane).await?;
+        Ok(rows.into_iter().map(|(id, name, link)| (id, Ticket { name, link })).collect())
     }
 
     /// Lets a destination be somewhere else, by its name.

@@ -6,9 +6,10 @@
 
 pub mod words;
 
-use cadentis_answers::notices::{self, ToSend};
+use cadentis_answers::notices::{self, Answer, Reply, ToSend};
 use cadentis_answers::{Answers, Result};
-use cadentis_core::alert::notice::Kind;
+use cadentis_core::alert::notice::{GATEWAY_TEXT, Kind};
+use cadentis_core::alert::own::{Told, rendered};
 use cadentis_core::run::reach::Denied;
 use cadentis_https::{Https, Method, Request};
 use hmac::{Hmac, KeyInit, Mac};
@@ -81,19 +82,21 @@ impl Teller {
         for message in &due {
             let outcome = self.send(message).await;
             told += usize::from(outcome.is_ok());
-            let outcome = outcome.as_ref().map(String::as_str).map_err(String::as_str);
+            let outcome = outcome.as_ref().map_err(String::as_str);
             notices::sent(answers, message, outcome).await?;
         }
         Ok(told)
     }
 
     /// Sends one message: what was answered, or why it was not taken.
-    async fn send(&self, message: &ToSend) -> std::result::Result<String, String> {
+    async fn send(&self, message: &ToSend) -> std::result::Result<Answer, String> {
+        let told = words::told(message, &self.pages);
         let sending = async {
             match message.to.kind {
-                Kind::Mail => self.mail(message).await,
-                Kind::Webhook => self.webhook(message).await,
-                Kind::Chat => self.chat(message).await,
+                Kind::Mail => self.mail(message, &told).await,
+                Kind::Webhook | Kind::Ticket | Kind::Repair => self.event(message, &told).await,
+                Kind::Chat => self.chat(message, &told).await,
+                Kind::Gateway => self.gateway(message, &told).await,
             }
         };
         match tokio::time::timeout(PATIENCE * 2, sending).await {
@@ -102,20 +105,22 @@ impl Teller {
         }
     }
 
-    async fn mail(&self, message: &ToSend) -> std::result::Result<String, String> {
+    async fn mail(&self, message: &ToSend, told: &[Told]) -> std::result::Result<Answer, String> {
         let Some((transport, from)) = &self.mail else {
             return Err("no mail server is set".into());
         };
         let Some((first, _)) = message.notices.first() else { return Err("nothing to say".into()) };
         let to: Mailbox = message.to.address.parse().map_err(|e| format!("the address: {e}"))?;
         let key = HeaderName::new_from_ascii_str("Cadentis-Notice");
-        let text = words::text(message, &self.pages);
-        let html = words::html(message, &self.pages);
+        let own = own(message, told);
+        let site = &message.site.name;
+        let text = own.clone().unwrap_or_else(|| words::text(site, told));
+        let html = words::html(site, told, own.as_deref());
         let part = |kind: ContentType, body: String| SinglePart::builder().header(kind).body(body);
         let mail = Message::builder()
             .from(from.clone())
             .to(to)
-            .subject(words::subject(message))
+            .subject(words::subject(site, told))
             // The same however often it is tried: whoever gets it twice shows it once.
             .message_id(Some(format!("<{}@{}>", first.key, from.email.domain())))
             .raw_header(HeaderValue::new(key, first.key.to_string()))
@@ -126,11 +131,12 @@ impl Teller {
             )
             .map_err(|e| e.to_string())?;
         let answer = transport.send(mail).await.map_err(|e| cadentis_https::whole(&e))?;
-        Ok(format!("{} {}", answer.code(), answer.message().collect::<Vec<_>>().join(" ")))
+        let says = format!("{} {}", answer.code(), answer.message().collect::<Vec<_>>().join(" "));
+        Ok(Answer { says, ..Answer::default() })
     }
 
-    async fn webhook(&self, message: &ToSend) -> std::result::Result<String, String> {
-        let body = words::event(message, &self.pages).to_string();
+    async fn event(&self, message: &ToSend, told: &[Told]) -> std::result::Result<Answer, String> {
+        let body = words::event(message, told, &self.pages).to_string();
         let sent = jiff::Timestamp::now().as_second().to_string();
         let mut headers =
             vec![("content-type", "application/cloudevents+json; charset=utf-8".to_string())];
@@ -141,11 +147,29 @@ impl Teller {
         self.post(message, &headers, body).await
     }
 
-    async fn chat(&self, message: &ToSend) -> std::result::Result<String, String> {
-        let text = words::text(message, &self.pages);
+    async fn chat(&self, message: &ToSend, told: &[Told]) -> std::result::Result<Answer, String> {
+        let text = own(message, told).unwrap_or_else(|| words::text(&message.site.name, told));
         let body = serde_json::json!({ "text": text }).to_string();
-        self.post(message, &[("content-type", "application/json; charset=utf-8".into())], body)
-            .await
+        self.post(message, &[("content-type", JSON.into())], body).await
+    }
+
+    /// What a template makes is sent as it is: as JSON when it begins like it, or as fields of a form.
+    async fn gateway(
+        &self,
+        message: &ToSend,
+        told: &[Told],
+    ) -> std::result::Result<Answer, String> {
+        let usual = || told.iter().filter_map(|t| rendered(GATEWAY_TEXT, t).ok()).next();
+        let Some(body) = own(message, told).or_else(usual) else {
+            return Err("nothing to say".into());
+        };
+        let is_json = body.trim_start().starts_with(['{', '[']);
+        let form = "application/x-www-form-urlencoded";
+        let mut headers = vec![("content-type", if is_json { JSON } else { form }.to_string())];
+        if let Some(secret) = &message.secret {
+            headers.push(("authorization", format!("Bearer {secret}")));
+        }
+        self.post(message, &headers, body).await
     }
 
     async fn post(
@@ -153,7 +177,7 @@ impl Teller {
         message: &ToSend,
         headers: &[(&str, String)],
         body: String,
-    ) -> std::result::Result<String, String> {
+    ) -> std::result::Result<Answer, String> {
         let mut request = Request::builder().method(Method::POST).uri(&message.to.address);
         for (name, value) in headers {
             request = request.header(*name, value);
@@ -165,12 +189,37 @@ impl Teller {
         let answer = self.https.send(request).await?;
         let status = answer.status();
         // Nobody is followed elsewhere: what was set is what is told.
-        match status.is_success() {
-            true => Ok(format!("{status}")),
-            false => Err(format!("it answered {status}")),
+        if !status.is_success() {
+            return Err(format!("it answered {status}"));
+        }
+        let reply = match message.to.kind {
+            kind @ (Kind::Ticket | Kind::Repair) => Reply::of(kind, answer.body()),
+            _ => Reply::default(),
+        };
+        let did = [&reply.ticket, &reply.says].into_iter().find(|text| !text.is_empty());
+        let says = did.map_or(status.to_string(), |did| format!("{status}: {did}"));
+        Ok(Answer { says, reply })
+    }
+}
+
+/// A message in words of one's own: that of each notice, one after the other. A template that does not fit what is told,
+/// which was not seen when it was kept, keeps nobody from being told.
+fn own(message: &ToSend, told: &[Told]) -> Option<String> {
+    if message.to.own_text.is_empty() {
+        return None;
+    }
+    let each: std::result::Result<Vec<String>, String> =
+        told.iter().map(|t| rendered(&message.to.own_text, t)).collect();
+    match each {
+        Ok(each) => Some(each.join("\n")),
+        Err(e) => {
+            tracing::warn!("the text of {} is not used: {e}", message.to.name);
+            None
         }
     }
 }
+
+const JSON: &str = "application/json; charset=utf-8";
 
 /// What a message is signed with: HMAC-SHA-256 (RFC 2104) under the secret over the second it was sent, a full stop and the
 /// body, in hexadecimal digits.

@@ -1,93 +1,41 @@
 //! What messages say: in plain text, as HTML, as a CloudEvent.
 
-use cadentis_answers::kept::{Incident, Notice, Tells};
+use cadentis_answers::kept::{Incident, Notice};
 use cadentis_answers::notices::ToSend;
-use cadentis_core::alert::Severity;
-use jiff::Timestamp;
+use cadentis_answers::telling;
+use cadentis_core::alert::own::Told;
 use serde_json::{Value, json};
 
-/// What happened, as a headline begins.
-fn headline(notice: &Notice) -> &'static str {
-    match (notice.tells, notice.severity) {
-        (Tells::Opened, Severity::Critical) => "Critical",
-        (Tells::Opened, Severity::Warning) => "Warning",
-        (Tells::Worsened, _) => "Worse",
-        (Tells::Cleared, _) => "Cleared",
-        (Tells::Reopened, _) => "Again",
-        (Tells::Undelivered, _) => "Not delivered",
-        (Tells::Reminded, _) => "Reminder",
-        (Tells::Test, _) => "Test",
-    }
-}
-
-fn title(notice: &Notice, incident: Option<&Incident>) -> String {
-    match incident {
-        Some(i) => {
-            let acted = if i.is_rehearsal { "Rehearsal, nothing is wrong · " } else { "" };
-            format!("{acted}{}: {} (incident {})", headline(notice), i.title, i.id)
-        }
-        None => headline(notice).to_string(),
-    }
+/// What each notice of a message says.
+pub fn told(message: &ToSend, pages: &str) -> Vec<Told> {
+    let one = |((notice, incident), holds): (&(Notice, Option<Incident>), &Option<String>)| {
+        telling::told(&message.site, (notice, incident.as_ref()), holds.as_ref(), pages)
+    };
+    message.notices.iter().zip(&message.acknowledge).map(one).collect()
 }
 
 /// The subject of a mail.
-pub fn subject(message: &ToSend) -> String {
-    let site = &message.site.name;
-    match message.notices.as_slice() {
-        [(notice, incident)] => format!("{} · {site}", title(notice, incident.as_ref())),
+pub fn subject(site: &str, told: &[Told]) -> String {
+    match told {
+        [one] => format!("{} · {site}", one.title),
         many => format!("{} incidents told together · {site}", many.len()),
     }
 }
 
-/// The page that stands at the moment itself.
-fn link(message: &ToSend, notice: &Notice, incident: Option<&Incident>, pages: &str) -> String {
-    let base = format!("{pages}/{}", message.site.slug);
-    match incident {
-        None if notice.tells == Tells::Reminded => format!("{base}/dependencies"),
-        None => format!("{base}/call-lists"),
-        Some(i) => {
-            let hour = jiff::SignedDuration::from_hours(1);
-            let moment = |at: Timestamp| at.strftime("%Y-%m-%dT%H:%MZ").to_string();
-            format!(
-                "{base}/incidents/{}?from={}&to={}",
-                i.id,
-                moment(i.since - hour),
-                moment(notice.at + hour)
-            )
-        }
-    }
-}
-
-fn when(message: &ToSend, at: Timestamp) -> String {
-    let zone = message.site.zone.clone();
-    let clock = at.to_zoned(zone).strftime("%a %-d %b %Y %H:%M").to_string();
-    format!("{clock} {}", message.site.zone_name())
-}
-
-/// Where whoever gets it says that they look after it, without signing in.
-fn acknowledge(holds: Option<&String>, pages: &str) -> Option<String> {
-    holds.map(|holds| format!("{pages}/acknowledge/{holds}"))
-}
-
 /// In plain text.
-pub fn text(message: &ToSend, pages: &str) -> String {
-    let one = |((notice, incident), holds): (&(Notice, Option<Incident>), &Option<String>)| {
-        let ways = acknowledge(holds.as_ref(), pages);
-        let ways = ways.map_or(String::new(), |to| format!("Acknowledge: {to}\n"));
-        format!(
-            "{}\n{}\n{}\n{}\n{ways}",
-            title(notice, incident.as_ref()),
-            notice.says,
-            when(message, notice.at),
-            link(message, notice, incident.as_ref(), pages)
-        )
+pub fn text(site: &str, told: &[Told]) -> String {
+    let one = |t: &Told| {
+        let ways = match t.acknowledge.as_str() {
+            "" => String::new(),
+            to => format!("Acknowledge: {to}\n"),
+        };
+        format!("{}\n{}\n{}\n{}\n{ways}", t.title, t.says, t.at, t.link)
     };
-    let all: Vec<String> = message.notices.iter().zip(&message.acknowledge).map(one).collect();
+    let all: Vec<String> = told.iter().map(one).collect();
     match all.len() {
-        1 => format!("{}\n{}", message.site.name, all.concat()),
+        1 => format!("{site}\n{}", all.concat()),
         n => format!(
-            "{}: {n} incidents, told together since they came at once\n\n{}",
-            message.site.name,
+            "{site}: {n} incidents, told together since they came at once\n\n{}",
             all.join("\n")
         ),
     }
@@ -109,56 +57,65 @@ fn escaped(text: &str) -> String {
     out
 }
 
-/// As HTML.
-pub fn html(message: &ToSend, pages: &str) -> String {
-    let one = |((notice, incident), holds): (&(Notice, Option<Incident>), &Option<String>)| {
-        let to = escaped(&link(message, notice, incident.as_ref(), pages));
-        let ways = acknowledge(holds.as_ref(), pages);
-        let ways = ways
-            .map_or(String::new(), |to| format!(" · <a href=\"{}\">Acknowledge</a>", escaped(&to)));
+/// As HTML; a text of one's own as it is.
+pub fn html(site: &str, told: &[Told], own: Option<&str>) -> String {
+    let one = |t: &Told| {
+        let ways = match t.acknowledge.as_str() {
+            "" => String::new(),
+            to => format!(" · <a href=\"{}\">Acknowledge</a>", escaped(to)),
+        };
         format!(
-            "<h2 style=\"font-size:16px;margin:16px 0 4px\">{}</h2><p style=\"margin:0 0 4px\">{}</p><p style=\"margin:0 0 4px;color:#586170\">{}</p><p style=\"margin:0\"><a href=\"{to}\">Stand at that moment</a>{ways}</p>",
-            escaped(&title(notice, incident.as_ref())),
-            escaped(&notice.says),
-            escaped(&when(message, notice.at)),
+            "<h2 style=\"font-size:16px;margin:16px 0 4px\">{}</h2><p style=\"margin:0 0 4px\">{}</p><p style=\"margin:0 0 4px;color:#586170\">{}</p><p style=\"margin:0\"><a href=\"{}\">Stand at that moment</a>{ways}</p>",
+            escaped(&t.title),
+            escaped(&t.says),
+            escaped(&t.at),
+            escaped(&t.link),
         )
     };
-    let all: String = message.notices.iter().zip(&message.acknowledge).map(one).collect();
+    let all: String = match own {
+        Some(own) => format!("<p style=\"white-space:pre-wrap\">{}</p>", escaped(own)),
+        None => told.iter().map(one).collect(),
+    };
     format!(
         "<!doctype html><html lang=\"en\"><body style=\"font-family:sans-serif;color:#1c2530\"><p style=\"margin:0;color:#586170\">{}</p>{all}</body></html>",
-        escaped(&message.site.name)
+        escaped(site)
     )
 }
 
 /// As a CloudEvent in its structured form (CloudEvents 1.0, JSON event format).
-pub fn event(message: &ToSend, pages: &str) -> Value {
+pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
     let Some((first, _)) = message.notices.first() else { return Value::Null };
-    let one = |(notice, incident): &(Notice, Option<Incident>)| {
+    let one = |(((notice, incident), told), ticket): (
+        (&(Notice, Option<Incident>), &Told),
+        &Option<String>,
+    )| {
         json!({
-            "tells": notice.tells.word(),
-            "says": notice.says,
-            "severity": notice.severity.word(),
+            "tells": told.tells,
+            "says": told.says,
+            "severity": told.severity,
             "at": notice.at.to_string(),
-            "link": link(message, notice, incident.as_ref(), pages),
+            "link": told.link,
+            "ticket": ticket,
             "incident": incident.as_ref().map(|i| json!({
-                "id": i.id, "title": i.title, "about": i.about.to_string(), "severity": i.severity.word(),
+                "id": i.id, "title": i.title, "about": told.about, "severity": i.severity.word(),
                 "since": i.since.to_string(), "opened_at": i.opened_at.to_string(),
                 "cleared_at": i.cleared_at.map(|at| at.to_string()), "is_rehearsal": i.is_rehearsal,
             })),
         })
     };
-    let data = match message.notices.as_slice() {
-        [single] => one(single),
-        many => json!({ "together": many.iter().map(one).collect::<Vec<_>>() }),
+    let each = message.notices.iter().zip(told).zip(&message.tickets).map(one);
+    let mut each: Vec<Value> = each.collect();
+    let data = match each.len() {
+        1 => each.remove(0),
+        _ => json!({ "together": each }),
     };
-    let incident = message.notices.first().and_then(|(n, _)| n.incident_id);
     json!({
         "specversion": "1.0",
         "id": first.key.to_string(),
         "source": format!("{pages}/{}", message.site.slug),
         "type": format!("cadentis.incident.{}", first.tells.word()),
         "time": first.at.to_string(),
-        "subject": incident.map_or(first.tells.word().to_string(), |id| format!("incident {id}")),
+        "subject": first.incident_id.map_or(first.tells.word().to_string(), |id| format!("incident {id}")),
         "datacontenttype": "application/json",
         "data": data,
     })

@@ -1,10 +1,11 @@
 //! Destinations and call lists: who is told of incidents.
 
-use super::{Author, cut, noted};
-use crate::{Answers, Result};
+use super::{Author, cut, noted, noted_change};
+use crate::{Answers, Result, telling};
 use cadentis_core::alert::Severity;
 use cadentis_core::alert::notice::{Kind, LATEST_MIN, MOST_STEPS, Step};
-use cadentis_store::notice::{NewNotice, Tells};
+use cadentis_core::alert::own::{Told, rendered};
+use cadentis_store::notice::{Destination, NewNotice, Tells};
 use cadentis_store::site::Site;
 
 /// A name has at most so many characters.
@@ -34,6 +35,10 @@ pub enum NotKept {
     Minutes,
     #[error("one of these destinations is not there")]
     NoDestination,
+    #[error("what it gets has no text of one's own: it is a CloudEvent")]
+    NoText,
+    #[error("this text cannot be used: {0}")]
+    Text(String),
 }
 
 impl NotKept {
@@ -44,6 +49,7 @@ impl NotKept {
             NotKept::Address(_) => "address",
             NotKept::Secret | NotKept::NoVault => "secret",
             NotKept::TooMany => "form",
+            NotKept::NoText | NotKept::Text(_) => "text",
             NotKept::Steps | NotKept::Minutes | NotKept::NoDestination => "steps",
         }
     }
@@ -73,7 +79,7 @@ pub async fn add_destination(
     if let Err(right) = kind.check(address) {
         return Ok(Err(NotKept::Address(right)));
     }
-    let signs = kind == Kind::Webhook && !secret.is_empty();
+    let signs = kind.has_secret() && !secret.is_empty();
     if signs && !(16..=200).contains(&secret.len()) {
         return Ok(Err(NotKept::Secret));
     }
@@ -92,6 +98,31 @@ pub async fn add_destination(
     };
     noted(one, by, "added the destination", format!("{called}: {} {address}", kind.word())).await?;
     Ok(Ok(id))
+}
+
+/// Lets a destination be told in words of one's own, which are tried on what was told last; empty in the usual ones.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_text(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    (to, text): (&Destination, &str),
+) -> Result<std::result::Result<(), NotKept>> {
+    if !to.kind.has_text() {
+        return Ok(Err(NotKept::NoText));
+    }
+    let newest = telling::example(answers, site, "").await?;
+    if let Err(why) = rendered(text, &newest).and_then(|_| rendered(text, &Told::example())) {
+        return Ok(Err(NotKept::Text(why)));
+    }
+    let one = answers.one().await?;
+    one.db.set_own_text(site.id, to.id, text).await?;
+    let parts = |text: &str| vec![("text", text.to_string())];
+    let (before, after) = (parts(&to.own_text), parts(text));
+    noted_change(one, by, "set the text of the destination", &to.name, (&before, &after)).await?;
+    Ok(Ok(()))
 }
 
 /// Takes a destination away; whether there was one.

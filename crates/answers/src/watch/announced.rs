@@ -156,5 +156,5 @@ async fn tell(
     now: Timestamp,
 ) -> Result<()> {
     let to = ((site.id, None), Severity::Warning, now, &site.zone);
-    opens_for(db, to, (incident_id, tells, says, now)).await
+    opens_for(db, to, (incident_id, tells, says, now), false).await
 }

@@ -104,17 +104,27 @@ const WATCHED: [Watched; 10] = [
 ];
 
 /// Receivers of the web in the outbox of the demo, and where each is.
-pub const RECEIVERS: [(&str, &str); 2] =
-    [("Booking room", "chat/booking-room"), ("Status board", "hooks/status-board")];
+pub const RECEIVERS: [(&str, &str); 4] = [
+    ("Booking room", "chat/booking-room"),
+    ("Status board", "hooks/status-board"),
+    ("SMS to whoever is on duty", "sms/duty"),
+    ("Ticket desk", "tickets/booking"),
+];
+
+/// What some of them answer.
+pub const ANSWERS: [(&str, &str); 1] = [("/tickets/", "{\"ticket\": \"BOOK-207\"}")];
 
 /// Who is told: the team at once, Ines when nobody has acknowledged a critical incident.
 async fn told_to(db: &Db, site_id: i32) -> Result<(), Failure> {
     let mut ids = Vec::new();
-    let [room, board] = RECEIVERS.map(|(name, path)| (name, format!("http://127.0.0.1:9/{path}")));
+    let [room, board, sms, tickets] =
+        RECEIVERS.map(|(name, path)| (name, format!("http://127.0.0.1:9/{path}")));
     for (name, kind, address) in [
         ("Booking team, on call", DestinationKind::Mail, "on-call@marram.example"),
         (room.0, DestinationKind::Chat, room.1.as_str()),
         (board.0, DestinationKind::Webhook, board.1.as_str()),
+        (sms.0, DestinationKind::Gateway, sms.1.as_str()),
+        (tickets.0, DestinationKind::Ticket, tickets.1.as_str()),
         ("Ines", DestinationKind::Mail, "ines@marram.example"),
     ] {
         let id = db.add_destination(site_id, (name, kind, address), None, "Ines").await?;
@@ -126,7 +136,11 @@ async fn told_to(db: &Db, site_id: i32) -> Result<(), Failure> {
         hours: None,
         destinations: destinations.to_vec(),
     };
-    let steps = [step(0, Severity::Warning, &ids[..3]), step(10, Severity::Critical, &ids[3..])];
+    let steps = [
+        step(0, Severity::Warning, &ids[..3]),
+        step(0, Severity::Critical, &ids[3..5]),
+        step(10, Severity::Critical, &ids[5..]),
+    ];
     db.put_call_list(site_id, ("Booking team", &steps, true), "Ines").await?;
     Ok(())
 }

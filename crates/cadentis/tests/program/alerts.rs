@@ -487,6 +487,27 @@ async fn a_clock_that_jumps_evaluates_nothing_twice_and_catches_up_with_no_more_
 }
 
 #[tokio::test]
+async fn an_alert_that_is_looked_at_hourly_is_not_late_within_its_hour() {
+    let s = server().await;
+    let now = Timestamp::now();
+    let fields = [FAILS[0], FAILS[1], FAILS[2], ("window", "60"), ("every", "60")];
+    let (status, _, page) = post(&s, &format!("/{SLUG}/alerts"), &fields).await;
+    assert_eq!(status, 303, "{page}");
+    let says = s.db.alerts(1).await.expect("rows").remove(0);
+    for (evaluated_min_ago, want) in [(10, None), (59, None), (64, Some(minutes(4)))] {
+        assert!(s.db.remove_alert(s.db.alerts(1).await.expect("rows")[0].id).await.expect("gone"));
+        let at = (true, now - minutes(evaluated_min_ago));
+        s.db.add_alert(1, &says.says, at, "Ada").await.expect("added");
+        let lag = s.db.watch_lag(now).await.expect("asked");
+        assert_eq!(
+            lag.map(|l| l.round(jiff::Unit::Second).expect("rounds")),
+            want,
+            "{evaluated_min_ago}"
+        );
+    }
+}
+
+#[tokio::test]
 async fn an_alert_whose_journey_is_gone_tells_that_nothing_can_be_told() {
     let s = server().await;
     let from = begin(60);

@@ -515,3 +515,191 @@ async fn a_rehearsal_goes_through_the_whole_chain_marked_and_counts_nowhere() {
     let page = get(s, &format!("/{SLUG}/incidents/{}", open.incident_id)).await.1;
     assert!(page.contains("rehearsal, cleared"), "{page}");
 }
+
+#[tokio::test]
+async fn gateways_tickets_and_repairs_get_what_they_ask_for_and_what_they_answer_is_kept() {
+    let w = world().await;
+    let add = async |name: &str, kind: &str, path: &str| -> i32 {
+        let address = format!("http://{}/{path}", w.got.http);
+        let fields = [("name", name), ("kind", kind), ("address", &address), ("secret", SECRET)];
+        let at = format!("/{SLUG}/call-lists/destinations");
+        assert_eq!(post(&w.s, &at, &fields).await.0, 303, "{name}");
+        let all = w.s.db.destinations(1).await.expect("rows");
+        all.iter().find(|d| d.name == name).expect("there").id
+    };
+    let sms = add("SMS", "gateway", "sms").await;
+    let tickets = add("Desk", "ticket", "tickets").await;
+    let repair = add("Restart", "repair", "repair").await;
+    w.got.answer("/tickets", "{\"ticket\": \"OPS-12 <b>\", \"link\": \"https://desk.example/12\"}");
+    w.got.answer("/repair", "{\"says\": \"restarted the booking service\"}");
+    let id = w.incident("Booking fails", Tells::Opened, &[sms, tickets, repair]).await;
+    assert_eq!(w.round().await, 3);
+
+    // A gateway is shown its secret, and gets JSON in the usual words.
+    let got = &w.by("sms")[0];
+    let header = |got: &Got, name: &str| {
+        got.headers.iter().find(|(n, _)| n == name).map(|(_, value)| value.clone())
+    };
+    assert_eq!(header(got, "authorization"), Some(format!("Bearer {SECRET}")));
+    let text: serde_json::Value = serde_json::from_str(&got.body).expect("JSON");
+    assert!(
+        text["text"].as_str().is_some_and(|t| t.contains("share failed is 60 % <b>")),
+        "{text}"
+    );
+    // A ticket's name is kept, stands on the incident, and is told with whatever comes later of it.
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(
+        page.contains("href=\"https://desk.example/12\"") && page.contains("OPS-12 &#60;b&#62;"),
+        "{page}"
+    );
+    assert!(page.contains("restarted the booking service"), "what was done is on the incident");
+    w.got.answer(
+        "/tickets",
+        "{\"ticket\": \"OPS-12 <b>\", \"acknowledged_by\": \"Kim\", \"closed\": true}",
+    );
+    w.notice(id, Tells::Worsened, &[tickets, repair], Timestamp::now(), false).await;
+    assert_eq!(w.round().await, 2);
+    let second: serde_json::Value = serde_json::from_str(&w.by("tickets")[1].body).expect("JSON");
+    assert_eq!(second["data"]["ticket"], "OPS-12 <b>", "{second}");
+    let incident = w.s.db.incident(1, id).await.expect("asked").expect("there");
+    assert_eq!(incident.acknowledged.map(|(_, who)| who).as_deref(), Some("Kim"));
+    assert!(incident.closed.is_none(), "what goes on is closed by nobody");
+    // Answers that are none of this say nothing and harm nothing.
+    for answer in [
+        "",
+        "null",
+        "[1]",
+        "{\"ticket\": 7}",
+        "{\"link\": \"javascript:alert(1)\", \"ticket\": \"x\"}",
+        &"x".repeat(70_000),
+    ] {
+        w.got.answer("/tickets", answer);
+        w.notice(id, Tells::Worsened, &[tickets], Timestamp::now(), false).await;
+        w.round().await;
+        w.hurry().await;
+    }
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
+    assert!(!page.contains("javascript:"), "{page}");
+
+    // Nothing is mended in a rehearsal, and nobody mends what is over.
+    let step = Step {
+        after_min: 0,
+        least: Severity::Warning,
+        hours: None,
+        destinations: vec![repair, sms],
+    };
+    w.s.db.put_call_list(1, ("Duty", &[step], true), "Ada").await.expect("kept");
+    let from = Timestamp::now() - SignedDuration::from_mins(20);
+    let alert = crate::alerts::watched(&w.s, from).await;
+    let times = (from, from, from + SignedDuration::from_mins(4));
+    w.s.db
+        .add_rehearsal(alert, Severity::Critical, times, "Ada")
+        .await
+        .expect("added")
+        .expect("new");
+    let before = (w.by("repair").len(), w.by("sms").len());
+    for minutes in [4, 12] {
+        let at = from + SignedDuration::from_mins(minutes);
+        cadentis_answers::watch::turn(&w.answers, at).await.expect("a turn");
+        w.hurry().await;
+        w.round().await;
+    }
+    assert_eq!((w.by("repair").len(), w.by("sms").len()), (before.0, before.1 + 2));
+}
+
+#[tokio::test]
+async fn what_a_destination_is_told_is_tried_on_the_last_incident_before_it_is_kept() {
+    let w = world().await;
+    let [mail, board, room] = w.ids().await;
+    let id = w.incident("Booking fails", Tells::Opened, &[room]).await;
+    w.round().await;
+    let at = |to: i32| format!("/{SLUG}/call-lists/destinations/{to}");
+    let save = async |to: i32, fields: &[(&str, &str)]| {
+        post(&w.s, &format!("{}/text", at(to)), fields).await
+    };
+    let own = "{{ severity|upper }} {{ about }}: {{ says }}\n{{ link }}";
+    let preview = save(room, &[("text", own), ("preview", "yes")]).await;
+    assert!(
+        preview.0 == 200
+            && preview
+                .2
+                .contains("CRITICAL the site: Booking fails: share failed is 60 % &#60;b&#62;"),
+        "{}",
+        preview.2
+    );
+    assert!(
+        get(&w.s, &at(room)).await.1.contains("It is told in the usual words."),
+        "nothing is kept yet"
+    );
+    for (text, says) in [
+        ("{{ nothing }}", "Line 1: it names what is not there; there is site, tells, severity"),
+        (
+            "{% for x in range(9000) %}{% for y in range(9000) %}{% endfor %}{% endfor %}",
+            "it takes too long",
+        ),
+        ("{{ title", "line 1"),
+    ] {
+        let (status, _, page) = save(room, &[("text", text)]).await;
+        assert!(
+            status == 422 && page.to_lowercase().contains(&says.to_lowercase()),
+            "{text}: {page}"
+        );
+    }
+    let (status, _, page) = save(board, &[("text", own)]).await;
+    assert!(status == 422 && page.contains("It gets a CloudEvent"), "{page}");
+
+    assert_eq!(save(room, &[("text", own)]).await.0, 303);
+    assert_eq!(save(mail, &[("text", "Own words & {{ title }}")]).await.0, 303);
+    w.notice(id, Tells::Worsened, &[mail, room], Timestamp::now(), false).await;
+    assert_eq!(w.round().await, 2);
+    let chat: serde_json::Value = serde_json::from_str(&w.by("chat")[1].body).expect("JSON");
+    assert!(
+        chat["text"].as_str().is_some_and(|t| t.starts_with("CRITICAL the site: Booking")),
+        "{chat}"
+    );
+    let script = "import sys, email, email.policy\nm = email.message_from_string(sys.stdin.read(), policy=email.policy.default)\nprint(m.get_body(('plain',)).get_content(), m.get_body(('html',)).get_content())";
+    let read = python(script, &w.by("mail")[0].body);
+    assert!(
+        read.starts_with("Own words & Worse: Booking fails")
+            && read.contains("Own words &amp; Worse"),
+        "{read}"
+    );
+    assert_eq!(save(room, &[("usual", "yes")]).await.0, 303);
+    assert!(get(&w.s, &at(room)).await.1.contains("It is told in the usual words."));
+}
+
+#[tokio::test]
+async fn an_alert_that_is_taken_away_or_stopped_while_it_is_acted_out_leaves_nothing_open() {
+    let w = world().await;
+    let from = Timestamp::now() - SignedDuration::from_mins(20);
+    let act = async |alert: i32| -> i32 {
+        let times = (from, from, from + SignedDuration::from_mins(60));
+        let added = w.s.db.add_rehearsal(alert, Severity::Critical, times, "Ada").await;
+        let id = added.expect("added").expect("new");
+        cadentis_answers::watch::turn(&w.answers, Timestamp::now()).await.expect("a turn");
+        w.s.db.open_in_rehearsal(id).await.expect("asked").expect("open").incident_id
+    };
+    let alert = crate::alerts::watched(&w.s, from).await;
+    let stopped = act(alert).await;
+    let (status, ..) =
+        post(&w.s, &format!("/{SLUG}/alerts/{alert}/rehearse"), &[("end", "yes")]).await;
+    assert_eq!(status, 303);
+    let gone = act(alert).await;
+    assert_eq!(post(&w.s, &format!("/{SLUG}/alerts/{alert}/remove"), &[]).await.0, 303);
+    for id in [stopped, gone] {
+        let incident = w.s.db.incident(1, id).await.expect("asked").expect("there");
+        assert!(incident.cleared_at.is_some() && incident.is_rehearsal, "{incident:?}");
+    }
+    // A silenced alert would tell nobody, so there is nothing to act.
+    let alert = crate::alerts::watched(&w.s, from).await;
+    let at = format!("/{SLUG}/alerts/{alert}");
+    let until =
+        (Timestamp::now() + SignedDuration::from_hours(5)).strftime("%Y-%m-%dT%H:%M").to_string();
+    assert_eq!(
+        post(&w.s, &format!("{at}/silence"), &[("until", &until), ("why", "quiet")]).await.0,
+        303
+    );
+    let (status, _, page) =
+        post(&w.s, &format!("{at}/rehearse"), &[("minutes", "5"), ("severity", "critical")]).await;
+    assert!(status == 422 && page.contains("It is silenced: nobody would be told."), "{page}");
+}

@@ -3,7 +3,7 @@
 //! - [`definition`]: what an alert says, and what is wrong with it
 //! - [`usual`]: what a measure usually is, for alerts on what is unlike it
 //! - [`judge`]: one evaluation after the other, in the trial and in the watch alike
-//! - [`incident`]: what alerts that belong together make; [`notice`]: who is told of it
+//! - [`incident`]: what alerts that belong together make; [`notice`]: who is told of it, [`own`]: in words of one's own
 
 use jiff::SignedDuration;
 
@@ -14,6 +14,7 @@ pub mod definition;
 pub mod incident;
 pub mod judge;
 pub mod notice;
+pub mod own;
 pub mod usual;
 
 pub use definition::{Definition, NoData, Rule, Severity, Unfit};

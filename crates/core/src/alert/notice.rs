@@ -85,11 +85,22 @@ pub enum Kind {
     Webhook,
     /// A line of text, sent to an address as JSON: what chat rooms take.
     Chat,
+    /// A text of one's own, sent to an address: what gateways of short messages and calls take.
+    Gateway,
+    /// A signed CloudEvent to what keeps tickets: it answers with the one it opened, and what became of it.
+    Ticket,
+    /// A signed CloudEvent to what can mend: it answers with what it did.
+    Repair,
 }
+
+/// What a gateway is sent when nobody wrote a text for it.
+pub const GATEWAY_TEXT: &str =
+    "{\"text\": {{ (title ~ \": \" ~ says)|tojson }}, \"link\": {{ link|tojson }}}";
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Kind; 3] = [Kind::Mail, Kind::Webhook, Kind::Chat];
+    pub const ALL: [Kind; 6] =
+        [Kind::Mail, Kind::Webhook, Kind::Chat, Kind::Gateway, Kind::Ticket, Kind::Repair];
 
     /// In one word.
     pub fn word(self) -> &'static str {
@@ -97,7 +108,37 @@ impl Kind {
             Kind::Mail => "mail",
             Kind::Webhook => "webhook",
             Kind::Chat => "chat",
+            Kind::Gateway => "gateway",
+            Kind::Ticket => "ticket",
+            Kind::Repair => "repair",
         }
+    }
+
+    /// As people say it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Kind::Mail => "mail",
+            Kind::Webhook => "webhook",
+            Kind::Chat => "chat",
+            Kind::Gateway => "SMS or voice, by a gateway",
+            Kind::Ticket => "ticket",
+            Kind::Repair => "repair",
+        }
+    }
+
+    /// Whether it takes a text of one's own; the others get a CloudEvent.
+    pub fn has_text(self) -> bool {
+        matches!(self, Kind::Mail | Kind::Chat | Kind::Gateway)
+    }
+
+    /// Whether it has a secret: what events are signed with, and what a gateway is shown.
+    pub fn has_secret(self) -> bool {
+        !matches!(self, Kind::Mail | Kind::Chat)
+    }
+
+    /// Whether it is told that something is over: nobody mends what is.
+    pub fn hears_of_ends(self) -> bool {
+        self != Kind::Repair
     }
 
     /// The one of this word.
@@ -122,7 +163,7 @@ impl Kind {
                             && !address.replacen('@', "", 1).contains(bad)
                     })
             }
-            Kind::Webhook | Kind::Chat => {
+            Kind::Webhook | Kind::Chat | Kind::Gateway | Kind::Ticket | Kind::Repair => {
                 is_plain && (address.starts_with("https://") || address.starts_with("http://"))
             }
         };

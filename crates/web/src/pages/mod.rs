@@ -85,6 +85,8 @@ crate::routes::routes! {
     Read get "/call-lists" => alerts::told,
     Edit post "/call-lists" => alerts::put_list,
     Edit post "/call-lists/destinations" => alerts::add_destination,
+    Read get "/call-lists/destinations/{id}" => alerts::destination,
+    Edit post "/call-lists/destinations/{id}/text" => alerts::set_text,
     Edit post "/call-lists/destinations/{id}/test" => alerts::test_destination,
     Edit post "/call-lists/destinations/{id}/remove" => alerts::remove_destination,
     Edit post "/call-lists/{id}/remove" => alerts::remove_list,

@@ -6,6 +6,7 @@ use crate::format;
 use crate::frame::{Frame, incident_around, tone};
 use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::respond::{SIX_HOURS, html};
+use crate::view::Link;
 use crate::words::capital;
 use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -54,6 +55,8 @@ struct Row {
     cause: String,
     href: String,
     act: &'static str,
+    /// The incident about the same, when the row leads elsewhere.
+    incident: Option<Link>,
 }
 
 impl Row {
@@ -66,6 +69,7 @@ impl Row {
             cause: String::new(),
             href,
             act,
+            incident: None,
         }
     }
 }
@@ -145,6 +149,17 @@ const MOST_FINDINGS: usize = 7;
 
 /// A matter as it stands in the list.
 fn row(frame: &Frame, matter: Matter) -> Row {
+    let leads_there = matches!(matter.at, At::Incident(_));
+    let incident = matter.incident.filter(|_| !leads_there).map(|id| {
+        let since = matter.finding.since.unwrap_or(frame.now);
+        let around = incident_around(since, matter.finding.until.unwrap_or(frame.now));
+        let to = format!("{}/incidents/{id}?{}", frame.base, frame.query_of(&around));
+        Link::new(to, format!("incident {id}"))
+    });
+    Row { incident, ..looked_into(frame, matter) }
+}
+
+fn looked_into(frame: &Frame, matter: Matter) -> Row {
     match matter.at {
         At::Goal(id) => {
             let href = format!("{}/goals?{}#goal-{id}", frame.base, frame.query);

@@ -42,6 +42,8 @@ struct Page {
     spent: Vec<String>,
     events: Vec<EventRow>,
     told: Vec<NoticeRow>,
+    /// Tickets that stand for it elsewhere.
+    tickets: Vec<Link>,
     links: Vec<Link>,
     is_acknowledged: bool,
     can_close: bool,
@@ -365,6 +367,7 @@ pub async fn page(
     let found = found(&state, &site, id).await?;
     let frame = Frame::load(&state, &request, "Alerts", TWELVE_HOURS).await?;
     let told = notices::of_incident(&state.answers, id).await?;
+    let tickets = notices::tickets(&state.answers, id).await?;
     let i = &found.incident;
     let clock = |at: Timestamp| format::day_clock(at, &site.zone);
     let event = |e: &cadentis_answers::kept::Event| EventRow {
@@ -390,6 +393,7 @@ pub async fn page(
         spent: spent(&found),
         events: found.events.iter().map(event).collect(),
         told: told.iter().map(|n| NoticeRow::of(&frame, n)).collect(),
+        tickets: tickets.into_iter().map(|t| Link::new(t.link, t.name)).collect(),
         links: links(&found, &frame),
         is_acknowledged: i.acknowledged.is_some(),
         can_close: i.cleared_at.is_some() && i.closed.is_none(),

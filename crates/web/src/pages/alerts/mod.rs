@@ -6,6 +6,7 @@ mod incident;
 mod incidents;
 mod one;
 mod rehearsal;
+mod text;
 mod told;
 
 pub use form::{change, changed, make, new};
@@ -13,6 +14,7 @@ pub use incident::{acknowledge, close, markdown, note, page as incident};
 pub use incidents::page as incidents;
 pub use one::{page as one, remove, silence, switch};
 pub use rehearsal::rehearse;
+pub use text::{page as destination, save as set_text};
 pub use told::{
     add_destination, page as told, put_list, remove_destination, remove_list,
     test as test_destination,

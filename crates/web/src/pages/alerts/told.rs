@@ -150,7 +150,7 @@ async fn show(
     let destination = |d: &Destination| DestinationRow {
         id: d.id,
         name: d.name.clone(),
-        kind: d.kind.word(),
+        kind: d.kind.words(),
         address: d.address.clone(),
         is_signed: d.is_signed,
     };
@@ -182,7 +182,7 @@ async fn show(
             lists: told.lists.iter().map(list).collect(),
             newest: told.newest.iter().map(|n| NoticeRow::of(&frame, n)).collect(),
             kinds: Kind::ALL
-                .map(|k| Choice::new(k.word(), k.word(), typed.kind == k.word()))
+                .map(|k| Choice::new(k.word(), k.words(), typed.kind == k.word()))
                 .to_vec(),
             severities: Severity::ALL.map(|s| Choice::new(s.word(), s.word(), false)).to_vec(),
             typed,
@@ -223,7 +223,10 @@ pub async fn add_destination(
     };
     let secret = fields::line(&fields, "secret", 201);
     let Some(kind) = Kind::of_word(&typed.kind) else {
-        let wrong = ("address", "There are mail, webhook and chat.".to_string());
+        let wrong = ("address", {
+            let all = Kind::ALL.map(Kind::word).join(", ");
+            format!("A destination is one of {all}.")
+        });
         return show(&state, &request, typed, ("destination", Some(wrong))).await;
     };
     let new = (typed.name.as_str(), kind, typed.address.as_str());
