@@ -85,11 +85,10 @@ pub fn html(site: &str, told: &[Told], own: Option<&str>) -> String {
 /// As a CloudEvent in its structured form (CloudEvents 1.0, JSON event format).
 pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
     let Some((first, _)) = message.notices.first() else { return Value::Null };
-    let one = |(((notice, incident), told), ticket): (
-        (&(Notice, Option<Incident>), &Told),
-        &Option<String>,
-    )| {
-        json!({
+    let one = |nth: usize| {
+        let (notice, incident) = message.notices.get(nth)?;
+        let (told, ticket) = (told.get(nth)?, message.tickets.get(nth)?);
+        Some(json!({
             "tells": told.tells,
             "says": told.says,
             "severity": told.severity,
@@ -101,10 +100,9 @@ pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
                 "since": i.since.to_string(), "opened_at": i.opened_at.to_string(),
                 "cleared_at": i.cleared_at.map(|at| at.to_string()), "is_rehearsal": i.is_rehearsal,
             })),
-        })
+        }))
     };
-    let each = message.notices.iter().zip(told).zip(&message.tickets).map(one);
-    let mut each: Vec<Value> = each.collect();
+    let mut each: Vec<Value> = (0..message.notices.len()).filter_map(one).collect();
     let data = match each.len() {
         1 => each.remove(0),
         _ => json!({ "together": each }),

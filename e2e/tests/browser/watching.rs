@@ -15,6 +15,9 @@ async fn what_is_watched_is_tried_first_and_who_is_told_is_told() {
     an_alert_is_tried_kept_silenced_and_taken_away(&demo, &looker).await;
     an_incident_is_read_written_about_and_closed(&demo, &looker).await;
     a_destination_is_tested_and_gets_what_it_is_told(&demo, &looker).await;
+    what_is_unlike_its_usual_is_drawn_beside_it(&demo, &looker).await;
+    a_destination_is_told_in_words_of_ones_own(&demo, &looker).await;
+    an_alert_is_acted_out_and_told_as_a_rehearsal(&demo, &looker).await;
     // What was refused on purpose is told there, too.
     let mut errors = looker.console_errors().await;
     errors.retain(|e| !e.contains("status of 422"));
@@ -67,7 +70,12 @@ async fn an_alert_is_tried_kept_silenced_and_taken_away(demo: &Demo, looker: &Lo
     says(looker, "the alert again", "It is quiet.").await;
     press(looker, "Switch off").await;
     says(looker, "that it is off", "It is switched off.").await;
+    // What cannot be taken back asks once more.
     press(looker, "Take away").await;
+    looker.driver.dismiss_alert().await.expect("it asks");
+    says(looker, "that it is still there", "It is switched off.").await;
+    press(looker, "Take away").await;
+    looker.driver.accept_alert().await.expect("it asks");
     looker.wait_for("the list", "return location.pathname.endsWith('/alerts')", 20).await;
     let gone = "return !document.querySelector('main').textContent.includes('Fails from two')";
     looker.wait_for("it is gone", gone, 5).await;
@@ -111,6 +119,55 @@ async fn a_destination_is_tested_and_gets_what_it_is_told(demo: &Demo, looker: &
     assert_eq!(looker.ask(came).await, true, "what was told came");
     go(demo, looker, "/call-lists").await;
     says(looker, "what became of it", "delivered at the first try").await;
+}
+
+async fn what_is_unlike_its_usual_is_drawn_beside_it(demo: &Demo, looker: &Looker) {
+    go(demo, looker, "/alerts/new").await;
+    press(looker, "Page views unlike their usual").await;
+    says(looker, "the sentence", "is unlike its usual: more than 8 spreads below it").await;
+    let band = "return (document.querySelector('path.usual[d^=M]')?.getBBox().width ?? 0) > 100";
+    looker.wait_for("its usual as an area", band, 10).await;
+    type_into(looker, "warning", "0.5").await;
+    press(looker, "Try it on the past").await;
+    says(looker, "what is wrong", "Levels beyond the usual are 1 to 100 spreads").await;
+    let chosen = "return document.querySelector('main [name=rule]').value === 'unusual'";
+    looker.wait_for("what was chosen is there", chosen, 5).await;
+}
+
+async fn a_destination_is_told_in_words_of_ones_own(demo: &Demo, looker: &Looker) {
+    go(demo, looker, "/call-lists").await;
+    press(looker, "Booking room").await;
+    says(looker, "how it is told", "It is told in the usual words.").await;
+    type_into(looker, "text", "{{ nothing }}").await;
+    press(looker, "Preview").await;
+    says(looker, "what is wrong", "Line 1: it names what is not there").await;
+    type_into(looker, "text", "Look here: {{ title }} {{ link }}").await;
+    press(looker, "Preview").await;
+    says(looker, "what it would be told", "Look here: ").await;
+    press(looker, "Save").await;
+    says(looker, "that it is kept", "It is told in words of one’s own.").await;
+}
+
+async fn an_alert_is_acted_out_and_told_as_a_rehearsal(demo: &Demo, looker: &Looker) {
+    go(demo, looker, "/alerts").await;
+    press(looker, "The timetable does not answer somewhere").await;
+    says(looker, "whom it would tell", "A critical incident would be told to").await;
+    type_into(looker, "minutes", "20").await;
+    press(looker, "Rehearse").await;
+    looker.driver.accept_alert().await.expect("it asks, since it wakes people");
+    says(looker, "that it goes on", "It is being acted out.").await;
+    let outbox = demo.said("world.json")["outbox"].as_str().expect("an address").to_string();
+    let about = "Look here: Rehearsal, nothing is wrong · Critical: The timetable does not answer";
+    comes(&outbox, "chat", about, Duration::from_secs(150)).await;
+    comes(&outbox, "sms", "Rehearsal, nothing is wrong", Duration::from_secs(30)).await;
+    looker.driver.refresh().await.expect("again");
+    says(looker, "how it went", "opened after").await;
+    press(looker, "End it").await;
+    says(looker, "that it is over", "cleared after").await;
+    // Nothing of it is open anywhere.
+    go(demo, looker, "/alerts").await;
+    let open = "return document.querySelector('main').textContent.includes('Rehearsal')";
+    assert_eq!(looker.ask(open).await, false, "a rehearsal is in no list");
 }
 
 /// What came to the outbox of the demo by this way and has this in it, the oldest first.
