@@ -75,19 +75,19 @@ pub fn told(
     }
 }
 
-/// The newest notice of a site about an incident, to try a text with; a made-up one where nothing has been told yet.
+/// The newest notice of a site about an incident, to try a text with; none where nothing has been told yet.
 ///
 /// # Errors
 /// When the database does not answer.
-pub async fn example(answers: &Answers, site: &Site, pages: &str) -> Result<Told> {
+pub async fn newest(answers: &Answers, site: &Site, pages: &str) -> Result<Option<Told>> {
     let newest = answers.db.newest_notices(site.id, 50).await?;
     let Some(notice) = newest.iter().find(|n| n.incident_id.is_some()) else {
-        return Ok(Told::example());
+        return Ok(None);
     };
     let incident = match notice.incident_id {
         Some(id) => answers.db.incident(site.id, id).await?,
         None => None,
     };
     let holds = "1-as-in-a-real-one".to_string();
-    Ok(told(site, (notice, incident.as_ref()), Some(&holds), pages))
+    Ok(Some(told(site, (notice, incident.as_ref()), Some(&holds), pages)))
 }

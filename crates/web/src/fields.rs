@@ -77,7 +77,17 @@ pub struct Hours {
 
 impl Hours {
     pub fn of(fields: &Fields) -> Hours {
-        Hours { days: all(fields, "day"), open: one(fields, "open"), closed: one(fields, "closed") }
+        Hours::ending(fields, "")
+    }
+
+    /// The same of fields whose names end like this, where a form has several.
+    pub fn ending(fields: &Fields, end: &str) -> Hours {
+        let name = |of: &str| format!("{of}{end}");
+        Hours {
+            days: all(fields, &name("day")),
+            open: one(fields, &name("open")),
+            closed: one(fields, &name("closed")),
+        }
     }
 
     pub fn from(hours: Option<&ServiceHours>) -> Hours {

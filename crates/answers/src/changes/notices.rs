@@ -113,9 +113,11 @@ pub async fn set_text(
     if !to.kind.has_text() {
         return Ok(Err(NotKept::NoText));
     }
-    let newest = telling::example(answers, site, "").await?;
-    if let Err(why) = rendered(text, &newest).and_then(|_| rendered(text, &Told::example())) {
-        return Ok(Err(NotKept::Text(why)));
+    let newest = telling::newest(answers, site, "").await?;
+    for told in newest.into_iter().chain([Told::example()]) {
+        if let Err(why) = rendered(text, &told) {
+            return Ok(Err(NotKept::Text(why)));
+        }
     }
     let one = answers.one().await?;
     one.db.set_own_text(site.id, to.id, text).await?;

@@ -4,13 +4,15 @@ use super::{BOOKING_TEAM, SITE_KEY};
 use crate::Failure;
 use cadentis_answers::compute::Compute;
 use cadentis_answers::{Answers, watch};
-use cadentis_core::alert::notice::{Kind as DestinationKind, Step};
+use cadentis_core::alert::notice::{self, Kind as DestinationKind, Step};
 use cadentis_core::alert::{Definition, NoData, Rule, Severity};
 use cadentis_core::calendar::Stretch;
 use cadentis_standins::story::Story;
 use cadentis_store::Db;
 use cadentis_store::alert::Says;
-use cadentis_store::incident::{Event, What};
+use cadentis_store::incident::{Event, Incident, What};
+use cadentis_store::notice::{NewNotice, Tells};
+use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::time::{Duration, Instant};
 
@@ -206,9 +208,10 @@ pub(super) async fn watch_history(db: &Db, story: &Story, begin: Timestamp) -> R
         WATCHED.len() + 2,
         begun.elapsed().as_secs_f64()
     );
-    // What people did about them at the time.
+    // Who was told of them, and what people did about them at the time.
     let past = Stretch { from: begin, to: story.now };
     for (nth, incident) in db.incidents(site.id, past).await?.into_iter().enumerate() {
+        told_then(db, &site, &incident).await?;
         if nth % 3 == 2 {
             continue;
         }
@@ -219,6 +222,42 @@ pub(super) async fn watch_history(db: &Db, story: &Story, begin: Timestamp) -> R
             let event =
                 Event { at, what: What::Acknowledged, says: String::new(), author: by.into() };
             db.note_event(incident.id, &event).await?;
+        }
+    }
+    Ok(())
+}
+
+/// The notices that an incident of the past would have sent, as they would have been taken.
+async fn told_then(db: &Db, site: &Site, incident: &Incident) -> Result<(), Failure> {
+    let lists = db.call_lists(site.id).await?;
+    let Some(list) = lists.iter().find(|l| l.is_usual) else { return Ok(()) };
+    let destinations = db.destinations(site.id).await?;
+    let opened = (Tells::Opened, incident.noticed_at, "has opened");
+    let cleared = incident.cleared_at.map(|at| (Tells::Cleared, at, "has cleared"));
+    for (tells, at, what) in std::iter::once(opened).chain(cleared) {
+        for due in notice::due(&list.steps, incident.severity, at, &site.zone) {
+            // Somebody acknowledged it, or it was over.
+            let Some(to) = destinations.iter().find(|d| d.id == due.destination) else { continue };
+            if due.unless_acknowledged {
+                continue;
+            }
+            let says = format!("{} {what}", incident.title);
+            let new = NewNotice {
+                site_id: site.id,
+                incident_id: Some(incident.id),
+                destination: (to.id, &to.name),
+                tells,
+                severity: incident.severity,
+                says: &says,
+                at,
+                due_at: due.at,
+                unless_acknowledged: false,
+            };
+            let id = db.add_notice(&new).await?;
+            let taken = db.notice(id).await?.ok_or("the notice just written is gone")?;
+            let answer = if to.kind == DestinationKind::Mail { "250 kept" } else { "200 OK" };
+            let after = SignedDuration::from_secs(2 + i64::from(to.id % 3));
+            db.note_attempt(&taken, (true, answer), at + after).await?;
         }
     }
     Ok(())

@@ -205,7 +205,7 @@ async fn what_is_unlike_its_usual_opens_where_a_fixed_level_would_have_to_be_gue
     assert!(page.contains("is unlike its usual: more than 8 spreads above it"), "{page}");
     assert!(page.contains("It would have opened once in these 30 days."), "{page}");
     assert!(page.contains("class=\"usual\" d=\"M"), "its usual is drawn");
-    assert!(page.contains("had too few samples"), "what no three weeks tell is not judged");
+    assert!(page.contains("too few weeks before them"), "what no three weeks tell is not judged");
 
     // Watched minute by minute it opens where it was tried, and keeps what was usual then.
     let (status, _, answer) = post(&s, &format!("/{SLUG}/alerts"), &fields).await;

@@ -335,24 +335,46 @@ async fn destinations_and_lists_are_checked_tested_and_warned_about() {
     let ids = w.ids().await.map(|id| id.to_string());
     let list = [
         ("list", "Team"),
-        ("now", ids[0].as_str()),
-        ("later", ids[2].as_str()),
-        ("after", "15"),
+        ("to-0", ids[0].as_str()),
+        ("to-1", ids[2].as_str()),
+        ("after-1", "15"),
         ("usual", "yes"),
-        ("least_later", "critical"),
+        ("least-1", "critical"),
+        ("day-1", "mon"),
+        ("day-1", "tue"),
+        ("open-1", "22:00"),
+        ("closed-1", "06:00"),
     ];
     assert_eq!(post(&w.s, &at, &list).await.0, 303);
     let page = get(&w.s, &at).await.1;
     assert!(
         page.contains("At once: On call")
-            && page.contains("After 15 min, if nobody has acknowledged it, when critical: Room"),
+            && page
+                .contains("After 15 min, if nobody has acknowledged it, when critical, Mon Tue 22:00–06:00: Room"),
         "{page}"
     );
+    // It is filled in to be changed, with one more step.
+    let all = w.s.db.call_lists(1).await.expect("rows");
+    let filled = get(&w.s, &format!("{at}?change={}", all[0].id)).await.1;
+    for says in [
+        "name=\"after-1\" value=\"15\"",
+        "value=\"22:00\"",
+        "Step 3",
+        "name=\"usual\" value=\"yes\" checked",
+    ] {
+        let flat = filled.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(flat.contains(says), "{says}: {flat}");
+    }
+    for (name, value) in [("closed-0", "late"), ("day-0", "mon")] {
+        let half = [("list", "x"), ("to-0", ids[0].as_str()), ("open-0", "22:00"), (name, value)];
+        let (status, _, page) = post(&w.s, &at, &half).await;
+        assert!(status == 422 && page.contains("Service hours have days, and two times"), "{page}");
+    }
     let (status, _, page) = post(&w.s, &at, &[("list", "Nobody")]).await;
     assert!(status == 422 && page.contains("A call list has one step at least"), "{page}");
     let (status, _, page) =
-        post(&w.s, &at, &[("list", "x"), ("later", &ids[0]), ("after", "soon")]).await;
-    assert!(status == 422 && page.contains("Later is a whole number of minutes"), "{page}");
+        post(&w.s, &at, &[("list", "x"), ("to-0", &ids[0]), ("after-0", "soon")]).await;
+    assert!(status == 422 && page.contains("a whole number from 0 to 1440"), "{page}");
 
     assert_eq!(post(&w.s, &format!("{at}/destinations/{}/test", ids[0]), &[]).await.0, 303);
     assert_eq!(w.round().await, 1);

@@ -22,7 +22,7 @@ use cadentis_answers::changes::alerts::{self as changes, LONGEST_INSTRUCTIONS, L
 use cadentis_answers::kept::{Alert, AlertSays, Site};
 use cadentis_answers::{notices, teams};
 use cadentis_core::alert::definition::{exact, level};
-use cadentis_core::alert::{Definition, LAG, NoData, Rule, Verdict, usual};
+use cadentis_core::alert::{Definition, Evaluation, LAG, NoData, Rule, Verdict, usual};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::definition::DAYS;
 use cadentis_core::measure::{Measured, Subject, Unit, Worse};
@@ -419,8 +419,14 @@ fn in_words(
         n => format!("{says} Of {n} nothing beside it tells what it was."),
     };
     let of = |v: Verdict| tried.evaluations.iter().filter(|e| e.verdict == v).count() as u64;
+    let is_unknown = |e: &&Evaluation| e.verdict == Verdict::TooFew && e.usual.is_none();
+    let unknown_usual = match definition.rule {
+        Rule::Unusual { .. } => tried.evaluations.iter().filter(is_unknown).count() as u64,
+        Rule::Level { .. } | Rule::Burns => 0,
+    };
     let aside: Vec<String> = [
-        (of(Verdict::TooFew), "had too few samples"),
+        (of(Verdict::TooFew) - unknown_usual, "had too few samples"),
+        (unknown_usual, "had too few weeks before them to tell their usual"),
         (of(Verdict::NoData), "had no data"),
         (of(Verdict::NotJudged), "lay in maintenance or outside service hours"),
     ]

@@ -31,8 +31,9 @@ struct Page {
     typed: String,
     longest: usize,
     names: String,
-    /// What the text makes of what was told last.
+    /// What the text makes of what was told last, or of an example.
     preview: String,
+    has_told: bool,
     wrong: Option<Wrong>,
 }
 
@@ -51,7 +52,9 @@ async fn show(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Alerts", TWELVE_HOURS).await?;
     let pages = state.door.address(request);
-    let newest = telling::example(&state.answers, site, &pages).await?;
+    let newest = telling::newest(&state.answers, site, &pages).await?;
+    let has_told = newest.is_some();
+    let newest = newest.unwrap_or_else(Told::example);
     let template = match (typed.as_str(), to.kind) {
         ("", Kind::Gateway) => GATEWAY_TEXT,
         // The usual text has these parts.
@@ -77,6 +80,7 @@ async fn show(
         longest: LONGEST_TEMPLATE,
         names: Told::NAMES.join(", "),
         preview,
+        has_told,
         wrong,
         frame,
     };

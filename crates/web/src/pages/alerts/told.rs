@@ -3,9 +3,10 @@
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{self, Fields, Wrong, number, says_of, sentence};
+use crate::fields::{self, Fields, Hours, Wrong, number, says_of, sentence};
 use crate::format;
 use crate::frame::{Frame, base};
+use crate::limits::query;
 use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::Choice;
 use crate::words::capital;
@@ -16,7 +17,8 @@ use cadentis_answers::changes::notices as changes;
 use cadentis_answers::kept::{Attempt, CallList, Destination, Notice, Sent, Site, Tells};
 use cadentis_answers::notices::{self, Warning};
 use cadentis_core::alert::Severity;
-use cadentis_core::alert::notice::{Kind, Step};
+use cadentis_core::alert::notice::{Kind, MOST_STEPS, Step};
+use cadentis_core::goal::definition::DAYS;
 
 #[derive(Template)]
 #[template(path = "call_lists.html")]
@@ -28,7 +30,8 @@ struct Page {
     lists: Vec<ListRow>,
     newest: Vec<NoticeRow>,
     kinds: Vec<Choice>,
-    severities: Vec<Choice>,
+    /// The steps of the call list that is written.
+    steps: Vec<StepFields>,
     typed: Typed,
     wrong: Option<Wrong>,
     /// Which of the two forms is wrong.
@@ -112,7 +115,84 @@ struct Typed {
     kind: String,
     address: String,
     list: String,
+    is_usual: bool,
+    steps: Vec<TypedStep>,
+}
+
+/// A step of a call list as it is typed: fields that end with its place.
+#[derive(Default)]
+struct TypedStep {
     after: String,
+    least: String,
+    to: Vec<String>,
+    hours: Hours,
+}
+
+impl TypedStep {
+    fn of(fields: &Fields, nth: usize) -> TypedStep {
+        TypedStep {
+            after: fields::line(fields, &format!("after-{nth}"), 10),
+            least: fields::one(fields, &format!("least-{nth}")),
+            to: fields::all(fields, &format!("to-{nth}")),
+            hours: Hours::ending(fields, &format!("-{nth}")),
+        }
+    }
+
+    fn from(step: &Step) -> TypedStep {
+        TypedStep {
+            after: step.after_min.to_string(),
+            least: step.least.word().into(),
+            to: step.destinations.iter().map(i32::to_string).collect(),
+            hours: Hours::from(step.hours.as_ref()),
+        }
+    }
+
+    /// The step; none where nobody was chosen.
+    fn read(&self) -> Result<Option<Step>, String> {
+        if self.to.is_empty() {
+            return Ok(None);
+        }
+        let after = match self.after.as_str() {
+            "" => Some(0.0),
+            text => number(text).filter(|n| n.fract() == 0.0 && (0.0..=1_440.0).contains(n)),
+        };
+        let after = after.ok_or("After so many minutes: a whole number from 0 to 1440.")?;
+        Ok(Some(Step {
+            after_min: after as u32,
+            least: Severity::of_word(&self.least).unwrap_or(Severity::Warning),
+            hours: self.hours.read().map_err(|(_, says)| says)?,
+            destinations: self.to.iter().filter_map(|id| id.parse().ok()).collect(),
+        }))
+    }
+}
+
+/// A step of a call list as it is written.
+struct StepFields {
+    nth: usize,
+    /// Such as “Step 2”.
+    name: String,
+    after: String,
+    to: Vec<Choice>,
+    severities: Vec<Choice>,
+    days: Vec<Choice>,
+    open: String,
+    closed: String,
+}
+
+fn step_fields(nth: usize, typed: &TypedStep, destinations: &[Destination]) -> StepFields {
+    let chosen = |d: &Destination| typed.to.contains(&d.id.to_string());
+    StepFields {
+        nth,
+        name: format!("Step {}", nth + 1),
+        after: typed.after.clone(),
+        to: destinations.iter().map(|d| Choice::new(d.id, &d.name, chosen(d))).collect(),
+        severities: Severity::ALL
+            .map(|s| Choice::new(s.word(), s.word(), s.word() == typed.least))
+            .to_vec(),
+        days: Choice::among(DAYS, &typed.hours.days),
+        open: typed.hours.open.clone(),
+        closed: typed.hours.closed.clone(),
+    }
 }
 
 fn step_words(step: &Step, destinations: &[Destination]) -> String {
@@ -184,7 +264,15 @@ async fn show(
             kinds: Kind::ALL
                 .map(|k| Choice::new(k.word(), k.words(), typed.kind == k.word()))
                 .to_vec(),
-            severities: Severity::ALL.map(|s| Choice::new(s.word(), s.word(), false)).to_vec(),
+            // One more than there are, to be filled in.
+            steps: typed
+                .steps
+                .iter()
+                .chain([&TypedStep::default()])
+                .take(MOST_STEPS)
+                .enumerate()
+                .map(|(nth, step)| step_fields(nth, step, &told.destinations))
+                .collect(),
             typed,
             wrong,
             wrong_form,
@@ -193,12 +281,22 @@ async fn show(
     )
 }
 
-/// `GET /call-lists`
+/// `GET /call-lists`: with `change` the call list of that id is filled in.
 pub async fn page(
     state: web::Data<State>,
+    InSite(site): InSite,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let typed = Typed { kind: "mail".into(), after: "10".into(), ..Typed::default() };
+    let wanted = fields::one(&query::<Fields>(&request)?, "change");
+    let lists = notices::ask(&state.answers, &site).await?.lists;
+    let list = lists.iter().find(|l| l.id.to_string() == wanted);
+    let typed = Typed {
+        kind: "mail".into(),
+        list: list.map_or(String::new(), |l| l.name.clone()),
+        is_usual: list.is_some_and(|l| l.is_usual),
+        steps: list.map_or(Vec::new(), |l| l.steps.iter().map(TypedStep::from).collect()),
+        ..Typed::default()
+    };
     show(&state, &request, typed, ("", None)).await
 }
 
@@ -218,7 +316,6 @@ pub async fn add_destination(
         name: fields::line(&fields, "name", changes::LONGEST_NAME + 1),
         kind: fields::one(&fields, "kind"),
         address: fields::line(&fields, "address", 500),
-        after: "10".into(),
         ..Typed::default()
     };
     let secret = fields::line(&fields, "secret", 201);
@@ -263,7 +360,7 @@ pub async fn remove_destination(
     Ok(here(&site))
 }
 
-/// `POST /call-lists`: who is told at once, and who later if nobody has acknowledged it.
+/// `POST /call-lists`: who is told at once, and who later if nobody has acknowledged it, step by step.
 pub async fn put_list(
     state: web::Data<State>,
     InSite(site): InSite,
@@ -271,38 +368,23 @@ pub async fn put_list(
     request: HttpRequest,
     fields: web::Form<Fields>,
 ) -> Result<HttpResponse, PageError> {
-    let ids = |name: &str| -> Vec<i32> {
-        fields::all(&fields, name).iter().filter_map(|id| id.parse().ok()).collect()
-    };
-    let least =
-        |name: &str| Severity::of_word(&fields::one(&fields, name)).unwrap_or(Severity::Warning);
     let typed = Typed {
         list: fields::line(&fields, "list", changes::LONGEST_NAME + 1),
-        after: fields::line(&fields, "after", 10),
         kind: "mail".into(),
+        is_usual: !fields::one(&fields, "usual").is_empty(),
+        steps: (0..MOST_STEPS)
+            .map(|nth| TypedStep::of(&fields, nth))
+            .filter(|step| !step.to.is_empty())
+            .collect(),
         ..Typed::default()
     };
-    let after = number(&typed.after).filter(|n| n.fract() == 0.0 && (1.0..=1_440.0).contains(n));
-    let later = ids("later");
-    let Some(after) = after.or(later.is_empty().then_some(1.0)) else {
-        let wrong = ("steps", "Later is a whole number of minutes, from 1 to 1440.".to_string());
-        return show(&state, &request, typed, ("list", Some(wrong))).await;
+    let steps: Result<Vec<Option<Step>>, String> =
+        typed.steps.iter().map(TypedStep::read).collect();
+    let steps: Vec<Step> = match steps {
+        Ok(steps) => steps.into_iter().flatten().collect(),
+        Err(says) => return show(&state, &request, typed, ("list", Some(("steps", says)))).await,
     };
-    let hours = match fields::Hours::of(&fields).read() {
-        Ok(hours) => hours,
-        Err(wrong) => {
-            return show(&state, &request, typed, ("list", Some(("steps", wrong.1)))).await;
-        }
-    };
-    let mut steps = Vec::new();
-    let mut add = |after_min: u32, least: Severity, destinations: Vec<i32>| {
-        if !destinations.is_empty() {
-            steps.push(Step { after_min, least, hours: hours.clone(), destinations });
-        }
-    };
-    add(0, least("least_now"), ids("now"));
-    add(after as u32, least("least_later"), later);
-    let is_usual = !fields::one(&fields, "usual").is_empty();
+    let is_usual = typed.is_usual;
     let list = (typed.list.as_str(), steps.as_slice(), is_usual);
     match changes::put_list(&state.answers, &by, &site, list).await? {
         Ok(()) => Ok(here(&site)),
