@@ -39,6 +39,7 @@ pub async fn evaluated(
     site: &Site,
     (definition, about): (&Definition, &About),
     moments: Vec<Timestamp>,
+    from: usual::From,
 ) -> Result<Vec<Evaluation>> {
     let (Some(first), Some(last)) = (moments.first().copied(), moments.last().copied()) else {
         return Ok(Vec::new());
@@ -73,7 +74,9 @@ pub async fn evaluated(
         return Ok((0..moments.len()).filter_map(judge).collect());
     }
     let bands = match definition.rule {
-        Rule::Unusual { .. } => usual::bands(answers, site, (definition, about), &moments).await?,
+        Rule::Unusual { .. } => {
+            usual::bands(answers, site, (definition, about), (&moments, from)).await?
+        }
         Rule::Level { .. } | Rule::Burns => BTreeMap::new(),
     };
     let told = measures::windowed(answers, site, about, definition.window_s, moments).await?;
@@ -179,7 +182,7 @@ pub async fn tried(
     };
     let moments = definition.moments(stretch.from, stretch.to);
     let (evaluations, markers, left_out, troubles) = futures::try_join!(
-        evaluated(answers, site, (definition, &about), moments),
+        evaluated(answers, site, (definition, &about), moments, usual::From::Anew),
         async { Ok(answers.db.markers(site.id, stretch).await?) },
         async { Ok(answers.db.maintenance(site.id, stretch).await?) },
         troubles(answers, site, stretch),

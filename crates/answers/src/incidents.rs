@@ -3,6 +3,7 @@
 use crate::alerts::evaluated;
 use crate::measures;
 use crate::played::likely_causes;
+use crate::usual::From;
 use crate::{Answers, Result, dependencies};
 use cadentis_core::alert::incident::{About, Doing, Evidence, Place};
 use cadentis_core::alert::{Definition, Evaluation};
@@ -188,8 +189,9 @@ async fn measured(
         return Ok(AroundAlert { open, course: Vec::new(), every_s, now: None });
     };
     let drawn = Definition { every_s, ..definition.clone() }.moments(around.from, around.to);
-    let course = evaluated(answers, site, (definition, &about), drawn).await?;
-    let then = evaluated(answers, site, (definition, &about), vec![open.opened_at]).await?;
+    let course = evaluated(answers, site, (definition, &about), drawn, From::Anew).await?;
+    let opened = vec![open.opened_at];
+    let then = evaluated(answers, site, (definition, &about), opened, From::Anew).await?;
     let now = then.first().copied();
     Ok(AroundAlert { open, course, every_s, now })
 }

@@ -65,7 +65,7 @@ pub mod strip;
 pub mod teams;
 pub mod telling;
 pub mod trials;
-mod usual;
+pub mod usual;
 pub mod views;
 pub mod visit;
 pub mod visitors;

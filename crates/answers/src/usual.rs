@@ -12,8 +12,16 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// What is usual is remembered of so many alerts and quarters of an hour: it is told by what is days old.
 pub(crate) const REMEMBERED: usize = 20_000;
-/// It is asked for again and again of so many quarters of an hour at most: by the watch. Trials look at weeks once.
-const WATCHED: usize = 100;
+
+/// Where what is usual is taken from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum From {
+    /// Told anew: what was planned or has come since counts.
+    Anew,
+    /// Remembered from earlier in the same quarter of an hour: for the watch, which asks each minute.
+    Remembered,
+}
+
 /// Ends of windows further apart than this are read by themselves, without what lies between.
 const APART: SignedDuration = SignedDuration::from_hours(6);
 
@@ -28,14 +36,14 @@ pub(crate) async fn bands(
     answers: &Answers,
     site: &Site,
     (definition, about): (&Definition, &About),
-    moments: &[Timestamp],
+    (moments, from): (&[Timestamp], From),
 ) -> Result<BTreeMap<Timestamp, Option<Usual>>> {
     let d = definition;
     let text = d.measured.to_string();
     let of = |at| (site.id, text.clone(), d.window_s, d.least_samples, d.least_places, at);
     let pieces: BTreeSet<Timestamp> = moments.iter().map(|at| usual::piece(*at)).collect();
-    let is_watched = pieces.len() <= WATCHED;
-    let held = |at: &Timestamp| answers.usual.get(&of(*at)).filter(|_| is_watched);
+    let remembers = from == From::Remembered;
+    let held = |at: &Timestamp| answers.usual.get(&of(*at)).filter(|_| remembers);
     let mut known: BTreeMap<Timestamp, Option<Usual>> =
         pieces.iter().filter_map(|at| Some((*at, held(at)?))).collect();
     let unknown: Vec<_> = pieces.into_iter().filter(|at| !known.contains_key(at)).collect();
@@ -50,7 +58,7 @@ pub(crate) async fn bands(
         weeks.into_iter().map(of).collect::<Vec<_>>()
     });
     for (at, usual) in computing.await? {
-        if is_watched {
+        if remembers {
             answers.usual.insert(of(at), usual);
         }
         known.insert(at, usual);

@@ -8,7 +8,7 @@ mod announced;
 mod rehearsed;
 
 use crate::alerts::evaluated;
-use crate::{Answers, Result, measures};
+use crate::{Answers, Result, measures, usual};
 use cadentis_core::alert::incident::{About, REOPENS_WITHIN};
 use cadentis_core::alert::notice::Kind;
 use cadentis_core::alert::{Evaluation, LAG, Rule, Severity, State, Verdict, notice};
@@ -220,7 +220,9 @@ async fn evaluations(
     let definition = &alert.says.definition;
     let moments = definition.moments(alert.evaluated_to.max(up_to - CATCHES_UP), up_to);
     match measures::about(answers, site, &definition.measured).await? {
-        Ok(about) => evaluated(answers, site, (definition, &about), moments).await,
+        Ok(about) => {
+            evaluated(answers, site, (definition, &about), moments, usual::From::Remembered).await
+        }
         // What it names is gone: nothing can be told, which is told.
         Err(_) => {
             let verdict = Verdict::NoData;

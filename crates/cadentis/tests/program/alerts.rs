@@ -7,8 +7,8 @@ use cadentis_answers::{Answers, alerts, measures, watch};
 use cadentis_core::access::Scope;
 use cadentis_core::alert::incident::About;
 use cadentis_core::alert::{LAG, Severity, Verdict, usual};
-use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::hour_of;
+use cadentis_core::calendar::{Maintenance, Stretch};
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_store::incident::{Event, What};
 use jiff::{SignedDuration, Timestamp};
@@ -235,6 +235,16 @@ async fn what_is_unlike_its_usual_opens_where_a_fixed_level_would_have_to_be_gue
     assert!((1_000.0..1_200.0).contains(&usual.middle) && usual.spread < 150.0, "{usual:?}");
     let events = s.db.events_of(openings[0].incident_id).await.expect("rows");
     assert!(events[0].says.contains("usual at this time of the week is 1."), "{events:?}");
+
+    // Maintenance tells nothing of what is usual: with two of four weeks in it too little is known, and nothing opens.
+    for week in &weeks[..2] {
+        let around = Stretch { from: *week - minutes(300), to: *week + minutes(300) };
+        s.db.plan(1, &Maintenance::once(around, "Database moved"), "", "").await.expect("kept");
+    }
+    let again = alerts::tried(&answers, &site, &says.says.definition, whole).await;
+    let again = again.expect("tried").expect("there");
+    assert!(again.openings.is_empty());
+    assert!(again.evaluations.iter().all(|e| e.usual.is_none()));
 }
 
 #[tokio::test]
