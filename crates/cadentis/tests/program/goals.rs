@@ -156,8 +156,30 @@ async fn programs_try_promise_and_take_away_and_are_told_which_field_is_wrong() 
     assert_eq!(send(&reads, "goals", new.clone()).await.0, 403);
     let (status, made) = send(&writes, "goals", new.clone()).await;
     assert_eq!(status, 201, "{made}");
-    let (status, told) = send(&writes, "goals", new).await;
+    let (status, told) = send(&writes, "goals", new.clone()).await;
     assert_eq!((status, &told["errors"][0]["pointer"]), (422, &json!("/name")), "{told}");
+    // It is changed by whoever has read the newest version; what began before is judged as it was.
+    let change = async |client: &reqwest::Client, body: Value| {
+        let request = client.put(at(&format!("goals/{}", made["id"]))).json(&body);
+        let answer = request.send().await.expect("an answer");
+        let status = answer.status().as_u16();
+        (status, answer.json::<Value>().await.expect("JSON"))
+    };
+    let mut stricter = new;
+    stricter["promised"] = json!(0.8);
+    stricter["version"] = json!(1);
+    stricter["from"] = json!("2090-01-01T00:00:00Z");
+    assert_eq!(change(&reads, stricter.clone()).await.0, 403);
+    assert_eq!(change(&writes, stricter.clone()).await, (200, json!({"version": 2})));
+    let (status, told) = change(&writes, stricter.clone()).await;
+    assert_eq!(status, 409, "{told}");
+    stricter["version"] = json!(2);
+    stricter["promised"] = json!(1.5);
+    let (status, told) = change(&writes, stricter).await;
+    assert_eq!((status, &told["errors"][0]["pointer"]), (422, &json!("/promised")), "{told}");
+    let kept = s.db.goals(1).await.expect("rows");
+    let kept = kept.iter().find(|g| g.name == "Two days").expect("there");
+    assert_eq!((kept.newest().version, kept.at(Timestamp::now()).definition.promised), (2, 0.7));
     let listed =
         reads.get(at("goals")).send().await.expect("an answer").text().await.expect("a text");
     let listed: Value = serde_json::from_str(&listed).expect("JSON");

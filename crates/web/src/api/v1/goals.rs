@@ -17,6 +17,8 @@ pub(super) struct GoalShape {
     name: String,
     /// Its id.
     id: i32,
+    /// The newest version of what it says: whoever changes it says which they have read.
+    version: i32,
     /// The journeys whose runs are counted, by their slugs.
     journeys: Vec<String>,
     /// `availability`, `uptime`, or `performance`: what counts as good.
@@ -82,6 +84,7 @@ impl GoalShape {
             period: says.period.word(),
             days,
             id: c.goal.id,
+            version: c.goal.newest().version,
             name: c.goal.name,
             journeys: c.journeys.into_iter().map(|j| j.slug).collect(),
             from: c.window.from,

@@ -41,6 +41,7 @@ crate::routes::routes! {
     Read get "/sites/{site}/runs/{id}/har" => runs::har,
     Read get "/sites/{site}/goals" => goals::list,
     Edit post "/sites/{site}/goals" => promise::add,
+    Edit put "/sites/{site}/goals/{id}" => promise::change,
     Edit delete "/sites/{site}/goals/{id}" => promise::remove,
     Read post "/sites/{site}/goals/try" => promise::attempt,
     Read get "/sites/{site}/measures" => measures::read,
@@ -82,7 +83,7 @@ crate::routes::routes! {
     security(("token" = [])),
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
-        goals::list, promise::add, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::add,
+        goals::list, promise::add, promise::change, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::add,
         alerts::one, alerts::change, alerts::remove, incidents::list, incidents::one, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
     ),

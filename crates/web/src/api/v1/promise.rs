@@ -6,9 +6,10 @@ use super::shapes::{Made, ProblemShape};
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
-use cadentis_answers::kept::Site;
+use cadentis_answers::kept::{Goal, Site};
 use cadentis_answers::{goals, sites};
 use cadentis_core::goal::definition::{BEGINNING, Impossible};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period};
@@ -92,6 +93,21 @@ pub(super) struct NewGoal {
     /// Periods that begin then or later are judged by it; all of them when it does not say.
     #[schema(value_type = Option<String>, format = DateTime)]
     from: Option<Timestamp>,
+}
+
+/// A goal that is to say something else.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct ChangedGoal {
+    /// The version that was read: when somebody has changed it since, nothing is changed.
+    version: i32,
+    #[serde(flatten)]
+    says: NewGoal,
+}
+
+/// The version that a goal has now.
+#[derive(Serialize, ToSchema)]
+pub(super) struct VersionShape {
+    version: i32,
 }
 
 /// How a goal had been in one period.
@@ -254,15 +270,7 @@ pub(super) async fn add(
     new: web::Json<NewGoal>,
 ) -> HttpResponse {
     let add = async {
-        let name = text::clean(new.name.trim(), LONGEST_NAME + 1, None);
-        if name.is_empty() || name.chars().count() > LONGEST_NAME {
-            return Err(invalid("/name", "A name has 1 to 80 characters.").into());
-        }
-        let definition = new.says.read(&state, &site).await?;
-        let from = new.from.unwrap_or(BEGINNING);
-        if !(1970..=2100).contains(&from.to_zoned(jiff::tz::TimeZone::UTC).year()) {
-            return Err(invalid("/from", "A moment from 1970 to 2100.").into());
-        }
+        let (name, definition, from) = new.read(&state, &site).await?;
         let promise = Promise { name: &name, definition: &definition, from };
         let made = changes::add(&state.answers, &caller.author, &site, &promise).await;
         match made.map_err(stopped)? {
@@ -271,6 +279,65 @@ pub(super) async fn add(
         }
     };
     said(add.await)
+}
+
+impl NewGoal {
+    /// What is promised, with what it names found.
+    async fn read(
+        &self,
+        state: &State,
+        site: &Site,
+    ) -> Result<(String, Definition, Timestamp), HttpResponse> {
+        let name = text::clean(self.name.trim(), LONGEST_NAME + 1, None);
+        if name.is_empty() || name.chars().count() > LONGEST_NAME {
+            return Err(invalid("/name", "A name has 1 to 80 characters.").into());
+        }
+        let definition = self.says.read(state, site).await?;
+        let from = self.from.unwrap_or(BEGINNING);
+        if !(1970..=2100).contains(&from.to_zoned(jiff::tz::TimeZone::UTC).year()) {
+            return Err(invalid("/from", "A moment from 1970 to 2100.").into());
+        }
+        Ok((name, definition, from))
+    }
+}
+
+async fn goal_of(state: &State, site: &Site, id: i32) -> Result<Goal, HttpResponse> {
+    let none = || HttpResponse::from(Problem::not_found(format!("There is no goal {id}.")));
+    changes::goal(&state.answers, site, id).await.map_err(stopped)?.ok_or_else(none)
+}
+
+/// Lets a goal say something else, from a moment on: what began before it is judged as it was promised then.
+#[utoipa::path(put, path = "/sites/{site}/goals/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), request_body = ChangedGoal, responses(
+    (status = 200, body = VersionShape),
+    Unread,
+    (status = 409, description = "Somebody has changed it since.", body = ProblemShape, content_type = "application/problem+json"),
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn change(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    changed: web::Json<ChangedGoal>,
+) -> HttpResponse {
+    let change = async {
+        let goal = goal_of(&state, &site, id).await?;
+        let (name, definition, from) = changed.says.read(&state, &site).await?;
+        let promise = Promise { name: &name, definition: &definition, from };
+        let based = (&goal, changed.version);
+        let set = changes::set(&state.answers, &caller.author, &site, based, &promise).await;
+        match set.map_err(stopped)? {
+            Ok(version) => Ok(HttpResponse::Ok().json(VersionShape { version })),
+            Err(NotPromised::Overtaken) => {
+                let says = "Somebody changed this goal meanwhile.";
+                Err(Problem::new(StatusCode::CONFLICT, says).into())
+            }
+            Err(why) => Err(not_promised(&why).into()),
+        }
+    };
+    said(change.await)
 }
 
 /// Takes a goal away, with what was taken out of it.
@@ -285,13 +352,11 @@ pub(super) async fn remove(
     After(id): After<i32>,
 ) -> HttpResponse {
     let remove = async {
-        let none = || HttpResponse::from(Problem::not_found(format!("There is no goal {id}.")));
-        let goal = changes::goal(&state.answers, &site, id).await.map_err(stopped)?;
-        let goal = goal.ok_or_else(none)?;
+        let goal = goal_of(&state, &site, id).await?;
         let gone = changes::remove(&state.answers, &caller.author, &site, &goal).await;
         match gone.map_err(stopped)? {
             true => Ok(HttpResponse::NoContent().finish()),
-            false => Err(none()),
+            false => Err(Problem::not_found(format!("There is no goal {id}.")).into()),
         }
     };
     said(remove.await)
