@@ -61,6 +61,13 @@ fn name(given: &str) -> std::result::Result<String, NotKept> {
     if fits { Ok(name) } else { Err(NotKept::Name) }
 }
 
+/// Whether nobody reads on the way what is sent to an address: over TLS, or on this very machine.
+fn is_private_way(address: &str) -> bool {
+    let host = address.strip_prefix("http://").map(|rest| rest.split(['/', '?', '#']).next());
+    let host = host.flatten().map(|host| host.rsplit_once(':').map_or(host, |(host, _)| host));
+    host.is_none_or(|host| matches!(host, "127.0.0.1" | "localhost" | "[::1]"))
+}
+
 /// Adds somebody who can be told; their id.
 ///
 /// # Errors
@@ -80,6 +87,11 @@ pub async fn add_destination(
         return Ok(Err(NotKept::Address(right)));
     }
     let signs = kind.has_secret() && !secret.is_empty();
+    if signs && kind == Kind::Gateway && !is_private_way(address) {
+        return Ok(Err(NotKept::Address(
+            "one that begins with https://: its secret could be read on the way",
+        )));
+    }
     if signs && !(16..=200).contains(&secret.len()) {
         return Ok(Err(NotKept::Secret));
     }
