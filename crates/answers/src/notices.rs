@@ -408,4 +408,28 @@ mod tests {
             assert_eq!(of(Kind::Chat, address).as_deref(), Some("chat.example"), "{address}");
         }
     }
+
+    #[test]
+    fn what_is_answered_is_cleaned_bounded_and_of_other_shapes_nothing() {
+        let of = |kind, body: &str| Reply::of(kind, body.as_bytes());
+        let ticket = of(
+            Kind::Ticket,
+            "{\"ticket\": \" OPS-1\\n\", \"link\": \"https://desk.example/1\", \"acknowledged_by\": \"Kim\", \"closed\": true, \"more\": [1]}",
+        );
+        assert_eq!(
+            (ticket.ticket.as_str(), ticket.link.as_str()),
+            ("OPS-1", "https://desk.example/1")
+        );
+        assert_eq!((ticket.acknowledged_by.as_str(), ticket.closed), ("Kim", true));
+        for nothing in ["", "null", "[]", "OPS-1", "{\"ticket\": 1}", "{\"closed\": \"yes\"}"] {
+            assert_eq!(of(Kind::Ticket, nothing), Reply::default(), "{nothing}");
+        }
+        assert_eq!(of(Kind::Ticket, "{\"link\": \"javascript:alert(1)\"}").link, "");
+        // What mends may answer with plain words.
+        assert_eq!(of(Kind::Repair, "restarted 2 of 2").says, "restarted 2 of 2");
+        assert_eq!(of(Kind::Repair, "{\"says\": \"rolled back\"}").says, "rolled back");
+        let long = of(Kind::Repair, &"x".repeat(9_000)).says;
+        assert!(long.chars().count() <= 500, "{}", long.len());
+        assert_eq!(Reply::of(Kind::Ticket, &[0xff, 0xfe]), Reply::default());
+    }
 }

@@ -118,3 +118,68 @@ pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
         "data": data,
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn told(title: &str, says: &str) -> Told {
+        Told { title: title.into(), says: says.into(), ..Told::example() }
+    }
+
+    #[test]
+    fn one_incident_and_many_are_told_in_words_that_lead_there() {
+        let one = [told("Critical: Booking fails (incident 12)", "share failed is 60 %")];
+        assert_eq!(
+            subject("Marram Ferries", &one),
+            "Critical: Booking fails (incident 12) · Marram Ferries"
+        );
+        let body = text("Marram Ferries", &one);
+        let lines: Vec<&str> = body.lines().collect();
+        assert_eq!(
+            lines,
+            [
+                "Marram Ferries",
+                "Critical: Booking fails (incident 12)",
+                "share failed is 60 %",
+                "Sat 28 Nov 2026 08:30",
+                one[0].link.as_str(),
+                &format!("Acknowledge: {}", one[0].acknowledge),
+            ]
+        );
+        let many = [one[0].clone(), told("Warning: Slow (incident 13)", "p75 of LCP is 4 s")];
+        assert_eq!(subject("Marram Ferries", &many), "2 incidents told together · Marram Ferries");
+        let body = text("Marram Ferries", &many);
+        assert!(
+            body.starts_with("Marram Ferries: 2 incidents, told together since they came at once")
+        );
+        assert!(body.contains("incident 12") && body.contains("incident 13"));
+        // What nobody has to acknowledge says nothing of it.
+        let over = [Told { acknowledge: String::new(), ..one[0].clone() }];
+        assert!(
+            !text("x", &over).contains("Acknowledge")
+                && !html("x", &over, None).contains("Acknowledge")
+        );
+    }
+
+    #[test]
+    fn nothing_that_is_told_is_read_as_html() {
+        let bad = [told("<script>alert(1)</script>", "\"a\" & 'b' </p>")];
+        for body in
+            [html("<i>", &bad, None), html("<i>", &bad, Some("<script>alert(1)</script> & more"))]
+        {
+            assert!(
+                !body.contains("<script>")
+                    && body.contains("&lt;script&gt;")
+                    && body.contains("&lt;i&gt;"),
+                "{body}"
+            );
+        }
+        let own = html("x", &bad, Some("two\nlines"));
+        assert!(
+            own.contains("pre-wrap")
+                && own.contains("two\nlines")
+                && !own.contains("Stand at that moment")
+        );
+    }
+}

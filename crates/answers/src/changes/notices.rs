@@ -237,3 +237,25 @@ pub async fn remove_list(answers: &Answers, by: &Author, site: &Site, id: i32) -
         None => Ok(false),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_secret_is_shown_over_tls_or_to_this_machine_alone() {
+        for (address, fine) in [
+            ("https://sms.example/send", true),
+            ("http://127.0.0.1:8080/send", true),
+            ("http://localhost/send", true),
+            ("http://[::1]:9/send", true),
+            ("http://sms.example/send", false),
+            ("http://127.0.0.1.sms.example/", false),
+            ("http://127.0.0.1@sms.example/", false),
+            ("http://sms.example/127.0.0.1", false),
+            ("http://sms.example?127.0.0.1", false),
+        ] {
+            assert_eq!(is_private_way(address), fine, "{address}");
+        }
+    }
+}

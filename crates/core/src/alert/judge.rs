@@ -513,6 +513,39 @@ mod tests {
 
     proptest! {
         #[test]
+        fn what_is_acted_out_for_as_long_as_it_takes_opens_and_then_clears(
+            running in 1u32..6, every_min in 1i64..31, severity in 0usize..2, unusual in any::<bool>(), start in 0i64..100_000,
+        ) {
+            let severity = Severity::ALL[severity];
+            let levels = |warning, critical| match unusual {
+                true => Rule::Unusual { warning, critical, clear: None },
+                false => Rule::Level { warning, critical, clear: None },
+            };
+            let alert = Definition {
+                measured: "p75 of LCP".parse().unwrap(),
+                rule: levels(Some(5.0), Some(8.0)),
+                every_s: every_min * 60,
+                window_s: 3_600,
+                ..alert(running, NoData::Keep)
+            };
+            prop_assert_eq!(alert.check(), Ok(()));
+            let from = at_second(start);
+            let until = from + jiff::SignedDuration::from_mins(alert.opens_after_min());
+            let mut state = State::default();
+            for at in alert.moments(from, until) {
+                prop_assert_eq!(state.open, None, "not before it is due");
+                let e = alert.acted(at, Some(severity), None).unwrap();
+                state.step(&alert, &e);
+            }
+            prop_assert_eq!(state.open, Some(severity));
+            for at in alert.moments(until, until + jiff::SignedDuration::from_mins(alert.opens_after_min())) {
+                prop_assert_eq!(state.open, Some(severity));
+                state.step(&alert, &alert.acted(at, None, None).unwrap());
+            }
+            prop_assert_eq!(state.open, None);
+        }
+
+        #[test]
         fn openings_follow_from_their_rule_and_from_nothing_else(
             values in prop::collection::vec(prop::option::weighted(0.9, 0.0..1.0f64), 0..120), running in 1u32..5,
         ) {

@@ -490,3 +490,71 @@ pub(super) async fn remove(
     };
     said(remove.await)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn rule() -> impl Strategy<Value = Rule> {
+        let levels = (1.0..10.0f64, 10.5..90.0f64, prop::option::of(0.0..0.9f64));
+        (levels, 0usize..4).prop_map(|((warning, critical, clear), kind)| {
+            let (both, one) = (Some(warning), Some(critical));
+            match kind {
+                0 => Rule::Level { warning: both, critical: one, clear },
+                1 => Rule::Level { warning: None, critical: one, clear },
+                2 => Rule::Unusual { warning: both, critical: one, clear },
+                _ => Rule::Unusual { warning: both, critical: None, clear },
+            }
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn an_alert_is_told_to_programs_as_they_wrote_it(
+            rule in rule(), window in 1i64..1_441, every in 1i64..61, running in 1u32..61, least in 0u64..1_000, no_data in 0usize..3,
+        ) {
+            let definition = Definition {
+                measured: "p75 of LCP for family \"Sailings list\"".parse().unwrap(),
+                rule,
+                window_s: window.max(every) * 60,
+                every_s: every * 60,
+                running,
+                least_samples: least,
+                least_places: 0,
+                no_data: NoData::ALL[no_data],
+                service_hours: None,
+            };
+            prop_assert_eq!(definition.check(), Ok(()));
+            let sent = serde_json::to_string(&AlertShape::of(&definition)).unwrap();
+            let back: AlertShape = serde_json::from_str(&sent).unwrap();
+            prop_assert_eq!(back.read().map_err(|_| "refused"), Ok(definition));
+        }
+
+        #[test]
+        fn no_numbers_that_programs_send_do_harm(
+            levels in prop::array::uniform3(prop::option::of(any::<f64>())), window in any::<i64>(), every in any::<i64>(), running in any::<u32>(),
+            least in any::<u64>(), burns in any::<bool>(), unusual in any::<bool>(),
+        ) {
+            let [warning, critical, clear] = levels;
+            let shape = AlertShape {
+                measure: "share failed".into(),
+                warning,
+                critical,
+                clear,
+                burns,
+                unusual,
+                window_minutes: window,
+                every_minutes: every,
+                running,
+                least_samples: least,
+                least_locations: running,
+                no_data: NoDataWord::Keep,
+                service_hours: None,
+            };
+            if let Ok(read) = shape.read() {
+                prop_assert_eq!(read.check(), Ok(()));
+            }
+        }
+    }
+}

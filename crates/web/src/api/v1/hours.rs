@@ -49,3 +49,29 @@ impl HoursShape {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn hours_are_told_as_they_were_written(days in prop::array::uniform7(any::<bool>()), from in 0i8..24, until in 0i8..24, minute in 0i8..60) {
+            let hours = ServiceHours {
+                days,
+                from: Time::constant(from, minute, 0, 0),
+                until: Time::constant(until, 0, 0, 0),
+            };
+            let told = HoursShape::of(&hours);
+            let read = HoursShape::read(Some(&told), "/at").map_err(|_| "refused");
+            prop_assert_eq!(read, Ok(Some(hours)));
+        }
+
+        #[test]
+        fn nothing_that_is_written_for_hours_does_harm(day in ".{0,8}", from in ".{0,8}") {
+            let given = HoursShape { days: vec![day], from, until: "22:00".into() };
+            let _ = HoursShape::read(Some(&given), "/service_hours");
+        }
+    }
+}

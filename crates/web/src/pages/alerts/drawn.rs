@@ -99,3 +99,76 @@ pub(super) fn unit(definition: &Definition) -> (Unit, Worse) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::alert::{NoData, Usual, Verdict};
+    use cadentis_core::calendar::stretch::at_second;
+
+    fn alert(measured: &str, rule: Rule) -> Definition {
+        Definition {
+            measured: measured.parse().unwrap(),
+            rule,
+            window_s: 3_600,
+            every_s: 300,
+            running: 1,
+            least_samples: 0,
+            least_places: 0,
+            no_data: NoData::Keep,
+            service_hours: None,
+        }
+    }
+
+    fn evaluation(second: i64, usual: Option<Usual>) -> Evaluation {
+        Evaluation {
+            at: at_second(second),
+            value: Some(2_000.0),
+            samples: 9,
+            verdict: Verdict::Clear,
+            usual,
+        }
+    }
+
+    #[test]
+    fn what_is_usual_is_an_area_up_to_the_least_level_told_once_for_each_quarter_of_an_hour() {
+        let rule = Rule::Unusual { warning: Some(5.0), critical: Some(8.0), clear: None };
+        let unlike = alert("p75 of LCP", rule);
+        let band = Some(Usual { middle: 1_800.0, spread: 100.0 });
+        let all = [
+            evaluation(600, None),
+            evaluation(900, band),
+            evaluation(1_200, band),
+            evaluation(1_800, Some(Usual { middle: 1_900.0, spread: 50.0 })),
+        ];
+        assert_eq!(usual(&unlike, &all), [(900, 1_300.0, 2_300.0), (1_800, 1_650.0, 2_150.0)]);
+        let critical = Rule::Unusual { warning: None, critical: Some(8.0), clear: None };
+        let alone = usual(&alert("p75 of LCP", critical), &all[1..2]);
+        assert_eq!(
+            alone,
+            [(900, 1_000.0, 2_600.0)],
+            "without a warning the critical level is the least"
+        );
+        assert!(usual(&unlike, &all[..1]).is_empty());
+        assert!(levels(&unlike).is_empty(), "levels that move are no lines");
+    }
+
+    #[test]
+    fn levels_are_lines_each_with_its_own_tone() {
+        let rule = Rule::Level { warning: Some(0.99), critical: Some(0.9), clear: Some(0.999) };
+        let drawn = levels(&alert("availability", rule));
+        let told: Vec<_> =
+            drawn.iter().map(|(at, says, tone)| (*at, says.as_str(), *tone)).collect();
+        assert_eq!(
+            told,
+            [
+                (0.9, "critical below", "broken"),
+                (0.99, "warning below", "strained"),
+                (0.999, "clears at", "within")
+            ]
+        );
+        let burns = alert("burn rate over 1 h and 5 min for goal \"x\"", Rule::Burns);
+        assert_eq!(levels(&burns), [(1.0, "trigger".to_string(), "broken")]);
+        assert_eq!(unit(&burns), (Unit::Times, Worse::Above));
+    }
+}
