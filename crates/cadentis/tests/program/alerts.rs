@@ -695,6 +695,44 @@ async fn programs_keep_read_change_and_take_away_alerts_and_are_told_at_which_pl
     let (_, kept) = ask("GET", format!("{all}/{}", made["id"]), Value::Null).await;
     assert_eq!(kept["definition"], unlike["definition"]);
 
+    // A pipeline silences it while it deploys, and lets it tell again.
+    let silence = format!("{one}/silence");
+    let soon = Timestamp::now() + minutes(30);
+    let quiet = json!({"until": soon, "why": "deploying 2026.48"});
+    let (status, kept) = ask("PUT", silence.clone(), quiet).await;
+    assert_eq!(status, 200, "{kept}");
+    let until = kept["silenced_until"].as_str().and_then(|t| t.parse::<Timestamp>().ok());
+    assert!(until.expect("told").duration_since(soon).abs() < SignedDuration::from_millis(1));
+    for (wrong, pointer) in [
+        (json!({"until": soon}), "/why"),
+        (json!({"until": "2020-01-01T00:00:00Z", "why": "x"}), "/until"),
+        (json!({"until": "2099-01-01T00:00:00Z", "why": "x"}), "/until"),
+    ] {
+        let (status, answer) = ask("PUT", silence.clone(), wrong).await;
+        assert_eq!((status, &answer["errors"][0]["pointer"]), (422, &json!(pointer)), "{answer}");
+    }
+    let (status, kept) = ask("PUT", silence, json!({})).await;
+    assert_eq!((status, &kept["silenced_until"]), (200, &Value::Null));
+    // And whoever is woken elsewhere says so here; the first who did stays.
+    let now = Timestamp::now();
+    let incident = (&About::Site, "Booking fails");
+    let id = s.db.open_incident(1, incident, Severity::Critical, (now, now, now), false).await;
+    let at = format!("{}/api/v1/sites/{SLUG}/incidents/{}", s.server.address, id.expect("opened"));
+    let (status, told) = ask("POST", format!("{at}/acknowledge"), Value::Null).await;
+    assert_eq!(status, 200, "{told}");
+    let first = told["acknowledged_by"].clone();
+    assert!(first.as_str().is_some_and(|who| who.contains("token")), "{told}");
+    assert_eq!(
+        ask("POST", format!("{at}/acknowledge"), Value::Null).await.1["acknowledged_by"],
+        first
+    );
+    assert_eq!(
+        ask("POST", at.replace("/incidents/", "/incidents/9") + "/acknowledge", Value::Null)
+            .await
+            .0,
+        404
+    );
+
     assert_eq!(ask("DELETE", one.clone(), Value::Null).await.0, 204);
     for method in ["GET", "DELETE"] {
         assert_eq!(ask(method, one.clone(), Value::Null).await.0, 404, "{method}");

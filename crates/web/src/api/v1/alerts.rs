@@ -468,6 +468,47 @@ pub(super) async fn change(
     said(change.await)
 }
 
+/// For how long an alert tells nobody.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct SilenceShape {
+    /// Within 90 days from now; without, it tells again.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    until: Option<Timestamp>,
+    /// 1000 characters at most.
+    #[serde(default)]
+    #[schema(max_length = 1000)]
+    why: String,
+}
+
+/// Lets an alert tell nobody until a moment, with a reason; or tell again.
+#[utoipa::path(put, path = "/sites/{site}/alerts/{id}/silence", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), request_body = SilenceShape, responses(
+    (status = 200, body = KeptAlertShape),
+    Unread,
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn silence(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    asked: web::Json<SilenceShape>,
+) -> HttpResponse {
+    let silence = async {
+        let alert = kept(&state, &site, id).await?;
+        let wanted = asked.until.map(|until| (until, asked.why.as_str()));
+        let now = Timestamp::now();
+        let set = changes::silence(&state.answers, &caller.author, &alert, wanted, now).await;
+        set.map_err(stopped)?.map_err(|why| match why {
+            changes::NotSilenced::Why => invalid("/why", why),
+            changes::NotSilenced::Until => invalid("/until", why),
+        })?;
+        Ok(HttpResponse::Ok().json(told(&state, &site, id).await?))
+    };
+    said(silence.await)
+}
+
 /// Takes an alert away with its evaluations.
 #[utoipa::path(delete, path = "/sites/{site}/alerts/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
     (status = 204),

@@ -2,9 +2,10 @@
 
 use super::asked::{Closed, Unread, When, query, said, stopped};
 use crate::State;
-use crate::access::{After, InSite};
+use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
 use actix_web::{HttpRequest, HttpResponse, web};
+use cadentis_answers::changes::alerts as changes;
 use cadentis_answers::incidents;
 use cadentis_answers::kept::Incident;
 use cadentis_core::alert::Severity;
@@ -98,4 +99,27 @@ pub(super) async fn one(
         Ok(HttpResponse::Ok().json(IncidentShape::of(found.ok_or_else(none)?)))
     };
     said(one.await)
+}
+
+/// Says that whoever the token stands for looks after an incident; what was said first stays.
+#[utoipa::path(post, path = "/sites/{site}/incidents/{id}/acknowledge", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 200, body = IncidentShape),
+    Closed,
+))]
+pub(super) async fn acknowledge(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let acknowledge = async {
+        let none = || HttpResponse::from(Problem::not_found(format!("There is no incident {id}.")));
+        let kept = async || incidents::kept(&state.answers, &site, id).await.map_err(stopped);
+        let incident = kept().await?.ok_or_else(none)?;
+        let now = Timestamp::now();
+        let done = changes::acknowledge(&state.answers, &caller.author, &incident, now);
+        done.await.map_err(stopped)?;
+        Ok(HttpResponse::Ok().json(IncidentShape::of(kept().await?.ok_or_else(none)?)))
+    };
+    said(acknowledge.await)
 }

@@ -50,9 +50,11 @@ crate::routes::routes! {
     Edit post "/sites/{site}/alerts" => alerts::add,
     Read get "/sites/{site}/alerts/{id}" => alerts::one,
     Edit put "/sites/{site}/alerts/{id}" => alerts::change,
+    Edit put "/sites/{site}/alerts/{id}/silence" => alerts::silence,
     Edit delete "/sites/{site}/alerts/{id}" => alerts::remove,
     Read get "/sites/{site}/incidents" => incidents::list,
     Read get "/sites/{site}/incidents/{id}" => incidents::one,
+    Edit post "/sites/{site}/incidents/{id}/acknowledge" => incidents::acknowledge,
     Read get "/sites/{site}/visitors" => visitors::all,
     Read get "/sites/{site}/families" => visitors::families,
     Read get "/sites/{site}/requests" => visitors::asked_for,
@@ -84,7 +86,8 @@ crate::routes::routes! {
     paths(
         list_sites, list_locations, list_journeys, runs::list_runs, runs::as_csv, runs::as_lines, runs::one_run, runs::har,
         goals::list, promise::add, promise::change, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::add,
-        alerts::one, alerts::change, alerts::remove, incidents::list, incidents::one, visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
+        alerts::one, alerts::change, alerts::silence, alerts::remove, incidents::list, incidents::one, incidents::acknowledge,
+        visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
     ),
     components(schemas(ProblemShape))
