@@ -230,8 +230,13 @@ pub async fn due(answers: &Answers) -> Result<Vec<ToSend>> {
     for notice in due {
         match notice.destination_id {
             Some(id) => by.entry(id).or_default().push(notice),
+            // Somebody else hears that whoever left was not told.
             None => {
-                db.note_attempt(&notice, (false, "the destination was taken away"), now).await?;
+                let why = "the destination was taken away";
+                let gives_up = db.note_attempt(&notice, (false, why), now).await?;
+                if let Some(site) = sites.get(&notice.site_id).filter(|_| gives_up) {
+                    undelivered(answers, site, &notice, why, now).await?;
+                }
             }
         }
     }
@@ -299,7 +304,7 @@ pub async fn sent(
         let (db, change) = answers.db.in_one().await?;
         let one = Answers { db, ..answers.clone() };
         let gives_up = one.db.note_attempt(notice, (is_delivered, &says), now).await?;
-        if gives_up && notice.tells != Tells::Undelivered && notice.tells != Tells::Test {
+        if gives_up {
             undelivered(&one, &sent.site, notice, &says, now).await?;
         }
         if let (Ok(answer), Some(incident)) = (outcome, incident) {
@@ -352,7 +357,7 @@ pub async fn tickets(answers: &Answers, incident_id: i32) -> Result<Vec<Ticket>>
     Ok(answers.db.tickets_of(incident_id).await?.into_iter().map(|(_, ticket)| ticket).collect())
 }
 
-/// Tells another destination that one could not be told.
+/// Tells another destination that one could not be told; of that, and of a test, nobody is.
 async fn undelivered(
     answers: &Answers,
     site: &Site,
@@ -360,6 +365,9 @@ async fn undelivered(
     why: &str,
     now: Timestamp,
 ) -> Result<()> {
+    if matches!(notice.tells, Tells::Undelivered | Tells::Test) {
+        return Ok(());
+    }
     let all = answers.db.destinations(site.id).await?;
     let Some(other) = all.iter().find(|d| Some(d.id) != notice.destination_id) else {
         return Ok(());

@@ -497,6 +497,28 @@ async fn a_clock_that_jumps_evaluates_nothing_twice_and_catches_up_with_no_more_
 }
 
 #[tokio::test]
+async fn what_comes_late_opens_nothing_afterwards_and_a_trial_says_that_it_would_have() {
+    let s = server().await;
+    let from = begin(60);
+    let id = watched(&s, from).await;
+    let answers = answers(&s);
+    watch::turn(&answers, from + minutes(40)).await.expect("watched");
+    // What was played meanwhile arrives only now.
+    played(&s, from, &[Outcome::Failed; 3]).await;
+    watch::turn(&answers, from + minutes(45)).await.expect("watched");
+    let whole = Stretch { from, to: from + minutes(45) };
+    assert!(s.db.openings_of(id, whole).await.expect("rows").is_empty());
+    let kept = s.db.evaluations(id, whole).await.expect("rows");
+    assert!(kept.iter().all(|e| e.evaluation.verdict == Verdict::NoData), "as it was known then");
+    let site = s.db.site_by_slug(SLUG).await.expect("asked").expect("there");
+    let alert = s.db.alert(1, id).await.expect("asked").expect("there");
+    let tried = alerts::tried(&answers, &site, &alert.says.definition, whole).await;
+    let tried = tried.expect("tried").expect("there");
+    assert_eq!(tried.openings.len(), 1, "by what is known now it would have");
+    assert!(tried.openings[0].opening.opened <= from + minutes(3));
+}
+
+#[tokio::test]
 async fn an_alert_that_is_looked_at_hourly_is_not_late_within_its_hour() {
     let s = server().await;
     let now = Timestamp::now();

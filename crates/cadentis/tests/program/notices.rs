@@ -734,3 +734,81 @@ async fn an_alert_that_is_taken_away_or_stopped_while_it_is_acted_out_leaves_not
         post(&w.s, &format!("{at}/rehearse"), &[("minutes", "5"), ("severity", "critical")]).await;
     assert!(status == 422 && page.contains("It is silenced: nobody would be told."), "{page}");
 }
+
+#[tokio::test]
+async fn who_leaves_while_on_call_is_told_of_to_somebody_else_and_a_mail_server_may_be_away() {
+    let w = world().await;
+    let [mail, board, room] = w.ids().await;
+    // The board is taken away with a notice on its way.
+    let id = w.incident("Booking fails", Tells::Opened, &[board]).await;
+    let at = format!("/{SLUG}/call-lists/destinations/{board}/remove");
+    assert_eq!(post(&w.s, &at, &[]).await.0, 303);
+    assert_eq!(w.round().await, 0, "there is nobody to send it to");
+    assert_eq!(w.round().await, 1, "somebody else hears of that, once");
+    assert_eq!(w.round().await, 0);
+    let heard: Vec<Got> = w.got.got();
+    assert_eq!(heard.len(), 1);
+    assert!(
+        heard[0].body.contains("Board was not told") && heard[0].body.contains("taken away"),
+        "{heard:?}"
+    );
+    let of = async |to: i32| {
+        let all = w.s.db.newest_notices(1, 50).await.expect("rows");
+        all.into_iter().find(|n| n.destination_id == Some(to) && n.tells == Tells::Opened)
+    };
+
+    // Nobody takes mail at this port; when somebody does again it is the same mail, under the same key.
+    let closed =
+        std::net::TcpListener::bind("127.0.0.1:0").expect("a port").local_addr().expect("bound");
+    let away = Teller::new(Settings {
+        smtp_url: Some(format!("smtp://{closed}")),
+        mail_from: Some("Cadentis <cadentis@marram.example>".into()),
+        may_reach_private: true,
+        pages: "https://pages.marram.example".into(),
+    });
+    let away = away.expect("settings");
+    w.notice(id, Tells::Opened, &[mail, room], Timestamp::now(), false).await;
+    for _ in 0..3 {
+        away.round(&w.answers).await.expect("a round");
+        w.hurry().await;
+    }
+    let waiting = of(mail).await.expect("there");
+    assert_eq!((waiting.sent, waiting.failed), (Sent::Waiting, 3));
+    assert_eq!(of(room).await.expect("there").sent, Sent::Delivered, "others are told meanwhile");
+    assert_eq!(w.round().await, 1);
+    let told = of(mail).await.expect("there");
+    assert_eq!((told.sent, told.key), (Sent::Delivered, waiting.key));
+    let came =
+        w.by("mail").into_iter().filter(|g| g.body.contains(&waiting.key.to_string())).count();
+    assert_eq!(came, 1);
+}
+
+#[tokio::test]
+async fn hundreds_of_alerts_about_one_outage_are_one_incident_and_wake_once() {
+    let w = world().await;
+    let [mail, ..] = w.ids().await;
+    let step =
+        Step { after_min: 0, least: Severity::Warning, hours: None, destinations: vec![mail] };
+    w.s.db.put_call_list(1, ("Duty", &[step], true), "Ada").await.expect("kept");
+    let from = crate::alerts::begin(20);
+    let first = crate::alerts::watched(&w.s, from).await;
+    let says = w.s.db.alert(1, first).await.expect("asked").expect("there").says;
+    // More than are taken in one go.
+    for nth in 0..260 {
+        let name = format!("{} {nth}", says.name);
+        let says = cadentis_store::alert::Says { name, ..says.clone() };
+        w.s.db.add_alert(1, &says, (true, from), "Ada").await.expect("added").expect("new");
+    }
+    let failed = [cadentis_core::run::Outcome::Failed; 4];
+    crate::alerts::played(&w.s, from, &failed).await;
+    let turn = cadentis_answers::watch::turn(&w.answers, Timestamp::now()).await.expect("a turn");
+    assert_eq!((turn.alerts, turn.failed), (261, 0));
+    let whole = cadentis_core::calendar::Stretch { from, to: Timestamp::now() };
+    let all = w.s.db.incidents(1, whole).await.expect("rows");
+    assert_eq!(all.len(), 1, "one outage");
+    assert_eq!(w.s.db.alerts_of(&[all[0].id]).await.expect("rows").len(), 261);
+    let told = w.s.db.newest_notices(1, 500).await.expect("rows");
+    assert_eq!(told.len(), 1, "who is on duty is woken once");
+    let page = get(&w.s, &format!("/{SLUG}/incidents/{}", all[0].id)).await;
+    assert_eq!(page.0, 200);
+}
