@@ -159,9 +159,11 @@ impl Teller {
         message: &ToSend,
         told: &[Told],
     ) -> std::result::Result<Answer, String> {
-        let usual = || told.iter().filter_map(|t| rendered(GATEWAY_TEXT, t).ok()).next();
-        let Some(body) = own(message, told).or_else(usual) else {
-            return Err("nothing to say".into());
+        let Some(one) = words::together(told) else { return Err("nothing to say".into()) };
+        let told = std::slice::from_ref(&one);
+        let body = match own(message, told) {
+            Some(body) => body,
+            None => rendered(GATEWAY_TEXT, &one)?,
         };
         let is_json = body.trim_start().starts_with(['{', '[']);
         let form = "application/x-www-form-urlencoded";

@@ -14,6 +14,26 @@ pub fn told(message: &ToSend, pages: &str) -> Vec<Told> {
     message.notices.iter().zip(&message.acknowledge).map(one).collect()
 }
 
+/// So many of those that are told together are named in a short message.
+const NAMED: usize = 10;
+
+/// Several that are told together as one, for what takes one text alone: all of their titles, and the way to the first.
+pub fn together(told: &[Told]) -> Option<Told> {
+    let first = told.first()?;
+    if told.len() == 1 {
+        return Some(first.clone());
+    }
+    let titles: Vec<&str> = told.iter().take(NAMED).map(|t| t.title.as_str()).collect();
+    let more = match told.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        n => format!("; and {n} more"),
+    };
+    let title = format!("{} incidents told together", told.len());
+    // What acknowledges one would leave the others.
+    let acknowledge = String::new();
+    Some(Told { title, says: titles.join("; ") + &more, acknowledge, ..first.clone() })
+}
+
 /// The subject of a mail.
 pub fn subject(site: &str, told: &[Told]) -> String {
     match told {
@@ -181,5 +201,22 @@ mod tests {
                 && own.contains("two\nlines")
                 && !own.contains("Stand at that moment")
         );
+    }
+
+    #[test]
+    fn a_storm_is_short_whatever_it_holds_and_says_how_many_are_not_named() {
+        let all: Vec<Told> =
+            (0..200).map(|n| told(&format!("Critical: {}{n}", "x".repeat(100)), "")).collect();
+        let one = together(&all).unwrap();
+        assert_eq!(
+            (one.title.as_str(), one.acknowledge.as_str()),
+            ("200 incidents told together", "")
+        );
+        assert!(one.says.ends_with("; and 190 more") && one.says.len() < 2_000, "{}", one.says);
+        let text =
+            cadentis_core::alert::own::rendered(cadentis_core::alert::notice::GATEWAY_TEXT, &one);
+        assert!(serde_json::from_str::<Value>(&text.unwrap()).is_ok());
+        assert_eq!(together(&all[..1]).as_ref(), Some(&all[0]));
+        assert_eq!(together(&[]), None);
     }
 }

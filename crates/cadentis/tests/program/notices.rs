@@ -8,6 +8,7 @@ use cadentis_core::alert::Severity;
 use cadentis_core::alert::incident::About;
 use cadentis_core::alert::notice::Step;
 use cadentis_standins::receivers::{Got, Manner, Receivers};
+use cadentis_store::alert::KeptEvaluation;
 use cadentis_store::notice::{NewNotice, Sent, Tells};
 use cadentis_store::secret::Vault;
 use cadentis_tell::{Settings, Teller};
@@ -534,9 +535,12 @@ async fn a_rehearsal_goes_through_the_whole_chain_marked_and_counts_nowhere() {
     // Counted nowhere: not an opening, not an evaluation, not on Now, nor in the list of incidents.
     assert_eq!(s.db.openings_of(alert, whole).await.expect("rows").len(), 1);
     let evaluations = s.db.evaluations(alert, whole).await.expect("rows");
-    assert!(evaluations.iter().all(|e| e.evaluation.at < begun
-        || e.evaluation.samples != 1
-        || e.evaluation.value == Some(1.0)));
+    let measured = |v: f64| v == 1.0;
+    let is_measured = |e: &KeptEvaluation| e.evaluation.value.is_none_or(measured);
+    assert!(
+        evaluations.iter().all(is_measured),
+        "every run failed: what was acted is no such share"
+    );
     let number = format!("/incidents/{}?", open.incident_id);
     for list in ["now", "incidents", "alerts"] {
         assert!(!get(s, &format!("/{SLUG}/{list}")).await.1.contains(&number), "{list}");
@@ -611,6 +615,22 @@ async fn gateways_tickets_and_repairs_get_what_they_ask_for_and_what_they_answer
     }
     let page = get(&w.s, &format!("/{SLUG}/incidents/{id}")).await.1;
     assert!(!page.contains("javascript:"), "{page}");
+
+    // A storm is one short message that names them all, and is JSON still.
+    let before = w.by("sms").len();
+    for nth in 0..4 {
+        w.incident(&format!("Storm {nth}"), Tells::Opened, &[sms]).await;
+    }
+    w.round().await;
+    let storm = w.by("sms").split_off(before);
+    assert_eq!(storm.len(), 1);
+    let text: serde_json::Value = serde_json::from_str(&storm[0].body).expect("JSON");
+    let text = text["text"].as_str().expect("a text");
+    assert!(
+        text.starts_with("4 incidents told together: ")
+            && (0..4).all(|n| text.contains(&format!("Storm {n}"))),
+        "{text}"
+    );
 
     // Nothing is mended in a rehearsal, and nobody mends what is over.
     let step = Step {
