@@ -210,8 +210,12 @@ pub(super) async fn watch_history(db: &Db, story: &Story, begin: Timestamp) -> R
     );
     // Who was told of them, and what people did about them at the time.
     let past = Stretch { from: begin, to: story.now };
-    for (nth, incident) in db.incidents(site.id, past).await?.into_iter().enumerate() {
-        told_then(db, &site, &incident).await?;
+    let incidents = db.incidents(site.id, past).await?;
+    // The newest first is how they come; notices are written as time went.
+    for incident in incidents.iter().rev() {
+        told_then(db, &site, incident).await?;
+    }
+    for (nth, incident) in incidents.into_iter().enumerate() {
         if nth % 3 == 2 {
             continue;
         }
