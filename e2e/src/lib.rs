@@ -53,6 +53,8 @@ impl Demo {
     /// As [`Demo::start`].
     pub fn start_on(database: Option<&str>, more: &[&str]) -> Demo {
         let folder = std::env::temp_dir().join(format!("cadentis-demo-{}", uuid::Uuid::new_v4()));
+        let words = folder.with_extension("log");
+        let log = std::fs::File::create(&words).expect("a log");
         let port = free_port().expect("a free port").to_string();
         let mut command = Command::new(program());
         command
@@ -61,7 +63,7 @@ impl Demo {
             .args(more)
             .env_remove("DATABASE_URL")
             .stdout(Stdio::piped())
-            .stderr(Stdio::null());
+            .stderr(log);
         if let Some(database) = database {
             command.env("DATABASE_URL", database);
         }
@@ -69,7 +71,9 @@ impl Demo {
         let said = BufReader::new(process.stdout.take().expect("piped"));
         let address = format!("http://127.0.0.1:{port}");
         let line = said.lines().map_while(Result::ok).find(|l| l.starts_with("Cadentis is ready"));
-        assert_eq!(line.as_deref(), Some(format!("Cadentis is ready: {address}").as_str()));
+        let ready = format!("Cadentis is ready: {address}");
+        let last = || std::fs::read_to_string(&words).unwrap_or_default();
+        assert_eq!(line.as_deref(), Some(ready.as_str()), "it said: {}", last());
         Demo { process, address, folder }
     }
 
@@ -121,6 +125,7 @@ impl Drop for Demo {
         self.end();
         let _ = self.process.kill();
         let _ = std::fs::remove_dir_all(&self.folder);
+        let _ = std::fs::remove_file(self.folder.with_extension("log"));
     }
 }
 

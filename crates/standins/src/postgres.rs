@@ -12,6 +12,8 @@ use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::LazyLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 pub struct Cluster {
@@ -64,8 +66,33 @@ fn other_user() -> Result<Option<(u32, u32)>> {
     }
 }
 
-/// A loopback port that nothing listens on now.
+/// Where the ports begin that are looked at; what the system gives to outgoing connections begins above.
+const PORTS_FROM: u16 = 10_000;
+
+/// The first port that the system gives to outgoing connections.
+fn first_outgoing() -> u16 {
+    fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range")
+        .ok()
+        .and_then(|range| range.split_whitespace().next()?.parse().ok())
+        .unwrap_or(32_768)
+}
+
+/// A loopback port that nothing listens on now, that this process was not given before, and that no outgoing connection
+/// gets meanwhile: whoever asks may listen on it half a minute later.
 pub fn free_port() -> Result<u16> {
+    static NEXT: LazyLock<AtomicU32> = LazyLock::new(|| {
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        AtomicU32::new(now.map_or(0, |n| n.subsec_nanos()) ^ std::process::id().rotate_left(16))
+    });
+    let many = u32::from(first_outgoing().saturating_sub(PORTS_FROM));
+    for _ in 0..many {
+        let at = NEXT.fetch_add(1, Ordering::Relaxed) % many;
+        let port = PORTS_FROM + u16::try_from(at).map_err(Error::other)?;
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return Ok(port);
+        }
+    }
+    // A machine that gives away all of them.
     Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
 }
 
