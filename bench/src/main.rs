@@ -127,8 +127,8 @@ fn month() {
         "a month of 864,000 runs: availability, uptime, error budget, burn rates, forecast",
         || {
             let availability =
-                measure::score(Measure::Availability, Combine::Pooled, &tracks, 60, &counted);
-            let uptime = measure::score(Measure::Uptime, Combine::Pooled, &tracks, 60, &counted);
+                measure::score(&Measure::Availability, Combine::Pooled, &tracks, 60, &counted);
+            let uptime = measure::score(&Measure::Uptime, Combine::Pooled, &tracks, 60, &counted);
             let promise = Promise {
                 promised: 0.995,
                 period: Period::Days(30),

@@ -55,6 +55,7 @@ pub mod requests;
 pub mod run;
 pub mod runners;
 pub mod runs;
+mod samples;
 pub mod scripts;
 pub mod setup;
 pub mod shares;

@@ -156,7 +156,7 @@ pub async fn tried(
     if !past.is_empty() {
         for goal in goals {
             let version = goal.at(now);
-            if !version.definition.journeys.iter().any(|j| says.reach.has_journey(*j)) {
+            if !version.definition.is_within(&says.reach) {
                 continue;
             }
             let definition = &version.definition;

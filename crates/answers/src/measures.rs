@@ -1,16 +1,17 @@
 //! Any measure, of any time: as one reading, over time, and over a window that moves on.
 
 use crate::goals;
+use crate::samples;
 use crate::steps::steps_through;
 use crate::views::Views;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
-use cadentis_core::goal::definition::Runs;
+use cadentis_core::goal::judged;
 use cadentis_core::measure::runs::Played;
 use cadentis_core::measure::scope::quoted;
-use cadentis_core::measure::sheets::{FIRST_SIGHT_S, Gather, Parts, first_sights};
+use cadentis_core::measure::sheets::{FIRST_SIGHT_S, Parts, first_sights};
 use cadentis_core::measure::windowed::{MINUTE_S, Moment, windowed as moving};
-use cadentis_core::measure::{self, Key, Measure, Measured, Part, Subject, judged};
+use cadentis_core::measure::{self, Key, Measure, Measured, Part, Subject, posted};
 use cadentis_core::stats::{Proof, Reading};
 use cadentis_core::visitor::Filter;
 use cadentis_core::visitor::happening::Fault;
@@ -19,7 +20,6 @@ use cadentis_store::dependency::Dependency;
 use cadentis_store::goal::Goal;
 use cadentis_store::journey::Journey;
 use cadentis_store::run::Run;
-use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
@@ -328,7 +328,7 @@ async fn told(
         let stretch = Stretch { from: first, to: last + SignedDuration::from_secs(1) };
         let posts = answers.db.states(site.id, stretch).await?;
         let own = posts.into_iter().filter(|(id, _)| *id == dependency.id).map(|(_, post)| post);
-        return Ok(Some(judged::of_dependency(&own.collect::<Vec<_>>(), moments)));
+        return Ok(Some(posted::of_dependency(&own.collect::<Vec<_>>(), moments)));
     }
     let Some(goal) = &about.goal else { return Ok(None) };
     let measure = about.measured.measure.clone();
@@ -357,8 +357,7 @@ async fn told(
         let computing = answers.computed(move || {
             let out = loaded.leaving_out(&out);
             let tracks = loaded.tracks();
-            let runs = Runs { tracks: &tracks, slot_s: loaded.slot_s };
-            judged::of_goal(&measure, &definition, &runs, &here, &out, &zone)
+            judged::of_goal(&measure, &definition, &loaded.held(&tracks), &here, &out, &zone)
         });
         all.extend(computing.await?);
     }
@@ -413,19 +412,7 @@ async fn gathered(
     if about.measured.measure.subject() == Subject::Runs {
         return runs(answers, site, about, stretch, bucket_s).await;
     }
-    let Measured { measure, scope } = about.measured.clone();
-    let wanted = Gather { measure: &measure, scope: &scope, stretch, bucket_s, exact };
-    let filed = match (wanted.is_of_failures(), wanted.is_of_happenings()) {
-        (true, _) => Filed::Failures,
-        (_, true) => Filed::Happenings,
-        _ => Filed::PageViews,
-    };
-    let sheets = answers.db.sheets_of(filed, site.id, stretch, &wanted.columns()).await?;
-    let computing = answers.computed(move || {
-        let wanted = Gather { measure: &measure, scope: &scope, stretch, bucket_s, exact };
-        measure::sheets::gather(&sheets, &wanted)
-    });
-    computing.await
+    samples::parts(answers, site.id, &about.measured, stretch, (bucket_s, exact)).await
 }
 
 async fn runs(

@@ -288,9 +288,10 @@ pub fn of_goal(d: &InDanger, site: &Site) -> Option<Matter> {
         name: &d.goal.name,
         window: &period.name(window, &site.zone),
         danger: d.danger,
+        measure: &d.measure,
         budget: &d.budget,
         since: d.since,
-        mostly: d.mostly.as_ref().map(|(j, l, share)| (j.as_str(), l.as_str(), *share)),
+        mostly: d.mostly.as_ref().map(|(whence, share)| (whence.as_str(), *share)),
     };
     let finding = finding::of_goal(&goal, &site.zone)?;
     Some(Matter { finding, at: At::Goal(d.goal.id), incident: None })

@@ -2,7 +2,7 @@
 
 use crate::alert::Severity;
 use crate::calendar::stretch::length_text;
-use crate::goal::{Check, Danger, ErrorBudget, Standing};
+use crate::goal::{self, Check, Danger, ErrorBudget, Standing};
 use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::timing::Vital;
@@ -105,12 +105,14 @@ pub struct Endangered<'a> {
     pub window: &'a str,
     /// What threatens it.
     pub danger: Danger,
+    /// What is promised.
+    pub measure: &'a goal::Measure,
     /// What is left of its error budget.
     pub budget: &'a ErrorBudget,
     /// Since when it is in this danger, as far as runs tell.
     pub since: Option<Timestamp>,
-    /// Where most of what burns it comes from: a journey and a location, and the share of all that was bad.
-    pub mostly: Option<(&'a str, &'a str, f64)>,
+    /// Where most of what burns it comes from, and the share of all that was bad.
+    pub mostly: Option<(&'a str, f64)>,
 }
 
 /// An incident that goes on comes before everything that is merely measured: somebody was, or was to be, told of it.
@@ -174,7 +176,7 @@ pub fn of_goal(goal: &Endangered<'_>, zone: &TimeZone) -> Option<Finding> {
             (Standing::Broken, says, 30.0 + burn.pair.trigger)
         }
         Danger::Missed => {
-            let over = length_text(-left);
+            let over = budget.part_text(goal.measure, -left);
             (
                 Standing::Broken,
                 format!(
@@ -191,14 +193,15 @@ pub fn of_goal(goal: &Endangered<'_>, zone: &TimeZone) -> Option<Finding> {
             (Standing::Strained, says, 10.0)
         }
     };
-    let rest = format!(
-        "{} of {} left of the error budget",
-        length_text(left.max(0.0)),
-        length_text(budget.allowed_ms())
-    );
+    let part = |ms| budget.part_text(goal.measure, ms);
+    let rest = match goal.measure.of_page_views() {
+        None => format!("{} of {}", part(left.max(0.0)), part(budget.allowed_ms())),
+        Some(_) => part(left.max(0.0)),
+    };
+    let rest = format!("{rest} left of the error budget");
     let evidence = match goal.mostly {
-        Some((journey, location, share)) => {
-            format!("{rest}; {:.0} % of what was bad is “{journey}” from {location}", share * 100.0)
+        Some((whence, share)) => {
+            format!("{rest}; {:.0} % of what was bad is {whence}", share * 100.0)
         }
         None => rest,
     };
@@ -431,11 +434,12 @@ mod tests {
         };
         let told = |danger, bad| {
             let budget = budget(bad);
-            let mostly = Some(("Book", "Valparaíso", 0.47));
+            let mostly = Some(("“Book” from Valparaíso", 0.47));
             let goal = Endangered {
                 name: "Bookable",
                 window: "November",
                 danger,
+                measure: &goal::Measure::Availability,
                 budget: &budget,
                 since: None,
                 mostly,

@@ -18,7 +18,7 @@ pub fn capital(text: &str) -> String {
 /// How an uptime was come by.
 pub fn uptime_proof(uptime: &Score, every_s: i64) -> Proof {
     let good = format!("slots of {} min in which at least one location got through", every_s / 60);
-    uptime.proof("uptime", &good, "slots with a counted run", 1.0)
+    uptime.proof("uptime", (&good, "slots with a counted run", "runs"), 1.0)
 }
 
 /// Since when what is the matter, or from when to when it was.

@@ -47,6 +47,25 @@ async fn a_goal_is_tried_then_promised_then_changed(demo: &Demo, looker: &Looker
     type_into(looker, "promised", "80").await;
     press(looker, "Keep it as version 2").await;
     says(looker, "the new promise", "80.000 %").await;
+    // What visitors saw is promised in the words of measures, which are offered while they are typed; runs are nothing to it.
+    go(demo, looker, "/goals/new").await;
+    let seen = |css: &str| format!("return document.querySelector('{css}').offsetHeight > 0");
+    let hidden = |css: &str| format!("return document.querySelector('{css}').offsetHeight === 0");
+    looker.wait_for("no share yet", &hidden(".of-views"), 10).await;
+    type_into(looker, "name", "Seen in time").await;
+    set(looker, "kind", "experience").await;
+    looker.wait_for("the share", &seen(".of-views"), 10).await;
+    looker.wait_for("no journeys", &hidden(".of-runs"), 10).await;
+    type_into(looker, "share", "share of LCP w").await;
+    let offered = "return [...document.querySelectorAll('#measure-next option')].some(o => o.value.includes('within'))";
+    looker.wait_for("what comes next", offered, 10).await;
+    type_into(looker, "share", "share of LCP within 2.5 s").await;
+    type_into(looker, "promised", "75").await;
+    press(looker, "Try it on the past").await;
+    says(looker, "the trial", "in which something was counted").await;
+    press(looker, "Promise it").await;
+    says(looker, "the goal", "experience: share of LCP within 2.5 s").await;
+    says(looker, "what spent it", "beyond what may be").await;
 }
 
 async fn maintenance_shows_its_clocks_while_it_is_typed_and_is_called_off(

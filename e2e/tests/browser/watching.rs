@@ -42,6 +42,9 @@ async fn a_measure_is_completed_while_it_is_typed(demo: &Demo, looker: &Looker) 
 async fn an_alert_is_tried_kept_silenced_and_taken_away(demo: &Demo, looker: &Looker) {
     go(demo, looker, "/alerts").await;
     press(looker, "New alert").await;
+    type_into(looker, "measure", "share of LCP w").await;
+    let offered = "return [...document.querySelectorAll('#measure-next option')].some(o => o.value === 'share of LCP within')";
+    looker.wait_for("how it could go on is offered", offered, 10).await;
     // A ready-made one fills the sentence in and is tried at once.
     press(looker, "Book a crossing fails from two places").await;
     says(looker, "the trial", "Tried on the past").await;

@@ -56,7 +56,7 @@ async fn a_goal_is_tried_on_the_past_before_it_is_promised_and_says_then_what_wa
     let (status, to, _) = post(&s, "/marram-ferries/goals", &QUICK).await;
     assert_eq!((status, to.as_str()), (303, "/marram-ferries/goals"));
     let page = get(&s, "/marram-ferries/goals").await.1;
-    assert!(page.contains("90.000 % over the last 7 days: performance"), "{page}");
+    assert!(page.contains("90.000 % over the last 7 days; performance"), "{page}");
     assert!(page.contains("within 2 s, failed ones left out"), "{page}");
     assert!(page.contains("Held over 7 days up to"), "{page}");
     let (status, _, again) = post(&s, "/marram-ferries/goals", &QUICK).await;

@@ -8,6 +8,7 @@ mod dependencies;
 mod deploy;
 mod door;
 mod empty;
+mod experience;
 mod goals;
 mod intake;
 mod maintenance;

@@ -4,8 +4,10 @@ use super::burn::{Burn, Forecast, Minutes, PAIRS};
 use super::error_budget::{ErrorBudget, Promise};
 use super::measure::{self, Combine, Measure, Score, Track};
 use super::period::{self, Period};
+use super::views::{self, Minute};
 use crate::calendar::stretch;
-use crate::calendar::{Clock, Cover, Length, Repeat, Stretch, Window};
+use crate::calendar::{Clock, Cover, Length, Reach, Repeat, Stretch, Window};
+use crate::measure::windowed::MINUTE_S;
 use jiff::civil::{Time, Weekday, date};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -65,7 +67,7 @@ pub struct Definition {
     pub measure: Measure,
     /// How several journeys are one goal.
     pub combine: Combine,
-    /// Of these journeys.
+    /// Of these journeys; of none where it is of page views.
     pub journeys: Vec<i32>,
     /// At these locations; at all of them when there are none.
     #[serde(default)]
@@ -101,6 +103,12 @@ pub enum Impossible {
     NoHours,
     #[error("a rolling window is 1 to 366 days long")]
     Days,
+    #[error(
+        "an experience goal promises a share of page views, requests or actions, such as “share of LCP within 2.5 s”; “{0}” is none"
+    )]
+    NoShare(String),
+    #[error("an experience goal is over page views: it is over no journeys and no locations")]
+    NotOfRuns,
 }
 
 /// A goal is over so many journeys at most.
@@ -120,18 +128,32 @@ impl Definition {
         }
     }
 
+    /// Whether maintenance of this reach takes time out of it: page views are of the whole site.
+    pub fn is_within(&self, reach: &Reach) -> bool {
+        match self.measure.of_page_views() {
+            Some(_) => reach.is_everything(),
+            None => self.journeys.iter().any(|j| reach.has_journey(*j)),
+        }
+    }
+
     /// Whether it can be promised.
     ///
     /// # Errors
     /// Says the first thing that is wrong with it.
     pub fn check(&self) -> Result<(), Impossible> {
-        let limit = match self.measure {
-            Measure::Performance { limit_ms, .. } => limit_ms,
+        let limit = match &self.measure {
+            Measure::Performance { limit_ms, .. } => *limit_ms,
             _ => 1.0,
         };
+        let of_views = self.measure.of_page_views();
+        if let Some(of) = of_views.filter(|of| !views::is_promised(&of.measure)) {
+            return Err(Impossible::NoShare(of.to_string()));
+        }
+        let no_runs = self.journeys.is_empty() && self.locations.is_empty();
         let hours = self.service_hours.as_ref();
         let checks = [
-            (!self.journeys.is_empty(), Impossible::NoJourney),
+            (of_views.is_none() || no_runs, Impossible::NotOfRuns),
+            (of_views.is_some() || !self.journeys.is_empty(), Impossible::NoJourney),
             (self.journeys.len() <= MOST_JOURNEYS, Impossible::ManyJourneys),
             (self.promised > 0.0 && self.promised < 1.0, Impossible::Promise),
             (limit > 0.0 && limit <= 3_600_000.0, Impossible::Limit),
@@ -164,13 +186,39 @@ impl Definition {
     }
 }
 
-/// Runs that a goal is judged by, and when they were due.
-#[derive(Debug)]
-pub struct Runs<'a> {
-    /// What became of each run, by journey and location.
-    pub tracks: &'a [Track<'a>],
-    /// The longest interval of the journeys' cadences, in seconds.
-    pub slot_s: i64,
+/// What a goal is judged by.
+#[derive(Debug, Clone, Copy)]
+pub enum Held<'a> {
+    /// Runs.
+    Runs {
+        /// What became of each run, by journey and location.
+        tracks: &'a [Track<'a>],
+        /// The longest interval of the journeys' cadences, in seconds.
+        slot_s: i64,
+    },
+    /// Page views, or what happened on them.
+    PageViews(&'a [Minute]),
+}
+
+impl Held<'_> {
+    /// Seconds of the shortest time that has a share of its own.
+    fn slot_s(&self) -> i64 {
+        match self {
+            Held::Runs { slot_s, .. } => (*slot_s).max(1),
+            Held::PageViews(_) => MINUTE_S,
+        }
+    }
+
+    /// What a stretch holds, of it what lies in the counted time.
+    fn score(&self, of: &Definition, stretch: Stretch, counted: &Cover) -> Score {
+        match self {
+            Held::Runs { tracks, slot_s } => {
+                let here: Vec<Track<'_>> = tracks.iter().map(|t| t.between(stretch)).collect();
+                measure::score(&of.measure, of.combine, &here, *slot_s, counted)
+            }
+            Held::PageViews(minutes) => views::score(minutes, stretch, counted),
+        }
+    }
 }
 
 /// A goal over one window.
@@ -212,7 +260,7 @@ impl Definition {
     /// The goal over a window, as it stood at `at`.
     pub fn judge(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         window: Stretch,
         at: Timestamp,
         left_out: &Cover,
@@ -220,7 +268,7 @@ impl Definition {
     ) -> Judged {
         let past = Stretch { from: window.from, to: window.to.min(at).max(window.from) };
         let counted = self.counted(window, left_out, zone);
-        let score = self.score(runs, past, left_out, zone);
+        let score = self.score(held, past, left_out, zone);
         let budget = ErrorBudget {
             promised: self.promised,
             window_ms: counted.ms(),
@@ -235,31 +283,30 @@ impl Definition {
     /// What a stretch holds.
     pub fn score(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         stretch: Stretch,
         left_out: &Cover,
         zone: &TimeZone,
     ) -> Score {
         let counted = self.counted(stretch, left_out, zone);
-        let here: Vec<Track<'_>> = runs.tracks.iter().map(|t| t.between(stretch)).collect();
-        measure::score(self.measure, self.combine, &here, runs.slot_s, &counted)
+        held.score(self, stretch, &counted)
     }
 
     /// The goal as it stands at `at`.
     pub fn standing(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         at: Timestamp,
         left_out: &Cover,
         zone: &TimeZone,
     ) -> Standing {
         let window = self.period.around(at, zone);
-        let judged = self.judge(runs, window, at, left_out, zone);
+        let judged = self.judge(held, window, at, left_out, zone);
         // Windows of burning may reach back beyond the beginning of the period; nothing looks further.
         let longest = PAIRS.iter().map(|p| p.long_s).max().unwrap_or_default();
         let to = judged.past.to;
         let reach = Stretch { from: to - SignedDuration::from_secs(longest), to };
-        let minutes = self.minutes(runs, reach, left_out, zone);
+        let minutes = self.minutes(held, reach, left_out, zone);
         Standing {
             burns: minutes.burns(&PAIRS, self.promised, at),
             forecast: minutes.forecast(&judged.budget, at, PACE.as_secs()),
@@ -270,23 +317,28 @@ impl Definition {
     /// What each minute of a stretch held.
     pub fn minutes(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         stretch: Stretch,
         left_out: &Cover,
         zone: &TimeZone,
     ) -> Minutes {
         let counted = self.counted(stretch, left_out, zone);
+        let tracks = match held {
+            Held::PageViews(minutes) => {
+                return Minutes::of_scores(views::counted_in(minutes, stretch, &counted), stretch);
+            }
+            Held::Runs { tracks, .. } => tracks,
+        };
         if self.measure != Measure::Uptime && self.combine == Combine::Pooled {
-            return Minutes::of(runs.tracks, &counted, stretch);
+            return Minutes::of(tracks, &counted, stretch);
         }
         // What several runs say together stands in the first minute of their slot.
-        let slot = runs.slot_s.max(1);
+        let slot = held.slot_s();
         let (first, last) = (stretch.from.as_second(), stretch.to.as_second());
         let slots = (first.div_euclid(slot)..=last.div_euclid(slot)).map(|nth| {
             let from = stretch::at_second(nth * slot);
             let here = Stretch { from, to: from + SignedDuration::from_secs(slot) };
-            let held: Vec<Track<'_>> = runs.tracks.iter().map(|t| t.between(here)).collect();
-            (from, measure::score(self.measure, self.combine, &held, slot, &counted.within(here)))
+            (from, held.score(self, here, &counted.within(here)))
         });
         Minutes::of_scores(slots, stretch)
     }
@@ -294,7 +346,7 @@ impl Definition {
     /// What the goal had been: in the window that `at` lies in, and the windows before it, `many` in all.
     pub fn tried(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         at: Timestamp,
         left_out: &Cover,
         zone: &TimeZone,
@@ -302,7 +354,7 @@ impl Definition {
     ) -> Trial {
         let windows = self.windows(at, zone, many);
         let windows: Vec<Judged> =
-            windows.into_iter().map(|w| self.judge(runs, w, at, left_out, zone)).collect();
+            windows.into_iter().map(|w| self.judge(held, w, at, left_out, zone)).collect();
         let shares = windows.iter().filter_map(|w| w.score.share());
         let least = shares
             .fold(None, |least: Option<f64>, share| Some(least.map_or(share, |l| l.min(share))));
@@ -312,25 +364,25 @@ impl Definition {
     /// What the score of a stretch would be with, beside what is left out already, these times left out too.
     pub fn without(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         stretch: Stretch,
         (left_out, besides): (&Cover, &Cover),
         zone: &TimeZone,
     ) -> Score {
-        self.score(runs, stretch, &left_out.or(besides), zone)
+        self.score(held, stretch, &left_out.or(besides), zone)
     }
 
     /// The error budget as a stretch went by, as [`Promise::course`] has it. Several journeys that are one are judged by
     /// buckets of whole slots.
     pub fn course(
         &self,
-        runs: &Runs<'_>,
+        held: &Held<'_>,
         stretch: Stretch,
         points: i64,
         left_out: &Cover,
         zone: &TimeZone,
     ) -> Vec<(Timestamp, ErrorBudget)> {
-        let slot = runs.slot_s.max(1);
+        let slot = held.slot_s();
         let bucket_s = stretch.bucket_seconds(points).max(slot).div_euclid(slot) * slot;
         let first = self.period.around(stretch.from, zone);
         let last = self.period.around(stretch.to, zone);
@@ -342,10 +394,7 @@ impl Definition {
             let at = |second: i64| Timestamp::from_second(second).unwrap_or(stretch.to);
             // A window begins where it begins, not where a bucket does.
             let here = Stretch { from: at(from).max(whole.from), to: at(from + bucket_s) };
-            let held: Vec<Track<'_>> = runs.tracks.iter().map(|t| t.between(here)).collect();
-            let counted = counted.within(here);
-            let score = measure::score(self.measure, self.combine, &held, slot, &counted);
-            buckets.push((here.from, score));
+            buckets.push((here.from, held.score(self, here, &counted.within(here))));
             from += bucket_s;
         }
         let promise =
@@ -424,7 +473,7 @@ mod tests {
         let all = Stretch { from: at("2026-05-31T22:00:00Z"), to: now };
         let held = runs(all, |t| outage.contains(t));
         let tracks = [Track { journey: 1, location: 1, runs: &held }];
-        let runs = Runs { tracks: &tracks, slot_s: 300 };
+        let runs = Held::Runs { tracks: &tracks, slot_s: 300 };
         let trial = promised(0.998).tried(&runs, now, &Cover::default(), &zone, 6);
         let held: Vec<Option<bool>> = trial.windows.iter().map(|w| w.is_held).collect();
         assert_eq!(held, [Some(true), Some(true), Some(true), Some(false), Some(true), Some(true)]);
@@ -479,10 +528,13 @@ mod tests {
             Measure::Availability,
             Measure::Uptime,
             Measure::Performance { limit_ms: 4_500.0, failed: FailedRuns::LeftOut },
+            Measure::Experience(
+                "share of LCP within 2.5 s for family \"Timetable\"".parse().unwrap(),
+            ),
         ] {
             for period in [Period::Week, Period::Month, Period::Quarter, Period::Days(28)] {
                 let goal = Definition {
-                    measure,
+                    measure: measure.clone(),
                     period,
                     combine: Combine::All,
                     journeys: vec![3, 1],
@@ -507,7 +559,7 @@ mod tests {
                 bad[nth % 200] && nth.is_multiple_of(rare)
             });
             let tracks = [Track { journey: 1, location: 1, runs: &held }];
-            let runs = Runs { tracks: &tracks, slot_s: 300 };
+            let runs = Held::Runs { tracks: &tracks, slot_s: 300 };
             let of = |promised_share: f64| Definition { period: Period::Week, ..promised(promised_share) };
             let trial = of(0.5).tried(&runs, all.to, &Cover::default(), &oslo(), 4);
             let could = trial.would_have_held.unwrap();
@@ -527,7 +579,7 @@ mod tests {
             let now = from + SignedDuration::from_hours(hours);
             let held = runs(Stretch { from, to: now }, |t| bad[(t.as_second() / 300 % 50) as usize]);
             let tracks = [Track { journey: 1, location: 1, runs: &held }];
-            let runs = Runs { tracks: &tracks, slot_s: 300 };
+            let runs = Held::Runs { tracks: &tracks, slot_s: 300 };
             let goal = promised(0.99);
             let stretch = Stretch { from, to: now };
             let course = goal.course(&runs, stretch, 100, &Cover::default(), &oslo());

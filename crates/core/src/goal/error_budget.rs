@@ -3,10 +3,10 @@
 //! Source of the terms: Site Reliability Engineering, appendix A (allowed downtime), and The Site
 //! Reliability Workbook, chapter 5 (burn rate); values in the tests from memory.
 
-use super::{Period, Score};
+use super::{Measure, Period, Score};
 use crate::calendar::stretch::length_text;
 use crate::calendar::{Cover, Stretch};
-use crate::stats::Proof;
+use crate::stats::{Proof, share_text};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
@@ -43,6 +43,27 @@ impl ErrorBudget {
     /// Share of the budget that is left; negative when overspent. `None` when nothing was allowed.
     pub fn left_share(&self) -> Option<f64> {
         (self.allowed_ms() > 0.0).then(|| self.left_ms() / self.allowed_ms())
+    }
+
+    /// A part of it as people read it: time that may be lost, or of page views, which do not come evenly, a share of all
+    /// that may be bad.
+    pub fn part_text(&self, of: &Measure, ms: f64) -> String {
+        match of.of_page_views() {
+            None => length_text(ms),
+            Some(_) if self.allowed_ms() > 0.0 => {
+                format!("{} %", share_text(ms / self.allowed_ms(), 0, None))
+            }
+            Some(_) => "–".into(),
+        }
+    }
+
+    /// What is left, beside what there was.
+    pub fn left_text(&self, of: &Measure) -> String {
+        let part = |ms| self.part_text(of, ms);
+        match of.of_page_views() {
+            None => format!("{} of {}", part(self.left_ms()), part(self.allowed_ms())),
+            Some(_) => part(self.left_ms()),
+        }
     }
 
     /// How long the rest lasts if the service goes on failing at `burn`; `None` when it never ends.

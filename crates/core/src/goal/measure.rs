@@ -3,6 +3,7 @@
 
 use super::Check;
 use crate::calendar::{Cover, Stretch};
+use crate::measure::{Measured, Worse};
 use crate::run::Outcome;
 use crate::stats::proof::counted as grouped;
 use crate::stats::share::{self, wilson};
@@ -75,8 +76,13 @@ impl Score {
         }
     }
 
-    /// How the share was come by; `good` and `counted` name what was counted.
-    pub fn proof(&self, name: &str, good: &str, counted: &str, promised: f64) -> Proof {
+    /// How the share was come by; `good` and `counted` name what was counted, `unit` what of that is not left out.
+    pub fn proof(
+        &self,
+        name: &str,
+        (good, counted, unit): (&str, &str, &str),
+        promised: f64,
+    ) -> Proof {
         let worked = match self.share() {
             None => "nothing counts: no data".into(),
             Some(share) => {
@@ -89,13 +95,19 @@ impl Score {
             }
         };
         let proof = Proof::new(format!("{name} = {good} / {counted}"), worked, self.counted())
-            .by("each counted once, at the moment it was due")
+            .by(match unit {
+                "runs" => "each counted once, at the moment it was due",
+                _ => "each counted once, in the minute in which its page was opened",
+            })
             .leaving_out(
                 self.unmeasured,
                 "unmeasured: our own trouble, never held against the site",
             )
             .leaving_out(self.missing, "due and never played: nothing is known")
-            .leaving_out(self.left_out, "runs outside service hours, in maintenance or carved out");
+            .leaving_out(
+                self.left_out,
+                format!("{unit} outside service hours, in maintenance or carved out"),
+            );
         match self.interval() {
             None => proof,
             Some(i) => proof.noting(format!(
@@ -108,7 +120,7 @@ impl Score {
 }
 
 /// What is promised.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Measure {
     /// Share of runs that got through.
@@ -122,6 +134,9 @@ pub enum Measure {
         /// What failed runs are taken for.
         failed: FailedRuns,
     },
+    /// A share of page views, or of what happened on them, in the words of measures. Where more of it is worse, what it
+    /// does not count is good.
+    Experience(Measured),
 }
 
 /// What a run that failed is to a performance goal.
@@ -141,6 +156,15 @@ impl Measure {
             Measure::Availability => "availability",
             Measure::Uptime => "uptime",
             Measure::Performance { .. } => "performance",
+            Measure::Experience(_) => "experience",
+        }
+    }
+
+    /// What it is of page views, if it is of page views at all.
+    pub fn of_page_views(&self) -> Option<&Measured> {
+        match self {
+            Measure::Experience(of) => Some(of),
+            Measure::Availability | Measure::Uptime | Measure::Performance { .. } => None,
         }
     }
 
@@ -158,6 +182,10 @@ impl Measure {
                 };
                 format!("performance: the share of runs within {} s, {failed}", limit_ms / 1000.0)
             }
+            Measure::Experience(of) if of.measure.worse() == Worse::Below => {
+                format!("experience: {of}")
+            }
+            Measure::Experience(of) => format!("experience: all that “{of}” does not count"),
         }
     }
 
@@ -307,7 +335,7 @@ pub fn verdicts(checks: &[Check]) -> Vec<(Timestamp, Verdict)> {
 /// for each slot and location. Uptime counts slots, one for each journey when pooled: a slot is up
 /// for a journey when any location got through.
 pub fn score(
-    measure: Measure,
+    measure: &Measure,
     combine: Combine,
     tracks: &[Track<'_>],
     slot_s: i64,
@@ -349,8 +377,13 @@ struct Units {
 
 impl Units {
     /// `None` when single runs are the units.
-    fn new(measure: Measure, combine: Combine, tracks: &[Track<'_>], slot_s: i64) -> Option<Units> {
-        let by_location = measure != Measure::Uptime;
+    fn new(
+        measure: &Measure,
+        combine: Combine,
+        tracks: &[Track<'_>],
+        slot_s: i64,
+    ) -> Option<Units> {
+        let by_location = *measure != Measure::Uptime;
         if by_location && combine == Combine::Pooled {
             return None;
         }
@@ -437,7 +470,7 @@ pub fn uptime(checks: &[Check], every_s: i64, left_out: &Cover) -> Score {
     runs.sort_by_key(|(at, _)| *at);
     let all = Cover::from(Stretch { from: Timestamp::MIN, to: Timestamp::MAX }).without(left_out);
     let track = Track { journey: 0, location: 0, runs: &runs };
-    score(Measure::Uptime, Combine::Pooled, &[track], every_s, &all)
+    score(&Measure::Uptime, Combine::Pooled, &[track], every_s, &all)
 }
 
 #[cfg(test)]
@@ -497,7 +530,7 @@ mod tests {
             .collect();
             let all = Cover::from(Stretch { from: at_second(0), to: at_second(9_000) });
             score(
-                measure,
+                &measure,
                 Combine::Pooled,
                 &[Track { journey: 1, location: 1, runs: &runs }],
                 300,
@@ -533,7 +566,7 @@ mod tests {
             tracks.iter().map(|(j, r)| Track { journey: *j, location: 7, runs: r }).collect();
         let all = Cover::from(Stretch { from: at_second(0), to: at_second(9_000) });
         let of = |combine| {
-            let s = score(Measure::Availability, combine, &tracks, 300, &all);
+            let s = score(&Measure::Availability, combine, &tracks, 300, &all);
             (s.good, s.bad, s.unmeasured)
         };
         assert_eq!(of(Combine::Pooled), (4, 4, 2));
@@ -556,7 +589,9 @@ mod tests {
     fn a_score_proves_itself() {
         let score = Score { good: 8_596, bad: 44, unmeasured: 12, missing: 3, left_out: 90 };
         assert_eq!(
-            score.proof("availability", "runs that got through", "counted runs", 0.995).lines(),
+            score
+                .proof("availability", ("runs that got through", "counted runs", "runs"), 0.995)
+                .lines(),
             [
                 "availability = runs that got through / counted runs.",
                 "8,596 / 8,640 = 99.491 %.",
@@ -595,7 +630,7 @@ mod tests {
             let tracks: Vec<Track> = runs.iter().enumerate().map(|(j, r)| Track { journey: j as i32, location: 1, runs: r }).collect();
             let counted = Cover::from(Stretch { from: at_second(0), to: at_second(9_000) });
             for measure in [Measure::Availability, Measure::Uptime] {
-                let of = |c| score(measure, c, &tracks, 300, &counted).share().unwrap();
+                let of = |c| score(&measure, c, &tracks, 300, &counted).share().unwrap();
                 let (every, pooled, any) = (of(Combine::All), of(Combine::Pooled), of(Combine::Any));
                 prop_assert!(every <= pooled + 1e-12 && pooled <= any + 1e-12);
             }

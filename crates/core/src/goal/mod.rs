@@ -8,8 +8,10 @@ mod counted;
 pub mod danger;
 pub mod definition;
 pub mod error_budget;
+pub mod judged;
 pub mod measure;
 pub mod period;
+pub mod views;
 
 pub use availability::{Check, Tally};
 pub use budget::{Budget, Standing};

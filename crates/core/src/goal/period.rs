@@ -52,7 +52,8 @@ impl Period {
             }
             Period::Week => format!("the week from {}", at(window.from).strftime("%-d %B %Y")),
             Period::Days(n) => {
-                format!("{n} days up to {}", at(window.to).strftime("%-d %B %Y %H:%M"))
+                let days = if n == 1 { "the day".into() } else { format!("{n} days") };
+                format!("{days} up to {}", at(window.to).strftime("%-d %B %Y %H:%M"))
             }
         }
     }

@@ -10,8 +10,8 @@
 //! - [`windowed`]: the same number over a window that moves on minute by minute
 
 pub mod forms;
-pub mod judged;
 pub mod part;
+pub mod posted;
 pub mod runs;
 pub mod scope;
 pub mod sheets;

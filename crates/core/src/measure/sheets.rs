@@ -1,8 +1,9 @@
 //! Gathering a measure from page views and from what happened on them.
 
-use super::{Counted, Ended, Key, Measure, Part, Rated, Scope, Subject};
-use crate::calendar::Stretch;
+use super::{Counted, Ended, Key, Measure, Measured, Part, Rated, Scope, Subject};
+use crate::calendar::{Cover, Stretch};
 use crate::timing::Rating;
+use crate::visitor::filed::attribute::Attribute;
 use crate::visitor::happening::pattern;
 use crate::visitor::sheet::Sheet;
 use crate::visitor::slices::rows;
@@ -25,6 +26,13 @@ pub struct Gather<'a> {
 
 /// Parts of time, by the second in which each begins.
 pub type Parts = BTreeMap<i64, Part>;
+
+impl<'a> Gather<'a> {
+    /// How samples of this measure are gathered.
+    pub fn of(of: &'a Measured, stretch: Stretch, (bucket_s, exact): (i64, bool)) -> Gather<'a> {
+        Gather { measure: &of.measure, scope: &of.scope, stretch, bucket_s, exact }
+    }
+}
 
 impl Gather<'_> {
     /// The columns that it reads.
@@ -139,8 +147,8 @@ impl Gather<'_> {
         }
     }
 
-    fn one_by_one(&self, sheet: &Sheet, keep: &[bool], into: &mut Parts) {
-        let bucket = self.bucket(sheet);
+    /// What is read of each row.
+    fn read<'s>(&self, sheet: &'s Sheet) -> impl Fn(usize) -> Row<'s> + use<'s> {
         let figures = match self.measure {
             Measure::ViewFigure(figure, _) => sheet.figures(&figure.column()),
             Measure::ViewsRated(vital, _) => sheet.figures(&vital.name().to_lowercase()),
@@ -153,6 +161,16 @@ impl Gather<'_> {
             _ => "ended",
         });
         let faults = sheet.texts("fault");
+        let reads = self.reads_figure();
+        move |row| Row {
+            figure: reads.then(|| figures.at(row)).flatten().map(f64::from),
+            text: texts.at(row),
+            fault: faults.at(row),
+        }
+    }
+
+    fn one_by_one(&self, sheet: &Sheet, keep: &[bool], into: &mut Parts) {
+        let (bucket, read) = (self.bucket(sheet), self.read(sheet));
         let moments = sheet.moments("at");
         // Rows are in order of time: the part of one is nearly always that of the one before.
         let mut here: (i64, Part) = (i64::MIN, Part::default());
@@ -161,12 +179,7 @@ impl Gather<'_> {
             if at != here.0 {
                 put(into, std::mem::replace(&mut here, (at, Part::default())));
             }
-            let sample = Row {
-                figure: self.reads_figure().then(|| figures.at(row)).flatten().map(f64::from),
-                text: texts.at(row),
-                fault: faults.at(row),
-            };
-            self.add(&sample, &mut here.1);
+            self.add(&read(row), &mut here.1);
             if self.measure.is_silence() {
                 let at_s = sheet.hour_s + moments.get(row).map_or(0, |ms| i64::from(*ms) / 1_000);
                 here.1.newest_s = here.1.newest_s.max(Some(at_s));
@@ -287,6 +300,45 @@ pub fn first_sights(parts: Parts, from_s: i64) -> Parts {
         }
     }
     all
+}
+
+/// Gathers all sheets by the values of an attribute, of each row that lies in the counted time; of shares, means and times.
+pub fn by_value(
+    sheets: &[Sheet],
+    wanted: &Gather<'_>,
+    attribute: &Attribute,
+    counted: &Cover,
+) -> BTreeMap<String, Part> {
+    let name = attribute.name();
+    let of = |half: &[Sheet]| {
+        let mut all: BTreeMap<String, Part> = BTreeMap::new();
+        for sheet in half {
+            let mut keep = wanted.kept(sheet);
+            let counts = |at_ms: &u32| counted.contains(at_ms_of(sheet, *at_ms));
+            for (keep, at) in keep.iter_mut().zip(sheet.moments("at")) {
+                *keep = *keep && counts(at);
+            }
+            let (read, values) = (wanted.read(sheet), sheet.texts(&name));
+            let mut here: HashMap<&str, Part> = HashMap::new();
+            for row in (0..sheet.rows).filter(|row| keep[*row]) {
+                wanted.add(&read(row), here.entry(values.at(row)).or_default());
+            }
+            for (value, part) in here {
+                all.entry(value.to_string()).or_default().absorb(&part);
+            }
+        }
+        all
+    };
+    let (mut all, back) = crate::visitor::slices::in_halves(sheets, of);
+    for (value, part) in back {
+        all.entry(value).or_default().absorb(&part);
+    }
+    all
+}
+
+fn at_ms_of(sheet: &Sheet, at_ms: u32) -> jiff::Timestamp {
+    let ms = sheet.hour_s * 1_000 + i64::from(at_ms);
+    jiff::Timestamp::from_millisecond(ms).unwrap_or_default()
 }
 
 /// Gathers all sheets, on both cores.

@@ -21,8 +21,10 @@ pub(super) struct GoalShape {
     version: i32,
     /// The journeys whose runs are counted, by their slugs.
     journeys: Vec<String>,
-    /// `availability`, `uptime`, or `performance`: what counts as good.
+    /// `availability`, `uptime`, `performance`, or `experience`: what counts as good.
     measure: &'static str,
+    /// Of an experience goal the share of page views, requests or actions, as measures are written.
+    share_of: Option<String>,
     /// Of a performance goal the limit in milliseconds.
     limit_ms: Option<f64>,
     /// `week`, `month`, `quarter`, or `rolling`: over what it is promised.
@@ -80,6 +82,7 @@ impl GoalShape {
         GoalShape {
             promised: says.promised,
             measure: says.measure.word(),
+            share_of: says.measure.of_page_views().map(ToString::to_string),
             limit_ms,
             period: says.period.word(),
             days,

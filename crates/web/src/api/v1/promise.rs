@@ -13,6 +13,7 @@ use cadentis_answers::kept::{Goal, Site};
 use cadentis_answers::{goals, sites};
 use cadentis_core::goal::definition::{BEGINNING, Impossible};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period};
+use cadentis_core::measure::TextError;
 use cadentis_core::text;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -28,6 +29,7 @@ enum MeasureWord {
     Availability,
     Uptime,
     Performance,
+    Experience,
 }
 
 /// Over what it is promised.
@@ -69,7 +71,11 @@ pub(super) struct DefinitionShape {
     limit_ms: Option<f64>,
     #[serde(default)]
     failed_runs: FailedWord,
-    /// Journeys, by their slugs.
+    /// Of experience: a share of page views, requests or actions as measures are written, such as
+    /// `share of LCP within 2.5 s for family "Timetable"`.
+    share_of: Option<String>,
+    /// Journeys, by their slugs; none of experience.
+    #[serde(default)]
     journeys: Vec<String>,
     #[serde(default)]
     together: CombineWord,
@@ -149,6 +155,7 @@ fn impossible(why: &Impossible) -> Box<Problem> {
         Impossible::Limit => "/limit_ms",
         Impossible::NoDay | Impossible::NoHours => "/service_hours",
         Impossible::Days => "/days",
+        Impossible::NoShare(_) | Impossible::NotOfRuns => "/share_of",
     };
     invalid(at, &why.to_string())
 }
@@ -178,6 +185,12 @@ impl DefinitionShape {
                     FailedWord::LeftOut => FailedRuns::LeftOut,
                 },
             },
+            (MeasureWord::Experience, _) => {
+                let text = self.share_of.as_deref().unwrap_or_default();
+                let of =
+                    text.parse().map_err(|e: TextError| invalid("/share_of", &e.to_string()))?;
+                Measure::Experience(of)
+            }
             (MeasureWord::Performance, None) => {
                 return Err(invalid("/limit_ms", "Performance has a limit in milliseconds.").into());
             }

@@ -17,14 +17,16 @@ use cadentis_answers::changes::goals::{self as changes, NotPromised, Promise};
 use cadentis_answers::goals::{self, TriedWindow};
 use cadentis_answers::kept::{Goal, GoalVersion, Journey, Location, Site};
 use cadentis_answers::sites;
-use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::definition::{BEGINNING, DAYS, Impossible};
 use cadentis_core::goal::{Combine, Definition, FailedRuns, Measure, Period, Standing};
+use cadentis_core::measure::Measured;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 /// A name has at most so many characters.
 const LONGEST_NAME: usize = 80;
+/// What is written of page views has at most so many.
+const LONGEST_MEASURE: usize = 2_000;
 
 #[derive(Template)]
 #[template(path = "goal_form.html")]
@@ -85,6 +87,8 @@ struct VersionRow {
 struct Typed {
     name: String,
     kind: String,
+    /// Of an experience goal, as measures are written.
+    share: String,
     limit: String,
     failed: String,
     journeys: Vec<String>,
@@ -107,6 +111,7 @@ impl Typed {
         Typed {
             name: fields::line(fields, "name", LONGEST_NAME),
             kind: usual("kind", "availability"),
+            share: fields::line(fields, "share", LONGEST_MEASURE),
             limit: one("limit"),
             failed: one("failed"),
             journeys: all("journey"),
@@ -140,16 +145,18 @@ impl Typed {
         let says = &newest.definition;
         let slug = |id: &i32| journeys.iter().find(|j| j.id == *id).map(|j| j.slug.clone());
         let place = |id: &i32| locations.iter().find(|l| l.id == *id).map(|l| l.slug.clone());
-        let (limit, failed) = match says.measure {
+        let (limit, failed) = match &says.measure {
             Measure::Performance { limit_ms, failed } => (
                 (limit_ms / 1000.0).to_string(),
-                if failed == FailedRuns::CountAsBad { "bad" } else { "out" },
+                if *failed == FailedRuns::CountAsBad { "bad" } else { "out" },
             ),
-            Measure::Availability | Measure::Uptime => (String::new(), "bad"),
+            _ => (String::new(), "bad"),
         };
+        let share = says.measure.of_page_views().map(Measured::to_string).unwrap_or_default();
         Typed {
             name: goal.name.clone(),
             kind: says.measure.word().into(),
+            share,
             limit,
             failed: failed.into(),
             journeys: says.journeys.iter().filter_map(slug).collect(),
@@ -186,7 +193,16 @@ impl Typed {
                 },
                 None => return wrong("limit", "A limit is a number of seconds, such as 4.5."),
             },
-            _ => return wrong("kind", "There are availability, uptime and performance."),
+            "experience" => match self.share.parse() {
+                Ok(of) => Measure::Experience(of),
+                Err(e) => return Err(("share", sentence(&e))),
+            },
+            _ => {
+                return wrong(
+                    "kind",
+                    "There are availability, uptime, performance and experience.",
+                );
+            }
         };
         let Some(percent) = number(self.promised.trim_end_matches('%')) else {
             return wrong("promised", "A promise is a number of per cent, such as 99.5.");
@@ -203,11 +219,14 @@ impl Typed {
         };
         let id = |slug: &String| journeys.iter().find(|j| j.slug == *slug).map(|j| j.id);
         let place = |slug: &String| locations.iter().find(|l| l.slug == *slug).map(|l| l.id);
+        // What was chosen of runs before it became one of page views is nothing to it.
+        let of_runs = measure.of_page_views().is_none();
+        let chosen = |slugs: &'_ [String]| if of_runs { slugs.to_vec() } else { Vec::new() };
         let definition = Definition {
             measure,
             combine: Combine::of_word(&self.together).unwrap_or(Combine::Pooled),
-            journeys: self.journeys.iter().filter_map(id).collect(),
-            locations: self.locations.iter().filter_map(place).collect(),
+            journeys: chosen(&self.journeys).iter().filter_map(id).collect(),
+            locations: chosen(&self.locations).iter().filter_map(place).collect(),
             service_hours: self.hours.read()?,
             period,
             promised: percent / 100.0,
@@ -238,6 +257,7 @@ fn field_of(why: &Impossible) -> &'static str {
         Impossible::Limit => "limit",
         Impossible::NoDay | Impossible::NoHours => "hours",
         Impossible::Days => "period",
+        Impossible::NoShare(_) | Impossible::NotOfRuns => "share",
     }
 }
 
@@ -282,6 +302,7 @@ async fn show(
                 ("availability", "availability: runs that get through"),
                 ("uptime", "uptime: time in which some location gets through"),
                 ("performance", "performance: runs within a limit"),
+                ("experience", "experience: a share of page views"),
             ]
             .map(|(v, n)| choice(v, n, &typed.kind))
             .to_vec(),
@@ -361,11 +382,7 @@ fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Tri
         let (judged, zone) = (&w.judged, &frame.site.zone);
         let share = judged.score.share();
         let standing = Standing::of_share(share, promised);
-        let spent =
-            w.spent_by.iter().map(|(journey, place, bad)| match definition.journeys.len() {
-                1 => format!("{place} {bad}"),
-                _ => format!("{journey} at {place} {bad}"),
-            });
+        let spent = w.spent_by.iter().map(|(whence, bad)| format!("{whence}: {bad}"));
         TrialRow {
             window: definition.period.name(judged.window, zone),
             link: format!(
@@ -383,12 +400,12 @@ fn in_words(frame: &Frame, definition: &Definition, tried: &goals::Tried) -> Tri
                 Some(false) => "missed",
             },
             left: match share {
-                Some(_) => length_text(judged.budget.left_ms()),
+                Some(_) => judged.budget.part_text(&definition.measure, judged.budget.left_ms()),
                 None => "–".into(),
             },
             counted: format::thousands(judged.score.counted()),
             left_out: format::thousands(judged.score.left_out),
-            spent_by: spent.collect::<Vec<_>>().join(", "),
+            spent_by: spent.collect::<Vec<_>>().join("; "),
         }
     };
     Trial { says, rows: tried.windows.iter().map(row).collect() }
@@ -547,6 +564,11 @@ mod tests {
         assert_eq!(read(&[("limit", "")]), "limit");
         assert_eq!(read(&[("promised", "all")]), "promised");
         assert_eq!(read(&[("kind", "magic")]), "kind");
+        let share = |of: &'static str| [("kind", "experience"), ("share", of), ("journey", "book")];
+        assert_eq!(read(&share("")), "share");
+        assert_eq!(read(&share("p75 of LCP")), "share", "that is no share");
+        let of_views = Typed::of(&fields(&share("share of LCP within 2.5 s"))).read(&[], &[]);
+        assert!(of_views.unwrap().journeys.is_empty());
         assert_eq!(read(&[("period", "rolling"), ("rolling", "soon")]), "period");
         assert_eq!(read(&[("open", "")]), "hours");
         assert_eq!(read(&[("open", "25:00")]), "hours");

@@ -8,15 +8,16 @@ use crate::format;
 use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
 use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Figure, Mark, Pin, Window, Working};
-use crate::words::uptime_proof;
+use crate::words::{capital, uptime_proof};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::goals::{self, AtLocation, FailedFor};
+use cadentis_answers::goals::{self, AtLocation, FailedFor, OfViews};
 use cadentis_answers::kept::{CarveOut, Site};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
-use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Standing};
-use cadentis_core::stats::share::share_text;
+use cadentis_core::goal::views::Trouble;
+use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Score, Standing};
+use cadentis_core::stats::share::{share, share_text};
 use jiff::{SignedDuration, Timestamp};
 
 #[derive(Template)]
@@ -67,7 +68,35 @@ struct Card {
     now_x: Option<f64>,
     locations: Vec<LocationRow>,
     spells: Vec<SpellRow>,
+    /// Of page views what is told in place of locations and runs.
+    views: Option<ViewTables>,
     proof: Vec<Working>,
+}
+
+/// What spent the error budget of a goal over page views.
+struct ViewTables {
+    by: String,
+    title: String,
+    values: Vec<ValueRow>,
+    troubles: Vec<TroubleRow>,
+}
+
+struct ValueRow {
+    name: String,
+    share: String,
+    tone: &'static str,
+    counted: String,
+    bad: String,
+    spent: String,
+}
+
+/// Hours that were worse than promised.
+struct TroubleRow {
+    link: String,
+    when: String,
+    share: String,
+    counted: String,
+    beyond: String,
 }
 
 struct BurnRow {
@@ -136,13 +165,18 @@ pub async fn page(
     })
 }
 
+/// A part of an error budget.
+fn part(c: &goals::Card, budget: &ErrorBudget, ms: f64) -> String {
+    budget.part_text(&c.version.definition.measure, ms)
+}
+
 /// What is said first of a goal.
 fn says(c: &goals::Card, name: &str) -> String {
     match (c.budget.left_share(), c.forecast.at) {
         _ if c.budget.score.counted() == 0 => format!("Nothing is counted yet in {name}."),
         (Some(l), _) if l < 0.0 => format!(
             "Missed for {name}: the error budget is overspent by {}.",
-            length_text(-c.budget.left_ms())
+            part(c, &c.budget, -c.budget.left_ms())
         ),
         // A rolling window ends now: there is no course that it could be on.
         (Some(l), _) if matches!(c.version.definition.period, Period::Days(_)) => {
@@ -161,11 +195,12 @@ fn says(c: &goals::Card, name: &str) -> String {
     }
 }
 
-fn measured(measure: Measure) -> &'static str {
+fn measured(measure: &Measure) -> &'static str {
     match measure {
         Measure::Availability => "availability",
         Measure::Uptime => "uptime",
         Measure::Performance { .. } => "within the limit",
+        Measure::Experience(_) => "good experience",
     }
 }
 
@@ -174,12 +209,14 @@ fn promise(frame: &Frame, c: &goals::Card) -> String {
     let says = &c.version.definition;
     let names: Vec<&str> = c.journeys.iter().map(|j| j.name.as_str()).collect();
     let mut text = format!(
-        "{} % over {}: {}, of {}",
+        "{} % over {}; {}",
         share_text(says.promised, 3, None),
         says.period.words(),
         says.measure.words(),
-        cadentis_core::finding::list(&names)
     );
+    if !names.is_empty() {
+        text += &format!(", of {}", cadentis_core::finding::list(&names));
+    }
     if names.len() > 1 {
         text += &format!("; {}", says.combine.words());
     }
@@ -203,11 +240,7 @@ fn row(frame: &Frame, c: &goals::Card) -> Row {
         promised: format!("{} %", share_text(promised, 2, None)),
         share: format::percent(share, 2, Some(promised)),
         tone: tone(Standing::of_share(share, promised)),
-        left: format!(
-            "{} of {}",
-            length_text(c.budget.left_ms()),
-            length_text(c.budget.allowed_ms())
-        ),
+        left: c.budget.left_text(&c.version.definition.measure),
         burn: rate(c.burn_day),
         says: says(c, &name),
     }
@@ -240,8 +273,8 @@ fn what_if(frame: &Frame, c: &goals::Card) -> Option<WhatIf> {
             chosen.words(&frame.site.zone),
             percent(without),
             percent(&c.budget),
-            length_text(without.left_ms()),
-            length_text(c.budget.left_ms())
+            part(c, without, without.left_ms()),
+            part(c, &c.budget, c.budget.left_ms())
         ),
         from: clock(chosen.from),
         to: clock(chosen.to),
@@ -290,7 +323,7 @@ fn figures(c: &goals::Card) -> Vec<Figure> {
         format::percent(budget.score.share(), 2, Some(promised)),
         format!(
             "{} · goal {} %",
-            measured(c.version.definition.measure),
+            measured(&c.version.definition.measure),
             share_text(promised, 2, None)
         ),
         tone(Standing::of_share(budget.score.share(), promised)),
@@ -304,8 +337,11 @@ fn figures(c: &goals::Card) -> Vec<Figure> {
     }
     all.extend([
         Figure::new(
-            length_text(budget.left_ms()),
-            format!("error budget left of {}", length_text(budget.allowed_ms())),
+            part(c, budget, budget.left_ms()),
+            match c.views {
+                Some(_) => "of the error budget left".into(),
+                None => format!("error budget left of {}", length_text(budget.allowed_ms())),
+            },
             tone(Standing::of_error_budget(budget.left_share())),
         ),
         burn(c.burn_window, "burn rate · this period"),
@@ -346,26 +382,68 @@ fn spell_row(t: &FailedFor, past: Stretch, site: &Site) -> SpellRow {
     }
 }
 
+fn view_tables(frame: &Frame, c: &goals::Card, v: &OfViews) -> ViewTables {
+    let promised = c.version.definition.promised;
+    let percent = |score: &Score| format::percent(score.share(), 2, Some(promised));
+    let value = |(name, score): &(String, Score)| ValueRow {
+        name: if name.is_empty() { "not told".into() } else { name.clone() },
+        share: percent(score),
+        tone: tone(Standing::of_share(score.share(), promised)),
+        counted: format::thousands(score.counted()),
+        bad: format::thousands(score.bad),
+        spent: match share(score.bad, c.score.bad).filter(|s| *s > 0.0) {
+            Some(spent) => format::percent(Some(spent), 0, None),
+            None => "–".into(),
+        },
+    };
+    let trouble = |t: &Trouble| TroubleRow {
+        link: format!(
+            "{}/visitors?from={}&to={}",
+            base(&frame.site),
+            Stretch::moment(t.stretch.from),
+            Stretch::moment(t.stretch.to)
+        ),
+        when: t.stretch.words(&frame.site.zone),
+        share: percent(&t.score),
+        counted: format::thousands(t.score.counted()),
+        beyond: format::thousands(t.beyond.round().max(0.0) as u64),
+    };
+    ViewTables {
+        by: v.by.title(),
+        title: capital(&v.by.title()),
+        values: v.values.iter().map(value).collect(),
+        troubles: v.troubles.iter().map(trouble).collect(),
+    }
+}
+
 fn proof(frame: &Frame, c: &goals::Card, name: &str) -> Vec<Working> {
     let zone = &frame.site.zone;
     let says = &c.version.definition;
     let mut window = vec![
         format!("{name} in {}, {} to {}.", frame.zone, c.window.from, c.window.to),
         format!("Judged up to {}.", format::day_clock(c.past.to, zone)),
-        format!("{} locations, every {} min at most.", c.locations.len(), c.every_s / 60),
+        match says.measure.of_page_views() {
+            Some(of) => format!("Read of visitors: {of}."),
+            None => {
+                format!("{} locations, every {} min at most.", c.locations.len(), c.every_s / 60)
+            }
+        },
         format!("Version {} of the goal: {}", c.version.version, promise(frame, c)),
     ];
     window.extend(c.left_out.iter().map(|w| {
         let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
         format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why)
     }));
-    let (good, counted) = match (says.measure, says.combine) {
-        (Measure::Uptime, _) => ("times in which some location got through", "counted times"),
-        (_, Combine::All | Combine::Any) => ("moments that were good", "counted moments"),
-        (Measure::Availability, _) => ("runs that got through", "counted runs"),
-        (Measure::Performance { .. }, _) => ("runs within the limit", "counted runs"),
+    let of = match (&says.measure, says.combine) {
+        (Measure::Uptime, _) => {
+            ("times in which some location got through", "counted times", "runs")
+        }
+        (Measure::Experience(_), _) => ("those that were good", "those that told it", "samples"),
+        (_, Combine::All | Combine::Any) => ("moments that were good", "counted moments", "runs"),
+        (Measure::Availability, _) => ("runs that got through", "counted runs", "runs"),
+        (Measure::Performance { .. }, _) => ("runs within the limit", "counted runs", "runs"),
     };
-    let share = c.score.proof(measured(says.measure), good, counted, says.promised);
+    let share = c.score.proof(measured(&says.measure), of, says.promised);
     let share = match says.measure {
         Measure::Availability => share
             .noting(format!("slow runs got through: {} of them", format::thousands(c.tally.slow))),
@@ -397,7 +475,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
     let points: Vec<(f64, f64)> =
         c.course.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
     let reads: Vec<(i64, String)> =
-        c.course.iter().map(|(s, b)| (*s, format!("{} left", length_text(b.left_ms())))).collect();
+        c.course.iter().map(|(s, b)| (*s, format!("{} left", part(c, b, b.left_ms())))).collect();
     Card {
         id: c.goal.id,
         promise: promise(frame, c),
@@ -419,6 +497,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         now_x: c.window.contains(frame.now).then(|| axis.x(frame.now)),
         locations: c.locations.iter().map(|l| location_row(l, promised)).collect(),
         spells: c.failed.iter().map(|t| spell_row(t, c.past, &frame.site)).collect(),
+        views: c.views.as_ref().map(|v| view_tables(frame, c, v)),
         proof: proof(frame, c, &name),
         month: name,
     }

@@ -178,8 +178,11 @@ fn proof(frame: &Frame, at: &AtJourney, every_s: i64) -> Vec<Working> {
         "A step’s time: from its first act until its last expectation holds and the page it led to has loaded.".into(),
     ];
     let kept = at.promised.unwrap_or(1.0);
-    let available =
-        tally.score().proof("availability", "runs that got through", "counted runs", kept);
+    let available = tally.score().proof(
+        "availability",
+        ("runs that got through", "counted runs", "runs"),
+        kept,
+    );
     let in_ms = |told: &Told| {
         told.proof.clone().noting("samples are the runs that got through, in milliseconds")
     };

@@ -196,14 +196,17 @@ struct Options {
 /// So many ways to go on are offered.
 const MOST_OPTIONS: usize = 40;
 
+/// What fields in which a measure is typed are called: of its page, of an alert, of a goal.
+const FIELDS: [&str; 3] = ["of", "measure", "share"];
+
 /// `GET /measures/next`: how what is typed could go on.
 pub async fn next(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let site = crate::access::site(&request)?;
-    let text = all_of(&request, "of").pop().unwrap_or_default();
-    let text = clean(&text, LONGEST, None);
+    let typed = FIELDS.iter().find_map(|field| all_of(&request, field).pop());
+    let text = clean(&typed.unwrap_or_default(), LONGEST, None);
     let values = measures::values(&state.answers, &site, &text).await?;
     // What was begun is replaced by what completes it.
     let kept = match text.char_indices().rev().find(|(_, c)| c.is_whitespace()) {

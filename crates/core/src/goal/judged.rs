@@ -1,12 +1,11 @@
-//! Measures of what is promised and of what is posted, at moments.
+//! Measures of what is promised, at moments.
 
-use super::windowed::Moment;
-use super::{Measure, state_level};
+use super::burn::Pair;
+use super::definition::{Held, PACE};
+use super::{Definition, ErrorBudget, Score};
 use crate::calendar::{Cover, Stretch};
-use crate::dependency::{self, Post, State};
-use crate::goal::burn::Pair;
-use crate::goal::definition::{PACE, Runs};
-use crate::goal::{Definition, ErrorBudget, Score};
+use crate::measure::Measure;
+use crate::measure::windowed::Moment;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -23,7 +22,7 @@ pub fn reach_s(measure: &Measure) -> i64 {
 pub fn of_goal(
     measure: &Measure,
     definition: &Definition,
-    runs: &Runs<'_>,
+    held: &Held<'_>,
     moments: &[Timestamp],
     left_out: &Cover,
     zone: &TimeZone,
@@ -31,7 +30,7 @@ pub fn of_goal(
     let (Some(first), Some(last)) = (moments.first(), moments.last()) else { return Vec::new() };
     let window_of = |at: Timestamp| definition.period.around(at, zone);
     let from = (*first - SignedDuration::from_secs(reach_s(measure))).min(window_of(*first).from);
-    let minutes = definition.minutes(runs, Stretch { from, to: *last }, left_out, zone);
+    let minutes = definition.minutes(held, Stretch { from, to: *last }, left_out, zone);
     // Calendar windows are few: what of each counts is worked out once.
     let mut counted: BTreeMap<(Timestamp, Timestamp), Cover> = BTreeMap::new();
     let mut budget = |at: Timestamp| {
@@ -71,17 +70,6 @@ pub fn of_goal(
     moments.iter().copied().map(told).collect()
 }
 
-/// The state of a dependency at these moments, from posts in order of time.
-pub fn of_dependency(posts: &[Post], moments: &[Timestamp]) -> Vec<Moment> {
-    let told = |at: &Timestamp| {
-        let (state, post, _) = dependency::at(posts, *at);
-        let known = state != State::Unknown;
-        let value = Some(state_level(state));
-        Moment { at: *at, value, samples: u64::from(known && post.is_some()), places: 0 }
-    };
-    moments.iter().map(told).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -105,7 +93,7 @@ mod tests {
                 .map(|n| (begin + SignedDuration::from_secs(n * 300), if bad[n as usize % 97] { Verdict::Bad } else { Verdict::Good }))
                 .collect();
             let tracks = [Track { journey: 1, location: 1, runs: &runs }];
-            let runs = Runs { tracks: &tracks, slot_s: 300 };
+            let runs = Held::Runs { tracks: &tracks, slot_s: 300 };
             let goal = Definition::monthly(1, 0.9);
             let from = begin + SignedDuration::from_hours(out);
             let left_out = Cover::from(Stretch { from, to: from + SignedDuration::from_hours(3) });
@@ -125,22 +113,5 @@ mod tests {
                 prop_assert_eq!(burn[nth].value, held.long.zip(held.short).map(|(a, b)| a.min(b)));
             }
         }
-    }
-
-    #[test]
-    fn what_is_posted_is_told_until_it_expires() {
-        let post = |second: i64, state, minutes: i64| Post {
-            at: at_second(second),
-            state,
-            says: String::new(),
-            link: String::new(),
-            expires_at: at_second(second + minutes * 60),
-            author: "x".into(),
-        };
-        let posts = [post(60, State::Degraded, 10), post(300, State::Ok, 5)];
-        let moments = [0, 60, 290, 300, 599, 600].map(at_second);
-        let told = of_dependency(&posts, &moments);
-        let values: Vec<_> = told.iter().map(|m| (m.value.unwrap(), m.samples)).collect();
-        assert_eq!(values, [(1.0, 0), (2.0, 1), (2.0, 1), (0.0, 1), (0.0, 1), (1.0, 0)]);
     }
 }
