@@ -7,6 +7,7 @@ use std::net::TcpListener;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use thirtyfour::prelude::*;
 
@@ -31,6 +32,55 @@ pub fn program() -> PathBuf {
     program
 }
 
+/// How many demos are filling their databases, and whether none may begin to.
+static FILLING: AtomicUsize = AtomicUsize::new(0);
+static QUIET: AtomicBool = AtomicBool::new(false);
+
+/// While it is held no demo fills its database beside it: on a machine that is so busy, runs fail that would not, and what is
+/// told of them is another truth.
+pub struct Quiet(());
+
+impl Quiet {
+    /// Waits until those that have begun are done.
+    pub async fn now() -> Quiet {
+        while QUIET.swap(true, Ordering::SeqCst) {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        let quiet = Quiet(());
+        while FILLING.load(Ordering::SeqCst) > 0 {
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        quiet
+    }
+}
+
+impl Drop for Quiet {
+    fn drop(&mut self) {
+        QUIET.store(false, Ordering::SeqCst);
+    }
+}
+
+/// A demo that is being filled.
+struct Filling(());
+
+impl Filling {
+    fn begin() -> Filling {
+        FILLING.fetch_add(1, Ordering::SeqCst);
+        while QUIET.load(Ordering::SeqCst) {
+            FILLING.fetch_sub(1, Ordering::SeqCst);
+            std::thread::sleep(Duration::from_millis(100));
+            FILLING.fetch_add(1, Ordering::SeqCst);
+        }
+        Filling(())
+    }
+}
+
+impl Drop for Filling {
+    fn drop(&mut self) {
+        FILLING.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
 /// A running demo with three days of history, ended with everything it started when dropped.
 pub struct Demo {
     pub process: Child,
@@ -52,6 +102,7 @@ impl Demo {
     /// # Panics
     /// As [`Demo::start`].
     pub fn start_on(database: Option<&str>, more: &[&str]) -> Demo {
+        let _filling = Filling::begin();
         let folder = std::env::temp_dir().join(format!("cadentis-demo-{}", uuid::Uuid::new_v4()));
         let words = folder.with_extension("log");
         let log = std::fs::File::create(&words).expect("a log");
@@ -254,7 +305,10 @@ impl Looker {
     pub async fn wait_for(&self, what: &str, script: &str, seconds: u64) {
         let until = Instant::now() + Duration::from_secs(seconds);
         while self.ask(script).await != Value::Bool(true) {
-            assert!(Instant::now() < until, "{what}: not within {seconds} s");
+            if Instant::now() >= until {
+                let there = "return (document.querySelector('main')?.textContent ?? '').replace(/\\s+/g, ' ').slice(0, 900)";
+                panic!("{what}: not within {seconds} s; there is: {}", self.ask(there).await);
+            }
             tokio::time::sleep(Duration::from_millis(200)).await;
         }
     }

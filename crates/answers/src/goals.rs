@@ -8,7 +8,7 @@ pub use endangered::{InDanger, in_danger};
 pub use held::left_out;
 pub(crate) use held::load;
 pub(crate) use trying::scored;
-pub use trying::{TRIED, Tried, TriedWindow, tried};
+pub use trying::{TRIED, Tried, TriedWindow, tried, with_and_without};
 
 use crate::{Answers, Range, Result};
 use cadentis_core::calendar::{Cover, LeftOut, Stretch};
@@ -174,6 +174,14 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) 
     let left = |c: &Card| c.budget.left_share();
     cards.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
     Ok(Goals { cards, journeys })
+}
+
+/// What was ever taken out of a goal, the newest first.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn carve_outs(answers: &Answers, goal: &Goal) -> Result<Vec<CarveOut>> {
+    Ok(answers.db.record_of_carve_outs(goal.id).await?)
 }
 
 async fn card(

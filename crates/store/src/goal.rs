@@ -305,22 +305,17 @@ impl Db {
         Ok(row.map(carved))
     }
 
-    /// Takes time out of a goal.
+    /// Takes time out of a goal; its id.
     pub async fn add_carve_out(
         &self,
         goal_id: i32,
         stretch: Stretch,
         why: &str,
         author: &str,
-    ) -> Result<()> {
-        sqlx::query("INSERT INTO carve_out (goal_id, from_at, to_at, why, author) VALUES ($1, $2, $3, $4, $5)")
-            .bind(goal_id)
-            .bind(stretch.from.to_sqlx())
-            .bind(stretch.to.to_sqlx())
-            .bind(why)
-            .bind(author)
-            .execute(&self.lane)
-            .await?;
-        Ok(())
+    ) -> Result<i32> {
+        let sql = "INSERT INTO carve_out (goal_id, from_at, to_at, why, author) VALUES ($1, $2, $3, $4, $5) RETURNING id";
+        let put = sqlx::query_scalar(sql).bind(goal_id).bind(stretch.from.to_sqlx());
+        let put = put.bind(stretch.to.to_sqlx()).bind(why).bind(author);
+        Ok(put.fetch_one(&self.lane).await?)
     }
 }

@@ -130,7 +130,7 @@ pub async fn remove(answers: &Answers, by: &Author, site: &Site, goal: &Goal) ->
     Ok(true)
 }
 
-/// Takes time out of a goal.
+/// Takes time out of a goal; the id of the carve-out.
 ///
 /// # Errors
 /// When a journey belongs to a team that whoever it is is not in, or the database does not answer.
@@ -140,13 +140,14 @@ pub async fn carve_out(
     site: &Site,
     goal: &Goal,
     (stretch, why): (Stretch, &str),
-) -> Result<()> {
+) -> Result<i32> {
     is_theirs(answers, by, site, goal).await?;
     let why = cut(why, LONGEST_WHY);
     let one = answers.one().await?;
-    one.db.add_carve_out(goal.id, stretch, &why, by.name()).await?;
+    let id = one.db.add_carve_out(goal.id, stretch, &why, by.name()).await?;
     let which = format!("{}: {} ({why})", goal.name, stretch.words(&site.zone));
-    noted(one, by, "took out of the goal", which).await
+    noted(one, by, "took out of the goal", which).await?;
+    Ok(id)
 }
 
 /// Takes a carve-out back; whether there was one in force.

@@ -2,9 +2,10 @@
 
 use super::held::{left_out, load};
 use crate::{Answers, Result};
-use cadentis_core::calendar::{LeftOut, Stretch};
+use cadentis_core::calendar::{LeftOut, Reach, Stretch};
 use cadentis_core::goal::definition::Judged;
 use cadentis_core::goal::{Definition, Score, views};
+use cadentis_store::goal::Goal;
 use cadentis_store::journey::Journey;
 use cadentis_store::site::Site;
 use jiff::Timestamp;
@@ -113,4 +114,28 @@ pub(crate) async fn scored(
         (of(&out), of(&all))
     });
     computing.await
+}
+
+/// What the period in which time begins came to, and what it would come to with that time taken out.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn with_and_without(
+    answers: &Answers,
+    site: &Site,
+    goal: &Goal,
+    (stretch, why): (Stretch, &str),
+) -> Result<(Score, Score)> {
+    let (version, window) = goal.judged_at(stretch.from, &site.zone);
+    let now = answers.db.now().await?;
+    let past = Stretch { from: window.from.min(now), to: window.to.min(now) };
+    let journeys = answers.db.journeys(site.id).await?;
+    let out = LeftOut {
+        stretch,
+        why: why.into(),
+        author: Some(String::new()),
+        reach: Reach::default(),
+        is_held: false,
+    };
+    scored(answers, (site, goal.id, &version.definition), &journeys, past, &[out]).await
 }

@@ -11,6 +11,7 @@ mod empty;
 mod experience;
 mod goals;
 mod intake;
+mod judged;
 mod maintenance;
 mod markers;
 mod measures;

@@ -112,6 +112,20 @@ pub(super) fn stretch(
     Ok(Stretch { from, to })
 }
 
+/// The ids of what a list in the body names, by what is known.
+pub(super) fn ids_of(
+    at: &str,
+    given: &[String],
+    known: &[(&str, i32)],
+) -> Result<Vec<i32>, Box<Problem>> {
+    let id = |(nth, slug): (usize, &String)| {
+        let found = known.iter().find(|(s, _)| s == slug).map(|(_, id)| *id);
+        let says = "There is nothing of this name here.";
+        found.ok_or_else(|| Box::new(Problem::invalid(&format!("/{at}/{nth}"), says)))
+    };
+    given.iter().enumerate().map(id).collect()
+}
+
 /// Parameters that are none, or have another form.
 pub(super) fn query<T: DeserializeOwned>(request: &HttpRequest) -> Result<T, Box<Problem>> {
     read(request.query_string())

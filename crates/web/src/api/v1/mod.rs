@@ -2,10 +2,13 @@
 
 mod alerts;
 mod asked;
+mod carve_outs;
 mod dependencies;
 mod goals;
 mod hours;
 mod incidents;
+mod maintenance;
+mod markers;
 mod measures;
 mod promise;
 mod runs;
@@ -13,21 +16,13 @@ mod shapes;
 mod visitors;
 
 use crate::State;
-use crate::access::{After, Caller, InSite};
-use crate::fields::sentence;
-use crate::problem::Problem;
-use actix_web::http::StatusCode;
+use crate::access::{Caller, InSite};
 use actix_web::{HttpRequest, HttpResponse, web};
-use asked::{Closed, Unread, When, moment, query, said, stopped, unless_known};
-use cadentis_answers::changes::markers::{self, NotPinned};
-use cadentis_answers::markers as found_markers;
+use asked::{Closed, Unread, When, query, said, stopped, unless_known};
 use cadentis_answers::{Range, journeys, sites};
-use cadentis_core::marker::{LONGEST_DETAIL, LONGEST_LINK, LONGEST_TITLE, LONGEST_VERSION, Said};
-use cadentis_core::text;
 use cadentis_core::visitor::Filter;
-use jiff::Timestamp;
 use serde_json::Value;
-use shapes::{JourneyShape, LocationShape, Made, MarkerShape, NewMarker, ProblemShape, SiteShape};
+use shapes::{JourneyShape, LocationShape, ProblemShape, SiteShape};
 use utoipa::OpenApi;
 
 crate::routes::routes! {
@@ -44,6 +39,9 @@ crate::routes::routes! {
     Edit put "/sites/{site}/goals/{id}" => promise::change,
     Edit delete "/sites/{site}/goals/{id}" => promise::remove,
     Read post "/sites/{site}/goals/try" => promise::attempt,
+    Read get "/sites/{site}/goals/{id}/carve-outs" => carve_outs::list,
+    Edit post "/sites/{site}/goals/{id}/carve-outs" => carve_outs::add,
+    Edit delete "/sites/{site}/goals/{id}/carve-outs/{carve_out}" => carve_outs::revoke,
     Read get "/sites/{site}/measures" => measures::read,
     Read post "/sites/{site}/alerts/try" => alerts::attempt,
     Read get "/sites/{site}/alerts" => alerts::list,
@@ -63,9 +61,14 @@ crate::routes::routes! {
     Read get "/sites/{site}/dependencies" => dependencies::list,
     Mark post "/sites/{site}/dependencies/{slug}/state" => dependencies::post,
     Mark post "/sites/{site}/events" => dependencies::events,
-    Read get "/sites/{site}/markers" => list_markers,
-    Mark post "/sites/{site}/markers" => add_marker,
-    Mark delete "/sites/{site}/markers/{id}" => remove_marker,
+    Read get "/sites/{site}/markers" => markers::list,
+    Mark post "/sites/{site}/markers" => markers::add,
+    Mark delete "/sites/{site}/markers/{id}" => markers::remove,
+    Read get "/sites/{site}/markers/{id}/around" => markers::around,
+    Read get "/sites/{site}/maintenance" => maintenance::list,
+    Edit post "/sites/{site}/maintenance" => maintenance::plan,
+    Edit post "/sites/{site}/maintenance/{id}/end" => maintenance::end,
+    Edit delete "/sites/{site}/maintenance/{id}" => maintenance::call_off,
     Read get "/sites/{site}/page-views" => visitors::page_views,
 }
 
@@ -88,7 +91,9 @@ crate::routes::routes! {
         goals::list, promise::add, promise::change, promise::remove, promise::attempt, measures::read, alerts::attempt, alerts::list, alerts::add,
         alerts::one, alerts::change, alerts::silence, alerts::remove, incidents::list, incidents::one, incidents::acknowledge,
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
-        dependencies::list, dependencies::post, dependencies::events, list_markers, add_marker, remove_marker, visitors::page_views,
+        dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
+        carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
+        maintenance::call_off,
     ),
     components(schemas(ProblemShape))
 )]
@@ -161,93 +166,6 @@ async fn list_journeys(
         Ok(HttpResponse::Ok().json(found.rows.iter().map(JourneyShape::of).collect::<Vec<_>>()))
     };
     said(all.await)
-}
-
-/// What is pinned to the time axis.
-#[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries"), When), responses(
-    (status = 200, body = Vec<MarkerShape>),
-    Unread,
-    Closed,
-))]
-async fn list_markers(
-    state: web::Data<State>,
-    InSite(site): InSite,
-    request: HttpRequest,
-) -> HttpResponse {
-    let all = async {
-        let stretch = query::<When>(&request)?.stretch()?;
-        let all =
-            found_markers::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
-        Ok(HttpResponse::Ok().json(all.into_iter().map(MarkerShape::of).collect::<Vec<_>>()))
-    };
-    said(all.await)
-}
-
-/// Pins a marker to a moment: a release, something that happened.
-#[utoipa::path(post, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries")), request_body = NewMarker, responses(
-    (status = 201, body = Made),
-    Unread,
-    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
-    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
-    Closed,
-))]
-async fn add_marker(
-    state: web::Data<State>,
-    caller: Caller,
-    InSite(site): InSite,
-    new: web::Json<NewMarker>,
-) -> HttpResponse {
-    let add = async {
-        let invalid =
-            |pointer: &str, says: &str| HttpResponse::from(Problem::invalid(pointer, says));
-        let at = match moment("at", &new.at) {
-            Ok(at) => at.unwrap_or_else(Timestamp::now),
-            Err(_) => {
-                let says = "A moment such as 2026-11-22T05:00:00Z, from 1970 to 2100.";
-                return Err(invalid("/at", says));
-            }
-        };
-        let line = |text: &str, most: usize| text::clean(text.trim(), most + 1, None);
-        let wanted = Said {
-            kind: new.kind.kind(),
-            title: line(&new.title, LONGEST_TITLE),
-            detail: line(&new.detail, LONGEST_DETAIL),
-            version: line(&new.version, LONGEST_VERSION),
-            link: line(&new.link, LONGEST_LINK),
-        };
-        let made = markers::add(&state.answers, &caller.author, &site, (at, &wanted), false).await;
-        match made.map_err(stopped)? {
-            Ok(id) => Ok(HttpResponse::Created().json(Made { id })),
-            Err(NotPinned::Wrong(e)) => Err(invalid(&format!("/{}", e.field()), &sentence(&e))),
-            Err(why) => Err(Problem::new(StatusCode::FORBIDDEN, sentence(&why)).into()),
-        }
-    };
-    said(add.await)
-}
-
-/// Takes a marker away.
-#[utoipa::path(delete, path = "/sites/{site}/markers/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
-    (status = 204),
-    Closed,
-))]
-async fn remove_marker(
-    state: web::Data<State>,
-    caller: Caller,
-    InSite(site): InSite,
-    After(id): After<i32>,
-) -> HttpResponse {
-    let remove = async {
-        let none = || Problem::not_found(format!("There is no marker {id}."));
-        let marker = found_markers::one(&state.answers, &site, id).await.map_err(stopped)?;
-        let marker = marker.ok_or_else(none)?;
-        let gone = markers::remove(&state.answers, &caller.author, &marker, true).await;
-        match gone.map_err(stopped)? {
-            Ok(true) => Ok(HttpResponse::NoContent().finish()),
-            Ok(false) => Err(none().into()),
-            Err(why) => Err(Problem::new(StatusCode::FORBIDDEN, sentence(&why)).into()),
-        }
-    };
-    said(remove.await)
 }
 
 #[cfg(test)]

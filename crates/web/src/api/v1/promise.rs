@@ -1,6 +1,6 @@
 //! A goal as programs write it: to be tried, or promised.
 
-use super::asked::{Closed, Unread, said, stopped};
+use super::asked::{Closed, Unread, ids_of, said, stopped};
 use super::hours::HoursShape;
 use super::shapes::{Made, ProblemShape};
 use crate::State;
@@ -164,15 +164,6 @@ impl DefinitionShape {
     async fn read(&self, state: &State, site: &Site) -> Result<Definition, HttpResponse> {
         let journeys = sites::journeys(&state.answers, site.id).await.map_err(stopped)?;
         let places = sites::locations(&state.answers).await.map_err(stopped)?;
-        let ids = |at: &str, given: &[String], known: &[(&str, i32)]| {
-            let id = |(nth, slug): (usize, &String)| {
-                let found = known.iter().find(|(s, _)| s == slug).map(|(_, id)| *id);
-                let says =
-                    || invalid(&format!("/{at}/{nth}"), "There is nothing of this name here.");
-                found.ok_or_else(says)
-            };
-            given.iter().enumerate().map(id).collect::<Result<Vec<i32>, _>>()
-        };
         let known: Vec<(&str, i32)> = journeys.iter().map(|j| (j.slug.as_str(), j.id)).collect();
         let there: Vec<(&str, i32)> = places.iter().map(|l| (l.slug.as_str(), l.id)).collect();
         let measure = match (self.measure, self.limit_ms) {
@@ -211,8 +202,8 @@ impl DefinitionShape {
                 CombineWord::All => Combine::All,
                 CombineWord::Any => Combine::Any,
             },
-            journeys: ids("journeys", &self.journeys, &known)?,
-            locations: ids("locations", &self.locations, &there)?,
+            journeys: ids_of("journeys", &self.journeys, &known)?,
+            locations: ids_of("locations", &self.locations, &there)?,
             service_hours: HoursShape::read(self.service_hours.as_ref(), "/service_hours")?,
             period,
             promised: self.promised,
@@ -314,7 +305,7 @@ impl NewGoal {
     }
 }
 
-async fn goal_of(state: &State, site: &Site, id: i32) -> Result<Goal, HttpResponse> {
+pub(super) async fn goal_of(state: &State, site: &Site, id: i32) -> Result<Goal, HttpResponse> {
     let none = || HttpResponse::from(Problem::not_found(format!("There is no goal {id}.")));
     changes::goal(&state.answers, site, id).await.map_err(stopped)?.ok_or_else(none)
 }

@@ -1,11 +1,12 @@
 //! What the API says, as programs read it. Times are RFC 3339 in UTC, durations milliseconds.
 
 use cadentis_answers::journeys;
-use cadentis_answers::kept::{Location, Marker, Site};
+use cadentis_answers::kept::{Location, Site};
 use cadentis_answers::runs::ListedRun;
-use cadentis_core::marker::Kind;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::run::Outcome;
 use cadentis_core::stats;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -207,7 +208,7 @@ pub struct RunShape {
     /// Slug of the location.
     location: Option<String>,
     #[schema(value_type = String, format = DateTime)]
-    due_at: jiff::Timestamp,
+    due_at: Timestamp,
     outcome: OutcomeShape,
     duration_ms: f64,
     /// Each counted step as far as it came, in milliseconds.
@@ -233,92 +234,19 @@ impl RunShape {
     }
 }
 
-/// Something that happened, pinned to the time axis.
+/// A stretch.
 #[derive(Serialize, ToSchema)]
-pub struct MarkerShape {
-    id: i32,
+pub struct StretchShape {
     #[schema(value_type = String, format = DateTime)]
-    at: jiff::Timestamp,
-    kind: KindShape,
-    title: String,
-    detail: String,
-    /// Which version, of a release.
-    version: String,
-    link: String,
-    /// Who pinned it.
-    author: String,
-    /// Whether every site has it.
-    on_every_site: bool,
+    from: Timestamp,
+    #[schema(value_type = String, format = DateTime)]
+    to: Timestamp,
 }
 
-impl MarkerShape {
-    pub fn of(m: Marker) -> MarkerShape {
-        MarkerShape {
-            id: m.id,
-            at: m.at,
-            kind: KindShape::of(m.said.kind),
-            title: m.said.title,
-            detail: m.said.detail,
-            version: m.said.version,
-            link: m.said.link,
-            author: m.author,
-            on_every_site: m.is_everywhere,
-        }
+impl StretchShape {
+    pub fn of(s: Stretch) -> StretchShape {
+        StretchShape { from: s.from, to: s.to }
     }
-}
-
-/// What a marker tells of.
-#[derive(Clone, Copy, Default, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum KindShape {
-    Release,
-    Change,
-    #[default]
-    Note,
-}
-
-impl KindShape {
-    fn of(kind: Kind) -> KindShape {
-        match kind {
-            Kind::Release => KindShape::Release,
-            Kind::Change => KindShape::Change,
-            Kind::Note => KindShape::Note,
-        }
-    }
-
-    pub fn kind(self) -> Kind {
-        match self {
-            KindShape::Release => Kind::Release,
-            KindShape::Change => Kind::Change,
-            KindShape::Note => Kind::Note,
-        }
-    }
-}
-
-/// A marker that is to be.
-#[derive(Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewMarker {
-    /// Now, when it does not say.
-    #[schema(value_type = Option<String>, format = DateTime)]
-    pub at: Option<String>,
-    /// 80 characters at most.
-    #[schema(min_length = 1, max_length = 80)]
-    pub title: String,
-    /// 500 characters at most.
-    #[serde(default)]
-    #[schema(max_length = 500)]
-    pub detail: String,
-    #[serde(default)]
-    pub kind: KindShape,
-    /// Which version, of a release.
-    #[serde(default)]
-    #[schema(max_length = 80)]
-    pub version: String,
-    /// An address over http or https.
-    #[serde(default)]
-    #[schema(max_length = 500)]
-    pub link: String,
 }
 
 /// The id of what was made.
