@@ -14,6 +14,7 @@ pub use cadentis_store::notice::{Attempt, CallList, Destination, Notice, Sent, T
 pub use cadentis_store::page_view::Refused;
 pub use cadentis_store::recording::Recording;
 pub use cadentis_store::run::{Accepted, Finished, Run, Shown, Try};
+pub use cadentis_store::saved_query::{KeptQuery, SavedQuery};
 pub use cadentis_store::script_version::{Deleted, Saved, Status, Version};
 pub use cadentis_store::secret::{Secret, Vault};
 pub use cadentis_store::sheet::Filed;

@@ -49,6 +49,7 @@ pub mod people;
 pub mod played;
 pub mod pooled;
 pub mod provider;
+pub mod queries;
 pub mod range;
 pub mod recordings;
 pub mod requests;

@@ -2,12 +2,10 @@
 
 use crate::goals;
 use crate::samples;
-use crate::steps::steps_through;
 use crate::views::Views;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::judged;
-use cadentis_core::measure::runs::Played;
 use cadentis_core::measure::scope::quoted;
 use cadentis_core::measure::sheets::{FIRST_SIGHT_S, Parts, first_sights};
 use cadentis_core::measure::windowed::{MINUTE_S, Moment, windowed as moving};
@@ -19,7 +17,6 @@ use cadentis_core::visitor::slices::is_read_exactly;
 use cadentis_store::dependency::Dependency;
 use cadentis_store::goal::Goal;
 use cadentis_store::journey::Journey;
-use cadentis_store::run::Run;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
@@ -32,7 +29,7 @@ pub struct About {
     /// The journeys whose runs it is read of.
     pub journeys: Vec<Journey>,
     /// Of those, the place of the step that is asked about.
-    step: Option<usize>,
+    pub(crate) step: Option<usize>,
     /// From these locations alone; from all without.
     pub locations: Option<BTreeSet<i32>>,
     /// The goal.
@@ -422,27 +419,9 @@ async fn runs(
     stretch: Stretch,
     bucket_s: i64,
 ) -> Result<Parts> {
-    let ids: Vec<i32> = about.journeys.iter().map(|j| j.id).collect();
-    let counted = answers.db.counted_runs_of(&ids, site.id, stretch).await?;
-    let (measure, step, locations) =
-        (about.measured.measure.clone(), about.step, about.locations.clone());
-    let computing = answers.computed(move || {
-        let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
-        let seen = |(run, counts): (&Run, bool)| Played {
-            at: run.due_at,
-            journey: run.journey_id,
-            location: run.location_id,
-            outcome: run.outcome,
-            duration_ms: run.duration_ms,
-            step_ms: step.and_then(|nth| steps_through(run).get(nth)).map(|ms| f64::from(*ms)),
-            split_ms: run.split_ms.map(|split| split.map(f64::from)),
-            counts,
-        };
-        let drawn = counted.values().flat_map(|runs| runs.drawn());
-        let all: Vec<Played> = drawn.filter(|(run, _)| here(run)).map(seen).collect();
-        measure::runs::gather(&all, &measure, bucket_s)
-    });
-    computing.await
+    let all = samples::played(answers, site, about, stretch).await?;
+    let measure = about.measured.measure.clone();
+    answers.computed(move || measure::runs::gather(&all, &measure, bucket_s)).await
 }
 
 /// Names of what is there that could stand where a measure is being typed, in quotation marks.

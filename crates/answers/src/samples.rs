@@ -1,11 +1,16 @@
-//! Samples of a measure, read of page views and of what happened on them.
+//! Samples of a measure, read of runs, of page views and of what happened on them.
 
+use crate::measures::About;
+use crate::steps::steps_through;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::measure::Measured;
+use cadentis_core::measure::runs::Played;
 use cadentis_core::measure::sheets::{Gather, Parts, gather};
 use cadentis_core::visitor::sheet::Sheet;
+use cadentis_store::run::Run;
 use cadentis_store::sheet::Filed;
+use cadentis_store::site::Site;
 
 /// The sheets that hold them, with these columns beside those that the measure reads.
 pub(crate) async fn sheets(
@@ -39,5 +44,33 @@ pub(crate) async fn parts(
     let measured = measured.clone();
     let computing = answers
         .computed(move || gather(&sheets, &Gather::of(&measured, stretch, (bucket_s, exact))));
+    computing.await
+}
+
+/// The runs that a measure is read of.
+pub(crate) async fn played(
+    answers: &Answers,
+    site: &Site,
+    about: &About,
+    stretch: Stretch,
+) -> Result<Vec<Played>> {
+    let ids: Vec<i32> = about.journeys.iter().map(|j| j.id).collect();
+    let counted = answers.db.counted_runs_of(&ids, site.id, stretch).await?;
+    let (step, locations) = (about.step, about.locations.clone());
+    let computing = answers.computed(move || {
+        let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
+        let seen = |(run, counts): (&Run, bool)| Played {
+            at: run.due_at,
+            journey: run.journey_id,
+            location: run.location_id,
+            outcome: run.outcome,
+            duration_ms: run.duration_ms,
+            step_ms: step.and_then(|nth| steps_through(run).get(nth)).map(|ms| f64::from(*ms)),
+            split_ms: run.split_ms.map(|split| split.map(f64::from)),
+            counts,
+        };
+        let drawn = counted.values().flat_map(|runs| runs.drawn());
+        drawn.filter(|(run, _)| here(run)).map(seen).collect()
+    });
     computing.await
 }

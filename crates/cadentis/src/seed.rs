@@ -354,6 +354,25 @@ async fn describe_journeys(
     }
 }
 
+/// Queries that people keep.
+const QUERIES: [(&str, &str, &str); 3] = [
+    (
+        "Slow pages by device",
+        "p75 of LCP, count of page views, count of people by family and device where count of page views above 30 top 8 by p75 of LCP",
+        "Ines",
+    ),
+    (
+        "What a release did",
+        "p75 of LCP, share with errors, count of page views by release and time",
+        "Tor",
+    ),
+    (
+        "Requests that fail",
+        "share of requests failed, count of requests, p95 of request time by request top 10 by share of requests failed",
+        "Tor",
+    ),
+];
+
 /// What is promised of booking: one that became stricter, one that counts while ships sail, and what was taken out.
 async fn describe_goals(db: &Db, id: i32, journey: i32, story: &Story) -> Result<(), Failure> {
     let beginning = Timestamp::UNIX_EPOCH;
@@ -391,6 +410,11 @@ async fn describe_goals(db: &Db, id: i32, journey: i32, story: &Story) -> Result
         ..Definition::monthly(journey, 0.8)
     };
     db.add_goal(id, "The sailings list is there in time", (&seen, beginning), "Ines").await?;
+    for (name, says, owner) in QUERIES {
+        // As it reads, however it was written.
+        let query: cadentis_core::query::Query = says.parse()?;
+        db.save_query(id, (name, &query.to_string()), owner).await?;
+    }
     Ok(())
 }
 

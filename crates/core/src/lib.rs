@@ -13,7 +13,8 @@
 //! - [`access`]: who may do what; [`groups`]: what a provider's groups give
 //! - [`text`]: texts from outside, cleaned and bounded
 //! - [`goal`]: availability, uptime, budgets, error budgets
-//! - [`measure`]: the one vocabulary of what is judged and asked; [`alert`]: what is watched of it
+//! - [`measure`]: the one vocabulary of what is judged and asked; [`alert`]: what is watched of it; [`query`]: several of it at
+//!   once, by what samples are told apart by
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
 
@@ -29,6 +30,7 @@ pub mod groups;
 pub mod journey;
 pub mod marker;
 pub mod measure;
+pub mod query;
 pub mod run;
 pub mod share;
 pub mod site;

@@ -2,7 +2,7 @@
 //! Never visits and people, archives of requests, logs and scripts.
 
 /// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
-const PAGES: [(&str, &[&str]); 24] = [
+const PAGES: [(&str, &[&str]); 25] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
@@ -15,6 +15,7 @@ const PAGES: [(&str, &[&str]); 24] = [
     ("/incidents", &[]),
     ("/incidents/*", &[]),
     ("/measures", &[]),
+    ("/queries", &[]),
     ("/budgets", &[]),
     ("/dependencies", &[]),
     ("/maintenance", &[]),

@@ -46,6 +46,7 @@ pub mod recording;
 pub mod rehearsal;
 pub mod run;
 mod run_day;
+pub mod saved_query;
 pub mod script_version;
 pub mod secret;
 pub mod session;

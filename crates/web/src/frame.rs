@@ -230,7 +230,7 @@ const PLACES: [(&str, &str, bool); 8] = [
     ("Visitors", "/visitors", true),
     ("Goals", "/goals", true),
     ("Alerts", "/alerts", true),
-    ("Queries", "/queries", false),
+    ("Queries", "/queries", true),
     ("Reports", "/reports", false),
     ("Settings", "/settings", true),
 ];

@@ -19,6 +19,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/tables.css"),
     include_str!("../static/styles/line-up.css"),
     include_str!("../static/styles/alerts.css"),
+    include_str!("../static/styles/query.css"),
     include_str!("../static/styles/steps.css"),
     include_str!("../static/styles/waterfall.css"),
     include_str!("../static/styles/mosaic.css"),

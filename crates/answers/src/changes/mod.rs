@@ -20,6 +20,7 @@ pub mod journeys;
 pub mod maintenance;
 pub mod markers;
 pub mod notices;
+pub mod queries;
 pub(crate) mod told;
 pub mod visitors;
 

@@ -19,6 +19,7 @@ mod notices;
 mod ops;
 mod people;
 mod provider;
+mod queries;
 mod recomputed;
 mod runs;
 mod scripts;

@@ -24,6 +24,9 @@ pub struct Gather<'a> {
     pub exact: bool,
 }
 
+/// Adds a row of a sheet to a part.
+pub(crate) type Adder<'s> = Box<dyn FnMut(usize, &mut Part) + 's>;
+
 /// Parts of time, by the second in which each begins.
 pub type Parts = BTreeMap<i64, Part>;
 
@@ -99,7 +102,7 @@ impl Gather<'_> {
     }
 
     /// Which rows are samples.
-    fn kept(&self, sheet: &Sheet) -> Vec<bool> {
+    pub(crate) fn kept(&self, sheet: &Sheet) -> Vec<bool> {
         let mut keep = rows(sheet, self.stretch, &self.scope.filter());
         if !self.is_of_happenings() {
             return keep;
@@ -133,7 +136,7 @@ impl Gather<'_> {
     }
 
     /// The bucket of a row.
-    fn bucket(&self, sheet: &Sheet) -> impl Fn(usize) -> i64 + use<'_> {
+    pub(crate) fn bucket(&self, sheet: &Sheet) -> impl Fn(usize) -> i64 + use<'_> {
         let of = |at_s: i64| at_s.div_euclid(self.bucket_s) * self.bucket_s;
         let (begin, end) = (of(sheet.hour_s), of(sheet.hour_s + 3_599));
         let (moments, hour_s) = (sheet.moments("at").to_vec(), sheet.hour_s);
@@ -238,6 +241,37 @@ impl Gather<'_> {
                 part.hits += u64::from(is_failed);
             }
             _ => part.samples += 1,
+        }
+    }
+
+    /// Adds rows of a sheet to parts one by one, whatever it counts.
+    pub(crate) fn adder<'s>(&'s self, sheet: &'s Sheet) -> Adder<'s> {
+        let ids_of = |column: &str| {
+            let ids = sheet.ids(column);
+            Box::new(move |row: usize, part: &mut Part| {
+                part.samples += 1;
+                part.ids.extend(ids.and_then(|ids| ids.get(row)).filter(|id| **id != 0));
+            })
+        };
+        match self.measure {
+            Measure::Views(Counted::Visits) => ids_of("visit"),
+            Measure::Views(Counted::People) | Measure::ErrorPeople => ids_of("person"),
+            Measure::ErrorKinds | Measure::NewErrorKinds => {
+                let texts = sheet.texts("text");
+                let mut patterns: HashMap<&str, String> = HashMap::new();
+                Box::new(move |row, part| {
+                    part.samples += 1;
+                    let text = texts.at(row);
+                    let kind = patterns.entry(text).or_insert_with(|| pattern(text));
+                    if !part.kinds.contains(kind) {
+                        part.kinds.insert(kind.clone());
+                    }
+                })
+            }
+            _ => {
+                let read = self.read(sheet);
+                Box::new(move |row, part| self.add(&read(row), part))
+            }
         }
     }
 

@@ -31,7 +31,7 @@ pub struct TextError {
 }
 
 impl TextError {
-    fn at(column: usize, says: impl Into<String>) -> TextError {
+    pub(crate) fn at(column: usize, says: impl Into<String>) -> TextError {
         TextError { column, says: says.into() }
     }
 
@@ -42,13 +42,23 @@ impl TextError {
 
 /// A word or a quoted text, and where it stands.
 #[derive(Debug, Clone, PartialEq)]
-struct Token {
-    column: usize,
-    text: String,
-    is_quoted: bool,
+pub(crate) struct Token {
+    /// In characters from 1.
+    pub column: usize,
+    /// Without the quotation marks.
+    pub text: String,
+    pub is_quoted: bool,
 }
 
-fn tokens(text: &str) -> Result<Vec<Token>, TextError> {
+impl Token {
+    /// Whether it is this word, unquoted.
+    pub fn is(&self, word: &str) -> bool {
+        !self.is_quoted && self.text == word
+    }
+}
+
+/// The words and quoted texts of a text.
+pub(crate) fn tokens(text: &str) -> Result<Vec<Token>, TextError> {
     if text.chars().count() > LONGEST {
         return Err(TextError::at(LONGEST, format!("a measure has at most {LONGEST} characters")));
     }
@@ -87,7 +97,7 @@ fn tokens(text: &str) -> Result<Vec<Token>, TextError> {
 }
 
 /// A number that is no exponent, sign or infinity.
-fn number(text: &str) -> Option<f64> {
+pub(crate) fn number(text: &str) -> Option<f64> {
     let is_plain = text.bytes().all(|b| b.is_ascii_digit() || b == b'.');
     (is_plain && text.bytes().any(|b| b.is_ascii_digit())).then(|| text.parse().ok())?
 }
@@ -97,7 +107,7 @@ const TIMES: [(&str, f64); 5] =
     [("d", 86_400_000.0), ("h", 3_600_000.0), ("min", 60_000.0), ("s", 1_000.0), ("ms", 1.0)];
 
 /// A number with its unit, which stand together or apart; answers how many tokens it took.
-fn with_unit(tokens: &[Token]) -> Option<(f64, Option<&'static str>, usize)> {
+pub(crate) fn with_unit(tokens: &[Token]) -> Option<(f64, Option<&'static str>, usize)> {
     let first = tokens.first().filter(|t| !t.is_quoted)?;
     let unit = |text: &str| TIMES.iter().map(|(name, _)| *name).find(|name| *name == text);
     if let Some(value) = number(&first.text) {
@@ -232,7 +242,8 @@ fn expected(piece: &Piece) -> String {
     }
 }
 
-fn measure(tokens: &[Token], end: usize) -> Result<(Measure, usize), TextError> {
+/// The measure that tokens begin with, and how many it took; `end` is the column after the last.
+pub(crate) fn measure(tokens: &[Token], end: usize) -> Result<(Measure, usize), TextError> {
     let mut best: (usize, Vec<String>) = (0, Vec::new());
     // A longer form before a shorter one that it begins with.
     let mut whole: Option<(Measure, usize)> = None;
@@ -266,7 +277,8 @@ fn measure(tokens: &[Token], end: usize) -> Result<(Measure, usize), TextError> 
     Err(TextError::at(column, format!("{found}, where {} would go on", best.1.join(", or "))))
 }
 
-fn scope(tokens: &[Token], end: usize, subject: Subject) -> Result<Scope, TextError> {
+/// What tokens that begin with “for” narrow samples to; nothing when there are none.
+pub(crate) fn scope(tokens: &[Token], end: usize, subject: Subject) -> Result<Scope, TextError> {
     let mut scope = Scope::default();
     let mut rest = tokens.iter().peekable();
     let Some(first) = rest.next() else { return Ok(scope) };
@@ -349,7 +361,7 @@ impl FromStr for Measured {
 
 impl Measured {
     /// What must be named besides, if anything.
-    fn lacks(&self) -> Option<&'static str> {
+    pub(crate) fn lacks(&self) -> Option<&'static str> {
         let has = |key: Key| !self.scope.of(&key).is_empty();
         let one = |key: Key| self.scope.of(&key).len() == 1;
         match &self.measure {

@@ -12,6 +12,7 @@ mod markers;
 mod measures;
 mod now;
 pub mod people;
+pub mod queries;
 mod runs;
 mod scripts;
 pub mod settings;
@@ -108,6 +109,11 @@ crate::routes::routes! {
     Edit post "/maintenance/{id}/remove" => maintenance::remove,
     Read get "/measures" => measures::page,
     Read get "/measures/next" => measures::next,
+    Read get "/queries" => queries::page,
+    Edit post "/queries" => queries::save,
+    Read get "/queries/next" => queries::next,
+    Read get "/queries/csv" => queries::csv,
+    Edit post "/queries/{id}/remove" => queries::remove,
     Read get "/markers" => markers::page,
     Edit post "/markers" => markers::pinned,
     Edit get "/markers/new" => markers::new,

@@ -185,7 +185,7 @@ fn not_planned(why: &NotPlanned) -> HttpResponse {
         NotPlanned::Over => "/begins",
         NotPlanned::TooMany | NotPlanned::NotNow => "",
     };
-    Problem::invalid(at, &sentence(why)).into()
+    Problem::invalid(at, sentence(why)).into()
 }
 
 /// What is planned and not over, what goes on first, then by when it comes.

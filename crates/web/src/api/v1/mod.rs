@@ -11,6 +11,7 @@ mod maintenance;
 mod markers;
 mod measures;
 mod promise;
+mod queries;
 mod runs;
 mod shapes;
 mod visitors;
@@ -65,6 +66,7 @@ crate::routes::routes! {
     Mark post "/sites/{site}/markers" => markers::add,
     Mark delete "/sites/{site}/markers/{id}" => markers::remove,
     Read get "/sites/{site}/markers/{id}/around" => markers::around,
+    Read post "/sites/{site}/queries/answer" => queries::answer,
     Read get "/sites/{site}/maintenance" => maintenance::list,
     Edit post "/sites/{site}/maintenance" => maintenance::plan,
     Edit post "/sites/{site}/maintenance/{id}/end" => maintenance::end,
@@ -93,7 +95,7 @@ crate::routes::routes! {
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
-        maintenance::call_off,
+        maintenance::call_off, queries::answer,
     ),
     components(schemas(ProblemShape))
 )]

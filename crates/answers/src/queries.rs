@@ -1,0 +1,163 @@
+//! Queries: what several measures of the same samples come to, told apart by what is known of them.
+
+use crate::measures::{self, NotThere};
+use crate::samples;
+use crate::{Answers, Result};
+use cadentis_core::calendar::Stretch;
+use cadentis_core::measure::runs::Played;
+use cadentis_core::measure::{Key, Measured, Scope, Subject};
+use cadentis_core::query::groups::{self, Groups, Reach};
+use cadentis_core::query::{By, Query, Table, Value, table};
+use cadentis_core::visitor::slices::is_read_exactly;
+use cadentis_store::saved_query::SavedQuery;
+use cadentis_store::sheet::Filed;
+use cadentis_store::site::Site;
+use std::collections::HashMap;
+
+/// What a query came to.
+pub struct Answered {
+    /// Over the stretch.
+    pub table: Table,
+    /// Over what it is compared with, where it is and no time tells samples apart.
+    pub before: Option<Table>,
+    /// The first measure over time, of the first rows; nothing where the table is told apart by time itself.
+    pub course: Option<Table>,
+    /// Seconds of a piece of time.
+    pub bucket_s: i64,
+}
+
+/// So many rows have a line over time.
+pub const MOST_LINES: usize = 5;
+
+/// The first measure of the first rows of a table, told apart by time.
+fn course_of(query: &Query, table: &Table) -> Option<Query> {
+    if query.by.contains(&By::Time) {
+        return None;
+    }
+    let first = query.by.first();
+    let mut course = Query {
+        measures: query.measures.iter().take(1).cloned().collect(),
+        by: first.into_iter().cloned().chain([By::Time]).collect(),
+        scope: query.scope.clone(),
+        conditions: Vec::new(),
+        top: None,
+    };
+    if let Some(By::Key(key)) = first {
+        let kept = query.scope.parts().filter(|(other, _)| *other != key);
+        let and = |scope: Scope, (key, values): (&Key, &[String])| {
+            values.iter().fold(scope, |scope, value| scope.and(key.clone(), value))
+        };
+        course.scope = kept.fold(Scope::default(), and);
+        for row in table.rows.iter().take(MOST_LINES) {
+            if let Value::Text(value) = &row.value {
+                course.scope = course.scope.and(key.clone(), value);
+            }
+        }
+    }
+    Some(course)
+}
+
+/// What a query comes to; pieces of time are about so many. Lines over time are read where it is drawn.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn ask(
+    answers: &Answers,
+    site: &Site,
+    query: &Query,
+    (stretch, against): (Stretch, Option<Stretch>),
+    (points, draws): (i64, bool),
+) -> Result<std::result::Result<Answered, NotThere>> {
+    let bucket_s = stretch.bucket_seconds(points).max(60);
+    let of = |stretch: Stretch| Reach { stretch, bucket_s, exact: is_read_exactly(stretch) };
+    let against = against.filter(|_| !query.by.contains(&By::Time));
+    let told = async {
+        let first = query.measures.first().cloned();
+        let Some(measure) = first.filter(|m| m.subject() == Subject::Runs) else {
+            return Ok(Ok(None));
+        };
+        let measured = Measured { measure, scope: query.scope.clone() };
+        Ok::<_, crate::AnswerError>(measures::about(answers, site, &measured).await?.map(Some))
+    };
+    let about = match told.await? {
+        Ok(about) => about,
+        Err(not_there) => return Ok(Err(not_there)),
+    };
+    let one = async |query: &Query, stretch: Stretch| match &about {
+        Some(about) => of_runs(answers, site, query, about, of(stretch)).await,
+        None => of_sheets(answers, site, query, of(stretch)).await,
+    };
+    let table = one(query, stretch).await?;
+    let course = match course_of(query, &table).filter(|_| draws) {
+        Some(course) => Some(one(&course, stretch).await?),
+        None => None,
+    };
+    let before = match against {
+        // Whatever it came to then, it is what the rows of now are compared with.
+        Some(against) => {
+            let unbound = Query { conditions: Vec::new(), top: None, ..query.clone() };
+            Some(one(&unbound, against).await?)
+        }
+        None => None,
+    };
+    Ok(Ok(Answered { table, before, course, bucket_s }))
+}
+
+async fn of_sheets(answers: &Answers, site: &Site, query: &Query, reach: Reach) -> Result<Table> {
+    let filed = match query.subject() {
+        Subject::Errors => Filed::Failures,
+        Subject::Requests | Subject::Actions => Filed::Happenings,
+        _ => Filed::PageViews,
+    };
+    let columns = groups::columns(query, &reach);
+    let sheets = answers.db.sheets_of(filed, site.id, reach.stretch, &columns).await?;
+    let query = query.clone();
+    let computing = answers.computed(move || {
+        let found = groups::of_sheets(&sheets, &query, &reach);
+        table(&query, found, reach.stretch.to.as_second())
+    });
+    computing.await
+}
+
+async fn of_runs(
+    answers: &Answers,
+    site: &Site,
+    query: &Query,
+    about: &measures::About,
+    reach: Reach,
+) -> Result<Table> {
+    let runs = samples::played(answers, site, about, reach.stretch).await?;
+    let journeys: HashMap<i32, String> =
+        about.journeys.iter().map(|j| (j.id, j.name.clone())).collect();
+    let places = answers.db.locations().await?;
+    let places: HashMap<i32, String> = places.into_iter().map(|l| (l.id, l.name)).collect();
+    let query = query.clone();
+    let computing = answers.computed(move || {
+        let name = |run: &Played, key: &Key| {
+            let name = match key {
+                Key::Location => places.get(&run.location),
+                _ => journeys.get(&run.journey),
+            };
+            name.cloned().unwrap_or_default()
+        };
+        let found: Groups = groups::of_runs(&runs, &query, &reach, name);
+        table(&query, found, reach.stretch.to.as_second())
+    });
+    computing.await
+}
+
+/// The queries of a site that people keep, what was used last first.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn saved(answers: &Answers, site: &Site) -> Result<Vec<SavedQuery>> {
+    Ok(answers.db.saved_queries(site.id).await?)
+}
+
+/// Takes note that somebody asked this, if it is a query that is kept.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn used(answers: &Answers, site: &Site, query: &Query, by: &str) -> Result<()> {
+    Ok(answers.db.query_used(site.id, &query.to_string(), by).await?)
+}

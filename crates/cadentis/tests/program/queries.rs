@@ -1,0 +1,216 @@
+//! Queries: asked on the page, as a file and by programs; kept, and taken away.
+
+use crate::server::{Served, get, play, post_form as post, server};
+use crate::serving::beacons::{BROWSER, OWN, beacon, send};
+use crate::serving::{self, program};
+use cadentis_core::access::Scope;
+use cadentis_core::run::Outcome;
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+use uuid::Uuid;
+
+fn address(path: &str, q: &str) -> String {
+    let q = url::form_urlencoded::Serializer::new(String::new()).append_pair("q", q).finish();
+    format!("/marram-ferries/{path}?{q}")
+}
+
+/// Page views of two families by two devices from three countries, over the last hour.
+async fn views(s: &Served, many: usize) {
+    let now = Timestamp::now().as_millisecond();
+    for nth in 0..many {
+        let mut view = beacon(Uuid::new_v4());
+        view["at"] = json!(now - 3_000_000 + (nth * 40_000) as i64 % 2_900_000);
+        view["device"] = json!(if nth % 3 == 0 { "desktop" } else { "phone" });
+        view["connection"] = json!(if nth % 2 == 0 { "4g" } else { "3g" });
+        view["lcp"] = json!(500 + nth * 37 % 4_000);
+        view["errors"] = json!(u8::from(nth % 5 == 0));
+        let (status, says) = send(&s.server.address, "key", view.to_string(), OWN, BROWSER).await;
+        assert_eq!(status, 204, "{says}");
+    }
+}
+
+/// What programs are answered.
+async fn answered(s: &Served, client: &reqwest::Client, body: &Value) -> (u16, Value) {
+    let path = format!("{}/api/v1/sites/marram-ferries/queries/answer", s.server.address);
+    let answer = client.post(path).json(body).send().await.expect("an answer");
+    let status = answer.status().as_u16();
+    (status, answer.json().await.unwrap_or_default())
+}
+
+/// The value at the 75th of a hundred, by nearest rank.
+fn p75(values: &mut [f64]) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[(values.len() * 75).div_ceil(100) - 1]
+}
+
+#[tokio::test]
+async fn a_query_comes_to_what_the_exported_page_views_come_to_when_somebody_else_groups_them() {
+    let s = server().await;
+    views(&s, 61).await;
+    let client = program(&serving::token(&s.db, 1, &[Scope::Read]).await);
+    let from = Timestamp::now() - SignedDuration::from_hours(2);
+    let base = format!("{}/api/v1/sites/marram-ferries", s.server.address);
+    let exported =
+        client.get(format!("{base}/page-views?fields=at,connection,device,lcp,errors&from={from}"));
+    let exported = exported.send().await.expect("an answer").text().await.expect("a text");
+    let mut by: BTreeMap<(String, String), (Vec<f64>, u64)> = BTreeMap::new();
+    for line in exported.lines() {
+        let view: Value = serde_json::from_str(line).expect("JSON");
+        let text = |name: &str| view[name].as_str().expect("a text").to_string();
+        let held = by.entry((text("connection"), text("device"))).or_default();
+        held.0.push(view["lcp"].as_f64().expect("a number"));
+        held.1 += u64::from(view["errors"].as_f64().unwrap_or(0.0) > 0.0);
+    }
+    assert_eq!(by.len(), 4, "{exported}");
+    let says = "p75 of LCP, count of page views, share with errors by connection and device";
+    let (status, told) = answered(&s, &client, &json!({"query": says, "from": from})).await;
+    assert_eq!(status, 200, "{told}");
+    assert_eq!((&told["query"], &told["is_merged"]), (&json!(says), &json!(false)));
+    let columns: Vec<&str> =
+        told["columns"].as_array().expect("a list").iter().filter_map(|c| c.as_str()).collect();
+    let mut cells = 0;
+    for row in told["rows"].as_array().expect("a list") {
+        for (nth, column) in columns.iter().enumerate() {
+            let key = (row["value"].as_str().expect("a text").to_string(), (*column).to_string());
+            let (lcp, errors) = by.get_mut(&key).expect("a group");
+            let cell = &row["across"][nth];
+            assert_eq!(cell[0]["value"], json!(p75(lcp)), "{key:?}");
+            assert_eq!(cell[1]["value"], json!(lcp.len() as f64));
+            assert_eq!(cell[2]["value"], json!(*errors as f64 / lcp.len() as f64));
+            cells += 1;
+        }
+    }
+    assert_eq!(cells, 4);
+    // The same in the file.
+    let file = get(&s, &address("queries/csv", says)).await.1;
+    assert!(
+        file.starts_with(
+            "connection,device,p75 of LCP,count of page views,share with errors,samples"
+        ),
+        "{file}"
+    );
+    let sum: f64 = file
+        .lines()
+        .skip(1)
+        .map(|l| l.rsplit(',').nth(2).expect("a count").parse::<f64>().expect("a number"))
+        .sum();
+    assert_eq!((file.lines().count(), sum), (5, 61.0), "{file}");
+    // What is wrong is told with where and what would be right.
+    for (body, pointer) in [
+        (json!({"query": "p75 of LCP by person"}), "/query"),
+        (json!({"query": "p75 of LCP top 1000000"}), "/query"),
+        (json!({"query": "availability for journey \"nowhere\""}), "/query"),
+        (json!({"query": says, "points": 0}), "/points"),
+    ] {
+        let (status, told) = answered(&s, &client, &body).await;
+        assert_eq!((status, &told["errors"][0]["pointer"]), (422, &json!(pointer)), "{told}");
+    }
+    let (status, _) =
+        answered(&s, &client, &json!({"query": says, "from": "9999-01-01T00:00:00Z"})).await;
+    assert_eq!(status, 400);
+}
+
+#[tokio::test]
+async fn runs_are_asked_by_journey_and_location_and_a_name_that_is_not_there_says_what_is() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Slow, Outcome::Passed]).await;
+    let client = program(&serving::token(&s.db, 1, &[Scope::Read]).await);
+    let says = "availability, count of runs by location";
+    let (status, told) = answered(&s, &client, &json!({"query": says})).await;
+    assert_eq!(status, 200, "{told}");
+    let all = &told["all"];
+    assert_eq!((&all[0]["value"], &all[1]["value"]), (&json!(0.75), &json!(4.0)), "{told}");
+    let runs: f64 = told["rows"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|r| r["cells"][1]["value"].as_f64())
+        .sum();
+    assert_eq!(runs, 4.0);
+    let (_, told) =
+        answered(&s, &client, &json!({"query": "availability for location \"berge\""})).await;
+    assert!(told["detail"].as_str().expect("a text").contains("there is “bergen”"), "{told}");
+    let page =
+        get(&s, &address("queries", "availability by location for journey \"nowhere\"")).await;
+    assert!(page.0 == 422 && page.1.contains("is not there; there is"), "{}", page.1);
+}
+
+#[tokio::test]
+async fn a_query_is_asked_on_its_page_turned_looked_into_and_kept_under_a_name() {
+    let s = server().await;
+    views(&s, 40).await;
+    let says = "p75 of LCP, count of page views by connection and device";
+    let (status, page) = get(&s, &address("queries", says)).await;
+    assert_eq!(status, 200, "{page}");
+    assert!(
+        page.contains("40 page views that told it; exact: each sample was looked at"),
+        "{page}"
+    );
+    // Cells, a row and the turned table lead on, each to a query of its own.
+    let leads = |text: &str| {
+        let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
+        page.contains(&format!("q={text}&#38;"))
+    };
+    assert!(leads("p75 of LCP, count of page views by device and connection"), "turned: {page}");
+    assert!(
+        leads("p75 of LCP, count of page views by device for connection \"3g\""),
+        "a row: {page}"
+    );
+    let cell = "p75 of LCP, count of page views for device \"phone\" and connection \"4g\"";
+    assert!(leads(cell), "a cell: {page}");
+    assert!(page.contains("class=\"lane line-0\"") && page.contains("heat-6"), "{page}");
+    // However it is typed it reads alike; what is wrong is told, and nothing typed is lost.
+    let (_, same) = get(&s, &address("queries", "count of page views top 5 by device")).await;
+    assert!(
+        same.contains("where “by” or the end would go on") || same.contains("would go on"),
+        "{same}"
+    );
+    let (status, wrong) = get(&s, &address("queries", "p75 of LCP by <b>")).await;
+    assert!(status == 422 && wrong.contains("cannot be told apart by “&#60;b&#62;”"), "{wrong}");
+    assert!(
+        wrong.contains("value=\"p75 of LCP by &#60;b&#62;\"") && !wrong.contains("<b>\""),
+        "{wrong}"
+    );
+    // Kept by one, it is not replaced by another.
+    let keep = [("name", "Slow <pages>"), ("q", says)];
+    let (status, to, _) = post(&s, "/marram-ferries/queries", &keep).await;
+    assert!(status == 303 && to.contains("/queries?q=p75"), "{to}");
+    let page = get(&s, &address("queries", says)).await.1;
+    assert!(
+        page.contains("Slow &#60;pages&#62; <span class=\"muted\">kept by Ada</span>"),
+        "{page}"
+    );
+    let kept = s.db.saved_queries(1).await.expect("rows").remove(0);
+    assert_eq!((kept.says.as_str(), kept.used.map(|u| u.1).as_deref()), (says, Some("Ada")));
+    s.db.save_query(1, ("Theirs", "count of page views"), "Tor").await.expect("kept");
+    let (status, _, page) =
+        post(&s, "/marram-ferries/queries", &[("name", "Theirs"), ("q", says)]).await;
+    assert!(status == 422 && page.contains("Somebody else keeps a query of this name"), "{page}");
+    assert!(page.contains("value=\"Theirs\""), "what was typed is there: {page}");
+    let (status, _, page) =
+        post(&s, "/marram-ferries/queries", &[("name", "x"), ("q", "nonsense")]).await;
+    assert!(status == 422 && page.contains("Nothing was kept."), "{page}");
+    assert_eq!(s.db.done(1).await.expect("rows")[0].what, "kept the query");
+    let remove = format!("/marram-ferries/queries/{}/remove", kept.id);
+    assert_eq!((post(&s, &remove, &[]).await.0, post(&s, &remove, &[]).await.0), (303, 404));
+}
+
+#[tokio::test]
+async fn how_a_query_could_go_on_is_offered_with_the_names_that_are_there() {
+    let s = server().await;
+    views(&s, 3).await;
+    let offers = async |q: &str, option: &str| {
+        let (status, page) = get(&s, &address("queries/next", q)).await;
+        let option = option.replace('"', "&#34;");
+        assert!(status == 200 && page.contains(&format!("value=\"{option}\"")), "{q}: {page}");
+    };
+    offers("p75 of LCP b", "p75 of LCP by").await;
+    offers("p75 of LCP by family and ", "p75 of LCP by family and time").await;
+    offers(
+        "availability by location for journey ",
+        "availability by location for journey \"book\"",
+    )
+    .await;
+    offers("availability for journey ", "availability for journey \"book\"").await;
+}

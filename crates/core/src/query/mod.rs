@@ -1,0 +1,196 @@
+//! Queries: several measures of the same samples, told apart by what is known of them.
+//!
+//! A query is written as it is said and read back:
+//! `p75 of LCP, count of page views by family and device for country "NO" where count of page views above 30 top 20 by p75 of LCP`.
+//! Its measures and what narrows them are those of [`crate::measure`].
+//!
+//! - [`text`]: reading, printing, and how one could go on
+//! - [`groups`]: gathering samples by what they are told apart by
+//! - [`table`]: what groups come to, which of them are kept, and in which order
+
+pub mod groups;
+pub mod table;
+#[cfg(test)]
+mod tests;
+pub mod text;
+
+pub use groups::{Groups, Value};
+pub use table::{Table, table};
+pub use text::{begun, complete};
+
+use crate::measure::{Key, Measure, Scope, Subject, Unit};
+use crate::visitor::Attribute;
+
+/// So many measures are asked at once at most.
+pub const MOST_MEASURES: usize = 6;
+/// Samples are told apart by so many things at most.
+pub const MOST_BY: usize = 2;
+/// So many rows are asked for at most.
+pub const MOST_ROWS: usize = 1_000;
+/// So many are told when nothing is said.
+pub const ROWS: usize = 50;
+/// So many conditions stand in a query at most.
+pub const MOST_CONDITIONS: usize = 4;
+
+/// What samples are told apart by.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum By {
+    /// When they were, in pieces of time.
+    Time,
+    /// Something that is known of them.
+    Key(Key),
+}
+
+impl By {
+    /// The word that stands for it.
+    pub fn word(&self) -> String {
+        match self {
+            By::Time => "time".into(),
+            By::Key(key) => key.word(),
+        }
+    }
+
+    /// As a title of a column.
+    pub fn title(&self) -> String {
+        match self {
+            By::Time => "time".into(),
+            By::Key(Key::Attribute(attribute)) => attribute.title(),
+            By::Key(key) => key.word(),
+        }
+    }
+
+    /// Whether samples of this subject can be told apart by it.
+    pub fn fits(&self, subject: Subject) -> bool {
+        match self {
+            By::Time => true,
+            By::Key(Key::Step | Key::Goal | Key::Dependency) => false,
+            By::Key(key) => key.fits(subject),
+        }
+    }
+
+    /// Everything that samples of a subject can be told apart by; attributes of the site's own not among it.
+    pub fn of_subject(subject: Subject) -> Vec<By> {
+        let keys = Key::of_subject(subject).into_iter().map(By::Key);
+        [By::Time].into_iter().chain(keys).filter(|by| by.fits(subject)).collect()
+    }
+
+    /// The one of this word.
+    pub fn of_word(word: &str) -> Option<By> {
+        match word {
+            "time" => Some(By::Time),
+            word => Key::of_word(word).map(By::Key),
+        }
+    }
+}
+
+/// What a group has to come to, to be told.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Condition {
+    /// Which of its numbers.
+    pub measure: Measure,
+    /// Whether it has to be above the level, else below it; the level itself is neither.
+    pub is_above: bool,
+    /// The level as it was written: shares in per cent, times in milliseconds.
+    pub level: f64,
+}
+
+impl Condition {
+    /// Whether a value meets it. What is not known meets none.
+    pub fn is_met(&self, value: Option<f64>) -> bool {
+        let level = match self.measure.unit() {
+            Unit::Share => self.level / 100.0,
+            _ => self.level,
+        };
+        value.is_some_and(|v| if self.is_above { v > level } else { v < level })
+    }
+}
+
+/// How many groups are told, the highest first.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Top {
+    /// So many.
+    pub many: usize,
+    /// By this number of theirs; by the first that is asked when it does not say.
+    pub by: Option<Measure>,
+}
+
+/// Several measures of the same samples.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Query {
+    /// Which numbers; one at least, all of the same subject.
+    pub measures: Vec<Measure>,
+    /// What samples are told apart by.
+    pub by: Vec<By>,
+    /// Of what.
+    pub scope: Scope,
+    /// What groups have to come to.
+    pub conditions: Vec<Condition>,
+    /// How many are told.
+    pub top: Option<Top>,
+}
+
+impl Query {
+    /// What its samples are.
+    pub fn subject(&self) -> Subject {
+        self.measures.first().map_or(Subject::PageViews, Measure::subject)
+    }
+
+    /// Every number that has to be worked out of a group: those that are asked first, then what conditions and order ask.
+    pub fn needed(&self) -> Vec<Measure> {
+        let conditions = self.conditions.iter().map(|c| &c.measure);
+        let order = self.top.iter().filter_map(|t| t.by.as_ref());
+        let mut all: Vec<Measure> = Vec::new();
+        for measure in self.measures.iter().chain(conditions).chain(order) {
+            if !all.contains(measure) {
+                all.push(measure.clone());
+            }
+        }
+        all
+    }
+
+    /// Where among the needed ones the number is that groups are ordered by.
+    pub fn order(&self) -> usize {
+        let by = self.top.as_ref().and_then(|t| t.by.as_ref());
+        by.and_then(|by| self.needed().iter().position(|m| m == by)).unwrap_or(0)
+    }
+
+    /// The same of one group alone, told apart by the rest; nothing where the group is of a time.
+    pub fn within(&self, nth: usize, value: &Value) -> Option<Query> {
+        let (By::Key(key), Value::Text(text)) = (self.by.get(nth)?, value) else { return None };
+        let mut narrowed = self.clone();
+        narrowed.by.remove(nth);
+        narrowed.scope = Scope::default();
+        for (other, values) in self.scope.parts().filter(|(other, _)| *other != key) {
+            let and = |scope: Scope, value: &String| scope.and(other.clone(), value);
+            narrowed.scope = values.iter().fold(narrowed.scope, and);
+        }
+        narrowed.scope = narrowed.scope.and(key.clone(), text);
+        Some(narrowed)
+    }
+
+    /// The same told apart by this too, or by it no more; by two things at most, of which the older gives way.
+    pub fn toggled(&self, by: &By) -> Query {
+        let mut other = self.clone();
+        match other.by.iter().position(|b| b == by) {
+            Some(at) => {
+                other.by.remove(at);
+            }
+            None => {
+                other.by.push(by.clone());
+                if other.by.len() > MOST_BY {
+                    other.by.remove(0);
+                }
+            }
+        }
+        other
+    }
+
+    /// The attributes of page views that it tells apart or is narrowed by.
+    pub fn attributes(&self) -> Vec<Attribute> {
+        let of = |by: &By| match by {
+            By::Key(Key::Attribute(attribute)) => Some(attribute.clone()),
+            _ => None,
+        };
+        self.by.iter().filter_map(of).collect()
+    }
+}

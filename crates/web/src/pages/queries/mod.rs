@@ -1,0 +1,328 @@
+//! Queries: a sentence that is edited, and what it comes to.
+
+mod lines;
+mod shown;
+
+pub use lines::HEIGHT;
+
+use crate::State;
+use crate::access::{After, By, InSite};
+use crate::csv_file::CsvFile;
+use crate::error::PageError;
+use crate::fields::{self, Fields, sentence};
+use crate::filters;
+use crate::format;
+use crate::frame::{Frame, all_of, base};
+use crate::respond::{TWELVE_HOURS, html, html_with, redirect};
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
+use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
+use cadentis_answers::{measures, queries};
+use cadentis_core::measure::{Measured, Subject};
+use cadentis_core::query::{self, By as ToldBy, Query, Value};
+use cadentis_core::text::clean;
+use jiff::Timestamp;
+use shown::Found;
+
+/// What is typed is at most so long; a little more than can be read, so that whoever goes beyond is told.
+const LONGEST: usize = cadentis_core::measure::text::LONGEST + 1;
+
+/// What is asked when nothing is said.
+const USUAL: &str = "p75 of LCP, count of page views by family and device";
+
+/// Questions to begin with.
+const EXAMPLES: [&str; 6] = [
+    USUAL,
+    "count of page views, share with errors by release and time",
+    "p75 of INP, count of page views by browser where count of page views above 30 top 20 by p75 of INP",
+    "p95 of request time, share of requests failed by request top 10 by p95 of request time",
+    "count of errors, people with errors by error top 10",
+    "availability, p95 of run duration by journey and location",
+];
+
+#[derive(Template)]
+#[template(path = "queries.html")]
+struct Page {
+    frame: Frame,
+    text: String,
+    wrong: Option<String>,
+    /// What could not be kept, and why.
+    refused: Option<String>,
+    name: String,
+    /// Under which name this is kept, and by whom.
+    kept: Option<SavedRow>,
+    found: Option<Found>,
+    /// What else it could be told apart by.
+    by: Vec<Pick>,
+    saved: Vec<SavedRow>,
+    examples: Vec<Pick>,
+}
+
+/// Something that leads to another query.
+#[derive(Clone)]
+struct Pick {
+    says: String,
+    link: String,
+    chosen: bool,
+}
+
+struct SavedRow {
+    id: i32,
+    name: String,
+    says: String,
+    link: String,
+    owner: String,
+    used: String,
+}
+
+/// The address of a query over this stretch.
+fn link(frame: &Frame, query: &Query) -> String {
+    address(frame, &query.to_string())
+}
+
+fn address(frame: &Frame, text: &str) -> String {
+    let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
+    format!("{}/queries?q={text}&{}", frame.base, frame.query)
+}
+
+fn saved_row(frame: &Frame, q: &SavedQuery) -> SavedRow {
+    let used = |(at, by): &(Timestamp, String)| {
+        format!("{} by {by}", format::day_clock(*at, &frame.site.zone))
+    };
+    SavedRow {
+        id: q.id,
+        name: q.name.clone(),
+        says: q.says.clone(),
+        link: address(frame, &q.says),
+        owner: q.owner.clone(),
+        used: q.used.as_ref().map_or("never".into(), used),
+    }
+}
+
+/// What samples of a query could be told apart by, each adding it or taking it away.
+fn toggles(frame: &Frame, query: &Query) -> Vec<Pick> {
+    let mut all = ToldBy::of_subject(query.subject());
+    all.extend(query.by.iter().filter(|by| !all.contains(by)).cloned().collect::<Vec<_>>());
+    let pick = |by: &ToldBy| Pick {
+        says: by.title(),
+        link: link(frame, &query.toggled(by)),
+        chosen: query.by.contains(by),
+    };
+    all.iter().map(pick).collect()
+}
+
+/// What is asked by the address: its text, or what is usual, narrowed to what page views are filtered by elsewhere.
+fn asked(frame: &Frame, request: &HttpRequest) -> String {
+    let text = all_of(request, "q").pop().unwrap_or_default();
+    let text = clean(text.trim(), LONGEST, None);
+    if !text.is_empty() {
+        return text;
+    }
+    match (USUAL.parse::<Query>(), frame.filter.parts().next()) {
+        (Ok(mut usual), Some(_)) => {
+            for (attribute, values) in frame.filter.parts() {
+                let key = cadentis_core::measure::Key::Attribute(attribute.clone());
+                let and = |scope: cadentis_core::measure::Scope, value: &String| {
+                    scope.and(key.clone(), value)
+                };
+                usual.scope = values.iter().fold(usual.scope, and);
+            }
+            usual.to_string()
+        }
+        _ => USUAL.into(),
+    }
+}
+
+/// The page of a query, with what was not kept and why.
+async fn show(
+    state: &State,
+    frame: Frame,
+    text: String,
+    (refused, name): (Option<String>, String),
+) -> Result<HttpResponse, PageError> {
+    let saved = queries::saved(&state.answers, &frame.site).await?;
+    let mut page = Page {
+        kept: None,
+        found: None,
+        by: Vec::new(),
+        wrong: None,
+        saved: saved.iter().map(|q| saved_row(&frame, q)).collect(),
+        examples: EXAMPLES
+            .map(|says| Pick { says: says.into(), link: address(&frame, says), chosen: false })
+            .to_vec(),
+        refused,
+        name,
+        text,
+        frame,
+    };
+    match page.text.parse::<Query>() {
+        Err(e) => page.wrong = Some(sentence(&e)),
+        Ok(query) => {
+            let frame = &page.frame;
+            let stretches = (frame.past(), frame.against);
+            let of = (frame.points(), true);
+            match queries::ask(&state.answers, &frame.site, &query, stretches, of).await? {
+                Err(not_there) => page.wrong = Some(sentence(&not_there)),
+                Ok(answered) => page.found = Some(shown::found(frame, &query, &answered)),
+            }
+            if frame.who.shared.is_none() {
+                queries::used(&state.answers, &frame.site, &query, frame.who.name()).await?;
+            }
+            page.by = toggles(frame, &query);
+            // However it was typed, it reads as it is printed.
+            page.text = query.to_string();
+            page.kept = saved.iter().find(|q| q.says == page.text).map(|q| saved_row(frame, q));
+        }
+    }
+    let bad = page.wrong.is_some() || page.refused.is_some();
+    html_with(if bad { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK }, &page)
+}
+
+/// `GET /queries`: what is asked with `q`, and what it comes to.
+pub async fn page(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::load(&state, &request, "Queries", TWELVE_HOURS).await?;
+    let text = asked(&frame, &request);
+    show(&state, frame, text, (None, String::new())).await
+}
+
+#[derive(Template)]
+#[template(path = "measure_options.html")]
+struct Options {
+    options: Vec<String>,
+}
+
+/// So many ways to go on are offered.
+const MOST_OPTIONS: usize = 40;
+
+/// `GET /queries/next`: how what is typed could go on.
+pub async fn next(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let site = crate::access::site(&request)?;
+    let text = clean(&all_of(&request, "q").pop().unwrap_or_default(), LONGEST, None);
+    let values = match query::begun(&text) {
+        Some(begun) => measures::values(&state.answers, &site, &begun).await?,
+        None => Vec::new(),
+    };
+    // What was begun is replaced by what completes it.
+    let kept = match text.char_indices().rev().find(|(_, c)| c.is_whitespace()) {
+        Some((at, c)) => &text[..at + c.len_utf8()],
+        None => "",
+    };
+    let words = query::complete(&text).into_iter().chain(values);
+    let options = words.take(MOST_OPTIONS).map(|word| format!("{kept}{word}")).collect();
+    html(&Options { options })
+}
+
+/// `GET /queries/csv`: the answer as a file, numbers as they are: shares from 0 to 1, times in milliseconds.
+pub async fn csv(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
+    let query: Query = asked(&frame, &request)
+        .parse()
+        .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
+    let stretches = (frame.past(), None);
+    let of = (frame.points(), false);
+    let answered = queries::ask(&state.answers, &frame.site, &query, stretches, of).await?;
+    let answered = answered.map_err(|e| PageError::NotFound(e.to_string()))?;
+    let head = query.by.iter().map(ToldBy::word);
+    let head = head.chain(query.measures.iter().map(ToString::to_string));
+    let mut file = CsvFile::with_header(head.chain(["samples".to_string()]));
+    let value = |value: &Value| match value {
+        Value::Text(text) => text.clone(),
+        Value::Time(second) => cadentis_core::calendar::stretch::at_second(*second).to_string(),
+    };
+    let asked = query.measures.len();
+    let mut line = |key: Vec<String>, cells: &[cadentis_core::stats::Reading]| {
+        let number = |v: Option<f64>| v.map_or(String::new(), |v| v.to_string());
+        let numbers = cells.iter().take(asked).map(|c| number(c.value));
+        let samples = cells.first().map_or(0, |c| c.samples).to_string();
+        file.row(key.into_iter().chain(numbers).chain([samples]));
+    };
+    if query.by.is_empty() {
+        line(Vec::new(), &answered.table.all);
+    }
+    for row in &answered.table.rows {
+        if query.by.len() < 2 {
+            line(vec![value(&row.value)], &row.cells);
+        }
+        for (column, cells) in answered.table.columns.iter().zip(&row.across) {
+            if let Some(cells) = cells {
+                line(vec![value(&row.value), value(column)], cells);
+            }
+        }
+    }
+    Ok(file.download("query.csv"))
+}
+
+fn back(site: &Site, says: &str) -> HttpResponse {
+    let text: String = url::form_urlencoded::byte_serialize(says.as_bytes()).collect();
+    redirect(&format!("{}/queries?q={text}", base(site)))
+}
+
+/// `POST /queries`: keeps a query under a name.
+pub async fn save(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let name = fields::line(&fields, "name", LONGEST_NAME + 1);
+    let text = clean(fields::one(&fields, "q").trim(), LONGEST, None);
+    let refused = match text.parse::<Query>() {
+        // What is wrong with it is told beside it anyhow.
+        Err(_) => "Nothing was kept.".to_string(),
+        Ok(_) if name.is_empty() => "A query that is kept has a name.".into(),
+        Ok(_) if name.chars().count() > LONGEST_NAME => "A name has at most 80 characters.".into(),
+        Ok(query) => match changes::save(&state.answers, &by, &site, (&name, &query)).await? {
+            KeptQuery::Kept(_) => return Ok(back(&site, &query.to_string())),
+            KeptQuery::Taken => {
+                "Somebody else keeps a query of this name: choose another one.".into()
+            }
+            KeptQuery::TooMany => {
+                "This site keeps as many queries as it may: take one away first.".into()
+            }
+        },
+    };
+    let frame = Frame::load(&state, &request, "Queries", TWELVE_HOURS).await?;
+    show(&state, frame, text, (Some(refused), name)).await
+}
+
+/// `POST /queries/{id}/remove`
+pub async fn remove(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    id: After<i32>,
+) -> Result<HttpResponse, PageError> {
+    match changes::remove(&state.answers, &by, &site, id.0).await? {
+        true => Ok(redirect(&format!("{}/queries", base(&site)))),
+        false => Err(PageError::NotFound("this query, or it was taken away already".into())),
+    }
+}
+
+/// The measure of a query with what narrows it, where an alert can be about it.
+fn watched(query: &Query) -> Option<String> {
+    let measure = query.measures.first()?.clone();
+    let is_watched = !matches!(query.subject(), Subject::Goals | Subject::Dependencies);
+    is_watched.then(|| Measured { measure, scope: query.scope.clone() }.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_question_to_begin_with_can_be_asked() {
+        for example in EXAMPLES {
+            let query: Query = example.parse().unwrap_or_else(|e| panic!("{example}: {e}"));
+            assert_eq!(query.to_string(), example);
+        }
+    }
+}
