@@ -5,9 +5,13 @@
 //! process's empty memory only when it stands alone: name it as the third argument.
 
 use cadentis_answers::compute::Compute;
+use cadentis_answers::kept::Site;
 use cadentis_answers::requests::Kind;
-use cadentis_answers::{Answers, Range, actions, errors, funnels, requests, sites, visitors};
+use cadentis_answers::{
+    Answers, Range, actions, errors, funnels, goals, queries, requests, sites, visitors,
+};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::goal::Definition;
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Filter;
 use cadentis_store::Db;
@@ -19,8 +23,35 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;
 
-const QUESTIONS: [&str; 6] =
-    ["requests", "actions", "errors", "funnels", "visitors", "visitors with two filters"];
+const QUESTIONS: [&str; 11] = [
+    "requests",
+    "actions",
+    "errors",
+    "funnels",
+    "visitors",
+    "visitors with two filters",
+    "query by one",
+    "query by two",
+    "query by two with a condition",
+    "query of requests",
+    "experience goal tried on six months",
+];
+
+/// What queries among these say.
+fn says(name: &str) -> Option<&'static str> {
+    Some(match name {
+        "query by one" => "p75 of LCP by device",
+        "query by two" => "p75 of LCP, count of page views by family and country",
+        "query by two with a condition" => {
+            "p75 of LCP by family and country where p75 of LCP above 2 s"
+        }
+        "query of requests" => "p95 of request time, share of requests failed by request",
+        _ => return None,
+    })
+}
+
+/// The share of page views that is promised.
+const SEEN: &str = "share of LCP within 2.5 s for family \"Sailings list\"";
 
 #[tokio::main]
 async fn main() -> Result<(), Failure> {
@@ -36,7 +67,7 @@ async fn main() -> Result<(), Failure> {
         let mut said = String::new();
         for _ in 0..=rounds {
             let begun = Instant::now();
-            said = ask(&answers, site.id, name).await?;
+            said = ask(&answers, &site, name).await?;
             took.push(begun.elapsed().as_secs_f64() * 1_000.0);
         }
         let first = took.remove(0);
@@ -50,7 +81,8 @@ async fn main() -> Result<(), Failure> {
 }
 
 /// Asks one question of the last thirty days; what it found, in a word or two.
-async fn ask(answers: &Answers, site_id: i32, name: &str) -> Result<String, Failure> {
+async fn ask(answers: &Answers, site: &Site, name: &str) -> Result<String, Failure> {
+    let site_id = site.id;
     let (two, _) = Filter::parse(["device:phone", "country:NO"]);
     let range = |filter| Range {
         stretch: Stretch::last(30 * 86_400, jiff::Timestamp::now()),
@@ -59,7 +91,23 @@ async fn ask(answers: &Answers, site_id: i32, name: &str) -> Result<String, Fail
         points: 48,
     };
     let everything = range(Filter::default());
+    if let Some(says) = says(name) {
+        let query = says.parse()?;
+        let stretches = (everything.stretch, None);
+        let told = queries::ask(answers, site, &query, stretches, (96, false)).await??;
+        return Ok(format!("{} rows, {} columns", told.table.found, told.table.columns.len()));
+    }
     Ok(match name {
+        "experience goal tried on six months" => {
+            let seen = Definition {
+                measure: cadentis_core::goal::Measure::Experience(SEEN.parse()?),
+                journeys: Vec::new(),
+                ..Definition::monthly(0, 0.8)
+            };
+            let told = goals::tried(answers, site, None, &seen, jiff::Timestamp::now()).await?;
+            let counted: u64 = told.windows.iter().map(|w| w.judged.score.counted()).sum();
+            format!("{counted} page views")
+        }
         "requests" => {
             let told = requests::ask(answers, site_id, &everything, Kind::Request, None).await?;
             format!("{} requests", told.families.iter().map(|f| f.count).sum::<u64>())

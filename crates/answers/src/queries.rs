@@ -2,13 +2,16 @@
 
 use crate::measures::{self, NotThere};
 use crate::samples;
+use crate::views::Views;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::measure::runs::Played;
 use cadentis_core::measure::{Key, Measured, Scope, Subject};
+use cadentis_core::query::apart::{Apart, Counts, apart};
 use cadentis_core::query::groups::{self, Groups, Reach};
 use cadentis_core::query::{By, Query, Table, Value, table};
 use cadentis_core::visitor::slices::is_read_exactly;
+use cadentis_core::visitor::{Attribute, Filter};
 use cadentis_store::saved_query::SavedQuery;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
@@ -144,6 +147,49 @@ async fn of_runs(
         table(&query, found, reach.stretch.to.as_second())
     });
     computing.await
+}
+
+/// What page views of a query have more of than all others of the stretch.
+pub struct Beside {
+    /// How many there are.
+    pub page_views: u64,
+    /// Values that they have surely more of, the largest difference first, at most twelve.
+    pub apart: Vec<Apart>,
+}
+
+/// So many values are told.
+const MOST_APART: usize = 12;
+
+/// What page views that a query is narrowed to have more of than all others, by every attribute that it says nothing of.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn beside(
+    answers: &Answers,
+    site: &Site,
+    query: &Query,
+    stretch: Stretch,
+) -> Result<Beside> {
+    let (narrowed, everything) = (query.scope.filter(), Filter::default());
+    let by = &Attribute::ROLLED;
+    // Both read alike: by the moment, or both by whole hours.
+    let (here, all) = futures::try_join!(
+        Views::by_each(answers, site.id, stretch, &narrowed, by, &[]),
+        Views::by_each(answers, site.id, stretch, &everything, by, &[]),
+    )?;
+    let page_views = here.first().map_or(0, |views| views.all().page_views);
+    let unsaid =
+        |attribute: &Attribute| query.scope.of(&Key::Attribute(attribute.clone())).is_empty();
+    let counts = |views: &[Views]| -> Vec<Counts> {
+        let of = |views: &Views| {
+            views.values().into_iter().map(|(value, pool)| (value, pool.page_views)).collect()
+        };
+        let each = by.iter().zip(views).filter(|(attribute, _)| unsaid(attribute));
+        each.map(|(attribute, views)| (attribute.clone(), of(views))).collect()
+    };
+    let mut apart = apart(&counts(&here), &counts(&all));
+    apart.truncate(MOST_APART);
+    Ok(Beside { page_views, apart })
 }
 
 /// The queries of a site that people keep, what was used last first.

@@ -123,8 +123,8 @@
     document.querySelectorAll('table.plain').forEach(function (table) {
       if (table.dataset.folds) return;
       table.dataset.folds = '1';
-      var heads = Array.from(table.querySelectorAll('thead th')).map(function (th) { return th.textContent.trim(); });
-      table.querySelectorAll('tbody tr').forEach(function (row) {
+      var heads = Array.from(table.querySelectorAll('thead tr:last-child > *')).map(function (th) { return th.textContent.trim(); });
+      table.querySelectorAll('tbody tr, tfoot tr').forEach(function (row) {
         Array.from(row.children).forEach(function (cell, i) {
           if (cell.tagName === 'TD' && heads[i] && cell.colSpan === 1) cell.dataset.column = heads[i];
         });

@@ -7,7 +7,9 @@
 //! - [`text`]: reading, printing, and how one could go on
 //! - [`groups`]: gathering samples by what they are told apart by
 //! - [`table`]: what groups come to, which of them are kept, and in which order
+//! - [`apart`]: what some page views have more of than all others
 
+pub mod apart;
 pub mod groups;
 pub mod table;
 #[cfg(test)]
@@ -19,7 +21,6 @@ pub use table::{Table, table};
 pub use text::{begun, complete};
 
 use crate::measure::{Key, Measure, Scope, Subject, Unit};
-use crate::visitor::Attribute;
 
 /// So many measures are asked at once at most.
 pub const MOST_MEASURES: usize = 6;
@@ -183,14 +184,5 @@ impl Query {
             }
         }
         other
-    }
-
-    /// The attributes of page views that it tells apart or is narrowed by.
-    pub fn attributes(&self) -> Vec<Attribute> {
-        let of = |by: &By| match by {
-            By::Key(Key::Attribute(attribute)) => Some(attribute.clone()),
-            _ => None,
-        };
-        self.by.iter().filter_map(of).collect()
     }
 }

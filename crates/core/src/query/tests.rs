@@ -9,6 +9,7 @@ use crate::measure::sheets::Gather;
 use crate::measure::{Measured, Part, forms, sheets};
 use crate::run::Outcome;
 use crate::stats::Reading;
+use crate::visitor::Attribute;
 use crate::visitor::sheet::{Column, Sheet};
 use proptest::prelude::*;
 

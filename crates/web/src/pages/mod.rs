@@ -113,6 +113,7 @@ crate::routes::routes! {
     Edit post "/queries" => queries::save,
     Read get "/queries/next" => queries::next,
     Read get "/queries/csv" => queries::csv,
+    Read get "/queries/apart" => queries::apart,
     Edit post "/queries/{id}/remove" => queries::remove,
     Read get "/markers" => markers::page,
     Edit post "/markers" => markers::pinned,

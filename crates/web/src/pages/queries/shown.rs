@@ -24,7 +24,7 @@ pub struct Found {
     pub row_title: String,
     /// What columns are, and each of them.
     pub column_title: String,
-    pub columns: Vec<Head>,
+    pub columns: Vec<String>,
     /// The first measure, and the others.
     pub first: String,
     pub others: Vec<String>,
@@ -38,11 +38,6 @@ pub struct Found {
     pub flip: Option<String>,
     /// An alert on the first measure.
     pub watch: Option<String>,
-}
-
-pub struct Head {
-    pub name: String,
-    pub link: Option<String>,
 }
 
 pub struct Row {
@@ -234,15 +229,11 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         other.by.reverse();
         link(frame, &other)
     };
-    let head = |column: &&Value| Head {
-        name: named(column, zone),
-        link: query.within(1, column).map(|q| link(frame, &q)),
-    };
     Found {
         lines: lines(frame, query, answered),
         row_title: query.by.first().map_or(String::new(), |by| capital(&by.title())),
         column_title: query.by.get(1).map_or(String::new(), By::title),
-        columns: columns.iter().map(head).collect(),
+        columns: columns.iter().map(|column| named(column, zone)).collect(),
         first: query.measures[0].to_string(),
         others: query.measures[1..].iter().map(ToString::to_string).collect(),
         is_compared: answered.before.is_some(),
