@@ -339,11 +339,7 @@ async fn told(
         rest = later;
         let definition = version.definition.clone();
         let (from, to) = (here[0], here[here.len() - 1]);
-        let from = definition
-            .period
-            .around(from, &site.zone)
-            .from
-            .min(from - SignedDuration::from_secs(judged::reach_s(&measure)));
+        let from = judged::reach(&measure, &definition, from, &site.zone);
         let whole = definition.period.around(to, &site.zone).to.max(to);
         let journeys = answers.db.journeys(site.id).await?;
         let (out, mut loaded) = futures::try_join!(

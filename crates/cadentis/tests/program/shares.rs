@@ -181,3 +181,27 @@ async fn what_cannot_be_shared_is_told_and_a_link_of_yesterday_is_good_no_more()
             .contains("settings/shares?to=%3Ffrom%3D")
     );
 }
+
+#[tokio::test]
+async fn a_link_to_a_query_answers_that_query_and_shows_none_of_what_else_people_keep() {
+    let s = server().await;
+    play(&s, &[Outcome::Passed, Outcome::Failed]).await;
+    s.db.save_query(1, ("Nobody else’s", "count of visits"), "Ada").await.expect("kept");
+    let at = "q=availability+by+location&from=2026-11-22T05:00Z&to=2026-11-22T11:00Z";
+    let (status, link) = share(&s, &format!("/queries?{at}"), "7").await;
+    assert_eq!(status, 200, "{link}");
+    let nobody = client_with("a=b");
+    let shown = get(&nobody, &link).await;
+    assert_eq!(shown.status(), 200);
+    let cookie = shown.headers()["set-cookie"].to_str().expect("text").to_string();
+    let page = shown.text().await.expect("a page");
+    assert!(page.contains("availability by location"), "{page}");
+    assert!(!page.contains("Nobody else") && !page.contains("name=\"q\""), "{page}");
+    let has_it = client_with(cookie.split(';').next().expect("a cookie"));
+    let own = &s.server.address;
+    for other in ["queries?q=count+of+runs", "queries/csv", "queries/apart", "queries/next"] {
+        let and = if other.contains('?') { '&' } else { '?' };
+        let to = format!("{own}/marram-ferries/{other}{and}{}", at.split_once('&').expect("two").1);
+        assert!(is_closed(&get(&has_it, &to).await), "{to}");
+    }
+}

@@ -11,10 +11,25 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 
 /// How far before a moment a measure of a goal looks, beside the goal's own window, in seconds.
-pub fn reach_s(measure: &Measure) -> i64 {
+fn reach_s(measure: &Measure) -> i64 {
     match measure {
         Measure::Burn { long_s, .. } => *long_s,
         _ => PACE.as_secs(),
+    }
+}
+
+/// From when on what a goal held has to be known, to tell a measure of it at a moment: a burn rate asks for its windows alone,
+/// all else for the goal's own window, too.
+pub fn reach(
+    measure: &Measure,
+    definition: &Definition,
+    at: Timestamp,
+    zone: &TimeZone,
+) -> Timestamp {
+    let back = at - SignedDuration::from_secs(reach_s(measure));
+    match measure {
+        Measure::Burn { .. } => back,
+        _ => back.min(definition.period.around(at, zone).from),
     }
 }
 
@@ -29,7 +44,7 @@ pub fn of_goal(
 ) -> Vec<Moment> {
     let (Some(first), Some(last)) = (moments.first(), moments.last()) else { return Vec::new() };
     let window_of = |at: Timestamp| definition.period.around(at, zone);
-    let from = (*first - SignedDuration::from_secs(reach_s(measure))).min(window_of(*first).from);
+    let from = reach(measure, definition, *first, zone);
     let minutes = definition.minutes(held, Stretch { from, to: *last }, left_out, zone);
     // Calendar windows are few: what of each counts is worked out once.
     let mut counted: BTreeMap<(Timestamp, Timestamp), Cover> = BTreeMap::new();

@@ -21,7 +21,8 @@ pub enum Value {
     Text(String),
 }
 
-/// So many groups are told apart at most; samples of further ones are counted in the whole alone.
+/// So many groups are told apart at most where one measure is asked for, and half as many where two are; samples of further ones
+/// are counted in the whole alone.
 pub const MOST_GROUPS: usize = 20_000;
 
 /// Samples by group.
@@ -46,7 +47,7 @@ impl Groups {
         if let Some(at) = self.index.get(&key) {
             return Some(*at);
         }
-        if self.groups.len() >= MOST_GROUPS {
+        if self.groups.len() >= MOST_GROUPS / self.all.len().max(1) {
             return None;
         }
         let at = self.groups.len();

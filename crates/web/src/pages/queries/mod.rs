@@ -144,7 +144,12 @@ async fn show(
     text: String,
     (refused, name): (Option<String>, String),
 ) -> Result<HttpResponse, PageError> {
-    let saved = queries::saved(&state.answers, &frame.site).await?;
+    // A link opens what it was made for alone.
+    let is_shared = frame.who.shared.is_some();
+    let saved = match is_shared {
+        true => Vec::new(),
+        false => queries::saved(&state.answers, &frame.site).await?,
+    };
     let mut page = Page {
         kept: None,
         found: None,
@@ -170,14 +175,13 @@ async fn show(
                 Err(not_there) => page.wrong = Some(sentence(&not_there)),
                 Ok(answered) => page.found = Some(shown::found(frame, &query, &answered)),
             }
-            if frame.who.shared.is_none() {
+            if !is_shared {
                 queries::used(&state.answers, &frame.site, &query, frame.who.name()).await?;
             }
-            page.by = toggles(frame, &query);
-            // A link opens what it was made for alone.
-            let is_shared = page.frame.who.shared.is_some();
+            page.by = if is_shared { Vec::new() } else { toggles(frame, &query) };
             let is_part = query.subject() == Subject::PageViews && !query.scope.is_empty();
-            page.apart = (is_part && !is_shared).then(|| link(frame, &query).replacen("?", "/apart?", 1));
+            page.apart =
+                (is_part && !is_shared).then(|| link(frame, &query).replacen("?", "/apart?", 1));
             // However it was typed, it reads as it is printed.
             page.text = query.to_string();
             page.kept = saved.iter().find(|q| q.says == page.text).map(|q| saved_row(frame, q));
@@ -332,9 +336,15 @@ pub async fn csv(state: web::Data<State>, request: HttpRequest) -> Result<HttpRe
     Ok(file.download("query.csv"))
 }
 
-fn back(site: &Site, says: &str) -> HttpResponse {
-    let text: String = url::form_urlencoded::byte_serialize(says.as_bytes()).collect();
-    redirect(&format!("{}/queries?q={text}", base(site)))
+/// To the query, over the stretch that it was kept from.
+fn back(site: &Site, request: &HttpRequest, says: &str) -> HttpResponse {
+    let kept = url::form_urlencoded::parse(request.query_string().as_bytes());
+    let kept = kept.filter(|(name, _)| matches!(&**name, "from" | "to" | "against"));
+    let to = url::form_urlencoded::Serializer::new(String::new())
+        .append_pair("q", says)
+        .extend_pairs(kept)
+        .finish();
+    redirect(&format!("{}/queries?{to}", base(site)))
 }
 
 /// `POST /queries`: keeps a query under a name.
@@ -353,7 +363,7 @@ pub async fn save(
         Ok(_) if name.is_empty() => "A query that is kept has a name.".into(),
         Ok(_) if name.chars().count() > LONGEST_NAME => "A name has at most 80 characters.".into(),
         Ok(query) => match changes::save(&state.answers, &by, &site, (&name, &query)).await? {
-            KeptQuery::Kept(_) => return Ok(back(&site, &query.to_string())),
+            KeptQuery::Kept(_) => return Ok(back(&site, &request, &query.to_string())),
             KeptQuery::Taken => {
                 "Somebody else keeps a query of this name: choose another one.".into()
             }

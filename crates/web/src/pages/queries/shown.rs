@@ -229,6 +229,12 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         other.by.reverse();
         link(frame, &other)
     };
+    let blank = || Cell { value: String::new(), heat: 0, link: None, title: String::new() };
+    let all = Row {
+        across: columns.iter().map(|_| blank()).collect(),
+        ..shows.row("all".into(), &table.all, of_all)
+    };
+    let has_intervals = rows.iter().chain([&all]).any(|r| !r.interval.is_empty());
     Found {
         lines: lines(frame, query, answered),
         row_title: query.by.first().map_or(String::new(), |by| capital(&by.title())),
@@ -237,14 +243,8 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         first: query.measures[0].to_string(),
         others: query.measures[1..].iter().map(ToString::to_string).collect(),
         is_compared: answered.before.is_some(),
-        has_intervals: rows.iter().any(|r| !r.interval.is_empty()),
-        all: Row {
-            across: columns
-                .iter()
-                .map(|_| Cell { value: String::new(), heat: 0, link: None, title: String::new() })
-                .collect(),
-            ..shows.row("all".into(), &table.all, of_all)
-        },
+        has_intervals,
+        all,
         rows,
         csv: format!("{}/queries/csv?q={text}&{}", frame.base, frame.query),
         flip: (query.by.len() == 2).then(flipped),
