@@ -23,6 +23,7 @@ mod frame;
 mod limits;
 mod lineup;
 mod map;
+mod offered;
 pub mod ops;
 pub mod pace;
 mod pages;

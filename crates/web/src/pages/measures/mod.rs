@@ -7,6 +7,7 @@ use crate::fields::sentence;
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, all_of};
+use crate::offered::offered;
 use crate::respond::{TWELVE_HOURS, html, html_with};
 use crate::view::Working;
 use actix_web::http::StatusCode;
@@ -187,15 +188,6 @@ pub async fn page(
     html_with(status, &Page { frame, text, wrong, found, groups })
 }
 
-#[derive(Template)]
-#[template(path = "measure_options.html")]
-struct Options {
-    options: Vec<String>,
-}
-
-/// So many ways to go on are offered.
-const MOST_OPTIONS: usize = 40;
-
 /// What fields in which a measure is typed are called: of its page, of an alert, of a goal.
 const FIELDS: [&str; 3] = ["of", "measure", "share"];
 
@@ -208,12 +200,5 @@ pub async fn next(
     let typed = FIELDS.iter().find_map(|field| all_of(&request, field).pop());
     let text = clean(&typed.unwrap_or_default(), LONGEST, None);
     let values = measures::values(&state.answers, &site, &text).await?;
-    // What was begun is replaced by what completes it.
-    let kept = match text.char_indices().rev().find(|(_, c)| c.is_whitespace()) {
-        Some((at, c)) => &text[..at + c.len_utf8()],
-        None => "",
-    };
-    let words = complete(&text).into_iter().chain(values);
-    let options = words.take(MOST_OPTIONS).map(|word| format!("{kept}{word}")).collect();
-    html(&Options { options })
+    offered(&text, complete(&text).into_iter().chain(values))
 }

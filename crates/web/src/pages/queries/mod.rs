@@ -13,6 +13,7 @@ use crate::fields::{self, Fields, sentence};
 use crate::filters;
 use crate::format;
 use crate::frame::{Frame, all_of, base};
+use crate::offered::offered;
 use crate::respond::{TWELVE_HOURS, html, html_with, redirect};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -201,15 +202,6 @@ pub async fn page(
     show(&state, frame, text, (None, String::new())).await
 }
 
-#[derive(Template)]
-#[template(path = "measure_options.html")]
-struct Options {
-    options: Vec<String>,
-}
-
-/// So many ways to go on are offered.
-const MOST_OPTIONS: usize = 40;
-
 /// `GET /queries/next`: how what is typed could go on.
 pub async fn next(
     state: web::Data<State>,
@@ -221,14 +213,7 @@ pub async fn next(
         Some(begun) => measures::values(&state.answers, &site, &begun).await?,
         None => Vec::new(),
     };
-    // What was begun is replaced by what completes it.
-    let kept = match text.char_indices().rev().find(|(_, c)| c.is_whitespace()) {
-        Some((at, c)) => &text[..at + c.len_utf8()],
-        None => "",
-    };
-    let words = query::complete(&text).into_iter().chain(values);
-    let options = words.take(MOST_OPTIONS).map(|word| format!("{kept}{word}")).collect();
-    html(&Options { options })
+    offered(&text, query::complete(&text).into_iter().chain(values))
 }
 
 /// What page views of a query have more of than all others.
