@@ -214,3 +214,21 @@ async fn how_a_query_could_go_on_is_offered_with_the_names_that_are_there() {
     .await;
     offers("availability for journey ", "availability for journey \"book\"").await;
 }
+
+#[tokio::test]
+async fn a_cell_whose_page_views_did_not_tell_the_measure_says_so_and_leads_on() {
+    let s = server().await;
+    views(&s, 6).await;
+    let mut untold = beacon(Uuid::new_v4());
+    untold["device"] = json!("tablet");
+    untold["connection"] = json!("4g");
+    untold["lcp"] = Value::Null;
+    let sent = send(&s.server.address, "key", untold.to_string(), OWN, BROWSER).await;
+    assert_eq!(sent.0, 204, "{}", sent.1);
+    let says = "p75 of LCP, count of page views by device and connection";
+    let (_, page) = get(&s, &address("queries", says)).await;
+    let row = page.split("<tr>").find(|row| row.contains(">tablet</a>")).expect("a row");
+    assert!(row.contains(">no data</a>"), "{row}");
+    // No link is without words; where there was no page view at all there is no link.
+    assert!(!row.contains("></a>") && row.contains("<td class=\"n heat-0\"></td>"), "{row}");
+}

@@ -205,9 +205,10 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
             let value = reading.and_then(|r| r.value);
             let inner = within.as_ref().and_then(|q| q.within(0, column));
             Cell {
-                value: value.map_or(String::new(), |v| unit.text(v)),
+                // Page views that did not tell it are there, and lead on like others.
+                value: reading.map_or(String::new(), |r| text(unit, r.value)),
                 heat: value.map_or(0, heat),
-                link: inner.map(|q| link(frame, &q)),
+                link: inner.filter(|_| reading.is_some()).map(|q| link(frame, &q)),
                 title: reading.map_or(String::new(), |r| {
                     format!("{name}, {}: {} samples", named(column, zone), r.samples)
                 }),
