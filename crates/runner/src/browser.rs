@@ -77,8 +77,10 @@ const WORLD: &str = "cadentis";
 /// What the window shows has changed.
 const SHOWN: &str = "goog:cdp.Page.screencastFrame";
 
-const EVENTS: [&str; 10] = [
+const EVENTS: [&str; 12] = [
     "goog:cdp.Network.requestWillBeSent",
+    "goog:cdp.Network.loadingFinished",
+    "goog:cdp.Network.loadingFailed",
     "network.beforeRequestSent",
     "network.responseCompleted",
     "network.fetchError",

@@ -14,8 +14,12 @@ use std::collections::{HashMap, HashSet};
 pub struct Evidence {
     /// Requests that were sent: their id, redirect count, and when.
     begun: HashMap<(String, u64), f64>,
-    /// Those that have not been answered yet.
+    /// Those that have not been answered yet, or whose last byte has not come.
     under_way: HashSet<(String, u64)>,
+    /// What to add to the browser's own clock to have the time of day, in milliseconds.
+    since_1970_ms: Option<f64>,
+    /// When requests ended whose answer has not been told yet, by their id.
+    ended: HashMap<String, f64>,
     /// How requests came about, by their id.
     asked: HashMap<String, Asked>,
     requests: Vec<Seen>,
@@ -56,8 +60,29 @@ pub struct Dialog {
 
 #[derive(Debug, Clone)]
 struct Seen {
+    /// The browser's id of it; empty for what the runner sent itself.
+    id: String,
     start: f64,
     request: Request,
+}
+
+impl Seen {
+    /// Its last byte came, or it was given up: what is not accounted for until then was spent on receiving once the
+    /// answer had begun, and on being connected as long as nothing came.
+    fn ends_at(&mut self, end: f64) {
+        let phases = &mut self.request.phases;
+        let more = (end - self.start - phases.total_ms()).max(0.0);
+        match self.request.failed.is_some() && phases.wait_ms == 0.0 {
+            true => phases.connect_ms += more,
+            false => phases.receive_ms += more,
+        }
+    }
+
+    /// Whether the browser goes on to where the answer sends it, and tells no end of this one.
+    fn is_redirect(&self, answer: &Value) -> bool {
+        (300..400).contains(&self.request.status)
+            && headers(answer).iter().any(|(n, _)| n.eq_ignore_ascii_case("location"))
+    }
 }
 
 impl Evidence {
@@ -71,14 +96,48 @@ impl Evidence {
                 if let Some(id) = said["requestId"].as_str() {
                     self.asked.insert(id.into(), asked(said));
                 }
+                if let (Some(own_s), Some(wall_s)) =
+                    (said["timestamp"].as_f64(), said["wallTime"].as_f64())
+                {
+                    self.since_1970_ms = Some((wall_s - own_s) * 1000.0);
+                }
+            }
+            // `responseEnd` of the standard's timings is the end of the headers in this browser, and the moment that its
+            // event names is the request's beginning: when the last byte came only the browser's own protocol says.
+            "goog:cdp.Network.loadingFinished" | "goog:cdp.Network.loadingFailed" => {
+                let said = &params["params"];
+                let Some(id) = said["requestId"].as_str() else { return };
+                let own_ms = said["timestamp"].as_f64().map(|s| s * 1000.0);
+                let Some(end) = own_ms.zip(self.since_1970_ms).map(|(own, add)| own + add) else {
+                    return;
+                };
+                match self.requests.iter_mut().rev().find(|s| s.id == id) {
+                    Some(seen) => {
+                        seen.ends_at(end);
+                        self.under_way.retain(|(of, _)| of != id);
+                    }
+                    None if self.under_way.iter().any(|(of, _)| of == id) => {
+                        self.ended.insert(id.into(), end);
+                    }
+                    None => {}
+                }
             }
             "network.beforeRequestSent" => {
                 self.begun.insert(key(params), at);
                 self.under_way.insert(key(params));
             }
             "network.responseCompleted" | "network.fetchError" => {
-                self.under_way.remove(&key(params));
-                if let Some(seen) = self.request(params, at) {
+                let end = self.ended.remove(&key(params).0);
+                let seen = self.request(params, at);
+                if end.is_some() || seen.as_ref().is_none_or(|s| s.is_redirect(&params["response"]))
+                {
+                    self.under_way.remove(&key(params));
+                }
+                self.begun.remove(&key(params));
+                if let Some(mut seen) = seen {
+                    if let Some(end) = end {
+                        seen.ends_at(end);
+                    }
                     if seen.request.kind == "document" {
                         self.document_status = Some(seen.request.status).filter(|s| *s > 0);
                         self.document_headers = headers(&params["response"]);
@@ -134,8 +193,8 @@ impl Evidence {
         let from_cache = answer["fromCache"].as_bool().unwrap_or(false);
         let phases = match base {
             // What comes out of the cache brings the timings of the request that put it there.
-            _ if from_cache => Phases { receive_ms: (at - begun).max(0.0), ..Phases::default() },
-            Some(base) => {
+            _ if from_cache => Phases::default(),
+            Some(base) if t["responseStart"].as_f64().is_some_and(|v| v > 0.0) => {
                 // The moment the page asked comes from another clock reading than the rest, to the
                 // whole millisecond: it may not lie after the network's first moment.
                 let start = begun.min(base);
@@ -156,11 +215,11 @@ impl Evidence {
                 };
                 Phases::from_moments(&m).unwrap_or_else(|e| {
                     tracing::debug!("{url}: {e}");
-                    Phases { wait_ms: (at - start).max(0.0), ..Phases::default() }
+                    Phases::default()
                 })
             }
             // No answer came: all that is known is how long we waited for one.
-            None => Phases { connect_ms: (at - begun).max(0.0), ..Phases::default() },
+            _ => Phases::default(),
         };
         let headers = headers(answer);
         let header = |name: &str| {
@@ -168,6 +227,7 @@ impl Evidence {
         };
         let server = header("server-timing").map(ServerTiming::read).unwrap_or_default();
         Some(Seen {
+            id: key(params).0,
             start: base.filter(|_| !from_cache).map_or(begun, |b| begun.min(b)),
             request: Request {
                 url,
@@ -202,14 +262,14 @@ impl Evidence {
         of_them.map(|s| (s.start + s.request.phases.total_ms(), s.request.phases.total_ms()))
     }
 
-    /// Whether a request is still to be answered.
+    /// Whether a request is still to be answered, or its last byte to come.
     pub fn is_waiting(&self) -> bool {
         !self.under_way.is_empty()
     }
 
     /// Takes note of a request that the runner sent itself.
     pub fn add(&mut self, start: f64, request: Request) {
-        self.requests.push(Seen { start, request });
+        self.requests.push(Seen { id: String::new(), start, request });
     }
 
     /// Requests and console lines that began in `[from, to)`, their moments counted from `from`.
@@ -290,47 +350,84 @@ mod tests {
     use super::*;
     use serde_json::json;
 
+    /// Shapes and figures as Chromium 156 reported them, shortened: the answer is told first, then its end on the
+    /// browser's own clock, which is 900 ms behind here.
+    fn told(e: &mut Evidence, request: &Value, answer: Value, ends: &[(&str, f64)]) {
+        let id = &request["request"];
+        let sent = json!({"params": {"requestId": id, "timestamp": 0.1, "wallTime": 1.0}});
+        e.hear("goog:cdp.Network.requestWillBeSent", &sent);
+        let begun = json!({"timestamp": 998.0, "request": request, "redirectCount": 0});
+        e.hear("network.beforeRequestSent", &begun);
+        let mut event = json!({"timestamp": 998.0, "request": request, "redirectCount": 0});
+        let method = match answer.get("errorText") {
+            Some(text) => {
+                event["errorText"] = text.clone();
+                "network.fetchError"
+            }
+            None => {
+                event["response"] = answer;
+                "network.responseCompleted"
+            }
+        };
+        e.hear(method, &event);
+        for (method, at) in ends {
+            assert!(e.is_waiting(), "its last byte has not come");
+            e.hear(
+                &format!("goog:cdp.Network.{method}"),
+                &json!({"params": {"requestId": id, "timestamp": at}}),
+            );
+        }
+    }
+
     #[test]
-    fn an_event_becomes_a_request_with_its_phases() {
-        // Shape and figures as Chromium 156 reported them, shortened.
+    fn an_event_becomes_a_request_with_its_phases_and_ends_with_its_last_byte_not_with_its_headers() {
         let mut e = Evidence::default();
         let request = json!({"request": "1", "url": "http://book.marram.example/", "method": "GET", "destination": "document",
             "timings": {"timeOrigin": 1000.0, "dnsStart": 0, "connectStart": 1.0, "connectEnd": 31.0, "requestStart": 32.0,
-                        "responseStart": 80.0, "responseEnd": 85.0}});
-        e.hear(
-            "network.beforeRequestSent",
-            &json!({"timestamp": 998.0, "request": request, "redirectCount": 0}),
-        );
-        e.hear(
-            "network.responseCompleted",
-            &json!({"timestamp": 1090.0, "request": request, "redirectCount": 0,
-            "response": {"status": 200, "bytesReceived": 512, "headers": []}}),
-        );
+                        "responseStart": 80.0, "responseEnd": 80.2}});
+        let answer = json!({"status": 200, "bytesReceived": 512, "headers": []});
+        told(&mut e, &request, answer, &[("loadingFinished", 0.9)]);
+        assert!(!e.is_waiting());
         let (requests, _) = e.between(990.0, 2000.0);
         let p = requests[0].phases;
         assert_eq!(
-            (requests[0].start_ms, p.queue_ms, p.connect_ms, p.request_ms, p.wait_ms, p.receive_ms),
-            (8.0, 3.0, 30.0, 1.0, 48.0, 5.0)
+            (requests[0].start_ms, p.queue_ms, p.connect_ms, p.request_ms, p.wait_ms),
+            (8.0, 3.0, 30.0, 1.0, 48.0)
         );
+        assert!((p.receive_ms - 720.0).abs() < 1e-6, "from 1080 to 1800: {}", p.receive_ms);
         assert_eq!(e.document_status, Some(200));
+    }
+
+    #[test]
+    fn what_was_never_answered_took_until_it_was_given_up() {
+        let mut e = Evidence::default();
+        let request = json!({"request": "3", "url": "http://map/", "method": "GET", "timings": {"timeOrigin": 998.0}});
+        let answer = json!({"errorText": "net::ERR_CONNECTION_RESET"});
+        told(&mut e, &request, answer, &[("loadingFailed", 0.4)]);
+        let (requests, _) = e.between(990.0, 2000.0);
+        assert!((requests[0].phases.connect_ms - 302.0).abs() < 1e-6, "{:?}", requests[0].phases);
+        assert!(!e.is_waiting());
+    }
+
+    #[test]
+    fn where_the_browser_is_sent_on_nothing_more_is_waited_for() {
+        let mut e = Evidence::default();
+        let request = json!({"request": "4", "url": "http://book/", "method": "GET",
+            "timings": {"timeOrigin": 998.0, "requestStart": 1.0, "responseStart": 9.0, "responseEnd": 9.1}});
+        let to = json!([{"name": "location", "value": {"type": "string", "value": "/there"}}]);
+        told(&mut e, &request, json!({"status": 302, "headers": to}), &[]);
+        assert!(!e.is_waiting());
     }
 
     #[test]
     fn what_comes_out_of_the_cache_does_not_bring_old_timings_along() {
         let mut e = Evidence::default();
         let request = json!({"request": "2", "url": "http://book.marram.example/static/app.css", "method": "GET", "destination": "style",
-            "timings": {"timeOrigin": 5000.0, "requestStart": 1.0, "responseStart": 300.0, "responseEnd": 309.0}});
-        e.hear(
-            "network.beforeRequestSent",
-            &json!({"timestamp": 5000.0, "request": request, "redirectCount": 0}),
-        );
-        e.hear(
-            "network.responseCompleted",
-            &json!({"timestamp": 5002.0, "request": request, "redirectCount": 0,
-            "response": {"status": 200, "fromCache": true, "headers": []}}),
-        );
-        let (requests, _) = e.between(4990.0, 6000.0);
+            "timings": {"timeOrigin": 998.0, "requestStart": 1.0, "responseStart": 300.0, "responseEnd": 309.0}});
+        let answer = json!({"status": 200, "fromCache": true, "headers": []});
+        told(&mut e, &request, answer, &[("loadingFinished", 0.1)]);
+        let (requests, _) = e.between(990.0, 6000.0);
         assert!(requests[0].from_cache);
-        assert_eq!(requests[0].phases.total_ms(), 2.0);
+        assert!((requests[0].phases.total_ms() - 2.0).abs() < 1e-6);
     }
 }

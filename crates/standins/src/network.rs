@@ -166,10 +166,12 @@ async fn carry(
         Ok(mut all) => all.entry(host.clone()).or_default().clone(),
         Err(_) => return Ok(()),
     };
+    // What a browser dials in advance and never uses costs nobody anything: its losses count with its first bytes.
+    let dialled = AtomicU64::new(0);
     let one_way = one_way(&path);
     let more = path.slow_to_connect.get(&host).copied().unwrap_or(0.0);
     tokio::time::sleep(
-        late(path.loss, DIALLED_AGAIN, &counted)
+        late(path.loss, DIALLED_AGAIN, &dialled)
             + one_way * 2
             + Duration::from_secs_f64(more / 1000.0),
     )
@@ -191,8 +193,11 @@ async fn carry(
     };
     server.set_nodelay(true)?;
     client.write_all(&reply(SUCCEEDED)).await?;
-    let (from_client, to_client) = client.into_split();
+    let (mut from_client, to_client) = client.into_split();
     let (from_server, to_server) = server.into_split();
+    if from_client.peek(&mut [0]).await? > 0 {
+        counted.fetch_add(dialled.into_inner(), Ordering::Relaxed);
+    }
     let up = hold_back(from_client, to_server, one_way, path.clone(), counted.clone());
     let down = hold_back(from_server, to_client, one_way, path, counted);
     let _ = tokio::join!(up, down);
