@@ -3,6 +3,7 @@
 mod endangered;
 mod held;
 mod trying;
+pub mod words;
 
 pub use endangered::{InDanger, in_danger};
 pub use held::left_out;
@@ -34,7 +35,7 @@ const POINTS: i64 = 240;
 /// So many failed runs in a row from one location are told.
 const IN_A_ROW: u64 = 2;
 /// The most times of trouble that are told.
-const MOST_TROUBLES: usize = 8;
+pub(crate) const MOST_TROUBLES: usize = 8;
 /// The error budget of the goal's own window at about `points` moments of the stretch: second, and what stood then.
 ///
 /// # Errors
@@ -169,7 +170,9 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) 
     let (goals, journeys) = futures::try_join!(db.goals(site.id), db.journeys(site.id))?;
     let mut cards = Vec::new();
     for goal in goals {
-        cards.push(card(answers, site, range, now, goal, &journeys).await?);
+        // The window of the stretch's end, by what the goal said when it began.
+        let of = (range.stretch.to.min(now), Some(range.stretch));
+        cards.push(of_window(answers, site, of, now, goal, &journeys).await?);
     }
     let left = |c: &Card| c.budget.left_share();
     cards.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
@@ -184,16 +187,15 @@ pub async fn carve_outs(answers: &Answers, goal: &Goal) -> Result<Vec<CarveOut>>
     Ok(answers.db.record_of_carve_outs(goal.id).await?)
 }
 
-async fn card(
+/// A goal over the window that holds a moment, as it stood at `now`; without what was chosen, where something is.
+pub(crate) async fn of_window(
     answers: &Answers,
     site: &Site,
-    range: &Range,
+    (end, chosen): (Timestamp, Option<Stretch>),
     now: Timestamp,
     goal: Goal,
     journeys: &[Journey],
 ) -> Result<Card> {
-    // The window of the stretch's end, by what the goal said when it began.
-    let end = range.stretch.to.min(now);
     let (version, window) = goal.judged_at(end, &site.zone);
     let version = version.clone();
     let definition = version.definition.clone();
@@ -218,7 +220,7 @@ async fn card(
         }
         None => None,
     };
-    let chosen = range.stretch.common(&past).filter(|c| c.seconds() < past.seconds());
+    let chosen = chosen.and_then(|c| c.common(&past)).filter(|c| c.seconds() < past.seconds());
     let theirs = journeys.iter().filter(|j| definition.journeys.contains(&j.id));
     let journeys: Vec<Journey> = theirs.cloned().collect();
     let computing = answers.computed(move || {

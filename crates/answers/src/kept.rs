@@ -13,6 +13,7 @@ pub use cadentis_store::marker::Marker;
 pub use cadentis_store::notice::{Attempt, CallList, Destination, Notice, Sent, Tells};
 pub use cadentis_store::page_view::Refused;
 pub use cadentis_store::recording::Recording;
+pub use cadentis_store::report::{Issue, KeptReport, Report};
 pub use cadentis_store::run::{Accepted, Finished, Run, Shown, Try};
 pub use cadentis_store::saved_query::{KeptQuery, SavedQuery};
 pub use cadentis_store::script_version::{Deleted, Saved, Status, Version};

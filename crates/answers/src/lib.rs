@@ -52,6 +52,7 @@ pub mod provider;
 pub mod queries;
 pub mod range;
 pub mod recordings;
+pub mod reports;
 pub mod requests;
 pub mod run;
 pub mod runners;
@@ -144,6 +145,11 @@ impl AnswerError {
     /// Whether the database answered something that cannot be read.
     pub fn is_unreadable(&self) -> bool {
         matches!(self, AnswerError::Store(StoreError::Content { .. }))
+    }
+
+    /// What is kept cannot be read.
+    pub(crate) fn unreadable(place: &'static str, says: &dyn std::fmt::Display) -> AnswerError {
+        AnswerError::Store(StoreError::Content { place, says: says.to_string() })
     }
 
     /// Whether it was about a name that nothing can have.

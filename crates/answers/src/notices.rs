@@ -1,5 +1,6 @@
 //! Notices: who is told of incidents, what is to be sent now, and what became of it.
 
+use crate::reports::{self, Shown};
 use crate::{Answers, Result};
 use cadentis_core::alert::notice::{FOLDS_FROM, Kind};
 use cadentis_core::marker::leads;
@@ -120,6 +121,8 @@ pub struct ToSend {
     pub acknowledge: Vec<Option<String>>,
     /// The tickets that stand for their incidents at this destination, in the same order.
     pub tickets: Vec<Option<String>>,
+    /// The issue of a report that it tells of: such a notice is a message by itself.
+    pub issue: Option<Shown>,
 }
 
 /// What a destination answered.
@@ -273,8 +276,18 @@ pub async fn due(answers: &Answers) -> Result<Vec<ToSend>> {
             secret: secret.clone(),
             acknowledge: notices.iter().map(|(n, _)| link_of(answers, n)).collect(),
             tickets: notices.iter().map(|(n, _)| tickets.get(&n.incident_id?).cloned()).collect(),
+            issue: None,
             notices,
         };
+        let (issues, told): (Vec<_>, Vec<_>) =
+            told.into_iter().partition(|(n, _)| n.issue_id.is_some());
+        for (notice, incident) in issues {
+            let issue = match notice.issue_id {
+                Some(id) => reports::issue(answers, site, id).await?,
+                None => None,
+            };
+            all.push(ToSend { issue, ..of(vec![(notice, incident)]) });
+        }
         // A storm is one message, but for what answers of each incident by itself.
         let folds = !matches!(to.kind, Kind::Ticket | Kind::Repair);
         match folds && told.len() >= FOLDS_FROM {
@@ -379,6 +392,7 @@ async fn undelivered(
     let new = NewNotice {
         site_id: site.id,
         incident_id: notice.incident_id,
+        issue_id: None,
         destination: (other.id, &other.name),
         tells: Tells::Undelivered,
         severity: notice.severity,

@@ -18,6 +18,7 @@ fn headline(notice: &Notice) -> &'static str {
         (Tells::Reopened, _) => "Again",
         (Tells::Undelivered, _) => "Not delivered",
         (Tells::Reminded, _) => "Reminder",
+        (Tells::Report, _) => "Report",
         (Tells::Test, _) => "Test",
     }
 }
@@ -35,8 +36,12 @@ fn title(notice: &Notice, incident: Option<&Incident>) -> String {
 /// The page that stands at the moment itself.
 fn link(site: &Site, notice: &Notice, incident: Option<&Incident>, pages: &str) -> String {
     let base = format!("{pages}/{}", site.slug);
+    if let Some(id) = notice.issue_id {
+        return format!("{base}/reports/issues/{id}");
+    }
     match incident {
         None if notice.tells == Tells::Reminded => format!("{base}/dependencies"),
+
         None => format!("{base}/call-lists"),
         Some(i) => {
             let hour = SignedDuration::from_hours(1);

@@ -417,6 +417,7 @@ async fn opens_for(
         let new = NewNotice {
             site_id: list.0,
             incident_id: Some(incident_id),
+            issue_id: None,
             destination: (to.id, &to.name),
             tells,
             severity,
@@ -473,6 +474,7 @@ pub(crate) async fn tell_of_end(
         let new = NewNotice {
             site_id,
             incident_id: Some(incident_id),
+            issue_id: None,
             destination: (id, &name),
             tells: Tells::Cleared,
             severity: Severity::Warning,

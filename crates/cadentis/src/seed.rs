@@ -1,5 +1,6 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
+mod reported;
 mod watched;
 
 use crate::Failure;
@@ -129,6 +130,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
             one.await??;
         }
         watched::watch_history(&db, &story, begin).await?;
+        reported::report_history(&db, &story).await?;
         db.forget(story.now).await?;
         db.vacuum().await?;
         tracing::info!(

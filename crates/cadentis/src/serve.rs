@@ -263,8 +263,14 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
     })?;
     let told = (!args.no_notices).then(|| (teller, answers.clone()));
     let watched = (!args.no_watch).then(|| answers.clone());
-    let begin =
-        begin_work(db.clone(), watched, told, !args.no_cadence, ready.clone(), workers.clone());
+    let begin = begin_work(
+        (db.clone(), answers.clone()),
+        watched,
+        told,
+        !args.no_cadence,
+        ready.clone(),
+        workers.clone(),
+    );
     tokio::spawn(begin);
     tokio::spawn(said);
     let meter = cadentis_web::ops::PageMeter::default();
@@ -320,6 +326,10 @@ const WATCH_WELL_FOR: Duration = Duration::from_secs(180);
 const TELL_EVERY: Duration = Duration::from_secs(2);
 /// Each of them may wait for two slow receivers.
 const TELL_WELL_FOR: Duration = Duration::from_secs(300);
+/// So often reports that are due are looked for.
+const REPORT_EVERY: Duration = Duration::from_secs(15);
+/// A large one over a quarter takes a while.
+const REPORT_WELL_FOR: Duration = Duration::from_secs(600);
 const FORGET_EVERY: Duration = Duration::from_secs(1_200);
 const DAYS_EVERY: Duration = Duration::from_secs(600);
 /// Hours that are filed again at a time, after an upgrade: nobody waits for them.
@@ -327,7 +337,7 @@ const FAILURES_AT_A_TIME: i64 = 12;
 
 /// Migrates as soon as the database answers, then starts what goes on for ever. A database that goes away is waited for.
 async fn begin_work(
-    db: Db,
+    (db, answers): (Db, Answers),
     watched: Option<Answers>,
     told: Option<(Teller, Answers)>,
     cadence: bool,
@@ -374,6 +384,7 @@ async fn begin_work(
     if let Some((teller, told)) = told {
         workers.start("notices", TELL_WELL_FOR, move || tell(teller.clone(), told.clone()));
     }
+    workers.start("reports", REPORT_WELL_FOR, move || report(answers.clone()));
     if let Some(answers) = watched {
         workers.start("watch", WATCH_WELL_FOR, move || watch(answers.clone()));
     }
@@ -386,6 +397,12 @@ async fn tell(teller: Teller, answers: Answers) -> Result<Duration, String> {
         tracing::info!("{told} messages about incidents sent");
     }
     Ok(TELL_EVERY)
+}
+
+/// Issues the reports that are due, one after the other.
+async fn report(answers: Answers) -> Result<Duration, String> {
+    let more = cadentis_answers::reports::round(&answers).await.map_err(|e| e.to_string())?;
+    Ok(if more { Duration::from_millis(200) } else { REPORT_EVERY })
 }
 
 /// Evaluates the alerts that are due, by the database's clock.

@@ -2,7 +2,7 @@
 //! Never visits and people, archives of requests, logs and scripts.
 
 /// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
-const PAGES: [(&str, &[&str]); 25] = [
+const PAGES: [(&str, &[&str]); 26] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
@@ -16,6 +16,7 @@ const PAGES: [(&str, &[&str]); 25] = [
     ("/incidents/*", &[]),
     ("/measures", &[]),
     ("/queries", &[]),
+    ("/reports/issues/*", &["since", "pdf", "csv", "json"]),
     ("/budgets", &[]),
     ("/dependencies", &[]),
     ("/maintenance", &[]),

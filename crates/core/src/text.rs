@@ -98,6 +98,12 @@ pub fn slug(name: &str) -> String {
     cut.trim_end_matches('-').to_string()
 }
 
+/// The text with a large letter in front.
+pub fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

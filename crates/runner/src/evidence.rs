@@ -380,7 +380,8 @@ mod tests {
     }
 
     #[test]
-    fn an_event_becomes_a_request_with_its_phases_and_ends_with_its_last_byte_not_with_its_headers() {
+    fn an_event_becomes_a_request_with_its_phases_and_ends_with_its_last_byte_not_with_its_headers()
+    {
         let mut e = Evidence::default();
         let request = json!({"request": "1", "url": "http://book.marram.example/", "method": "GET", "destination": "document",
             "timings": {"timeOrigin": 1000.0, "dnsStart": 0, "connectStart": 1.0, "connectEnd": 31.0, "requestStart": 32.0,

@@ -44,6 +44,7 @@ pub mod person;
 pub mod provider_sign_in;
 pub mod recording;
 pub mod rehearsal;
+pub mod report;
 pub mod run;
 mod run_day;
 pub mod saved_query;

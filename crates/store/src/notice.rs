@@ -70,19 +70,22 @@ pub enum Tells {
     Undelivered,
     /// Something that a supplier announced begins soon.
     Reminded,
+    /// A report was issued.
+    Report,
     /// A destination is tried.
     Test,
 }
 
 impl Tells {
     /// All of them.
-    pub const ALL: [Tells; 7] = [
+    pub const ALL: [Tells; 8] = [
         Tells::Opened,
         Tells::Worsened,
         Tells::Cleared,
         Tells::Reopened,
         Tells::Undelivered,
         Tells::Reminded,
+        Tells::Report,
         Tells::Test,
     ];
 
@@ -95,6 +98,7 @@ impl Tells {
             Tells::Reopened => "reopened",
             Tells::Undelivered => "undelivered",
             Tells::Reminded => "reminded",
+            Tells::Report => "report",
             Tells::Test => "test",
         }
     }
@@ -129,6 +133,8 @@ pub struct NewNotice<'a> {
     pub site_id: i32,
     /// The incident; none for a test.
     pub incident_id: Option<i32>,
+    /// The issue of a report, where it tells of one.
+    pub issue_id: Option<i32>,
     /// To whom.
     pub destination: (i32, &'a str),
     /// Of what.
@@ -156,6 +162,8 @@ pub struct Notice {
     pub site_id: i32,
     /// The incident; none for a test.
     pub incident_id: Option<i32>,
+    /// The issue of a report, where it tells of one.
+    pub issue_id: Option<i32>,
     /// To whom; `None` when the destination was taken away.
     pub destination_id: Option<i32>,
     /// Its name then.
@@ -197,6 +205,7 @@ struct Row {
     key: Uuid,
     site_id: i32,
     incident_id: Option<i32>,
+    issue_id: Option<i32>,
     destination_id: Option<i32>,
     destination: String,
     what: String,
@@ -218,6 +227,7 @@ impl Row {
             key: self.key,
             site_id: self.site_id,
             incident_id: self.incident_id,
+            issue_id: self.issue_id,
             destination_id: self.destination_id,
             destination: self.destination,
             tells: tells.ok_or_else(|| content("notice.what", self.what))?,
@@ -400,11 +410,11 @@ impl Db {
     /// Writes a notice down: whoever comes to it sends it.
     pub async fn add_notice(&self, n: &NewNotice<'_>) -> Result<i64> {
         let sql = "INSERT INTO notice (site_id, incident_id, destination_id, destination, what, severity, says, at, due_at,
-                     unless_acknowledged, next_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $9) RETURNING id";
+                     unless_acknowledged, next_at, issue_id) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $9, $11) RETURNING id";
         let add = sqlx::query_scalar(sql).bind(n.site_id).bind(n.incident_id).bind(n.destination.0);
         let add = add.bind(n.destination.1).bind(n.tells.word()).bind(n.severity.word());
         let add = add.bind(n.says).bind(n.at.to_sqlx()).bind(n.due_at.to_sqlx());
-        Ok(add.bind(n.unless_acknowledged).fetch_one(&self.lane).await?)
+        Ok(add.bind(n.unless_acknowledged).bind(n.issue_id).fetch_one(&self.lane).await?)
     }
 
     /// Takes the turn of notices whose moment has come, the oldest first: nobody else tries them for a while. Of one incident

@@ -7,14 +7,16 @@
 pub mod words;
 
 use cadentis_answers::notices::{self, Answer, Reply, ToSend};
+use cadentis_answers::reports::Shown;
 use cadentis_answers::{Answers, Result};
 use cadentis_core::alert::notice::{GATEWAY_TEXT, Kind};
 use cadentis_core::alert::own::{Told, rendered};
 use cadentis_core::run::reach::Denied;
 use cadentis_https::{Https, Method, Request};
+use cadentis_paper::Size;
 use hmac::{Hmac, KeyInit, Mac};
 use lettre::message::header::{ContentType, HeaderName, HeaderValue};
-use lettre::message::{Mailbox, MultiPart, SinglePart};
+use lettre::message::{Attachment, Mailbox, MultiPart, SinglePart};
 use lettre::transport::smtp::AsyncSmtpTransport;
 use lettre::{AsyncTransport, Message, Tokio1Executor};
 use sha2::Sha256;
@@ -91,9 +93,13 @@ impl Teller {
     /// Sends one message: what was answered, or why it was not taken.
     async fn send(&self, message: &ToSend) -> std::result::Result<Answer, String> {
         let told = words::told(message, &self.pages);
+        let paper = match (&message.issue, message.to.kind) {
+            (Some(issue), Kind::Mail) => Some(paper(message, issue).await),
+            _ => None,
+        };
         let sending = async {
             match message.to.kind {
-                Kind::Mail => self.mail(message, &told).await,
+                Kind::Mail => self.mail(message, &told, paper).await,
                 Kind::Webhook | Kind::Ticket | Kind::Repair => self.event(message, &told).await,
                 Kind::Chat => self.chat(message, &told).await,
                 Kind::Gateway => self.gateway(message, &told).await,
@@ -105,7 +111,12 @@ impl Teller {
         }
     }
 
-    async fn mail(&self, message: &ToSend, told: &[Told]) -> std::result::Result<Answer, String> {
+    async fn mail(
+        &self,
+        message: &ToSend,
+        told: &[Told],
+        paper: Option<Paper>,
+    ) -> std::result::Result<Answer, String> {
         let Some((transport, from)) = &self.mail else {
             return Err("no mail server is set".into());
         };
@@ -114,8 +125,18 @@ impl Teller {
         let key = HeaderName::new_from_ascii_str("Cadentis-Notice");
         let own = own(message, told);
         let site = &message.site.name;
-        let text = own.clone().unwrap_or_else(|| words::text(site, told));
+        let mut text = own.clone().unwrap_or_else(|| words::text(site, told));
         let html = words::html(site, told, own.as_deref());
+        let paper = match paper {
+            Some(Paper::Printed(name, pdf)) => Some((name, pdf)),
+            // Whoever waits for it reads that there is none, and where it can be read.
+            Some(Paper::NotPrinted(why)) => {
+                text += &format!("\nThe PDF is not here: {why}.\n");
+                None
+            }
+            None => None,
+        };
+        let pdf = ContentType::parse("application/pdf").map_err(|e| e.to_string())?;
         let part = |kind: ContentType, body: String| SinglePart::builder().header(kind).body(body);
         let mail = Message::builder()
             .from(from.clone())
@@ -124,11 +145,17 @@ impl Teller {
             // The same however often it is tried: whoever gets it twice shows it once.
             .message_id(Some(format!("<{}@{}>", first.key, from.email.domain())))
             .raw_header(HeaderValue::new(key, first.key.to_string()))
-            .multipart(
-                MultiPart::alternative()
+            .multipart({
+                let said = MultiPart::alternative()
                     .singlepart(part(ContentType::TEXT_PLAIN, text))
-                    .singlepart(part(ContentType::TEXT_HTML, html)),
-            )
+                    .singlepart(part(ContentType::TEXT_HTML, html));
+                match paper {
+                    Some((name, bytes)) => MultiPart::mixed()
+                        .multipart(said)
+                        .singlepart(Attachment::new(name).body(bytes, pdf)),
+                    None => said,
+                }
+            })
             .map_err(|e| e.to_string())?;
         let answer = transport.send(mail).await.map_err(|e| cadentis_https::whole(&e))?;
         let says = format!("{} {}", answer.code(), answer.message().collect::<Vec<_>>().join(" "));
@@ -201,6 +228,24 @@ impl Teller {
         let did = [&reply.ticket, &reply.says].into_iter().find(|text| !text.is_empty());
         let says = did.map_or(status.to_string(), |did| format!("{status}: {did}"));
         Ok(Answer { says, reply })
+    }
+}
+
+/// The PDF of an issue that goes with a mail: its name and bytes, or why there is none.
+enum Paper {
+    Printed(String, Vec<u8>),
+    NotPrinted(String),
+}
+
+async fn paper(message: &ToSend, issue: &Shown) -> Paper {
+    let head = issue.head(&message.site);
+    let page = cadentis_paper::page(&issue.content.document, &head, Size::A4);
+    match cadentis_paper::pdf(&page).await {
+        Ok(pdf) => Paper::Printed(issue.file(&message.site, "pdf"), pdf),
+        Err(e) => {
+            tracing::warn!("a report is sent without its PDF: {e}");
+            Paper::NotPrinted(e.to_string())
+        }
     }
 }
 

@@ -1,6 +1,6 @@
 //! What messages say: in plain text, as HTML, as a CloudEvent.
 
-use cadentis_answers::kept::{Incident, Notice};
+use cadentis_answers::kept::{Incident, Notice, Tells};
 use cadentis_answers::notices::ToSend;
 use cadentis_answers::telling;
 use cadentis_core::alert::own::Told;
@@ -9,7 +9,13 @@ use serde_json::{Value, json};
 /// What each notice of a message says.
 pub fn told(message: &ToSend, pages: &str) -> Vec<Told> {
     let one = |((notice, incident), holds): (&(Notice, Option<Incident>), &Option<String>)| {
-        telling::told(&message.site, (notice, incident.as_ref()), holds.as_ref(), pages)
+        let told = telling::told(&message.site, (notice, incident.as_ref()), holds.as_ref(), pages);
+        match &message.issue {
+            Some(shown) => {
+                Told { title: format!("Report: {}", shown.content.document.title), ..told }
+            }
+            None => told,
+        }
     };
     message.notices.iter().zip(&message.acknowledge).map(one).collect()
 }
@@ -84,8 +90,9 @@ pub fn html(site: &str, told: &[Told], own: Option<&str>) -> String {
             "" => String::new(),
             to => format!(" · <a href=\"{}\">Acknowledge</a>", escaped(to)),
         };
+        let read = if t.tells == Tells::Report.word() { "Read it" } else { "Stand at that moment" };
         format!(
-            "<h2 style=\"font-size:16px;margin:16px 0 4px\">{}</h2><p style=\"margin:0 0 4px\">{}</p><p style=\"margin:0 0 4px;color:#586170\">{}</p><p style=\"margin:0\"><a href=\"{}\">Stand at that moment</a>{ways}</p>",
+            "<h2 style=\"font-size:16px;margin:16px 0 4px\">{}</h2><p style=\"margin:0 0 4px\">{}</p><p style=\"margin:0 0 4px;color:#586170\">{}</p><p style=\"margin:0\"><a href=\"{}\">{read}</a>{ways}</p>",
             escaped(&t.title),
             escaped(&t.says),
             escaped(&t.at),
@@ -115,6 +122,11 @@ pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
             "at": notice.at.to_string(),
             "link": told.link,
             "ticket": ticket,
+            "report": message.issue.as_ref().map(|shown| json!({
+                "id": shown.report.id, "name": shown.content.name, "issue": shown.issue.id, "number": shown.issue.number,
+                "from": shown.issue.covers.from.to_string(), "to": shown.issue.covers.to.to_string(),
+                "checksum": shown.issue.checksum,
+            })),
             "incident": incident.as_ref().map(|i| json!({
                 "id": i.id, "title": i.title, "about": told.about, "severity": i.severity.word(),
                 "since": i.since.to_string(), "opened_at": i.opened_at.to_string(),
@@ -131,7 +143,10 @@ pub fn event(message: &ToSend, told: &[Told], pages: &str) -> Value {
         "specversion": "1.0",
         "id": first.key.to_string(),
         "source": format!("{pages}/{}", message.site.slug),
-        "type": format!("cadentis.incident.{}", first.tells.word()),
+        "type": match message.issue {
+            Some(_) => "cadentis.report.issued".to_string(),
+            None => format!("cadentis.incident.{}", first.tells.word()),
+        },
         "time": first.at.to_string(),
         "subject": first.incident_id.map_or(first.tells.word().to_string(), |id| format!("incident {id}")),
         "datacontenttype": "application/json",

@@ -2,13 +2,13 @@
 
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::calendar::{Length, Stretch, Window};
-use cadentis_core::stats::{Reading, share_text};
+use cadentis_core::stats::Reading;
 use cadentis_core::timing::Vital;
 use jiff::civil::Time;
 use jiff::{Timestamp, tz::TimeZone};
 
-/// What is printed where there is nothing to print.
-pub const NO_DATA: &str = "no data";
+pub use cadentis_core::calendar::stretch::day_clock;
+pub use cadentis_core::stats::share::{NO_DATA, percent};
 
 /// Milliseconds as seconds with two places.
 pub fn seconds(ms: f64) -> String {
@@ -36,20 +36,11 @@ pub fn vital(v: Vital, r: &Reading) -> String {
     }
 }
 
-/// A share as a percentage that never looks better than it is.
-pub fn percent(share: Option<f64>, decimals: usize, goal: Option<f64>) -> String {
-    share.map_or_else(|| NO_DATA.into(), |s| format!("{} %", share_text(s, decimals, goal)))
-}
-
 /// Whole numbers in groups of three.
 pub use cadentis_core::stats::proof::counted as thousands;
 
 pub fn clock(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone()).strftime("%H:%M").to_string()
-}
-
-pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string()
 }
 
 /// The times of a window as they were typed.

@@ -231,7 +231,7 @@ const PLACES: [(&str, &str, bool); 8] = [
     ("Goals", "/goals", true),
     ("Alerts", "/alerts", true),
     ("Queries", "/queries", true),
-    ("Reports", "/reports", false),
+    ("Reports", "/reports", true),
     ("Settings", "/settings", true),
 ];
 

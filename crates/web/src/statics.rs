@@ -20,6 +20,9 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/line-up.css"),
     include_str!("../static/styles/alerts.css"),
     include_str!("../static/styles/query.css"),
+    // Documents look on a page as they do on paper.
+    include_str!("../../paper/assets/document.css"),
+    include_str!("../static/styles/reports.css"),
     include_str!("../static/styles/steps.css"),
     include_str!("../static/styles/waterfall.css"),
     include_str!("../static/styles/mosaic.css"),
@@ -158,7 +161,7 @@ mod tests {
         whole.dedup();
         assert_eq!(
             whole,
-            ["lineup|safe", "preview|safe", "steps|safe"],
+            ["article|safe", "draft|safe", "lineup|safe", "preview|safe", "steps|safe"],
             "each is a template that was rendered, and escaped there"
         );
     }

@@ -168,42 +168,21 @@ impl Working {
         Working { title: title.into(), lines }
     }
 
-    /// The proof of a number; each line begins like a sentence, but p75 stays p75.
+    /// The proof of a number.
     pub fn of(title: impl Into<String>, proof: &Proof) -> Working {
-        let lines = proof.lines().into_iter().map(|line| {
-            let mut letters = line.chars();
-            match (letters.next(), letters.clone().next()) {
-                (Some(first), Some(second)) if second.is_alphabetic() => {
-                    first.to_uppercase().chain(letters).collect()
-                }
-                _ => line,
-            }
-        });
-        Working::new(title, lines.collect())
+        Working::new(title, proof.sentences())
+    }
+}
+
+impl From<(String, Vec<String>)> for Working {
+    fn from((title, lines): (String, Vec<String>)) -> Working {
+        Working { title, lines }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
-        let proof = Proof::new("availability = good / counted", "3 / 4 = 75 %", 4)
-            .leaving_out(1, "ours")
-            .noting("p75 is said");
-        let working = Working::of("Availability", &proof);
-        assert_eq!(
-            working.lines,
-            [
-                "Availability = good / counted.",
-                "3 / 4 = 75 %.",
-                "Samples: 4.",
-                "Left out: 1 (ours).",
-                "p75 is said."
-            ]
-        );
-    }
 
     #[test]
     fn templates_read_names_not_places_and_no_line_of_them_is_too_long_to_review() {

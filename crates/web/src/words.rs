@@ -4,22 +4,10 @@ use crate::format;
 use crate::frame::Frame;
 use cadentis_answers::changes::journeys::NotSaved;
 use cadentis_core::finding::Finding;
-use cadentis_core::goal::Score;
-use cadentis_core::stats::Proof;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-/// The text with a large letter in front.
-pub fn capital(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
-}
-
-/// How an uptime was come by.
-pub fn uptime_proof(uptime: &Score, every_s: i64) -> Proof {
-    let good = format!("slots of {} min in which at least one location got through", every_s / 60);
-    uptime.proof("uptime", (&good, "slots with a counted run", "runs"), 1.0)
-}
+pub use cadentis_core::text::capital;
 
 /// Since when what is the matter, or from when to when it was.
 pub fn extent_words(frame: &Frame, finding: &Finding) -> String {

@@ -8,6 +8,7 @@
 //! - [`goals`]: what is promised of them, and what is taken out
 //! - [`maintenance`]: planned time that does not count
 //! - [`markers`]: what is pinned to the time axis
+//! - [`reports`]: what is reported of, and issues of it
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
@@ -21,6 +22,7 @@ pub mod maintenance;
 pub mod markers;
 pub mod notices;
 pub mod queries;
+pub mod reports;
 pub(crate) mod told;
 pub mod visitors;
 

@@ -172,6 +172,7 @@ pub async fn test(answers: &Answers, by: &Author, site: &Site, id: i32) -> Resul
     let new = NewNotice {
         site_id: site.id,
         incident_id: None,
+        issue_id: None,
         destination: (to.id, &to.name),
         tells: Tells::Test,
         severity: Severity::Warning,

@@ -134,6 +134,7 @@ async fn remind(db: &Db, site: &Site, mut told: Announced, now: Timestamp) -> Re
         let new = NewNotice {
             site_id: site.id,
             incident_id: None,
+            issue_id: None,
             destination: (to.id, &to.name),
             tells: Tells::Reminded,
             severity: Severity::Warning,

@@ -249,6 +249,7 @@ async fn told_then(db: &Db, site: &Site, incident: &Incident) -> Result<(), Fail
             let new = NewNotice {
                 site_id: site.id,
                 incident_id: Some(incident.id),
+                issue_id: None,
                 destination: (to.id, &to.name),
                 tells,
                 severity: incident.severity,

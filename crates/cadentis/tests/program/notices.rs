@@ -76,6 +76,7 @@ impl World {
             let new = NewNotice {
                 site_id: 1,
                 incident_id: Some(id),
+                issue_id: None,
                 destination: (d.id, &d.name),
                 tells,
                 severity: Severity::Critical,

@@ -21,7 +21,7 @@ const FUEL: u64 = 50_000;
 pub struct Told {
     /// The site.
     pub site: String,
-    /// `opened`, `worsened`, `cleared`, `reopened`, `reminded`, `undelivered` or `test`.
+    /// `opened`, `worsened`, `cleared`, `reopened`, `reminded`, `undelivered`, `report` or `test`.
     pub tells: String,
     /// `warning` or `critical`.
     pub severity: String,

@@ -241,6 +241,11 @@ pub fn at_second(second: i64) -> Timestamp {
     })
 }
 
+/// A moment by the clock of a zone, with its day.
+pub fn day_clock(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M").to_string()
+}
+
 /// A length of time in words with two units at most: `3 h 36 min`, `43 min 12 s`, `4.3 s`.
 pub fn length_text(ms: f64) -> String {
     let seconds = ms.abs() / 1000.0;

@@ -88,6 +88,20 @@ impl Proof {
         if interval.is_empty() { proof } else { proof.noting(interval) }
     }
 
+    /// One line after the other; each begins like a sentence, but p75 stays p75.
+    pub fn sentences(&self) -> Vec<String> {
+        let begun = |line: String| {
+            let mut letters = line.chars();
+            match (letters.next(), letters.clone().next()) {
+                (Some(first), Some(second)) if second.is_alphabetic() => {
+                    first.to_uppercase().chain(letters).collect()
+                }
+                _ => line,
+            }
+        };
+        self.lines().into_iter().map(begun).collect()
+    }
+
     /// One line after the other, as a page prints them.
     pub fn lines(&self) -> Vec<String> {
         let mut lines = vec![format!("{}.", self.formula), format!("{}.", self.worked)];
@@ -132,6 +146,7 @@ pub fn plain(value: f64) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::Proof;
     use crate::stats::Samples;
 
     #[test]
@@ -150,5 +165,22 @@ mod tests {
         let few = Samples::new([4.0]).proof(0.95).lines();
         assert_eq!(few[3], "1 samples are too few for a 95 % interval: marked *.");
         assert_eq!(Samples::default().proof(0.95).worked, "no samples: no data");
+    }
+
+    #[test]
+    fn a_working_reads_like_sentences_and_leaves_names_of_percentiles_alone() {
+        let proof = Proof::new("availability = good / counted", "3 / 4 = 75 %", 4)
+            .leaving_out(1, "ours")
+            .noting("p75 is said");
+        assert_eq!(
+            proof.sentences(),
+            [
+                "Availability = good / counted.",
+                "3 / 4 = 75 %.",
+                "Samples: 4.",
+                "Left out: 1 (ours).",
+                "p75 is said."
+            ]
+        );
     }
 }

@@ -11,6 +11,14 @@ pub fn share(part: u64, whole: u64) -> Option<f64> {
     (whole > 0).then(|| part as f64 / whole as f64)
 }
 
+/// What is printed where there is nothing to print.
+pub const NO_DATA: &str = "no data";
+
+/// A share as a percentage with its sign that never looks better than it is, or that there is no data.
+pub fn percent(share: Option<f64>, decimals: usize, goal: Option<f64>) -> String {
+    share.map_or_else(|| NO_DATA.into(), |s| format!("{} %", share_text(s, decimals, goal)))
+}
+
 /// A share as a percentage with `decimals` places, rounded *towards failing*: a share below
 /// `goal` is never printed as one that meets it.
 ///

@@ -13,6 +13,7 @@ mod measures;
 mod now;
 pub mod people;
 pub mod queries;
+pub mod reports;
 mod runs;
 mod scripts;
 pub mod settings;
@@ -115,6 +116,19 @@ crate::routes::routes! {
     Read get "/queries/csv" => queries::csv,
     Read get "/queries/apart" => queries::apart,
     Edit post "/queries/{id}/remove" => queries::remove,
+    Read get "/reports" => reports::page,
+    Edit post "/reports" => reports::make,
+    Edit get "/reports/new" => reports::new,
+    Read get "/reports/issues/{id}" => reports::issue_page,
+    Read get "/reports/issues/{id}/since" => reports::since,
+    Read get "/reports/issues/{id}/pdf" => reports::pdf,
+    Read get "/reports/issues/{id}/csv" => reports::csv,
+    Read get "/reports/issues/{id}/json" => reports::json,
+    Read get "/reports/{id}" => reports::report,
+    Edit post "/reports/{id}" => reports::changed,
+    Edit get "/reports/{id}/change" => reports::change,
+    Edit post "/reports/{id}/issue" => reports::issued,
+    Edit post "/reports/{id}/end" => reports::end,
     Read get "/markers" => markers::page,
     Edit post "/markers" => markers::pinned,
     Edit get "/markers/new" => markers::new,

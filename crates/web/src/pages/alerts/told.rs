@@ -98,6 +98,7 @@ impl NoticeRow {
             at: format::day_clock(notice.at, zone),
             to: notice.destination.clone(),
             says: match notice.tells {
+                Tells::Report => "a report".into(),
                 Tells::Test => "a test".into(),
                 tells => format!("{}: {}", tells.word(), notice.says),
             },

@@ -8,15 +8,16 @@ use crate::format;
 use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
 use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Figure, Mark, Pin, Window, Working};
-use crate::words::{capital, uptime_proof};
+use crate::words::capital;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::goals::words::{measured, part, promise, says, workings};
 use cadentis_answers::goals::{self, AtLocation, FailedFor, OfViews};
 use cadentis_answers::kept::{CarveOut, Site};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, length_text};
 use cadentis_core::goal::views::Trouble;
-use cadentis_core::goal::{Burn, Combine, ErrorBudget, Measure, Period, Score, Standing};
+use cadentis_core::goal::{Burn, ErrorBudget, Measure, Period, Score, Standing};
 use cadentis_core::stats::share::{share, share_text};
 use jiff::{SignedDuration, Timestamp};
 
@@ -163,71 +164,6 @@ pub async fn page(
         journeys: !told.journeys.is_empty(),
         frame,
     })
-}
-
-/// A part of an error budget.
-fn part(c: &goals::Card, budget: &ErrorBudget, ms: f64) -> String {
-    budget.part_text(&c.version.definition.measure, ms)
-}
-
-/// What is said first of a goal.
-fn says(c: &goals::Card, name: &str) -> String {
-    match (c.budget.left_share(), c.forecast.at) {
-        _ if c.budget.score.counted() == 0 => format!("Nothing is counted yet in {name}."),
-        (Some(l), _) if l < 0.0 => format!(
-            "Missed for {name}: the error budget is overspent by {}.",
-            part(c, &c.budget, -c.budget.left_ms())
-        ),
-        // A rolling window ends now: there is no course that it could be on.
-        (Some(l), _) if matches!(c.version.definition.period, Period::Days(_)) => {
-            format!(
-                "Held over {name}, with {} of the error budget left.",
-                format::percent(Some(l), 0, None)
-            )
-        }
-        (_, Some(end)) if end < c.window.to => format!(
-            "At the pace of the last 24 hours the error budget runs out in {}, before the period ends.",
-            length_text(Stretch { from: c.past.to, to: end }.ms())
-        ),
-        _ => format!(
-            "On course for {name}: at the pace of the last 24 hours the error budget outlasts it."
-        ),
-    }
-}
-
-fn measured(measure: &Measure) -> &'static str {
-    match measure {
-        Measure::Availability => "availability",
-        Measure::Uptime => "uptime",
-        Measure::Performance { .. } => "within the limit",
-        Measure::Experience(_) => "good experience",
-    }
-}
-
-/// What is promised, in a sentence.
-fn promise(frame: &Frame, c: &goals::Card) -> String {
-    let says = &c.version.definition;
-    let names: Vec<&str> = c.journeys.iter().map(|j| j.name.as_str()).collect();
-    let mut text = format!(
-        "{} % over {}; {}",
-        share_text(says.promised, 3, None),
-        says.period.words(),
-        says.measure.words(),
-    );
-    if !names.is_empty() {
-        text += &format!(", of {}", cadentis_core::finding::list(&names));
-    }
-    if names.len() > 1 {
-        text += &format!("; {}", says.combine.words());
-    }
-    if !says.locations.is_empty() {
-        let places: Vec<&str> = c.locations.iter().map(|l| l.location.name.as_str()).collect();
-        text += &format!("; at {}", cadentis_core::finding::list(&places));
-    }
-    if let Some(hours) = &says.service_hours {
-        text += &format!("; {} in {}", hours.words(), frame.zone);
-    }
-    text + "."
 }
 
 fn row(frame: &Frame, c: &goals::Card) -> Row {
@@ -416,56 +352,6 @@ fn view_tables(frame: &Frame, c: &goals::Card, v: &OfViews) -> ViewTables {
     }
 }
 
-fn proof(frame: &Frame, c: &goals::Card, name: &str) -> Vec<Working> {
-    let zone = &frame.site.zone;
-    let says = &c.version.definition;
-    let mut window = vec![
-        format!("{name} in {}, {} to {}.", frame.zone, c.window.from, c.window.to),
-        format!("Judged up to {}.", format::day_clock(c.past.to, zone)),
-        match says.measure.of_page_views() {
-            Some(of) => format!("Read of visitors: {of}."),
-            None => {
-                format!("{} locations, every {} min at most.", c.locations.len(), c.every_s / 60)
-            }
-        },
-        format!("Version {} of the goal: {}", c.version.version, promise(frame, c)),
-    ];
-    window.extend(c.left_out.iter().map(|w| {
-        let kind = w.author.as_ref().map_or("Maintenance".into(), |a| format!("Carve-out by {a}"));
-        format!("{kind}, not counted: {} ({}).", w.stretch.words(zone), w.why)
-    }));
-    let of = match (&says.measure, says.combine) {
-        (Measure::Uptime, _) => {
-            ("times in which some location got through", "counted times", "runs")
-        }
-        (Measure::Experience(_), _) => ("those that were good", "those that told it", "samples"),
-        (_, Combine::All | Combine::Any) => ("moments that were good", "counted moments", "runs"),
-        (Measure::Availability, _) => ("runs that got through", "counted runs", "runs"),
-        (Measure::Performance { .. }, _) => ("runs within the limit", "counted runs", "runs"),
-    };
-    let share = c.score.proof(measured(&says.measure), of, says.promised);
-    let share = match says.measure {
-        Measure::Availability => share
-            .noting(format!("slow runs got through: {} of them", format::thousands(c.tally.slow))),
-        _ => share,
-    };
-    let spent = c.budget.proof().noting(
-        "burn rate = share of bad / share that may be bad; 1 spends the budget exactly by the end of the window",
-    );
-    let forecast = c.forecast.proof("the last 24 hours", |at| format::day_clock(at, zone));
-    let mut all = vec![
-        Working::new("Window", window),
-        Working::of("Share", &share),
-        Working::of("Error budget", &spent),
-        Working::of("Forecast", &forecast),
-    ];
-    if let Some(uptime) = &c.uptime {
-        let uptime = uptime_proof(uptime, c.every_s);
-        all.insert(2, Working::of("Uptime, reached from somewhere", &uptime));
-    }
-    all
-}
-
 fn card(frame: &Frame, c: &goals::Card) -> Card {
     let zone = &frame.site.zone;
     let promised = c.version.definition.promised;
@@ -478,7 +364,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         c.course.iter().map(|(s, b)| (*s, format!("{} left", part(c, b, b.left_ms())))).collect();
     Card {
         id: c.goal.id,
-        promise: promise(frame, c),
+        promise: promise(c, &frame.zone),
         burns: c.burns.iter().map(burn_row).collect(),
         what_if: what_if(frame, c),
         carve_outs: c.record.iter().map(|r| carve_row(frame, c, r)).collect(),
@@ -498,7 +384,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         locations: c.locations.iter().map(|l| location_row(l, promised)).collect(),
         spells: c.failed.iter().map(|t| spell_row(t, c.past, &frame.site)).collect(),
         views: c.views.as_ref().map(|v| view_tables(frame, c, v)),
-        proof: proof(frame, c, &name),
+        proof: workings(c, &name, (zone, &frame.zone)).into_iter().map(Working::from).collect(),
         month: name,
     }
 }

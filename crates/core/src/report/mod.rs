@@ -1,0 +1,122 @@
+//! Reports: what one is about, when it is issued, and the document that an issue is.
+//!
+//! An issue is frozen: its document holds every figure as it was written, and whoever kept it can tell by its checksum that it
+//! still is what was sent. What has changed since is found by comparing it with the document that would be issued now.
+//!
+//! - [`document`]: figures, courses, tables and workings, in the order in which they are read
+//! - [`changes`]: what differs between two issues of the same report
+//! - [`schedule`]: when a report is issued next, and which time it is then about
+
+pub mod changes;
+pub mod document;
+pub mod schedule;
+#[cfg(test)]
+mod tests;
+
+pub use changes::{Change, changes};
+pub use document::{
+    Body, Cell, Column, Course, Document, Figure, Head, Section, Table, Tone, Working,
+};
+pub use schedule::{Schedule, covered};
+
+use crate::goal::Period;
+use serde::{Deserialize, Serialize};
+
+/// What a report tells of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Kind {
+    /// Goals, a row each.
+    GoalsShort,
+    /// Goals with what spent their error budgets and how each figure was come by.
+    GoalsFull,
+    /// Durations of journeys and vitals of page families.
+    Timings,
+    /// Incidents, and how long they took to be acknowledged and to clear.
+    Incidents,
+    /// What was played and collected, by what and for whom.
+    Usage,
+    /// What a kept query comes to.
+    Query,
+}
+
+impl Kind {
+    /// All of them, in the order in which they are offered.
+    pub const ALL: [Kind; 6] = [
+        Kind::GoalsShort,
+        Kind::GoalsFull,
+        Kind::Timings,
+        Kind::Incidents,
+        Kind::Usage,
+        Kind::Query,
+    ];
+
+    /// The word that stands for it in addresses and programs.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::GoalsShort => "goals_short",
+            Kind::GoalsFull => "goals_full",
+            Kind::Timings => "timings",
+            Kind::Incidents => "incidents",
+            Kind::Usage => "usage",
+            Kind::Query => "query",
+        }
+    }
+
+    /// What that word stands for.
+    pub fn of_word(word: &str) -> Option<Kind> {
+        Kind::ALL.into_iter().find(|k| k.word() == word)
+    }
+
+    /// As a document is called.
+    pub fn title(self) -> &'static str {
+        match self {
+            Kind::GoalsShort | Kind::GoalsFull => "service level report",
+            Kind::Timings => "timings report",
+            Kind::Incidents => "incident report",
+            Kind::Usage => "usage report",
+            Kind::Query => "query report",
+        }
+    }
+
+    /// As it is offered.
+    pub fn says(self) -> &'static str {
+        match self {
+            Kind::GoalsShort => "goals, a row each",
+            Kind::GoalsFull => "goals in full, with what spent their error budgets",
+            Kind::Timings => "timings of journeys and pages",
+            Kind::Incidents => "incidents, with the time to acknowledge and to clear",
+            Kind::Usage => "usage: runs, browser time, page views",
+            Kind::Query => "what a kept query comes to",
+        }
+    }
+
+    /// Whether it can be narrowed to journeys and locations.
+    pub fn takes_places(self) -> bool {
+        matches!(self, Kind::Timings | Kind::Usage)
+    }
+}
+
+/// What a report is about, and when it is issued.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Definition {
+    /// What it tells of.
+    pub kind: Kind,
+    /// The time that each issue covers: the last of its kind that is over.
+    pub period: Period,
+    /// Of which goals; none stands for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub goals: Vec<i32>,
+    /// Of which journeys; none stands for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub journeys: Vec<i32>,
+    /// From which locations; none stands for all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub locations: Vec<i32>,
+    /// What is asked, of a query report.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub query: String,
+    /// When it is issued by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schedule: Option<Schedule>,
+}
