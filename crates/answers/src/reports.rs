@@ -9,7 +9,9 @@ use cadentis_core::alert::LAG;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::report::document::checksum;
-use cadentis_core::report::{Change, Definition, Document, Head, Kind, changes, covered};
+use cadentis_core::report::{
+    Change, Definition, Document, Head, Kind, changes, covered, period_name,
+};
 use cadentis_store::report::{Issue, Report};
 use cadentis_store::saved_query::SavedQuery;
 use cadentis_store::site::Site;
@@ -179,7 +181,7 @@ pub async fn document(
 ) -> Result<Document> {
     let zone = &site.zone;
     let mut document = Document {
-        title: format!("{name}, {}", definition.period.name(covers, zone)),
+        title: format!("{name}, {}", period_name(definition.period, covers, zone)),
         kind: definition.kind.title().into(),
         site: site.name.clone(),
         facts: vec![("Period".into(), period_words(covers, zone, site.zone_name()))],

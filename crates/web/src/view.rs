@@ -182,7 +182,6 @@ impl From<(String, Vec<String>)> for Working {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
 
     #[test]
     fn templates_read_names_not_places_and_no_line_of_them_is_too_long_to_review() {

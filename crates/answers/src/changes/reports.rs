@@ -2,14 +2,13 @@
 
 use super::{Author, cut, noted};
 use crate::reports::{Content, MOST_BACK, document, periods, read};
-use crate::watch::whom;
 use crate::{Answers, Result};
 use cadentis_core::alert::Severity;
 use cadentis_core::alert::notice::Kind as Way;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::report::schedule::On;
-use cadentis_core::report::{Definition, Kind, covered};
-use cadentis_store::notice::{NewNotice, Tells};
+use cadentis_core::report::{Definition, Kind, covered, period_name};
+use cadentis_store::notice::{Destination, NewNotice, Tells};
 use cadentis_store::person::Person;
 use cadentis_store::report::{KeptReport, NewIssue, Report};
 use cadentis_store::site::Site;
@@ -233,7 +232,7 @@ pub async fn issue(
     }
     let one = answers.one().await?;
     let (id, number) = put(&one, by.name(), report, covers, &content).await?;
-    let of = report.definition.period.name(covers, &site.zone);
+    let of = period_name(report.definition.period, covers, &site.zone);
     noted(one, by, "issued the report", format!("{}, {of}, issue {number}", report.name)).await?;
     Ok(Made::New(id))
 }
@@ -269,38 +268,44 @@ pub(crate) async fn issue_due(answers: &Answers, site: &Site, report: &Report) -
     let (id, number) = put(&one, SCHEDULE, report, covers, &content).await?;
     let now = one.db.now().await?;
     let mut not_told = Vec::new();
-    if report.list_id.is_some() {
-        let due = whom(&one.db, (site.id, report.list_id), Severity::Warning, now, &site.zone);
-        for (due, to) in due.await? {
-            // Nothing is mended and nothing is worked on by a report.
-            if matches!(to.kind, Way::Repair | Way::Ticket) {
-                continue;
-            }
-            if to.kind == Way::Mail && !may_have(&one, site, &to.address).await? {
-                not_told.push(to.name.clone());
-                continue;
-            }
-            let notice = NewNotice {
-                site_id: site.id,
-                incident_id: None,
-                issue_id: Some(id),
-                destination: (to.id, &to.name),
-                tells: Tells::Report,
-                severity: Severity::Warning,
-                says: &content.document.says,
-                at: now,
-                due_at: due.at,
-                unless_acknowledged: false,
-            };
-            one.db.add_notice(&notice).await?;
+    for to in readers(&one, site, report).await? {
+        if to.kind == Way::Mail && !may_have(&one, site, &to.address).await? {
+            not_told.push(to.name.clone());
+            continue;
         }
+        let notice = NewNotice {
+            site_id: site.id,
+            incident_id: None,
+            issue_id: Some(id),
+            destination: (to.id, &to.name),
+            tells: Tells::Report,
+            severity: Severity::Warning,
+            says: &content.document.says,
+            at: now,
+            due_at: now,
+            unless_acknowledged: false,
+        };
+        one.db.add_notice(&notice).await?;
     }
-    let of = report.definition.period.name(covers, &site.zone);
+    let of = period_name(report.definition.period, covers, &site.zone);
     let mut which = format!("{}, {of}, issue {number}", report.name);
     if !not_told.is_empty() {
         which += &format!("; not sent to {}, who may not see this site", not_told.join(", "));
     }
     noted(one, &by, "issued the report", which).await
+}
+
+/// Whom a report is sent to: mail, chat and webhooks of the steps of its call list that come at once. Their hours and severities
+/// are about being woken, and a report wakes nobody.
+async fn readers(answers: &Answers, site: &Site, report: &Report) -> Result<Vec<Destination>> {
+    let lists = answers.db.call_lists(site.id).await?;
+    let list = lists.into_iter().find(|l| Some(l.id) == report.list_id);
+    let steps = list.into_iter().flat_map(|l| l.steps).filter(|s| s.after_min == 0);
+    let wanted: Vec<i32> = steps.flat_map(|s| s.destinations).collect();
+    let mut all = answers.db.destinations(site.id).await?;
+    let reads = |d: &Destination| matches!(d.kind, Way::Mail | Way::Chat | Way::Webhook);
+    all.retain(|d| wanted.contains(&d.id) && reads(d));
+    Ok(all)
 }
 
 /// Whether an address may have what is said of a site: those of people who may not look at it may not.

@@ -6,7 +6,7 @@ use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{day_clock, length_text};
 use cadentis_core::finding::list;
-use cadentis_core::goal::{Measure, Period, Standing};
+use cadentis_core::goal::{FailedRuns, Measure, Period, Standing};
 use cadentis_core::report::{
     Body, Cell, Course, Definition, Document, Figure, Kind, Section, Table, Tone, Working,
 };
@@ -31,8 +31,8 @@ pub(super) fn tone(standing: Standing) -> Tone {
     }
 }
 
-/// Moments in whose windows a goal is judged by a report: windows that end in its time where they are shorter, else the one
-/// that holds its end.
+/// Moments in whose windows a goal is judged by a report: windows that lie in its time, else the one that holds its end, as far
+/// as that has come by then.
 fn judged_in(goal: &Goal, covers: Stretch, site: &Site) -> Vec<jiff::Timestamp> {
     let moment = SignedDuration::from_secs(1);
     let mut ends = Vec::new();
@@ -42,17 +42,16 @@ fn judged_in(goal: &Goal, covers: Stretch, site: &Site) -> Vec<jiff::Timestamp> 
         if matches!(version.definition.period, Period::Days(_)) {
             return vec![covers.to];
         }
-        if window.to <= covers.to && window.from < covers.from {
+        if window.from < covers.from {
             break;
         }
-        // A week that goes on beyond the month is told when it is over.
-        if window.to <= covers.to || (window.from < covers.from && ends.is_empty()) {
+        if window.to <= covers.to {
             ends.push(end);
         }
-        if window.from <= covers.from {
-            break;
-        }
         end = window.from - moment;
+    }
+    if ends.is_empty() {
+        return vec![covers.to - moment];
     }
     ends.reverse();
     ends
@@ -63,10 +62,12 @@ async fn cards(
     answers: &Answers,
     site: &Site,
     (definition, covers): (&Definition, Stretch),
-) -> Result<Vec<Card>> {
+) -> Result<(Vec<Card>, usize)> {
     let (goals, journeys) =
         futures::try_join!(answers.db.goals(site.id), answers.db.journeys(site.id))?;
     let wanted = |g: &Goal| definition.goals.is_empty() || definition.goals.contains(&g.id);
+    let there = |id: &&i32| goals.iter().any(|g| g.id == **id);
+    let gone = definition.goals.len() - definition.goals.iter().filter(there).count();
     let mut all = Vec::new();
     for goal in goals.into_iter().filter(wanted) {
         for end in judged_in(&goal, covers, site) {
@@ -74,7 +75,7 @@ async fn cards(
             all.push(of_window(answers, site, of, covers.to, goal.clone(), &journeys).await?);
         }
     }
-    Ok(all)
+    Ok((all, gone))
 }
 
 /// Whether the promise was kept, as far as its window is over.
@@ -90,9 +91,17 @@ fn is_over(c: &Card, covers: Stretch) -> bool {
     c.window.to <= covers.to
 }
 
+/// Whether failed runs are nothing to it: then times of failure spent nothing.
+fn leaves_failed_out(c: &Card) -> bool {
+    matches!(c.version.definition.measure, Measure::Performance { failed: FailedRuns::LeftOut, .. })
+}
+
 /// What spent most of it, as the end of a sentence.
 fn mostly(c: &Card, site: &Site) -> String {
     let zone = &site.zone;
+    if leaves_failed_out(c) {
+        return String::new();
+    }
     let longest = c.failed.iter().max_by_key(|f| f.runs);
     if let (Some(f), 1..) = (longest, c.score.bad) {
         let many = share(f.runs.min(c.score.bad), c.score.bad).unwrap_or(0.0) >= 0.5;
@@ -364,7 +373,7 @@ fn in_full(c: &Card, site: &Site, of: &str) -> Vec<Section> {
         None => {
             all.push(Section::table("By location", by_location(c)));
             let spent = what_spent(c, site);
-            if !spent.rows.is_empty() {
+            if !spent.rows.is_empty() && !leaves_failed_out(c) {
                 let note = match c.failed.len() {
                     crate::goals::MOST_TROUBLES => {
                         "The newest eight times of two failed runs in a row or more."
@@ -395,29 +404,34 @@ pub(super) async fn write(
     (definition, covers): (&Definition, Stretch),
     document: &mut Document,
 ) -> Result<()> {
-    let cards = cards(answers, site, (definition, covers)).await?;
-    let gone: Vec<i32> = definition
-        .goals
-        .iter()
-        .filter(|id| !cards.iter().any(|c| c.goal.id == **id))
-        .copied()
-        .collect();
-    if !gone.is_empty() {
+    let (cards, gone) = cards(answers, site, (definition, covers)).await?;
+    if gone > 0 {
         document.also.push(format!(
-            "{} of the goals that this report was about {} taken away.",
-            gone.len(),
-            if gone.len() == 1 { "was" } else { "were" }
+            "{} of the goals that this report is about {} taken away.",
+            gone,
+            if gone == 1 { "was" } else { "were" }
         ));
     }
     let zone_name = site.zone_name();
     for c in &cards {
-        let (version, made) = (c.version.version, day_clock(c.version.from, &site.zone));
+        let version = c.version.version;
+        let from = match c.version.from == jiff::Timestamp::UNIX_EPOCH {
+            true => "the beginning".to_string(),
+            false => c.version.from.to_zoned(site.zone.clone()).strftime("%-d %b %Y").to_string(),
+        };
         let fact = (
             format!("Promise, {}", c.goal.name),
-            format!("{} Version {version}, from {made}.", promise(c, zone_name)),
+            format!("{} Version {version}, from {from} on.", promise(c, zone_name)),
         );
         if !document.facts.contains(&fact) {
             document.facts.push(fact);
+        }
+        if c.window != covers {
+            let name = c.version.definition.period.name(c.window, &site.zone);
+            let until = day_clock(c.past.to, &site.zone);
+            let up_to = if is_over(c, covers) { String::new() } else { format!(", up to {until}") };
+            let judged = ("Judged".to_string(), format!("{}: {name}{up_to}", c.goal.name));
+            document.facts.push(judged);
         }
     }
     match cards.as_slice() {
@@ -428,6 +442,11 @@ pub(super) async fn write(
         }
         many => {
             let judged: Vec<&Card> = many.iter().filter(|c| is_kept(c).is_some()).collect();
+            if judged.len() < many.len() {
+                let not = many.len() - judged.len();
+                let them = if not == 1 { "one promise" } else { "the others" };
+                document.also.push(format!("Nothing was counted for {them}: see table 1."));
+            }
             let broken: Vec<&&Card> = judged.iter().filter(|c| is_kept(c) == Some(false)).collect();
             let missed = |c: &&&Card| {
                 let says = &c.version.definition;
@@ -439,6 +458,7 @@ pub(super) async fn write(
             let told: Vec<&str> = told.iter().map(String::as_str).collect();
             document.says = match (broken.len(), judged.len()) {
                 (_, 0) => "Nothing was counted: nothing can be said of the promises.".into(),
+                (0, 1) => "The promise of which something was counted was kept.".into(),
                 (0, n) => format!("All {n} promises were kept."),
                 (_, n) => format!(
                     "{} of {n} promises were kept. Not kept: {}.",

@@ -17,8 +17,8 @@ use std::time::Duration;
 
 /// Name, what it tells of, over what, when, and who keeps it.
 const REPORTS: [(&str, Kind, Period, On, &str); 4] = [
-    ("Service levels, four weeks", Kind::GoalsFull, Period::Days(28), On::Weekday(1), "Ines"),
-    ("Service levels, month", Kind::GoalsShort, Period::Month, On::DayOfMonth(1), "Ines"),
+    ("Service levels of booking", Kind::GoalsFull, Period::Days(28), On::Weekday(1), "Ines"),
+    ("Every promise", Kind::GoalsShort, Period::Month, On::DayOfMonth(1), "Ines"),
     ("Incidents of the week", Kind::Incidents, Period::Week, On::Weekday(1), "Tor"),
     ("Who uses what", Kind::Usage, Period::Week, On::DayOfMonth(31), "Ines"),
 ];

@@ -21,6 +21,7 @@ mod people;
 mod provider;
 mod queries;
 mod recomputed;
+mod reports;
 mod runs;
 mod scripts;
 mod server;

@@ -113,7 +113,7 @@ impl World {
 }
 
 /// What a script of Python says of a text.
-fn python(script: &str, input: &str) -> String {
+pub fn python(script: &str, input: &str) -> String {
     let mut python = Command::new("python3")
         .args(["-c", script])
         .stdin(Stdio::piped())

@@ -17,7 +17,7 @@ pub use changes::{Change, changes};
 pub use document::{
     Body, Cell, Column, Course, Document, Figure, Head, Section, Table, Tone, Working,
 };
-pub use schedule::{Schedule, covered};
+pub use schedule::{Schedule, covered, period_name};
 
 use crate::goal::Period;
 use serde::{Deserialize, Serialize};

@@ -87,6 +87,17 @@ impl Schedule {
     }
 }
 
+/// What the time of an issue is called; whole days by the last of them.
+pub fn period_name(period: Period, covers: Stretch, zone: &TimeZone) -> String {
+    let last = (covers.to - SignedDuration::from_secs(1)).to_zoned(zone.clone());
+    let last = last.strftime("%-d %B %Y");
+    match period {
+        Period::Days(1) => last.to_string(),
+        Period::Days(n) => format!("the {n} days to {last}"),
+        _ => period.name(covers, zone),
+    }
+}
+
 /// The time that an issue made at `at` covers: the last calendar period that was over by then, or the last whole days.
 pub fn covered(period: Period, at: Timestamp, zone: &TimeZone) -> Stretch {
     match period {

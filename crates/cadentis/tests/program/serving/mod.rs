@@ -161,7 +161,7 @@ pub async fn location_in(db: &Db, slug: &str, name: &str, token: &str, zone: &st
 }
 
 /// Evaluates no alerts and sends nothing: tests do that themselves, as if it were another time.
-const QUIET: [&str; 2] = ["--no-watch", "--no-notices"];
+const QUIET: [&str; 3] = ["--no-watch", "--no-notices", "--no-reports"];
 
 fn spawn(url: &str, address: &str, key: &str, more: &[&str]) -> Child {
     Command::new(env!("CARGO_BIN_EXE_cadentis"))

@@ -12,6 +12,7 @@ mod markers;
 mod measures;
 mod promise;
 mod queries;
+mod reports;
 mod runs;
 mod shapes;
 mod visitors;
@@ -67,6 +68,12 @@ crate::routes::routes! {
     Mark delete "/sites/{site}/markers/{id}" => markers::remove,
     Read get "/sites/{site}/markers/{id}/around" => markers::around,
     Read post "/sites/{site}/queries/answer" => queries::answer,
+    Read get "/sites/{site}/reports" => reports::list,
+    Edit post "/sites/{site}/reports" => reports::add,
+    Edit delete "/sites/{site}/reports/{id}" => reports::end,
+    Read get "/sites/{site}/reports/{id}/issues" => reports::issues,
+    Edit post "/sites/{site}/reports/{id}/issues" => reports::issue,
+    Read get "/sites/{site}/report-issues/{id}" => reports::content,
     Read get "/sites/{site}/maintenance" => maintenance::list,
     Edit post "/sites/{site}/maintenance" => maintenance::plan,
     Edit post "/sites/{site}/maintenance/{id}/end" => maintenance::end,
@@ -95,7 +102,7 @@ crate::routes::routes! {
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
-        maintenance::call_off, queries::answer,
+        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content,
     ),
     components(schemas(ProblemShape))
 )]

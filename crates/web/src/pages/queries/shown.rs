@@ -34,6 +34,8 @@ pub struct Found {
     /// Everything together.
     pub all: Row,
     pub csv: String,
+    /// A report of it.
+    pub report: String,
     /// The same with rows and columns turned.
     pub flip: Option<String>,
     /// An alert on the first measure.
@@ -247,6 +249,7 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         has_intervals,
         all,
         rows,
+        report: format!("{}/reports/new?query={text}&{}", frame.base, frame.query),
         csv: format!("{}/queries/csv?q={text}&{}", frame.base, frame.query),
         flip: (query.by.len() == 2).then(flipped),
         watch: watched(query).filter(|_| frame.who.edits()).map(|text| {

@@ -10,7 +10,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::kept::Site;
 use cadentis_answers::reports::{self, Shown};
-use cadentis_core::report::Change;
+use cadentis_core::report::{Change, period_name};
 use cadentis_paper::{Size, sheets};
 
 #[derive(Template)]
@@ -55,7 +55,7 @@ pub async fn page(
         id: shown.issue.id,
         report_id: shown.report.id,
         name: shown.report.name.clone(),
-        of: period.name(shown.issue.covers, &frame.site.zone),
+        of: period_name(period, shown.issue.covers, &frame.site.zone),
         article: cadentis_paper::article(&shown.content.document, &shown.head(&frame.site)),
         newer: shown.replaced_by.as_ref().map(|i| (super::issue_link(&frame, i.id), i.number)),
         is_same: !all_of(&request, "same").is_empty(),

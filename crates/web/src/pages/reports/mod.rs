@@ -19,7 +19,7 @@ use cadentis_answers::changes::reports::{self as changes, Made};
 use cadentis_answers::kept::{Issue, Report, Site};
 use cadentis_answers::reports;
 use cadentis_core::calendar::Stretch;
-use cadentis_core::report::Head;
+use cadentis_core::report::{Head, period_name};
 use cadentis_core::text::capital;
 
 #[derive(Template)]
@@ -84,7 +84,7 @@ fn issue_link(frame: &Frame, id: i32) -> String {
 }
 
 fn of_words(report: &Report, covers: Stretch, site: &Site) -> String {
-    capital(&report.definition.period.name(covers, &site.zone))
+    capital(&period_name(report.definition.period, covers, &site.zone))
 }
 
 fn when_words(report: &Report) -> String {

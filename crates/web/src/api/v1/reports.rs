@@ -1,0 +1,364 @@
+//! Reports for programs: what is issued and when, and each issue as it is kept.
+
+use super::asked::{Closed, Unread, said, stopped};
+use super::shapes::ProblemShape;
+use crate::State;
+use crate::access::{After, Caller, InSite};
+use crate::problem::Problem;
+use actix_web::{HttpResponse, web};
+use cadentis_answers::changes::reports::{self as changes, Made, NotKept, Wanted};
+use cadentis_answers::kept::{Issue, Report, Site};
+use cadentis_answers::reports::{self, MOST_BACK};
+use cadentis_core::goal::Period;
+use cadentis_core::report::schedule::On;
+use cadentis_core::report::{Definition, Kind, Schedule};
+use jiff::Timestamp;
+use jiff::civil::Time;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// When a report is issued by itself, by the clock of its site.
+#[derive(Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ScheduleShape {
+    /// `each_day`, `weekday`, `day_of_month`, or `day_of_quarter` (in January, April, July and October).
+    #[schema(example = "day_of_month")]
+    on: String,
+    /// Of a week 1 for Monday to 7 for Sunday; of a month or a quarter's first month 1 to 31, the last day of shorter ones.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 31, example = 1)]
+    day: Option<i8>,
+    /// The time of day; one that clocks skip comes as much later.
+    #[schema(example = "06:00")]
+    at: String,
+}
+
+/// What a report is about, and when it is issued.
+#[derive(Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ReportBody {
+    /// 1 to 80 characters.
+    #[schema(min_length = 1, max_length = 80)]
+    name: String,
+    /// `goals_short`, `goals_full`, `timings`, `incidents`, `usage` or `query`.
+    #[schema(example = "goals_full")]
+    kind: String,
+    /// `month`, `week`, `quarter`, or `rolling` with `days`; each issue covers the last one that is over.
+    #[schema(example = "month")]
+    period: String,
+    /// Of a rolling period, 1 to 366.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 1, maximum = 366)]
+    days: Option<u16>,
+    /// Ids of goals; none stands for all.
+    #[serde(default)]
+    goals: Vec<i32>,
+    /// Ids of journeys, of timings and usage; none stands for all.
+    #[serde(default)]
+    journeys: Vec<i32>,
+    /// Ids of locations, of timings and usage; none stands for all.
+    #[serde(default)]
+    locations: Vec<i32>,
+    /// What a query report asks, as queries are written.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    query: String,
+    /// When it is issued by itself; only when asked without one.
+    #[serde(default)]
+    schedule: Option<ScheduleShape>,
+    /// The id of the call list that gets each issue of the schedule.
+    #[serde(default)]
+    call_list: Option<i32>,
+}
+
+impl ReportBody {
+    fn of(report: &Report) -> ReportBody {
+        let d = &report.definition;
+        let schedule = d.schedule.map(|s| {
+            let (on, day) = match s.on {
+                On::EachDay => ("each_day", None),
+                On::Weekday(day) => ("weekday", Some(day)),
+                On::DayOfMonth(day) => ("day_of_month", Some(day)),
+                On::DayOfQuarter(day) => ("day_of_quarter", Some(day)),
+            };
+            ScheduleShape { on: on.into(), day, at: s.at.strftime("%H:%M").to_string() }
+        });
+        ReportBody {
+            name: report.name.clone(),
+            kind: d.kind.word().into(),
+            period: d.period.word().into(),
+            days: match d.period {
+                Period::Days(days) => Some(days),
+                _ => None,
+            },
+            goals: d.goals.clone(),
+            journeys: d.journeys.clone(),
+            locations: d.locations.clone(),
+            query: d.query.clone(),
+            schedule,
+            call_list: report.list_id,
+        }
+    }
+
+    fn read(self) -> Result<Wanted, HttpResponse> {
+        let invalid = |at: &str, says: &str| HttpResponse::from(Problem::invalid(at, says));
+        let Some(kind) = Kind::of_word(&self.kind) else {
+            let kinds = Kind::ALL.map(Kind::word).join(", ");
+            return Err(invalid("/kind", &format!("It is one of {kinds}.")));
+        };
+        let period = match (self.period.as_str(), self.days) {
+            ("month", _) => Period::Month,
+            ("week", _) => Period::Week,
+            ("quarter", _) => Period::Quarter,
+            ("rolling", Some(days)) => Period::Days(days),
+            ("rolling", None) => {
+                return Err(invalid("/days", "A rolling period has 1 to 366 days."));
+            }
+            _ => return Err(invalid("/period", "It is month, week, quarter or rolling.")),
+        };
+        let schedule = match self.schedule {
+            None => None,
+            Some(s) => {
+                let day = s.day.ok_or_else(|| invalid("/schedule/day", "Say on which day."));
+                let on = match s.on.as_str() {
+                    "each_day" => On::EachDay,
+                    "weekday" => On::Weekday(day?),
+                    "day_of_month" => On::DayOfMonth(day?),
+                    "day_of_quarter" => On::DayOfQuarter(day?),
+                    _ => {
+                        let says = "It is each_day, weekday, day_of_month or day_of_quarter.";
+                        return Err(invalid("/schedule/on", says));
+                    }
+                };
+                let at = s.at.parse::<Time>();
+                let at = at.map_err(|_| invalid("/schedule/at", "A time of day such as 06:00."))?;
+                Some(Schedule { on, at })
+            }
+        };
+        let definition = Definition {
+            kind,
+            period,
+            goals: self.goals,
+            journeys: self.journeys,
+            locations: self.locations,
+            query: self.query,
+            schedule,
+        };
+        Ok(Wanted { known: None, name: self.name, definition, list: self.call_list })
+    }
+}
+
+/// An issue of a report, without what it says.
+#[derive(Serialize, ToSchema)]
+pub(super) struct IssueShape {
+    id: i32,
+    report: i32,
+    /// The how manieth of this time.
+    number: i32,
+    #[schema(value_type = String, format = DateTime)]
+    from: Timestamp,
+    #[schema(value_type = String, format = DateTime)]
+    to: Timestamp,
+    #[schema(value_type = String, format = DateTime)]
+    made_at: Timestamp,
+    author: String,
+    /// SHA-256 of what it is kept as, in hexadecimal digits.
+    checksum: String,
+}
+
+impl IssueShape {
+    fn of(issue: Issue) -> IssueShape {
+        IssueShape {
+            id: issue.id,
+            report: issue.report_id,
+            number: issue.number,
+            from: issue.covers.from,
+            to: issue.covers.to,
+            made_at: issue.made_at,
+            author: issue.author,
+            checksum: issue.checksum,
+        }
+    }
+}
+
+/// A report with its newest issue.
+#[derive(Serialize, ToSchema)]
+pub(super) struct ReportShape {
+    id: i32,
+    #[serde(flatten)]
+    says: ReportBody,
+    /// When it is issued next; `null` when only asked for, or ended.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    next_at: Option<Timestamp>,
+    is_ended: bool,
+    newest: Option<IssueShape>,
+}
+
+/// What became of it.
+#[derive(Serialize, ToSchema)]
+pub(super) struct MadeShape {
+    id: i32,
+}
+
+/// Which period is issued.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct IssueBody {
+    /// So many periods before the last one that is over.
+    #[serde(default)]
+    #[schema(minimum = 0, maximum = 23)]
+    back: usize,
+}
+
+async fn report_of(
+    state: &State,
+    site: &Site,
+    id: i32,
+) -> Result<(Report, Vec<Issue>), HttpResponse> {
+    let found = reports::one(&state.answers, site, id).await.map_err(stopped)?;
+    found.ok_or_else(|| Problem::not_found(format!("There is no report {id}.")).into())
+}
+
+/// The reports of a site by name, those that were ended last.
+#[utoipa::path(get, path = "/sites/{site}/reports", params(("site" = String, Path, example = "marram-ferries")), responses(
+    (status = 200, body = Vec<ReportShape>),
+    Closed,
+))]
+pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpResponse {
+    let all = async {
+        let all = reports::list(&state.answers, &site).await.map_err(stopped)?;
+        let shape = |(report, newest): (Report, Option<Issue>)| ReportShape {
+            id: report.id,
+            says: ReportBody::of(&report),
+            next_at: report.next_at,
+            is_ended: report.ended_at.is_some(),
+            newest: newest.map(IssueShape::of),
+        };
+        Ok(HttpResponse::Ok().json(all.into_iter().map(shape).collect::<Vec<_>>()))
+    };
+    said(all.await)
+}
+
+/// Keeps a report: it is issued by itself from then on, where it has a schedule.
+#[utoipa::path(post, path = "/sites/{site}/reports", params(("site" = String, Path, example = "marram-ferries")), request_body = ReportBody, responses(
+    (status = 201, body = MadeShape),
+    Unread,
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn add(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    body: web::Json<ReportBody>,
+) -> HttpResponse {
+    let add = async {
+        let wanted = body.into_inner().read()?;
+        let kept = changes::save(&state.answers, &caller.author, &site, wanted).await;
+        match kept.map_err(stopped)? {
+            Ok(id) => Ok(HttpResponse::Created().json(MadeShape { id })),
+            Err(wrong) => {
+                let at = match wrong {
+                    NotKept::Day => "/schedule/day".to_string(),
+                    NotKept::List | NotKept::NoSchedule => "/call_list".to_string(),
+                    ref other => format!("/{}", other.field()),
+                };
+                Err(Problem::invalid(&at, crate::fields::sentence(&wrong)).into())
+            }
+        }
+    };
+    said(add.await)
+}
+
+/// Ends a report: it is issued no more, and what was issued stays.
+#[utoipa::path(delete, path = "/sites/{site}/reports/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 204),
+    Closed,
+))]
+pub(super) async fn end(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let end = async {
+        match changes::end(&state.answers, &caller.author, &site, id).await.map_err(stopped)? {
+            true => Ok(HttpResponse::NoContent().finish()),
+            false => {
+                let says = format!("There is no report {id}, or it was ended.");
+                Err(Problem::not_found(says).into())
+            }
+        }
+    };
+    said(end.await)
+}
+
+/// The issues of a report, the newest first, 200 at most.
+#[utoipa::path(get, path = "/sites/{site}/reports/{id}/issues", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 200, body = Vec<IssueShape>),
+    Closed,
+))]
+pub(super) async fn issues(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let all = async {
+        let (_, issues) = report_of(&state, &site, id).await?;
+        Ok(HttpResponse::Ok().json(issues.into_iter().map(IssueShape::of).collect::<Vec<_>>()))
+    };
+    said(all.await)
+}
+
+/// Issues a period that is over: 201 with the new issue, or 200 with the newest of that time where nothing has changed since.
+#[utoipa::path(post, path = "/sites/{site}/reports/{id}/issues", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), request_body = IssueBody, responses(
+    (status = 200, body = MadeShape),
+    (status = 201, body = MadeShape),
+    Unread,
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn issue(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    body: web::Json<IssueBody>,
+) -> HttpResponse {
+    let make = async {
+        let (report, _) = report_of(&state, &site, id).await?;
+        if report.ended_at.is_some() {
+            return Err(Problem::not_found(format!("Report {id} was ended.")).into());
+        }
+        if body.back >= MOST_BACK {
+            return Err(Problem::invalid("/back", "So many periods back are 0 to 23.").into());
+        }
+        let made = changes::issue(&state.answers, &caller.author, &site, &report, body.back).await;
+        Ok(match made.map_err(stopped)? {
+            Made::New(id) => HttpResponse::Created().json(MadeShape { id }),
+            Made::Same(id) => HttpResponse::Ok().json(MadeShape { id }),
+        })
+    };
+    said(make.await)
+}
+
+/// What an issue is kept as, byte for byte: SHA-256 over the body is its checksum. Shares are from 0 to 1, times in milliseconds.
+#[utoipa::path(get, path = "/sites/{site}/report-issues/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+    (status = 200, content_type = "application/json"),
+    Closed,
+))]
+pub(super) async fn content(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    After(id): After<i32>,
+) -> HttpResponse {
+    let one = async {
+        let found = reports::issue(&state.answers, &site, id).await.map_err(stopped)?;
+        let Some(shown) = found else {
+            return Err(Problem::not_found(format!("There is no issue {id}.")).into());
+        };
+        Ok(HttpResponse::Ok().content_type("application/json").body(shown.kept))
+    };
+    said(one.await)
+}
