@@ -33,6 +33,7 @@ pub mod dependencies;
 pub mod errors;
 pub mod export;
 pub mod family;
+pub mod find;
 pub mod funnels;
 pub mod goals;
 pub mod incidents;

@@ -98,6 +98,26 @@ pub fn slug(name: &str) -> String {
     cut.trim_end_matches('-').to_string()
 }
 
+/// How well a name fits what is looked for: every word of it has to be part of the name, whatever the case. The lower the better:
+/// 0 when the name begins with it, 1 when a word of the name begins with each, 2 when it is somewhere.
+pub fn found(name: &str, looked_for: &str) -> Option<u8> {
+    let (name, text) = (name.to_lowercase(), looked_for.trim().to_lowercase());
+    if text.is_empty() {
+        return None;
+    }
+    if name.starts_with(&text) {
+        return Some(0);
+    }
+    let begins = |word: &str| {
+        name.split(|c: char| !c.is_alphanumeric()).any(|of| !of.is_empty() && of.starts_with(word))
+    };
+    let mut words = text.split_whitespace();
+    match words.clone().all(begins) {
+        true => Some(1),
+        false => words.all(|word| name.contains(word)).then_some(2),
+    }
+}
+
 /// The text with a large letter in front.
 pub fn capital(text: &str) -> String {
     let mut chars = text.chars();

@@ -14,6 +14,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/tokens.css"),
     include_str!("../static/styles/base.css"),
     include_str!("../static/styles/frame.css"),
+    include_str!("../static/styles/find.css"),
     include_str!("../static/styles/page-head.css"),
     include_str!("../static/styles/findings.css"),
     include_str!("../static/styles/tables.css"),
@@ -40,7 +41,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/print.css"),
 );
 
-const FILES: [(&str, &str, &[u8]); 16] = [
+const FILES: [(&str, &str, &[u8]); 17] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     (
@@ -51,6 +52,7 @@ const FILES: [(&str, &str, &[u8]); 16] = [
     ("cadentis.css", "text/css; charset=utf-8", STYLES.as_bytes()),
     ("ask.js", "text/javascript", include_bytes!("../static/ask.js")),
     ("cadentis.js", "text/javascript", include_bytes!("../static/cadentis.js")),
+    ("find.js", "text/javascript", include_bytes!("../static/find.js")),
     ("codemirror.min.js", "text/javascript", include_bytes!("../static/vendor/codemirror.min.js")),
     ("script.js", "text/javascript", include_bytes!("../static/script.js")),
     ("script_files.js", "text/javascript", include_bytes!("../static/script_files.js")),
@@ -161,7 +163,14 @@ mod tests {
         whole.dedup();
         assert_eq!(
             whole,
-            ["article|safe", "draft|safe", "lineup|safe", "preview|safe", "steps|safe"],
+            [
+                "article|safe",
+                "draft|safe",
+                "lineup|safe",
+                "list|safe",
+                "preview|safe",
+                "steps|safe"
+            ],
             "each is a template that was rendered, and escaped there"
         );
     }

@@ -6,6 +6,7 @@ use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{day_clock, length_text};
 use cadentis_core::finding::list;
+use cadentis_core::goal::definition::BEGINNING;
 use cadentis_core::goal::{FailedRuns, Measure, Period, Standing};
 use cadentis_core::report::{
     Body, Cell, Course, Definition, Document, Figure, Kind, Section, Table, Tone, Working,
@@ -415,7 +416,7 @@ pub(super) async fn write(
     let zone_name = site.zone_name();
     for c in &cards {
         let version = c.version.version;
-        let from = match c.version.from == jiff::Timestamp::UNIX_EPOCH {
+        let from = match c.version.from == BEGINNING {
             true => "the beginning".to_string(),
             false => c.version.from.to_zoned(site.zone.clone()).strftime("%-d %b %Y").to_string(),
         };

@@ -4,6 +4,7 @@ mod alerts;
 mod budgets;
 mod dependencies;
 mod first_steps;
+mod found;
 mod goals;
 mod journeys;
 mod location;
@@ -110,6 +111,7 @@ crate::routes::routes! {
     Edit post "/maintenance/{id}/remove" => maintenance::remove,
     Read get "/measures" => measures::page,
     Read get "/measures/next" => measures::next,
+    Read get "/find" => found::page,
     Read get "/queries" => queries::page,
     Edit post "/queries" => queries::save,
     Read get "/queries/next" => queries::next,
