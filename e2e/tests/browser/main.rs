@@ -6,6 +6,7 @@ mod demo;
 mod first_start;
 mod judging;
 mod pages;
+mod reporting;
 mod screens;
 mod sign_in;
 mod snippet;

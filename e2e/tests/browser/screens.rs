@@ -47,6 +47,12 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
         "/marram-ferries/alerts/1".into(),
         "/marram-ferries/alerts/3/change".into(),
         "/marram-ferries/incidents/1".into(),
+        "/marram-ferries/reports/1".into(),
+        "/marram-ferries/reports/4".into(),
+        "/marram-ferries/reports/1/change".into(),
+        "/marram-ferries/reports/issues/1".into(),
+        "/marram-ferries/reports/issues/2".into(),
+        "/marram-ferries/find?for=book".into(),
         "/marram-ferries/measures?of=p75+of+LCP+for+device+%22phone%22".into(),
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {

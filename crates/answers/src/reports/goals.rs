@@ -103,8 +103,8 @@ fn mostly(c: &Card, site: &Site) -> String {
     if leaves_failed_out(c) {
         return String::new();
     }
-    let longest = c.failed.iter().max_by_key(|f| f.runs);
-    if let (Some(f), 1..) = (longest, c.score.bad) {
+    let worst = c.failed.iter().max_by_key(|f| f.runs);
+    if let (Some(f), 1..) = (worst, c.score.bad) {
         let many = share(f.runs.min(c.score.bad), c.score.bad).unwrap_or(0.0) >= 0.5;
         let places: Vec<&str> = f.places.iter().map(String::as_str).collect();
         let places = list(&places);
@@ -115,7 +115,7 @@ fn mostly(c: &Card, site: &Site) -> String {
                 format!(", most of it from {when} on, when it failed from {places} for {length}")
             }
             false => {
-                format!("; the longest trouble began on {when} from {places} and lasted {length}")
+                format!("; what spent most began on {when}: it failed from {places} for {length}")
             }
         };
     }

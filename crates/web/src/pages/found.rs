@@ -64,12 +64,12 @@ fn row(frame: &Frame, hit: Hit) -> Row {
     Row { link, name: hit.name, what: hit.what.word(), beside: hit.beside }
 }
 
-/// `GET /find`: whatever has a name that `q` is part of.
+/// `GET /find`: whatever has a name that `for` is part of.
 pub async fn page(
     state: web::Data<State>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let text = clean(all_of(&request, "q").pop().unwrap_or_default().trim(), LONGEST, None);
+    let text = clean(all_of(&request, "for").pop().unwrap_or_default().trim(), LONGEST, None);
     let is_part = request.headers().contains_key("hx-request");
     let frame = match is_part {
         true => Frame::part(&request, "", TWELVE_HOURS)?,

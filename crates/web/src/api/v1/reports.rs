@@ -99,8 +99,8 @@ impl ReportBody {
         }
     }
 
-    fn read(self) -> Result<Wanted, HttpResponse> {
-        let invalid = |at: &str, says: &str| HttpResponse::from(Problem::invalid(at, says));
+    fn read(self) -> Result<Wanted, Box<Problem>> {
+        let invalid = |at: &str, says: &str| Box::new(Problem::invalid(at, says));
         let Some(kind) = Kind::of_word(&self.kind) else {
             let kinds = Kind::ALL.map(Kind::word).join(", ");
             return Err(invalid("/kind", &format!("It is one of {kinds}.")));
@@ -253,7 +253,7 @@ pub(super) async fn add(
     body: web::Json<ReportBody>,
 ) -> HttpResponse {
     let add = async {
-        let wanted = body.into_inner().read()?;
+        let wanted = body.into_inner().read().map_err(|wrong| HttpResponse::from(*wrong))?;
         let kept = changes::save(&state.answers, &caller.author, &site, wanted).await;
         match kept.map_err(stopped)? {
             Ok(id) => Ok(HttpResponse::Created().json(MadeShape { id })),
