@@ -6,6 +6,7 @@ use crate::steps::step_samples;
 use crate::{Answers, Range, Result};
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::journey::Journey as Script;
+use cadentis_core::run::Outcome;
 use cadentis_core::run::level;
 use cadentis_core::stats::compare::{Shift, percentile_shift};
 use cadentis_core::stats::{Method, Reading, Samples};
@@ -96,6 +97,8 @@ pub struct Beside {
     pub places: Vec<String>,
     /// Runs here and there.
     pub runs: [usize; 2],
+    /// Of those, failed ones.
+    pub failed: [usize; 2],
     /// For each bucket the mean of the locations' medians, here and there, in milliseconds.
     pub course: Vec<(Option<f64>, Option<f64>)>,
     /// Each step and the whole run.
@@ -268,11 +271,13 @@ fn beside(
         })
         .collect();
     pairs.push(pair(None, through(&ours), through(&theirs)));
+    let failed = |runs: &[&Run]| runs.iter().filter(|r| r.outcome == Outcome::Failed).count();
     let course = course(&ours, buckets).into_iter().zip(course(&theirs, buckets));
     Beside {
         journey: other,
         places: locations.iter().filter(|l| both.contains(&l.id)).map(|l| l.name.clone()).collect(),
         runs: [ours.len(), theirs.len()],
+        failed: [failed(&ours), failed(&theirs)],
         course: course.collect(),
         pairs,
     }

@@ -1,6 +1,8 @@
 //! The `cadentis` command.
 
+mod asking;
 mod demo;
+mod gate;
 mod marker;
 mod play;
 mod rekey;
@@ -43,6 +45,8 @@ enum Command {
     Play(play::Args),
     /// Pin a release, a change or a note to a site's time axis
     Marker(marker::Args),
+    /// Say whether what is to be released is surely slower than what is live
+    Gate(gate::Args),
     /// Percentiles with intervals, Apdex and a histogram of numbers from a file or standard input
     Stats(stats::Args),
     /// The whole made-up ferry line: database, server, site, networks, visitors, runners
@@ -88,6 +92,7 @@ fn run(settled: settings::Settled) -> Result<ExitCode, Failure> {
         }
         Command::Play(args) => runtime().block_on(play::play(args)),
         Command::Marker(args) => runtime().block_on(marker::marker(args)),
+        Command::Gate(args) => runtime().block_on(gate::gate(args)),
         Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),
     }

@@ -2,11 +2,12 @@
 
 use crate::{Failure, asked_to_end};
 use cadentis_core::journey;
-use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::run::{Outcome, RunRecord, Trouble};
 use cadentis_runner::{Setting, play as play_script};
 use cadentis_standins::network::{Path, Proxy};
 use cadentis_standins::places;
 use cadentis_standins::site::{Ports, Site};
+use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 use serde_json::json;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -25,6 +26,9 @@ pub struct Args {
     /// Say it as JSON
     #[arg(long)]
     json: bool,
+    /// Write it to this file, too, as JUnit XML: a test case for each step
+    #[arg(long)]
+    junit: Option<PathBuf>,
 }
 
 /// 0 passed, 1 failed or slow, 2 unmeasured or a script that cannot be read.
@@ -63,6 +67,10 @@ pub async fn play(args: Args) -> Result<ExitCode, Failure> {
             return Ok(ExitCode::from(2));
         }
     };
+    if let Some(file) = &args.junit {
+        let written = junit(&script, &record).to_string().map_err(|e| e.to_string())?;
+        std::fs::write(file, written).map_err(|e| format!("{}: {e}", file.display()))?;
+    }
     if args.json {
         print_json(&record)
     } else {
@@ -75,7 +83,68 @@ pub async fn play(args: Args) -> Result<ExitCode, Failure> {
     }))
 }
 
+/// What a pipeline shows of a run: each step of the script as a test case. Slow and failed steps are failures, what our own
+/// trouble kept from being measured is an error, and what was not reached is skipped.
+fn junit(script: &journey::Journey, record: &RunRecord) -> Report {
+    let line = |t: &Trouble| match t.line {
+        0 => t.says.clone(),
+        line => format!("line {line}: {}", t.says),
+    };
+    let mut suite = TestSuite::new(script.name.as_str());
+    for step in &record.steps {
+        let says = step.trouble.as_ref().or(record.trouble.as_ref()).map(line);
+        let mut status = match step.outcome {
+            Outcome::Passed => TestCaseStatus::success(),
+            Outcome::Slow | Outcome::Failed => TestCaseStatus::non_success(NonSuccessKind::Failure),
+            Outcome::Unmeasured => TestCaseStatus::non_success(NonSuccessKind::Error),
+        };
+        if step.outcome != Outcome::Passed {
+            status.set_type(step.outcome.word()).set_message(says.unwrap_or_default());
+        }
+        let mut case = TestCase::new(step.name.as_str(), status);
+        case.set_classname(script.name.as_str());
+        case.set_time(Duration::from_secs_f64(step.duration_ms.max(0.0) / 1000.0));
+        suite.add_test_case(case);
+    }
+    let reached = |name: &str| record.steps.iter().any(|s| s.name == name);
+    for step in script.steps.iter().filter(|s| !reached(&s.name)) {
+        let mut status = TestCaseStatus::skipped();
+        status.set_message("not reached");
+        let mut case = TestCase::new(step.name.as_str(), status);
+        case.set_classname(script.name.as_str());
+        suite.add_test_case(case);
+    }
+    // A run that broke off before its first step, or between two, is told all the same.
+    let is_told = record.steps.iter().any(|s| s.outcome == record.outcome);
+    if let Some(trouble) = record.trouble.as_ref().filter(|_| !is_told) {
+        let kind = match record.outcome {
+            Outcome::Unmeasured => NonSuccessKind::Error,
+            _ => NonSuccessKind::Failure,
+        };
+        let mut status = TestCaseStatus::non_success(kind);
+        status.set_type(record.outcome.word()).set_message(line(trouble));
+        suite.add_test_case(TestCase::new("the whole run", status));
+    }
+    let mut report = Report::new("cadentis play");
+    report.set_time(Duration::from_secs_f64(record.duration_ms.max(0.0) / 1000.0));
+    report.add_test_suite(suite);
+    report
+}
+
 fn cannot(args: &Args, says: &str) -> ExitCode {
+    if let Some(file) = &args.junit {
+        let mut status = TestCaseStatus::non_success(NonSuccessKind::Error);
+        status.set_type("unmeasured").set_message(says);
+        let mut suite = TestSuite::new(args.file.display().to_string());
+        suite.add_test_case(TestCase::new("the script can be read", status));
+        let mut report = Report::new("cadentis play");
+        report.add_test_suite(suite);
+        let text = report.to_string().map_err(|e| e.to_string());
+        let written = text.and_then(|text| std::fs::write(file, text).map_err(|e| e.to_string()));
+        if let Err(e) = written {
+            eprintln!("{}: {e}", file.display());
+        }
+    }
     if args.json {
         println!(
             "{}",

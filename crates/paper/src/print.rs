@@ -52,12 +52,12 @@ pub async fn pdf(html: &str) -> Result<Vec<u8>, PrintError> {
     }
     let printing = async {
         let Ok(_turn) = PRINTER.acquire().await else { return Err(PrintError::Nothing) };
-        printed(html).await
+        printed(html, chromium::slim().unwrap_or("chromium")).await
     };
     tokio::time::timeout(PATIENCE, printing).await.map_err(|_| PrintError::Late)?
 }
 
-async fn printed(html: &str) -> Result<Vec<u8>, PrintError> {
+async fn printed(html: &str, browser: &str) -> Result<Vec<u8>, PrintError> {
     let folder = Folder(std::env::temp_dir().join(format!(
         "cadentis-paper-{}-{}",
         std::process::id(),
@@ -66,7 +66,7 @@ async fn printed(html: &str) -> Result<Vec<u8>, PrintError> {
     make_private(&folder.0).map_err(PrintError::Folder)?;
     let (page, paper) = (folder.0.join("page.html"), folder.0.join("page.pdf"));
     tokio::fs::write(&page, html).await.map_err(PrintError::Folder)?;
-    let mut command = Command::new(chromium::slim().unwrap_or("chromium"));
+    let mut command = Command::new(browser);
     command
         .args(chromium::flags())
         .arg(format!("--user-data-dir={}", folder.0.join("profile").display()))
@@ -94,4 +94,21 @@ async fn printed(html: &str) -> Result<Vec<u8>, PrintError> {
 fn make_private(folder: &std::path::Path) -> std::io::Result<()> {
     use std::os::unix::fs::DirBuilderExt;
     std::fs::DirBuilder::new().mode(0o700).create(folder)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn without_a_browser_or_with_one_that_makes_nothing_it_is_said_why_and_no_folder_stays() {
+        let no = printed("<p>", "/nowhere/chromium").await.expect_err("no browser");
+        assert!(no.to_string().contains("print the page from your browser"), "{no}");
+        let nothing = printed("<p>", "true").await.expect_err("no PDF");
+        assert!(matches!(nothing, PrintError::Nothing), "{nothing}");
+        assert!(matches!(pdf(&"x".repeat(LARGEST + 1)).await, Err(PrintError::TooLarge)));
+        let ours = format!("cadentis-paper-{}-", std::process::id());
+        let left = std::fs::read_dir(std::env::temp_dir()).expect("a folder").flatten();
+        assert!(!left.into_iter().any(|f| f.file_name().to_string_lossy().starts_with(&ours)));
+    }
 }

@@ -4,6 +4,7 @@ pub mod bars;
 pub mod cause;
 pub mod device;
 pub mod film;
+pub mod gate;
 pub mod har;
 pub mod level;
 pub mod links;

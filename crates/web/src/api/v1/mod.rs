@@ -4,6 +4,7 @@ mod alerts;
 mod asked;
 mod carve_outs;
 mod dependencies;
+mod gate;
 mod goals;
 mod hours;
 mod incidents;
@@ -31,6 +32,7 @@ crate::routes::routes! {
     Read get "/sites" => list_sites,
     Read get "/sites/{site}/locations" => list_locations,
     Read get "/sites/{site}/journeys" => list_journeys,
+    Read get "/sites/{site}/journeys/{live}/gate/{candidate}" => gate::compare,
     Read get "/sites/{site}/journeys/{journey}/runs" => runs::list_runs,
     Read get "/sites/{site}/journeys/{journey}/runs.csv" => runs::as_csv,
     Read get "/sites/{site}/journeys/{journey}/runs.ndjson" => runs::as_lines,
@@ -102,7 +104,7 @@ crate::routes::routes! {
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
-        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content,
+        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content, gate::compare,
     ),
     components(schemas(ProblemShape))
 )]

@@ -1,0 +1,60 @@
+//! How commands for pipelines ask a server, through its API.
+
+use crate::Failure;
+use cadentis_https::{Https, Method, Request, StatusCode, header};
+use serde_json::Value;
+use std::time::Duration;
+
+/// Which server, which site, and by what right.
+#[derive(clap::Args)]
+pub struct ServerArgs {
+    /// Name of the site in addresses
+    #[arg(long, env = "CADENTIS_SITE")]
+    pub site: String,
+    /// Address of the server
+    #[arg(long, env = "CADENTIS_SERVER")]
+    pub server: String,
+    /// A token of the site ; in CADENTIS_TOKEN no list of processes shows it
+    #[arg(long, env = "CADENTIS_TOKEN", hide_env_values = true)]
+    pub token: String,
+}
+
+/// An answer comes within this time, and is no longer.
+const PATIENCE: Duration = Duration::from_secs(20);
+const LONGEST: usize = 1024 * 1024;
+
+/// A part of an address: nothing in it leads elsewhere.
+pub fn part(text: &str) -> String {
+    url::form_urlencoded::byte_serialize(text.as_bytes()).collect::<String>().replace('+', "%20")
+}
+
+impl ServerArgs {
+    /// What the server answers to a question about the site.
+    pub async fn ask(
+        &self,
+        method: Method,
+        path: &str,
+        said: Option<&Value>,
+    ) -> Result<(StatusCode, Value), Failure> {
+        let server = self.server.trim_end_matches('/');
+        let request = Request::builder()
+            .method(method)
+            .uri(format!("{server}/api/v1/sites/{}{path}", part(&self.site)))
+            .header(header::AUTHORIZATION, format!("Bearer {}", self.token))
+            .header(header::CONTENT_TYPE, "application/json")
+            .body(said.map_or_else(Vec::new, |said| said.to_string().into_bytes()))
+            .map_err(|e| {
+                format!("{server} is no address of a server such as https://cadentis.example: {e}")
+            })?;
+        let answer = Https::new(None, PATIENCE, LONGEST)?.send(request).await;
+        let answer = answer.map_err(|e| format!("{server} did not answer: {e}"))?;
+        let (status, body) = (answer.status(), answer.into_body());
+        Ok((status, serde_json::from_slice(&body).unwrap_or_default()))
+    }
+}
+
+/// What a server says of why it did not.
+pub fn why_not(told: &Value) -> &str {
+    let why = told["errors"][0]["detail"].as_str().or(told["detail"].as_str());
+    why.unwrap_or("the server did not say why")
+}
