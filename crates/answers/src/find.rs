@@ -29,6 +29,8 @@ pub enum What {
     Report,
     /// A query, by what it says.
     Query,
+    /// A saved view, by its id.
+    View,
     /// A marker, by its id.
     Marker,
     /// What others say of something the site stands on.
@@ -52,6 +54,7 @@ impl What {
             What::Incident => "incident",
             What::Report => "report",
             What::Query => "query",
+            What::View => "view",
             What::Marker => "marker",
             What::Dependency => "dependency",
             What::Request => "request",
@@ -118,6 +121,7 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
             db.incidents(site.id, history),
             db.reports(site.id),
             db.saved_queries(site.id),
+            db.saved_views(site.id),
             db.markers(site.id, history),
             db.dependencies(site.id),
         )?)
@@ -140,7 +144,7 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
         )
     };
     let (kept, (families, requests, errors)) = futures::try_join!(read, named)?;
-    let (journeys, locations, goals, alerts, incidents, reports, saved, markers, dependencies) =
+    let (journeys, locations, goals, alerts, incidents, reports, saved, views, markers, dependencies) =
         kept;
     let mut all: Vec<Hit> = Vec::new();
     let mut put = |what: What, name: &str, key: String, beside: String| {
@@ -173,6 +177,9 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
     }
     for q in &saved {
         put(What::Query, &q.name, q.says.clone(), q.says.clone());
+    }
+    for v in &views {
+        put(What::View, &v.name, v.id.to_string(), String::new());
     }
     for m in &markers {
         put(What::Marker, &m.said.title, m.id.to_string(), day(m.at));

@@ -16,6 +16,7 @@ pub use cadentis_store::recording::Recording;
 pub use cadentis_store::report::{Issue, KeptReport, Report};
 pub use cadentis_store::run::{Accepted, Finished, Run, Shown, Try};
 pub use cadentis_store::saved_query::{KeptQuery, SavedQuery};
+pub use cadentis_store::saved_view::{KeptView, View};
 pub use cadentis_store::script_version::{Deleted, Saved, Status, Version};
 pub use cadentis_store::secret::{Secret, Vault};
 pub use cadentis_store::sheet::Filed;

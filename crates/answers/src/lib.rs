@@ -59,6 +59,7 @@ pub mod run;
 pub mod runners;
 pub mod runs;
 mod samples;
+pub mod saved_views;
 pub mod scripts;
 pub mod setup;
 pub mod shares;

@@ -1,5 +1,6 @@
 //! `cadentis seed`: the demo's site, journeys and thirty days of history.
 
+mod arranged;
 mod reported;
 mod watched;
 
@@ -131,6 +132,7 @@ pub async fn seed(args: Args) -> Result<(), Failure> {
         }
         watched::watch_history(&db, &story, begin).await?;
         reported::report_history(&db, &story).await?;
+        arranged::arrange_views(&db).await?;
         db.forget(story.now).await?;
         db.vacuum().await?;
         tracing::info!(

@@ -15,7 +15,7 @@
 //! - [`goal`]: availability, uptime, budgets, error budgets
 //! - [`measure`]: the one vocabulary of what is judged and asked; [`alert`]: what is watched of it; [`query`]: several of it at
 //!   once, by what samples are told apart by
-//! - [`report`]: documents that are issued and stay as they were
+//! - [`report`]: documents that are issued and stay as they were; [`saved_view`]: pieces that somebody put in an order
 //!
 //! Times are [`jiff::Timestamp`]; durations are milliseconds as `f64` with `_ms` in the name.
 
@@ -34,6 +34,7 @@ pub mod measure;
 pub mod query;
 pub mod report;
 pub mod run;
+pub mod saved_view;
 pub mod share;
 pub mod site;
 pub mod stats;

@@ -2,7 +2,7 @@
 //! Never visits and people, archives of requests, logs and scripts.
 
 /// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
-const PAGES: [(&str, &[&str]); 26] = [
+const PAGES: [(&str, &[&str]); 27] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
@@ -16,6 +16,7 @@ const PAGES: [(&str, &[&str]); 26] = [
     ("/incidents/*", &[]),
     ("/measures", &[]),
     ("/queries", &[]),
+    ("/views/*", &["pieces/*"]),
     ("/reports/issues/*", &["since", "pdf", "csv", "json"]),
     ("/budgets", &[]),
     ("/dependencies", &[]),
@@ -55,6 +56,11 @@ fn fits(pattern: &str, path: &str) -> bool {
 /// ```
 pub fn can_be_shared(path: &str) -> bool {
     PAGES.iter().any(|(page, _)| fits(page, path))
+}
+
+/// Whether a page is shared over a time that goes on, instead of a stretch of its own: a view on a wall.
+pub fn goes_on(path: &str, names: impl Fn(&str) -> bool) -> bool {
+    fits("/views/*", path) && names("wall") && !names("from") && !names("to")
 }
 
 /// What of an address may differ from what was shared: which step of a run is looked at.
@@ -128,6 +134,20 @@ mod tests {
         ] {
             assert!(!opened("/journeys/book", at, path, asked), "{path}?{asked}");
         }
+        assert!(opened("/views/3", "wall=1", "/views/3/pieces/0", "version=2"));
+        assert!(opened("/views/3", "wall=1&only=device:phone", "/views/3/pieces/1", "version=2&only=device:phone"));
+        for (path, asked) in [
+            ("/views/3", ""),
+            ("/views/4/pieces/0", "version=2"),
+            ("/views/3/pieces/0", "version=2&from=1&to=2"),
+            ("/views/3/change", "wall=1"),
+            ("/views", "wall=1"),
+        ] {
+            assert!(!opened("/views/3", "wall=1", path, asked), "{path}?{asked}");
+        }
+        let wall = |name: &str| name == "wall";
+        assert!(goes_on("/views/3", wall) && !goes_on("/views/3", |_| false));
+        assert!(!goes_on("/views/3", |_| true) && !goes_on("/goals", wall));
         for path in ["/runs/7/har", "/runs/7/log", "/runs/8", "/runs/7/pictures/0"] {
             assert!(!opened("/runs/7", at, path, at), "{path}");
         }

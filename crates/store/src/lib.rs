@@ -48,6 +48,7 @@ pub mod report;
 pub mod run;
 mod run_day;
 pub mod saved_query;
+pub mod saved_view;
 pub mod script_version;
 pub mod secret;
 pub mod session;

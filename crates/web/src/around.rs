@@ -26,7 +26,7 @@ impl Around {
     pub fn new(who: Who, here: &str) -> Around {
         let administers = who.administers();
         // The only site stands for all: then an administrator finds it where sites are registered.
-        let all = if administers && who.signed.sites.len() < 2 { FIRST_SITE } else { "/" };
+        let all = if administers && who.signed.sites.len() < 2 { FIRST_SITE } else { "/?all=1" };
         let mut places = vec![Choice::new(all, "Sites", ["/", FIRST_SITE].contains(&here))];
         let besides = PLACES.into_iter().filter(|_| administers);
         places.extend(besides.map(|(name, path)| Choice::new(path, name, path == here)));

@@ -170,7 +170,8 @@ pub struct Frame {
     pub incidents: Vec<Incident>,
 }
 
-fn with_filter(mut query: String, filter: &Filter) -> String {
+/// An address with what page views are filtered by behind it.
+pub fn with_filter(mut query: String, filter: &Filter) -> String {
     for text in filter.texts() {
         query += "&only=";
         query.extend(url::form_urlencoded::byte_serialize(text.as_bytes()));

@@ -24,6 +24,7 @@ const STYLES: &str = concat!(
     // Documents look on a page as they do on paper.
     include_str!("../../paper/assets/document.css"),
     include_str!("../static/styles/reports.css"),
+    include_str!("../static/styles/views.css"),
     include_str!("../static/styles/steps.css"),
     include_str!("../static/styles/waterfall.css"),
     include_str!("../static/styles/mosaic.css"),
@@ -41,7 +42,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/print.css"),
 );
 
-const FILES: [(&str, &str, &[u8]); 17] = [
+const FILES: [(&str, &str, &[u8]); 19] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     (
@@ -59,9 +60,11 @@ const FILES: [(&str, &str, &[u8]); 17] = [
     ("har.js", "text/javascript", include_bytes!("../static/har.js")),
     ("maintenance.js", "text/javascript", include_bytes!("../static/maintenance.js")),
     ("measured.js", "text/javascript", include_bytes!("../static/measured.js")),
+    ("pieces.js", "text/javascript", include_bytes!("../static/pieces.js")),
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
     ("record.js", "text/javascript", include_bytes!("../static/record.js")),
     ("start.js", "text/javascript", include_bytes!("../static/start.js")),
+    ("wall.js", "text/javascript", include_bytes!("../static/wall.js")),
     ("mark.svg", "image/svg+xml", include_bytes!("../static/mark.svg")),
 ];
 

@@ -1,10 +1,10 @@
 //! Alerts: made, changed, switched, silenced, taken away; and what people do about incidents.
 
 use super::told::Parts;
-use super::{Author, cut, noted, noted_change};
+use super::{Author, cut, may, noted, noted_change};
 use crate::measures::{self, NotThere};
 use crate::watch;
-use crate::{AnswerError, Answers, Result};
+use crate::{Answers, Result};
 use cadentis_core::alert::{LAG, Severity, Unfit};
 use cadentis_core::marker::leads;
 use cadentis_store::alert::{Alert, Says, Silence};
@@ -98,14 +98,6 @@ async fn check(
     may(by, says.team_id, &name, "its new team")?;
     let instructions = cut(&says.instructions, LONGEST_INSTRUCTIONS);
     Ok(Ok(Says { name, instructions, ..says.clone() }))
-}
-
-/// That what a team owns is theirs to change.
-fn may(by: &Author, team: Option<i32>, what: &str, whose: &str) -> Result<()> {
-    if by.may_change(team) {
-        return Ok(());
-    }
-    Err(AnswerError::NotTheirs { what: what.into(), team: whose.into() })
 }
 
 /// Adds an alert that is watched from now on; its id.

@@ -1,8 +1,8 @@
 //! Journeys: made, written anew, moved through their life, copied, deleted; what is promised of them.
 
-use super::{Author, cut, noted, noted_change, told};
+use super::{Author, cut, may, noted, noted_change, told};
 use crate::run::repaired;
-use crate::{AnswerError, Answers, Result};
+use crate::{Answers, Result};
 use cadentis_core::journey::{self, Part, ScriptError};
 use cadentis_core::run::Looked;
 use cadentis_core::text::slug;
@@ -36,10 +36,7 @@ fn slug_of_journey(name: &str) -> String {
 
 /// That a journey is theirs to change: of a team that they are in, or of none.
 pub(super) fn theirs(by: &Author, j: &Journey) -> Result<()> {
-    match by.may_change(j.team_id) {
-        true => Ok(()),
-        false => Err(AnswerError::NotTheirs { what: j.name.clone(), team: j.owner.clone() }),
-    }
+    may(by, j.team_id, &j.name, &j.owner)
 }
 
 /// Adds a journey, paused, whose script can be played. What it is called in addresses.

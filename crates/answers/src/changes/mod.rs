@@ -9,6 +9,7 @@
 //! - [`maintenance`]: planned time that does not count
 //! - [`markers`]: what is pinned to the time axis
 //! - [`reports`]: what is reported of, and issues of it
+//! - [`saved_views`]: pieces that somebody put in an order
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
@@ -23,10 +24,11 @@ pub mod markers;
 pub mod notices;
 pub mod queries;
 pub mod reports;
+pub mod saved_views;
 pub(crate) mod told;
 pub mod visitors;
 
-use crate::{Answers, Result};
+use crate::{AnswerError, Answers, Result};
 use cadentis_store::audit::Deed;
 use cadentis_store::lane::OneChange;
 use cadentis_store::person::Person;
@@ -157,6 +159,14 @@ pub(crate) async fn noted_change(
     one.kept(by, Deed { what, which: &short, was: &from, became: &to }).await?;
     tracing::info!("{by} {what} {which}: from {was} to {became}");
     Ok(())
+}
+
+/// That what a team owns is theirs to change.
+fn may(by: &Author, team: Option<i32>, what: &str, whose: &str) -> Result<()> {
+    if by.may_change(team) {
+        return Ok(());
+    }
+    Err(AnswerError::NotTheirs { what: what.into(), team: whose.into() })
 }
 
 /// The beginning of a text, without spaces around it.

@@ -29,4 +29,5 @@ mod serving;
 mod shares;
 mod sites;
 mod stats;
+mod views;
 mod visitors;

@@ -46,6 +46,7 @@ fn row(frame: &Frame, hit: Hit) -> Row {
         What::Alert => at(format!("/alerts/{key}")),
         What::Incident => at(format!("/incidents/{key}")),
         What::Report => at(format!("/reports/{key}")),
+        What::View => at(format!("/views/{key}")),
         What::Marker => at(format!("/markers/{key}")),
         What::Dependency => at("/dependencies".into()),
         What::Query => {

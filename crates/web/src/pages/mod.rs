@@ -19,6 +19,7 @@ mod runs;
 mod scripts;
 pub mod settings;
 pub mod setup;
+mod views;
 pub mod visitors;
 
 use journeys::{journey, weeks};
@@ -118,6 +119,15 @@ crate::routes::routes! {
     Read get "/queries/csv" => queries::csv,
     Read get "/queries/apart" => queries::apart,
     Edit post "/queries/{id}/remove" => queries::remove,
+    Read get "/views" => views::page,
+    Edit post "/views" => views::make,
+    Edit get "/views/new" => views::new,
+    Read get "/views/{id}" => views::view,
+    Edit post "/views/{id}" => views::changed,
+    Edit get "/views/{id}/change" => views::change,
+    Read get "/views/{id}/pieces/{nth}" => views::part,
+    Read post "/views/{id}/start" => views::start,
+    Edit post "/views/{id}/remove" => views::remove,
     Read get "/reports" => reports::page,
     Edit post "/reports" => reports::make,
     Edit get "/reports/new" => reports::new,

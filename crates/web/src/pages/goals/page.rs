@@ -1,23 +1,23 @@
 //! Goals: what was promised, what is left of the error budget, and the proof.
 
 use crate::State;
-use crate::draw::{Axis, band, line, ticks};
+use crate::budget_course::{BudgetCourse, course, figures, rate};
 use crate::error::PageError;
 use crate::filters;
 use crate::format;
-use crate::frame::{Frame, WIDTH, base, drawn_windows, tone};
+use crate::frame::{Frame, base, tone};
 use crate::respond::{TWELVE_HOURS, html};
-use crate::view::{Figure, Mark, Pin, Window, Working};
+use crate::view::{Figure, Working};
 use crate::words::capital;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::goals::words::{measured, part, promise, says, workings};
+use cadentis_answers::goals::words::{part, promise, says, workings};
 use cadentis_answers::goals::{self, AtLocation, FailedFor, OfViews};
 use cadentis_answers::kept::{CarveOut, Site};
 use cadentis_core::calendar::Stretch;
-use cadentis_core::calendar::stretch::{at_second, length_text};
+use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::views::Trouble;
-use cadentis_core::goal::{Burn, ErrorBudget, Measure, Period, Score, Standing};
+use cadentis_core::goal::{Burn, ErrorBudget, Period, Score, Standing};
 use cadentis_core::stats::share::{share, share_text};
 use jiff::{SignedDuration, Timestamp};
 
@@ -57,16 +57,7 @@ struct Card {
     says: String,
     month: String,
     readings: Vec<Figure>,
-    from_s: i64,
-    to_s: i64,
-    ticks: Vec<Mark>,
-    windows: Vec<Window>,
-    pins: Vec<Pin>,
-    area: String,
-    line: String,
-    pace: String,
-    reads: String,
-    now_x: Option<f64>,
+    course: BudgetCourse,
     locations: Vec<LocationRow>,
     spells: Vec<SpellRow>,
     /// Of page views what is told in place of locations and runs.
@@ -182,10 +173,6 @@ fn row(frame: &Frame, c: &goals::Card) -> Row {
     }
 }
 
-fn rate(rate: Option<f64>) -> String {
-    rate.map_or("–".into(), |b| format!("{b:.1}×"))
-}
-
 fn burn_row(b: &Burn) -> BurnRow {
     let long = |s: i64| length_text(s as f64 * 1000.0);
     BurnRow {
@@ -243,47 +230,6 @@ fn carve_row(frame: &Frame, c: &goals::Card, carved: &CarveOut) -> CarveRow {
         in_force: carved.revoked.is_none(),
         beside,
     }
-}
-
-fn figures(c: &goals::Card) -> Vec<Figure> {
-    let (budget, promised) = (&c.budget, c.version.definition.promised);
-    let burn = |rate: Option<f64>, label: &str| {
-        let fast = rate.is_some_and(|b| b > 1.0);
-        Figure::new(
-            rate.map_or("–".into(), |b| format!("{b:.1}×")),
-            label.into(),
-            if fast { "strained" } else { "within" },
-        )
-    };
-    let mut all = vec![Figure::new(
-        format::percent(budget.score.share(), 2, Some(promised)),
-        format!(
-            "{} · goal {} %",
-            measured(&c.version.definition.measure),
-            share_text(promised, 2, None)
-        ),
-        tone(Standing::of_share(budget.score.share(), promised)),
-    )];
-    if let Some(uptime) = c.uptime.filter(|_| c.version.definition.measure != Measure::Uptime) {
-        all.push(Figure::new(
-            format::percent(uptime.share(), 2, Some(1.0)),
-            "uptime · reached from somewhere".into(),
-            "within",
-        ));
-    }
-    all.extend([
-        Figure::new(
-            part(c, budget, budget.left_ms()),
-            match c.views {
-                Some(_) => "of the error budget left".into(),
-                None => format!("error budget left of {}", length_text(budget.allowed_ms())),
-            },
-            tone(Standing::of_error_budget(budget.left_share())),
-        ),
-        burn(c.burn_window, "burn rate · this period"),
-        burn(c.burn_day, "burn rate · last 24 h"),
-    ]);
-    all
 }
 
 fn location_row(l: &AtLocation, promised: f64) -> LocationRow {
@@ -356,12 +302,6 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
     let zone = &frame.site.zone;
     let promised = c.version.definition.promised;
     let name = c.version.definition.period.name(c.window, zone);
-    let axis = Axis { stretch: c.window, left: 196.0, width: WIDTH - 232.0 };
-    let y = |b: &ErrorBudget| 120.0 - 112.0 * b.left_share().unwrap_or(0.0).clamp(-0.04, 1.0);
-    let points: Vec<(f64, f64)> =
-        c.course.iter().map(|(s, b)| (axis.x(at_second(*s)), y(b))).collect();
-    let reads: Vec<(i64, String)> =
-        c.course.iter().map(|(s, b)| (*s, format!("{} left", part(c, b, b.left_ms())))).collect();
     Card {
         id: c.goal.id,
         promise: promise(c, &frame.zone),
@@ -371,16 +311,7 @@ fn card(frame: &Frame, c: &goals::Card) -> Card {
         name: c.goal.name.clone(),
         says: says(c, &name),
         readings: figures(c),
-        from_s: c.window.from.as_second(),
-        to_s: c.window.to.as_second(),
-        ticks: ticks(&axis, zone),
-        windows: drawn_windows(&c.left_out, &axis),
-        pins: frame.pins(&c.markers, &axis),
-        area: band(&points.iter().map(|(x, y)| (*x, *y, 120.0)).collect::<Vec<_>>()),
-        line: line(points.iter().map(|p| Some(*p))),
-        pace: line([Some((axis.left, 8.0)), Some((axis.right(), 120.0))]),
-        reads: serde_json::to_string(&reads).unwrap_or_default(),
-        now_x: c.window.contains(frame.now).then(|| axis.x(frame.now)),
+        course: course(frame, c, &name),
         locations: c.locations.iter().map(|l| location_row(l, promised)).collect(),
         spells: c.failed.iter().map(|t| spell_row(t, c.past, &frame.site)).collect(),
         views: c.views.as_ref().map(|v| view_tables(frame, c, v)),

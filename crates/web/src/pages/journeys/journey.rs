@@ -2,18 +2,16 @@
 
 use crate::State;
 use crate::access::After;
+use crate::at_journey::{figures, lanes, sentences};
 use crate::error::PageError;
 use crate::format::{self, NO_DATA};
 use crate::frame::{Asked, Frame, tone};
-use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::respond::{TWELVE_HOURS, html, journey_of};
 use crate::view::{Figure, Working};
-use crate::words::extent_words;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::goals::words::uptime_proof;
 use cadentis_answers::journey::{self, AtJourney, Changed, Period, SOUGHT_S, StepReading, Told};
-use cadentis_answers::played::Here;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::goal::Standing;
@@ -103,21 +101,10 @@ pub async fn page(
     let j = journey_of(&state, frame.site.id, &slug).await?;
     let range = frame.range();
     let at = journey::ask(&state.answers, &frame.site, &range, frame.stretch, &j).await?;
-    let played = RunLanes {
-        here: Here::each(&at.runs, at.locations.iter().cloned()),
-        budget_ms: at.budget_ms,
-        every_s: i64::from(j.every_s),
-        promised: at.promised,
-    };
-    let (markers, maintenance) = (&at.markers, &at.maintenance);
-    let happened = Happened { markers, maintenance, said: &at.dependencies };
-    let by_country = Some(&at.by_country);
-    let lineup =
-        LineUp::of(&frame, &happened, &at.views, by_country, Some(&played), Some(&at.spent))?;
     html(&Page {
         says: sentences(&frame, &at),
         readings: figures(&at),
-        lineup,
+        lineup: lanes(&frame, &j, &at, |_| true)?,
         steps: at.steps.iter().map(step_row).collect(),
         proof: proof(&frame, &at, i64::from(j.every_s)),
         name: j.name,
@@ -125,37 +112,6 @@ pub async fn page(
         slug: j.slug,
         frame,
     })
-}
-
-fn figures(at: &AtJourney) -> Vec<Figure> {
-    let promised = at.promised;
-    let label =
-        promised.map_or("availability".into(), |p| format!("availability · goal {:.2}", p * 100.0));
-    let [p75, p95] = [&at.duration[0].reading, &at.duration[1].reading];
-    let (available, reached, apdex) = (at.tally.availability(), at.uptime.share(), &at.apdex);
-    vec![
-        Figure::new(
-            format::percent(available, 2, Some(promised.unwrap_or(1.0))),
-            label,
-            tone(Standing::of_share(available, promised.unwrap_or(0.0))),
-        ),
-        Figure::new(
-            format::percent(reached, 2, Some(1.0)),
-            "uptime · reached from somewhere".into(),
-            tone(Standing::of_share(reached, 1.0)),
-        ),
-        Figure::new(
-            format::reading_s(p75),
-            at.budget_ms.map_or("p75".into(), |b| format!("p75 · budget {:.1}", b / 1000.0)),
-            at.budget_ms.map_or("within", |b| tone(Standing::of(p75, b))),
-        ),
-        Figure::new(format::reading_s(p95), format!("p95 · {}", format::interval_s(p95)), "within"),
-        Figure::new(
-            apdex.score().map_or(NO_DATA.into(), |s| format!("{s:.2}")),
-            format!("Apdex [{:.1}] · {} runs", apdex.t_s, apdex.samples()),
-            "within",
-        ),
-    ]
 }
 
 fn proof(frame: &Frame, at: &AtJourney, every_s: i64) -> Vec<Working> {
@@ -354,22 +310,4 @@ fn step_row(step: &StepReading) -> StepRow {
             format!("&warning={level:.0}+ms&window=30&running=3")
         },
     }
-}
-
-fn sentences(frame: &Frame, at: &AtJourney) -> Vec<String> {
-    let found = at.findings.iter().take(2);
-    let mut says: Vec<String> =
-        found.map(|f| format!("{} {}", f.says, extent_words(frame, f))).collect();
-    if let Some((s, more_ms)) = at.slower_step().filter(|_| frame.against.is_some()) {
-        says.push(format!(
-            "“{}” is {} s slower at p75 than {}.",
-            s.name,
-            format::seconds(more_ms),
-            frame.against_words.trim_start_matches("against ").trim_end_matches(" (dashed)")
-        ));
-    }
-    if says.is_empty() {
-        says.push("Gets through within its budgets from every location.".into());
-    }
-    says
 }

@@ -1,12 +1,8 @@
 //! Queries: a sentence that is edited, and what it comes to.
 
-mod lines;
-mod shown;
-
-pub use lines::HEIGHT;
-
 use crate::State;
 use crate::access::{After, By, InSite};
+use crate::asked::{self, Found, address, link};
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::fields::{self, Fields, sentence};
@@ -21,11 +17,10 @@ use askama::Template;
 use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
 use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
 use cadentis_answers::{measures, queries};
-use cadentis_core::measure::{Measured, Subject};
+use cadentis_core::measure::Subject;
 use cadentis_core::query::{self, By as ToldBy, Query, Value};
 use cadentis_core::text::clean;
 use jiff::Timestamp;
-use shown::Found;
 
 /// What is typed is at most so long; a little more than can be read, so that whoever goes beyond is told.
 const LONGEST: usize = cadentis_core::measure::text::LONGEST + 1;
@@ -78,16 +73,6 @@ struct SavedRow {
     link: String,
     owner: String,
     used: String,
-}
-
-/// The address of a query over this stretch.
-fn link(frame: &Frame, query: &Query) -> String {
-    address(frame, &query.to_string())
-}
-
-fn address(frame: &Frame, text: &str) -> String {
-    let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
-    format!("{}/queries?q={text}&{}", frame.base, frame.query)
 }
 
 fn saved_row(frame: &Frame, q: &SavedQuery) -> SavedRow {
@@ -174,7 +159,7 @@ async fn show(
             let of = (frame.points(), true);
             match queries::ask(&state.answers, &frame.site, &query, stretches, of).await? {
                 Err(not_there) => page.wrong = Some(sentence(&not_there)),
-                Ok(answered) => page.found = Some(shown::found(frame, &query, &answered)),
+                Ok(answered) => page.found = Some(asked::found(frame, &query, &answered)),
             }
             if !is_shared {
                 queries::used(&state.answers, &frame.site, &query, frame.who.name()).await?;
@@ -372,13 +357,6 @@ pub async fn remove(
         true => Ok(redirect(&format!("{}/queries", base(&site)))),
         false => Err(PageError::NotFound("this query, or it was taken away already".into())),
     }
-}
-
-/// The measure of a query with what narrows it, where an alert can be about it.
-fn watched(query: &Query) -> Option<String> {
-    let measure = query.measures.first()?.clone();
-    let is_watched = !matches!(query.subject(), Subject::Goals | Subject::Dependencies);
-    is_watched.then(|| Measured { measure, scope: query.scope.clone() }.to_string())
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ use actix_web::http::header::CACHE_CONTROL;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::shares::{self, LONGEST_DAYS, ShareLink};
-use cadentis_core::share::can_be_shared;
+use cadentis_core::share::{can_be_shared, goes_on};
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -105,7 +105,7 @@ pub async fn make(
         _ if !can_be_shared(path) || typed.to.len() > LONGEST => {
             Some("This page cannot be shared: visits, logs, scripts and settings are for those who sign in.".to_string())
         }
-        _ if !(has("from") && has("to")) => {
+        _ if !(has("from") && has("to") || goes_on(path, has)) => {
             Some("What is shared has a stretch of its own: press Share on the page.".into())
         }
         None => Some(format!("A link is good for 1 to {LONGEST_DAYS} days.")),

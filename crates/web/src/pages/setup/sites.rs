@@ -15,6 +15,7 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::installation;
 use cadentis_answers::kept::Site;
+use cadentis_answers::saved_views;
 use cadentis_answers::sites::{self, Doing};
 use cadentis_answers::teams::{self, Team};
 use cadentis_core::calendar::stretch::length_text;
@@ -80,9 +81,26 @@ fn row(doing: &Doing, shown: Stretch) -> Row {
     }
 }
 
-/// `GET /`: every site that whoever asks may see; the only one stands for all.
-pub async fn list(state: web::Data<State>, who: Who) -> Result<HttpResponse, PageError> {
+#[derive(Deserialize)]
+pub struct Wanted {
+    all: Option<String>,
+}
+
+/// `GET /`: the view that whoever asks begins with; else, and with `all`, every site that they may see; the only one stands for
+/// all.
+pub async fn list(
+    state: web::Data<State>,
+    who: Who,
+    wanted: web::Query<Wanted>,
+) -> Result<HttpResponse, PageError> {
     let names = &who.signed.sites;
+    if wanted.all.is_none()
+        && let Some((site, view)) =
+            saved_views::begun_with(&state.answers, who.signed.person.id).await?
+        && let Some(site) = names.iter().find(|s| s.id == site)
+    {
+        return Ok(redirect(&format!("/{}/views/{view}", site.slug)));
+    }
     match names.as_slice() {
         [only] => return Ok(redirect(&format!("/{}", only.slug))),
         [] if who.administers() => return Ok(redirect(FIRST_SITE)),

@@ -36,6 +36,8 @@ pub struct Found {
     pub csv: String,
     /// A report of it.
     pub report: String,
+    /// A view that it becomes a piece of.
+    pub view: String,
     /// The same with rows and columns turned.
     pub flip: Option<String>,
     /// An alert on the first measure.
@@ -250,6 +252,7 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         all,
         rows,
         report: format!("{}/reports/new?query={text}&{}", frame.base, frame.query),
+        view: format!("{}/views/new?query={text}&{}", frame.base, frame.query),
         csv: format!("{}/queries/csv?q={text}&{}", frame.base, frame.query),
         flip: (query.by.len() == 2).then(flipped),
         watch: watched(query).filter(|_| frame.who.edits()).map(|text| {
