@@ -144,8 +144,18 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
         )
     };
     let (kept, (families, requests, errors)) = futures::try_join!(read, named)?;
-    let (journeys, locations, goals, alerts, incidents, reports, saved, views, markers, dependencies) =
-        kept;
+    let (
+        journeys,
+        locations,
+        goals,
+        alerts,
+        incidents,
+        reports,
+        saved,
+        views,
+        markers,
+        dependencies,
+    ) = kept;
     let mut all: Vec<Hit> = Vec::new();
     let mut put = |what: What, name: &str, key: String, beside: String| {
         all.push(Hit { what, name: name.into(), key, beside });

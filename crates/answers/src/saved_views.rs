@@ -60,8 +60,9 @@ impl Offered {
             Piece::Goal { goal } => {
                 self.goals.iter().find(|g| g.id == *goal).map(|g| g.name.clone())
             }
-            Piece::Journey { journey: id } | Piece::LineUp { journey: id, location: None } => {
-                journey(id)
+            Piece::Journey { journey: id } => journey(id),
+            Piece::LineUp { journey: id, location: None } => {
+                Some(format!("{}: lanes", journey(id)?))
             }
             Piece::LineUp { journey: id, location: Some(at) } => {
                 let place = self.locations.iter().find(|l| l.id == *at)?;

@@ -5,6 +5,7 @@ use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::script_version::Version;
 use jiff::Timestamp;
+use std::collections::HashMap;
 
 /// What there is to say of a journey's script.
 pub struct AtScript {
@@ -41,6 +42,21 @@ pub async fn ask(answers: &Answers, j: &Journey, version: Option<i32>) -> Result
     )?;
     let plays_at = located.into_iter().map(|(l, _)| l).collect();
     Ok(AtScript { versions, locations, plays_at, still_to_answer, old })
+}
+
+/// The journeys of a site with the newest version of the script of each, by their names in addresses.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn newest(answers: &Answers, site_id: i32) -> Result<Vec<(Journey, Version)>> {
+    let db = &answers.db;
+    let (journeys, versions) =
+        futures::try_join!(db.journeys(site_id), db.newest_versions(site_id))?;
+    let mut versions: HashMap<i32, Version> = versions.into_iter().collect();
+    let with = |j: Journey| versions.remove(&j.id).map(|version| (j, version));
+    let mut all: Vec<_> = journeys.into_iter().filter_map(with).collect();
+    all.sort_by(|(a, _), (b, _)| a.slug.cmp(&b.slug));
+    Ok(all)
 }
 
 /// What a run of a site takes on the mean of the last day.

@@ -7,6 +7,7 @@ mod marker;
 mod play;
 mod rekey;
 mod runner;
+mod scripts;
 mod seed;
 mod serve;
 mod settings;
@@ -47,6 +48,10 @@ enum Command {
     Marker(marker::Args),
     /// Say whether what is to be released is surely slower than what is live
     Gate(gate::Args),
+    /// Write a site's scripts into a folder
+    Pull(scripts::Args),
+    /// Save what was changed in a folder of scripts as next versions
+    Push(scripts::PushArgs),
     /// Percentiles with intervals, Apdex and a histogram of numbers from a file or standard input
     Stats(stats::Args),
     /// The whole made-up ferry line: database, server, site, networks, visitors, runners
@@ -93,6 +98,8 @@ fn run(settled: settings::Settled) -> Result<ExitCode, Failure> {
         Command::Play(args) => runtime().block_on(play::play(args)),
         Command::Marker(args) => runtime().block_on(marker::marker(args)),
         Command::Gate(args) => runtime().block_on(gate::gate(args)),
+        Command::Pull(args) => runtime().block_on(scripts::pull(args)),
+        Command::Push(args) => runtime().block_on(scripts::push(args)),
         Command::Stats(args) => stats::stats(args),
         Command::Demo(args) => demo::demo(args),
     }

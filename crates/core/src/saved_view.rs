@@ -178,12 +178,18 @@ mod tests {
         );
         assert!(wrong(of(vec![text("é".repeat(LONGEST_TEXT + 1))])).contains("2000 characters"));
         assert!(wrong(of(vec![query("p75 of LPC by family")])).starts_with("piece 1: "));
-        assert!(wrong(SavedView { span_s: 5, ..of(vec![query("count of page views")]) }).contains("times"));
+        assert!(
+            wrong(SavedView { span_s: 5, ..of(vec![query("count of page views")]) })
+                .contains("times")
+        );
     }
 
     #[test]
     fn a_view_is_kept_as_it_is_printed() {
-        let typed = of(vec![query("  count of page views   by   device "), Piece::Text { text: " a\n\nb ".into() }]);
+        let typed = of(vec![
+            query("  count of page views   by   device "),
+            Piece::Text { text: " a\n\nb ".into() },
+        ]);
         let printed = typed.printed();
         assert_eq!(printed.pieces[0], query("count of page views by device"));
         assert_eq!(printed.pieces[1], Piece::Text { text: "a\n\nb".into() });

@@ -135,7 +135,12 @@ mod tests {
             assert!(!opened("/journeys/book", at, path, asked), "{path}?{asked}");
         }
         assert!(opened("/views/3", "wall=1", "/views/3/pieces/0", "version=2"));
-        assert!(opened("/views/3", "wall=1&only=device:phone", "/views/3/pieces/1", "version=2&only=device:phone"));
+        assert!(opened(
+            "/views/3",
+            "wall=1&only=device:phone",
+            "/views/3/pieces/1",
+            "version=2&only=device:phone"
+        ));
         for (path, asked) in [
             ("/views/3", ""),
             ("/views/4/pieces/0", "version=2"),

@@ -106,6 +106,17 @@ impl Db {
         Ok(rows.into_iter().map(version).collect())
     }
 
+    /// The newest version of each journey of a site, by the id of the journey.
+    pub async fn newest_versions(&self, site_id: i32) -> Result<Vec<(i32, Version)>> {
+        let sql = "SELECT DISTINCT ON (v.journey_id) v.journey_id, v.version, v.author, v.note, v.saved_at
+                   FROM script_version v JOIN journey j ON j.id = v.journey_id
+                   WHERE j.site_id = $1 ORDER BY v.journey_id, v.version DESC";
+        type Row = (i32, i32, String, String, jiff_sqlx::Timestamp);
+        let rows: Vec<Row> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
+        let of = |(id, number, author, note, at)| (id, version((number, author, note, at)));
+        Ok(rows.into_iter().map(of).collect())
+    }
+
     /// The script of a version.
     pub async fn script_of_version(&self, journey_id: i32, version: i32) -> Result<Option<String>> {
         let sql = "SELECT script FROM script_version WHERE journey_id = $1 AND version = $2";

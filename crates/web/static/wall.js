@@ -5,7 +5,8 @@
   var pieces = Array.from(document.querySelectorAll('[data-piece]'));
   var stale = document.querySelector('[data-stale]'), now = document.querySelector('[data-now]');
   var began = Date.now();
-  function clock(at) { return new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' }); }
+  // By the clock of the site, as everything else on it.
+  function clock(at) { return new Date(at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: now.dataset.now }); }
   function read(piece) {
     fetch(piece.dataset.piece, { headers: { 'hx-request': 'true' }, signal: AbortSignal.timeout(EVERY - 5000) }).then(function (answer) {
       // The view was changed: its page is another one.

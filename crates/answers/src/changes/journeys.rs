@@ -1,8 +1,9 @@
 //! Journeys: made, written anew, moved through their life, copied, deleted; what is promised of them.
 
-use super::{Author, cut, may, noted, noted_change, told};
+use super::{Author, One, cut, may, noted, noted_change, told};
 use crate::run::repaired;
 use crate::{Answers, Result};
+use cadentis_core::calendar::Pace;
 use cadentis_core::journey::{self, Part, ScriptError};
 use cadentis_core::run::Looked;
 use cadentis_core::text::slug;
@@ -53,9 +54,21 @@ pub async fn add(
 ) -> Result<String> {
     let one = answers.one().await?;
     let slug = one.db.free_slug(site.id, &slug_of_journey(name)).await?;
+    put(one, by, site, &slug, (name, script), plays).await?;
+    Ok(slug)
+}
+
+async fn put(
+    one: One,
+    by: &Author,
+    site: &Site,
+    slug: &str,
+    (name, script): (&str, &str),
+    plays: PlaceAndPace<'_>,
+) -> Result<()> {
     let new = NewJourney {
         site_id: site.id,
-        slug: &slug,
+        slug,
         name,
         script,
         apdex_t_s: site.apdex_t_s,
@@ -64,8 +77,47 @@ pub async fn add(
         status: Status::Paused,
     };
     one.db.add_journey(&new).await?;
-    noted(one, by, "added the journey", &slug).await?;
-    Ok(slug)
+    noted(one, by, "added the journey", slug).await
+}
+
+/// Why no journey was added under a name in addresses.
+pub enum NotAdded {
+    /// The script cannot be played.
+    Unplayable(Vec<ScriptError>),
+    /// It is no such name, or one that stands for a page.
+    NoName,
+    /// A journey has it.
+    Taken,
+}
+
+/// Adds a journey under a name in addresses, paused, at all locations every five minutes.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn add_as(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    wanted: &str,
+    script: &str,
+) -> Result<std::result::Result<(), NotAdded>> {
+    if wanted.is_empty() || slug_of_journey(wanted) != wanted {
+        return Ok(Err(NotAdded::NoName));
+    }
+    let problems = journey::problems(script, &parts_of(site));
+    let Ok(read) = journey::parse(script) else { return Ok(Err(NotAdded::Unplayable(problems))) };
+    if !problems.is_empty() {
+        return Ok(Err(NotAdded::Unplayable(problems)));
+    }
+    let one = answers.one().await?;
+    if one.db.free_slug(site.id, wanted).await? != wanted {
+        return Ok(Err(NotAdded::Taken));
+    }
+    let locations: Vec<i32> = one.db.locations().await?.iter().map(|l| l.id).collect();
+    let pace = Pace::Every(300);
+    let plays = PlaceAndPace::usual(&pace, &locations);
+    put(one, by, site, wanted, (&read.name, script), plays).await?;
+    Ok(Ok(()))
 }
 
 /// A script that is to become the next version of its journey.

@@ -27,7 +27,9 @@ pub async fn arrange_views(db: &Db) -> Result<(), Failure> {
         Piece::Goal { goal },
         Piece::LineUp { journey: book, location: None },
         query("p75 of LCP, count of page views by family and device top 6 by count of page views"),
-        query("p95 of request time, share of requests failed by request top 5 by p95 of request time"),
+        query(
+            "p95 of request time, share of requests failed by request top 5 by p95 of request time",
+        ),
     ];
     let wall = vec![
         Piece::Journey { journey: book },

@@ -18,6 +18,7 @@ mod measures;
 mod notices;
 mod ops;
 mod people;
+mod pipelines;
 mod provider;
 mod queries;
 mod recomputed;

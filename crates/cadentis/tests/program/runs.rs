@@ -10,7 +10,7 @@ use cadentis_core::run::{Asked, Outcome, Request, RunRecord};
 use cadentis_core::timing::Phases;
 use cadentis_store::script_version::Edit;
 use jiff::{SignedDuration, Timestamp};
-use serde_json::{Value, json};
+use serde_json::json;
 use std::process::Command;
 use uuid::Uuid;
 
@@ -25,7 +25,8 @@ async fn bring(s: &Served, minutes_ago: i64, change: impl FnOnce(&mut RunRecord)
     work.id
 }
 
-async fn form(s: &Served, path: &str, body: &str) -> (u16, String) {
+/// What a form of this body is answered.
+pub async fn form(s: &Served, path: &str, body: &str) -> (u16, String) {
     let request = serving::page_of_its_own().post(format!("{}{path}", s.server.address));
     let request =
         request.header("content-type", "application/x-www-form-urlencoded").body(body.to_string());
@@ -237,115 +238,8 @@ fn a_browser_that_will_not_start_is_our_own_trouble_and_no_failure_of_the_site()
     std::fs::remove_dir_all(dir).expect("removed");
 }
 
-/// The commands that the guide shows, as it shows them.
-fn shown_in_the_guide() -> Vec<String> {
-    let guide = include_str!("../../../../docs/pipelines.md");
-    let blocks = guide.split("```sh\n").skip(1).filter_map(|b| b.split("```").next());
-    let lines = blocks.flat_map(str::lines).filter(|l| l.starts_with("cadentis "));
-    lines.map(str::to_string).collect()
-}
-
-#[tokio::test]
-async fn the_gate_stops_what_is_surely_slower_or_fails_more_and_does_not_guess_as_the_guide_says() {
-    let s = server().await;
-    assert_eq!(form(&s, "/marram-ferries/journeys/book/duplicate", "environment=").await.0, 303);
-    let journeys = s.db.journeys(1).await.expect("rows");
-    let copy = journeys.iter().find(|j| j.slug != "book").expect("a copy").clone();
-    let status = format!("/marram-ferries/journeys/{}/status", copy.slug);
-    assert_eq!(form(&s, &status, "status=active").await.0, 303);
-    let token = serving::token(&s.db, 1, &[cadentis_core::access::Scope::Read]).await;
-    let guide: Vec<String> = shown_in_the_guide();
-    let shown = guide.iter().find(|l| l.starts_with("cadentis gate ")).expect("it is shown");
-    let run = |more: &str| {
-        // As the guide says it, with the names of this site.
-        let line = shown
-            .replace("book-a-crossing-pre-release", &copy.slug)
-            .replace("book-a-crossing", "book")
-            .replacen("cadentis", env!("CARGO_BIN_EXE_cadentis"), 1);
-        // What is said again takes the place of what the guide says.
-        let line = match more.starts_with("--allow") {
-            true => line.replace("--allow 5", ""),
-            false => line,
-        };
-        let mut shell = Command::new("sh");
-        shell.args(["-c", &format!("{line} {more}")]);
-        shell.env("CADENTIS_SERVER", &s.server.address).env("CADENTIS_SITE", "marram-ferries");
-        let end = shell.env("CADENTIS_TOKEN", &token).output().expect("it runs");
-        let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("text");
-        (end.status.code(), format!("{}{}", text(end.stdout), text(end.stderr)))
-    };
-    let (code, says) = run("");
-    assert!(code == Some(2) && says.contains("too few runs"), "nothing was played: {says}");
-    for nth in 0..24 {
-        play_all(&s, 130 - 5 * nth, |journey| {
-            1_000.0 + 10.0 * nth as f64 + if journey == copy.id { 500.0 } else { 0.0 }
-        })
-        .await;
-    }
-    let (code, says) = run("");
-    assert!(code == Some(1) && says.contains("surely worse than allowed"), "{says}");
-    assert!(says.contains("24 runs live, 24 to be released; 0 and 0 of them failed"), "{says}");
-    assert!(says.contains("Open") && says.contains("the whole run"), "{says}");
-    let (code, says) = run("--allow 80");
-    assert!(code == Some(0) && says.contains("passes"), "within what is allowed: {says}");
-    let (code, says) = run("--allow 80 --json");
-    let told: Value = serde_json::from_str(&says).expect("JSON");
-    assert_eq!((code, &told["verdict"]), (Some(0), &json!("passes")));
-    assert_eq!(told["pairs"][0]["difference_ms"], json!(500.0), "{told}");
-    for (more, says) in [("--site x", "404"), ("--allow 2000", "It is a share from 0 to 10")] {
-        let (code, told) = run(more);
-        assert!(code == Some(2) && told.contains(says), "{told}");
-    }
-    let every: Vec<&str> = guide.iter().filter_map(|l| l.split(' ').nth(1)).collect();
-    assert_eq!(every, ["play", "marker", "gate"], "each of them is run by a test");
-}
-
-#[test]
-fn what_a_pipeline_reads_of_a_run_is_what_another_reader_of_junit_finds_step_by_step() {
-    let dir = std::env::temp_dir().join(format!("cadentis-junit-{}", Uuid::new_v4().simple()));
-    std::fs::create_dir(&dir).expect("a directory");
-    let (script, file) = (dir.join("book.cadentis"), dir.join("junit.xml"));
-    let open = "open http://book.marram.example/";
-    let text = format!(
-        "script \"Look <&> about\"\nstep \"Timetable\"\n  {open}\n  expect text \"Timetable\"\nstep \"Nonsense\"\n  {open}\n  \
-         expect text \"no ferry \\\"sails\\\"\" up to 1 s\nstep \"Later\"\n  {open}\n"
-    );
-    let read = "import sys, json, junitparser\n\
-        x = junitparser.JUnitXml.fromfile(sys.argv[1])\n\
-        s = list(x)[0]\n\
-        print(json.dumps([s.name, [[c.name, c.classname, (c.time or 0) > 0,\n\
-          [type(r).__name__ + ' ' + (r.type or '') for r in c.result], [r.message for r in c.result]] for c in s],\n\
-          s.tests, s.failures, s.errors, s.skipped]))";
-    let played = |text: &str| {
-        std::fs::write(&script, text).expect("written");
-        let run = Command::new(env!("CARGO_BIN_EXE_cadentis"))
-            .args(["play", "--location", "bergen", "--junit"])
-            .args([&file, &script])
-            .output()
-            .expect("it runs");
-        let told = Command::new("/usr/bin/python3").args(["-c", read]).arg(&file).output();
-        let told = told.expect("python3");
-        let says = String::from_utf8_lossy(&[run.stdout, run.stderr].concat()).to_string();
-        let told: Value = serde_json::from_slice(&told.stdout)
-            .unwrap_or_else(|e| panic!("{e}: {says} {}", String::from_utf8_lossy(&told.stderr)));
-        (run.status.code(), told)
-    };
-    let (code, told) = played(&text);
-    assert_eq!((code, &told[0]), (Some(1), &json!("Look <&> about")), "{told}");
-    let cases = told[1].as_array().expect("a list");
-    assert_eq!(cases[0], json!(["Timetable", "Look <&> about", true, [], []]));
-    assert_eq!((&cases[1][0], &cases[1][3]), (&json!("Nonsense"), &json!(["Failure failed"])));
-    let why = cases[1][4][0].as_str().expect("a text");
-    assert!(why.contains("line 7") && why.contains("no ferry \"sails\""), "{why}");
-    assert_eq!((&cases[2][0], &cases[2][3]), (&json!("Later"), &json!(["Skipped "])));
-    assert_eq!([&told[2], &told[3], &told[4], &told[5]], [3, 1, 0, 1].map(|n| json!(n)).each_ref());
-    let (code, told) = played("script \"x\"\nstep \"y\"\n  opne z\n");
-    assert_eq!((code, &told[1][0][3]), (Some(2), &json!(["Error unmeasured"])), "{told}");
-    std::fs::remove_dir_all(dir).expect("removed");
-}
-
 /// Plays all that is due at the first location, each journey as long as `takes` says.
-async fn play_all(s: &Served, minutes_ago: i64, takes: impl Fn(i32) -> f64) {
+pub async fn play_all(s: &Served, minutes_ago: i64, takes: impl Fn(i32) -> f64) {
     let at = Timestamp::now() - SignedDuration::from_mins(minutes_ago);
     s.db.make_due(at).await.expect("due");
     while let Some(work) = s.db.lease(1, "r", at, at).await.expect("asked") {

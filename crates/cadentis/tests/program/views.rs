@@ -59,7 +59,10 @@ async fn a_view_shows_its_pieces_in_their_order_over_one_time_and_says_what_was_
     let lanes = piece(&s, 3, 1).await.1;
     assert!(lanes.contains("halifax") && !lanes.contains("bergen"), "of one location: {lanes}");
     let journey = piece(&s, 4, 1).await.1;
-    assert!(journey.contains("availability") && !journey.contains("<svg class=\"lineup"), "{journey}");
+    assert!(
+        journey.contains("availability") && !journey.contains("<svg class=\"lineup"),
+        "{journey}"
+    );
     assert_eq!(piece(&s, 5, 1).await.0, 404);
 
     // What a piece shows is taken away: it says so, and all others stay.
@@ -67,7 +70,10 @@ async fn a_view_shows_its_pieces_in_their_order_over_one_time_and_says_what_was_
     let (status, gone) = piece(&s, 1, 1).await;
     assert!(status == 200 && gone.contains("What this piece showed was taken away"), "{gone}");
     let (status, _, says) = post(&s, &path("/1"), &form("Mornings", "1")).await;
-    assert!(status == 422 && says.contains("Piece 2: what it shows is not there any more"), "{says}");
+    assert!(
+        status == 422 && says.contains("Piece 2: what it shows is not there any more"),
+        "{says}"
+    );
     assert!(says.contains("class=\"is-wrong\"") && says.contains("What to look at."), "{says}");
 }
 
@@ -88,8 +94,14 @@ async fn two_people_who_change_one_view_notice_and_what_is_wrong_is_told_beside_
         (wrong(("span", "17")), "Choose one of the times that are offered."),
         (wrong(("team", "99")), "Choose one of the teams."),
         (wrong(("piece", "goal")), "A view has at least one piece"),
-        ([form("Other", "0"), vec![("piece", "query"), ("of", "p75 of LPC")]].concat(), "Piece 6: "),
-        ([form("Other", "0"), vec![("piece", "journey"), ("of", "77")]].concat(), "Piece 6: what it shows"),
+        (
+            [form("Other", "0"), vec![("piece", "query"), ("of", "p75 of LPC")]].concat(),
+            "Piece 6: ",
+        ),
+        (
+            [form("Other", "0"), vec![("piece", "journey"), ("of", "77")]].concat(),
+            "Piece 6: what it shows",
+        ),
     ];
     for (fields, says) in typed {
         let (status, _, page) = post(&s, &path(""), &fields).await;
@@ -127,7 +139,8 @@ async fn whoever_wants_to_begins_with_a_view_and_with_all_sites_again_once_it_is
     let begun = async || {
         let me = signed_in_as(SESSION).get(format!("{}/", s.server.address));
         let me = me.send().await.expect("an answer");
-        let to = me.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
+        let to =
+            me.headers().get("location").and_then(|v| v.to_str().ok()).unwrap_or("").to_string();
         (me.status().as_u16(), to)
     };
     assert_eq!(begun().await, (303, path("/1")));
@@ -166,8 +179,16 @@ async fn a_link_for_a_wall_shows_the_view_over_a_time_that_goes_on_and_nothing_e
     };
     let piece = ask("/1/pieces/2?version=1").await;
     assert_eq!(piece.status(), 200);
-    assert!(!piece.text().await.expect("a part").contains("href=\"/marram-ferries/queries?q=count+of+runs%2C+availability+by+journey"));
-    for of in ["/1", "", "/1/change", "/1/pieces/2?version=1&from=2026-01-01T00:00Z&to=2026-01-02T00:00Z"] {
+    assert!(
+        !piece
+            .text()
+            .await
+            .expect("a part")
+            .contains("href=\"/marram-ferries/queries?q=count+of+runs%2C+availability+by+journey")
+    );
+    for of in
+        ["/1", "", "/1/change", "/1/pieces/2?version=1&from=2026-01-01T00:00Z&to=2026-01-02T00:00Z"]
+    {
         assert_eq!(ask(of).await.status(), 303, "{of} leads to signing in");
     }
 }

@@ -15,6 +15,7 @@ mod promise;
 mod queries;
 mod reports;
 mod runs;
+mod scripts;
 mod shapes;
 mod visitors;
 
@@ -38,6 +39,9 @@ crate::routes::routes! {
     Read get "/sites/{site}/journeys/{journey}/runs.ndjson" => runs::as_lines,
     Read get "/sites/{site}/runs/{id}" => runs::one_run,
     Read get "/sites/{site}/runs/{id}/har" => runs::har,
+    Read get "/sites/{site}/scripts" => scripts::list,
+    Read get "/sites/{site}/scripts/{journey}" => scripts::one,
+    Edit put "/sites/{site}/scripts/{journey}" => scripts::put,
     Read get "/sites/{site}/goals" => goals::list,
     Edit post "/sites/{site}/goals" => promise::add,
     Edit put "/sites/{site}/goals/{id}" => promise::change,
@@ -104,7 +108,8 @@ crate::routes::routes! {
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
-        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content, gate::compare,
+        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content, gate::compare, scripts::list,
+        scripts::one, scripts::put,
     ),
     components(schemas(ProblemShape))
 )]

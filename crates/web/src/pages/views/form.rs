@@ -263,7 +263,10 @@ pub async fn new(state: web::Data<State>, request: HttpRequest) -> Result<HttpRe
         let query = crate::frame::own_parameters(&request, &[]);
         let all = saved_views::list(&state.answers, &frame.site).await?;
         let link = |v: &View| {
-            Link::new(format!("{}/views/{}/change?{query}{}", frame.base, v.id, frame.query), &v.name)
+            Link::new(
+                format!("{}/views/{}/change?{query}{}", frame.base, v.id, frame.query),
+                &v.name,
+            )
         };
         others = all.iter().map(link).collect();
         typed.pieces.push(piece);

@@ -105,7 +105,8 @@ pub async fn page(
 
 /// Where the pieces of a view are asked for, as it is now.
 fn piece_links(base: &str, view: &View, over: &str) -> Vec<String> {
-    let link = |nth| format!("{base}/views/{}/pieces/{nth}?version={}{over}", view.id, view.version);
+    let link =
+        |nth| format!("{base}/views/{}/pieces/{nth}?version={}{over}", view.id, view.version);
     (0..view.definition.pieces.len()).map(link).collect()
 }
 

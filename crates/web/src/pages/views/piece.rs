@@ -36,7 +36,10 @@ enum Body {
     Text(Vec<String>),
     Asked(Box<Found>),
     Goal(Box<Goal>),
-    Journey { says: Vec<String>, readings: Vec<Figure> },
+    Journey {
+        says: Vec<String>,
+        readings: Vec<Figure>,
+    },
     Lanes(String),
     /// It cannot be shown, and why.
     Not(String),
