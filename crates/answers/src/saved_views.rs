@@ -62,11 +62,11 @@ impl Offered {
             }
             Piece::Journey { journey: id } => journey(id),
             Piece::LineUp { journey: id, location: None } => {
-                Some(format!("{}: lanes", journey(id)?))
+                Some(format!("Lanes of {}", journey(id)?))
             }
             Piece::LineUp { journey: id, location: Some(at) } => {
                 let place = self.locations.iter().find(|l| l.id == *at)?;
-                Some(format!("{} from {}", journey(id)?, place.name))
+                Some(format!("Lanes of {} from {}", journey(id)?, place.name))
             }
         }
     }

@@ -42,7 +42,7 @@ const STYLES: &str = concat!(
     include_str!("../static/styles/print.css"),
 );
 
-const FILES: [(&str, &str, &[u8]); 19] = [
+const FILES: [(&str, &str, &[u8]); 20] = [
     ("htmx.min.js", "text/javascript", include_bytes!("../static/vendor/htmx.min.js")),
     ("commissioner.woff2", "font/woff2", include_bytes!("../static/vendor/commissioner.woff2")),
     (
@@ -64,6 +64,7 @@ const FILES: [(&str, &str, &[u8]); 19] = [
     ("plays.js", "text/javascript", include_bytes!("../static/plays.js")),
     ("record.js", "text/javascript", include_bytes!("../static/record.js")),
     ("start.js", "text/javascript", include_bytes!("../static/start.js")),
+    ("tables.js", "text/javascript", include_bytes!("../static/tables.js")),
     ("wall.js", "text/javascript", include_bytes!("../static/wall.js")),
     ("mark.svg", "image/svg+xml", include_bytes!("../static/mark.svg")),
 ];

@@ -1,6 +1,7 @@
 //! Everything that needs a real browser.
 
 mod acts;
+mod arranging;
 mod asking;
 mod demo;
 mod first_start;

@@ -53,6 +53,9 @@ async fn pages(demo: &Demo, looker: &Looker) -> Vec<String> {
         "/marram-ferries/reports/issues/1".into(),
         "/marram-ferries/reports/issues/2".into(),
         "/marram-ferries/find?for=book".into(),
+        "/marram-ferries/views/1".into(),
+        "/marram-ferries/views/1/change".into(),
+        "/marram-ferries/views/2?wall=1".into(),
         "/marram-ferries/measures?of=p75+of+LCP+for+device+%22phone%22".into(),
     ];
     for route in all().into_iter().filter(|r| r.method == "GET") {

@@ -268,22 +268,31 @@ pub async fn changes_part(
 fn change_row(changed: &Changed, zone: &TimeZone) -> ChangeRow {
     let near = changed.near.iter().map(|m| {
         let minutes = m.at.duration_since(changed.at).as_mins();
-        let when = if minutes <= 0 { "before" } else { "after" };
-        format!("{} ({} {when})", m.said.title, length_text(minutes.abs() as f64 * 60_000.0))
+        let apart = length_text(minutes.abs() as f64 * 60_000.0);
+        let when = match minutes {
+            0 => "at that time".to_string(),
+            ..0 => format!("{apart} before"),
+            _ => format!("{apart} after"),
+        };
+        format!("{} ({when})", m.said.title)
     });
     let near: Vec<String> = near.collect();
-    let percent = |r: f64| format!("{} %", format::signed((r - 1.0) * 100.0, 1));
     let c = &changed.change;
-    let word = if c.ratio > 1.0 { "slower" } else { "quicker" };
+    let (word, sign) = if c.ratio > 1.0 { ("slower", 1.0) } else { ("quicker", -1.0) };
+    // What it is quicker by is told without a sign; an end of the interval that lies on the other side keeps its own.
+    let percent = |r: f64| {
+        let by = sign * (r - 1.0) * 100.0;
+        let text = format::signed(by, 1);
+        format!("{} %", if by < 0.0 { text.as_str() } else { text.trim_start_matches('+') })
+    };
+    let (low, high) = match sign > 0.0 {
+        true => (c.interval.low, c.interval.high),
+        false => (c.interval.high, c.interval.low),
+    };
     ChangeRow {
         tone: if c.ratio > 1.0 { "strained" } else { "within" },
         at: changed.at.to_zoned(zone.clone()).strftime("%a %-d %b %H:%M %Z").to_string(),
-        says: format!(
-            "{word} by {} ({} to {})",
-            percent(c.ratio).trim_start_matches(['+', '-']),
-            percent(c.interval.low),
-            percent(c.interval.high)
-        ),
+        says: format!("{word} by {} ({} to {})", percent(c.ratio), percent(low), percent(high)),
         near: match near.is_empty() {
             true => "no marker within three hours".into(),
             false => near.join("; "),
@@ -309,5 +318,38 @@ fn step_row(step: &StepReading) -> StepRow {
             let level = step.budget_ms.or(p75.value.map(|ms| ms * 1.5)).unwrap_or(1_000.0);
             format!("&warning={level:.0}+ms&window=30&running=3")
         },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_answers::kept::Marker;
+    use cadentis_core::marker::Said;
+    use cadentis_core::stats::Interval;
+    use cadentis_core::stats::change::Change;
+
+    #[test]
+    fn a_change_is_told_by_how_much_without_a_sign_that_would_turn_it_around() {
+        let at: Timestamp = "2026-11-28T04:00:00Z".parse().unwrap();
+        let says = |ratio: f64, low: f64, high: f64, near: Vec<Marker>| {
+            let change = Change { at: 40, ratio, interval: Interval { low, high }, p: 0.001 };
+            let row = change_row(&Changed { at, change, near }, &TimeZone::UTC);
+            (row.says, row.near)
+        };
+        assert_eq!(says(1.279, 1.275, 1.282, vec![]).0, "slower by 27.9 % (27.5 % to 28.2 %)");
+        assert_eq!(says(0.794, 0.791, 0.797, vec![]).0, "quicker by 20.6 % (20.3 % to 20.9 %)");
+        assert_eq!(says(0.99, 0.97, 1.01, vec![]).0, "quicker by 1.0 % (−1.0 % to 3.0 %)");
+        let marker = |minutes: i64, title: &str| Marker {
+            id: 1,
+            at: at + jiff::SignedDuration::from_mins(minutes),
+            said: Said { title: title.into(), ..Said::default() },
+            is_everywhere: false,
+            author: "Ada".into(),
+            edits: 0,
+            removed_at: None,
+        };
+        let near = says(1.1, 1.0, 1.2, vec![marker(0, "a"), marker(-30, "b"), marker(60, "c")]).1;
+        assert_eq!(near, "a (at that time); b (30 min before); c (1 h after)");
     }
 }

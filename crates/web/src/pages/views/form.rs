@@ -77,7 +77,8 @@ const KINDS: [(&str, &str); 5] = [
     ("query", "Query"),
     ("goal", "Goal"),
     ("journey", "Journey"),
-    ("line_up", "Lanes"),
+    // What it is stands in its name.
+    ("line_up", ""),
 ];
 
 fn kind(piece: &Piece) -> (&'static str, &'static str) {

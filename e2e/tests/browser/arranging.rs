@@ -1,0 +1,156 @@
+//! Saved views and tables with a real browser: pieces put in an order by keys and by dragging, a wall that says when it is old, every
+//! table as a file and every chart as a table.
+
+use super::acts::{go, press, says, type_into};
+use cadentis_e2e::{Demo, Looker};
+use serde_json::{Value, json};
+use thirtyfour::{By, Key};
+
+/// What kind of piece stands where.
+const ORDER: &str =
+    "return [...document.querySelectorAll('.pieces [name=piece]')].map(e => e.value)";
+/// What was shown, as far as it has come.
+const SHOWN: &str = "return [...document.querySelectorAll('.piece')].map(e => e.textContent.includes('Reading…') ? '' : e.textContent)";
+
+async fn add(looker: &Looker, what: &str) {
+    let script = format!(
+        "const e = document.querySelector('[name=what]'); e.value = [...e.options].find(o => o.textContent === {}).value; return e.value",
+        json!(what)
+    );
+    assert_ne!(looker.ask(&script).await, json!(""), "{what}");
+    press(looker, "Add").await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_view_is_put_together_by_keys_and_by_dragging_and_hangs_on_a_wall() {
+    let demo = Demo::start(&["--no-runners"]);
+    let looker = Looker::start(&[]).await;
+    looker.sign_in(&demo, "Tor").await;
+    // From a query that was asked, into a new view.
+    go(&demo, &looker, "/queries").await;
+    press(&looker, "Put it in a view").await;
+    type_into(&looker, "name", "What I look at").await;
+    add(&looker, "A text").await;
+    looker
+        .wait_for("two pieces", "return document.querySelectorAll('.pieces li').length === 2", 10)
+        .await;
+    let text = looker.driver.find(By::Css(".pieces textarea")).await.expect("a text");
+    text.send_keys("Look here first.").await.expect("typed");
+    add(&looker, "Crossings can be booked").await;
+    looker
+        .wait_for("three pieces", "return document.querySelectorAll('.pieces li').length === 3", 10)
+        .await;
+    assert_eq!(looker.ask(ORDER).await, json!(["query", "text", "goal"]));
+    assert_eq!(
+        looker.ask("return document.querySelector('.pieces textarea').value").await,
+        json!("Look here first.")
+    );
+    // Alt and an arrow move the piece that has the focus, which keeps it.
+    let text = looker.driver.find(By::Css(".pieces textarea")).await.expect("a text");
+    text.send_keys(Key::Alt + Key::Up).await.expect("pressed");
+    assert_eq!(looker.ask(ORDER).await, json!(["text", "query", "goal"]));
+    let focus = "return document.activeElement.matches('.pieces textarea') && document.querySelector('[data-said]').textContent";
+    assert_eq!(looker.ask(focus).await, json!("Piece 1 of 3 now."));
+    // The goal is dragged to the top.
+    let drag = "const all = [...document.querySelectorAll('.pieces li')], data = new DataTransfer();\
+        const send = (on, type, y) => on.dispatchEvent(new DragEvent(type, { bubbles: true, cancelable: true, dataTransfer: data, clientY: y }));\
+        send(all[2], 'dragstart', 0); send(all[0], 'dragover', all[0].getBoundingClientRect().top + 1); send(all[0], 'drop', 0); send(all[2], 'dragend', 0);\
+        return [...document.querySelectorAll('.pieces [name=up]')].map(e => e.value)";
+    assert_eq!(looker.ask(drag).await, json!(["0", "1", "2"]), "and is numbered anew");
+    assert_eq!(looker.ask(ORDER).await, json!(["goal", "text", "query"]));
+    // Without a script the arrows ask the server, which says the same.
+    let asked = "const form = document.querySelector('[data-pieces]'), data = new URLSearchParams(new FormData(form));\
+        data.append('down', '0');\
+        return fetch(form.action, { method: 'POST', body: data }).then(r => r.text()).then(t => \
+          [...new DOMParser().parseFromString(t, 'text/html').querySelectorAll('.pieces [name=piece]')].map(e => e.value))";
+    assert_eq!(looker.ask(asked).await, json!(["text", "goal", "query"]));
+    press(&looker, "Keep it").await;
+    says(&looker, "it is kept", "3 pieces").await;
+    looker.wait_for("each piece has come", &format!("{}.every(t => t)", SHOWN), 60).await;
+    let shown = looker.ask(SHOWN).await;
+    for (nth, has) in ["error budget left", "Look here first.", "p75 of LCP"].iter().enumerate() {
+        assert!(shown[nth].as_str().is_some_and(|t| t.contains(has)), "{has}: {shown}");
+    }
+    // One begins with it.
+    press(&looker, "Begin with it").await;
+    says(&looker, "one begins with it", "Begin with it no more").await;
+    looker.driver.goto(&format!("{}/", demo.address)).await.expect("opened");
+    says(&looker, "it is where one begins", "What I look at").await;
+    // On a wall it is read anew; what cannot be read any more is said to be old, and stays.
+    press(&looker, "On a wall").await;
+    looker.wait_for("each piece has come", &format!("{}.every(t => t)", SHOWN), 60).await;
+    assert_eq!(
+        looker.ask("return document.querySelector('[data-stale]').hidden").await,
+        json!(true)
+    );
+    let old = "document.querySelectorAll('[data-piece]').forEach(e => { e.dataset.piece += '0'; e.dataset.at = Date.now() - 200000; }); return 1";
+    looker.ask(old).await;
+    looker.wait_for("it says so", "return !document.querySelector('[data-stale]').hidden && document.querySelector('[data-stale]').textContent.startsWith('Not read anew since ')", 20).await;
+    assert!(looker.ask(SHOWN).await[1].as_str().is_some_and(|t| t.contains("Look here first.")));
+}
+
+/// A file as another reader finds it.
+fn read(file: &Value) -> Vec<Vec<String>> {
+    let file = file.as_str().expect("a file");
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(file.as_bytes());
+    let row = |row: Result<csv::StringRecord, csv::Error>| {
+        row.expect("rows of one width").iter().map(str::to_string).collect()
+    };
+    reader.records().map(row).collect()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_table_is_a_file_and_every_chart_a_table() {
+    let demo = Demo::start(&["--no-runners"]);
+    let looker = Looker::start(&[]).await;
+    looker.sign_in(&demo, "Tor").await;
+    go(&demo, &looker, "/journeys/book-a-crossing").await;
+    looker
+        .wait_for(
+            "steps by location",
+            "return document.querySelectorAll('table.heat').length > 0",
+            60,
+        )
+        .await;
+    let steps =
+        read(&looker.ask("return cadentis.csv(document.querySelector('table.plain'))").await);
+    assert_eq!(steps[0][..3], ["Step", "median s", "p75 s"]);
+    assert_eq!(
+        (steps.len(), steps[1][0].as_str()),
+        (6, "Open the timetable"),
+        "and no link besides"
+    );
+    assert!(steps[1][1].parse::<f64>().is_ok(), "{steps:?}");
+    // A press saves it.
+    let pressed = "let saved; const made = URL.createObjectURL; URL.createObjectURL = blob => { saved = blob; return made(blob); };\
+        let name; const click = HTMLAnchorElement.prototype.click; HTMLAnchorElement.prototype.click = function () { name = this.download; };\
+        document.querySelector('.table-file').click(); HTMLAnchorElement.prototype.click = click; URL.createObjectURL = made;\
+        return saved.text().then(text => [name, text])";
+    let saved = looker.ask(pressed).await;
+    assert_eq!(saved[0], json!("book-a-crossing-steps-over-all-locations.csv"));
+    assert_eq!(read(&saved[1]), steps);
+    // What a page of visitors wrote is no formula, and what looks like a field's end is none.
+    let hostile = "const t = document.createElement('table'); t.innerHTML = '<thead><tr><td></td><th colspan=2>Of</th></tr><tr><th>A</th><th>B</th><th>C</th><td></td></tr></thead><tbody></tbody>';\
+        const row = t.tBodies[0].insertRow(); ['=SUM(A1)', 'a \"b\", c', '-2.5'].forEach(v => row.insertCell().textContent = v); row.insertCell().innerHTML = '<button>Press</button>'; return cadentis.csv(t)";
+    assert_eq!(
+        read(&looker.ask(hostile).await),
+        [["A", "Of: B", "Of: C"], ["'=SUM(A1)", "a \"b\", c", "-2.5"]]
+    );
+    // The line-up as a table says each run that the lanes show.
+    let twin = "document.querySelector('.twin summary').click(); return new Promise(done => setTimeout(() => done(cadentis.csv(document.querySelector('.twin table'))), 300))";
+    let rows = read(&looker.ask(twin).await);
+    assert_eq!(rows[0], ["When", "Lane", "Reads"]);
+    let of = |lane: &str| rows.iter().filter(|r| r[1] == lane).count();
+    let bars = "return [...document.querySelectorAll('.lineup.wide-only .lane')].filter(l => l.querySelector('.title').textContent === 'Bergen')[0].querySelectorAll('a.run').length";
+    let bars = looker.ask(bars).await.as_u64().expect("a number") as usize;
+    assert!(bars > 50 && of("Bergen") >= bars, "{bars} bars, {} rows", of("Bergen"));
+    // Every other page with a chart has one, too; lanes that are read at the same moments stand side by side.
+    for (path, first) in [("/goals", "Error budget left"), ("/queries", "")] {
+        go(&demo, &looker, path).await;
+        looker.wait_for("a chart", "return !!document.querySelector('.twin')", 30).await;
+        let rows = read(&looker.ask(twin).await);
+        assert!(rows.len() > 10 && rows[0][0] == "When", "{path}: {:?}", rows[0]);
+        assert!(rows[0][1].contains(first), "{path}: {:?}", rows[0]);
+        assert!(rows[1][0].len() == "2026-11-22 05:00".len(), "{:?}", rows[1]);
+    }
+}
