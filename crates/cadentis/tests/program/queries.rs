@@ -1,8 +1,9 @@
 //! Queries: asked on the page, as a file and by programs; kept, and taken away.
 
+use crate::goals::forty_days;
 use crate::server::{Served, get, play, post_form as post, server};
 use crate::serving::beacons::{BROWSER, OWN, beacon, send};
-use crate::serving::{self, program};
+use crate::serving::{self, Server, program};
 use cadentis_core::access::Scope;
 use cadentis_core::run::Outcome;
 use jiff::{SignedDuration, Timestamp};
@@ -109,6 +110,28 @@ async fn a_query_comes_to_what_the_exported_page_views_come_to_when_somebody_els
     let (status, _) =
         answered(&s, &client, &json!({"query": says, "from": "9999-01-01T00:00:00Z"})).await;
     assert_eq!(status, 400);
+}
+
+#[tokio::test]
+async fn random_queries_come_to_what_pandas_makes_of_the_exported_page_views_and_runs() {
+    let (db, url) = serving::database().await;
+    forty_days(&db).await;
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let s = Served { server, db };
+    views(&s, 400).await;
+    let token = serving::token(&s.db, 1, &[Scope::Read]).await;
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/queries_by_hand");
+    let mut python = tokio::process::Command::new("/usr/bin/python3");
+    python.args([script, &s.server.address, &token, "marram-ferries", "20", "17", "3"]);
+    let end = python.output().await.expect("python3 is installed");
+    let said = String::from_utf8_lossy(&[end.stdout, end.stderr].concat()).into_owned();
+    assert!(end.status.success(), "{said}");
+    let words: Vec<&str> = said.split(' ').collect();
+    let number = |nth: usize| words.get(nth).and_then(|w| w.parse::<u64>().ok()).unwrap_or(0);
+    assert!(number(0) >= 15 && words[3..6].join(" ").contains("page views"), "{said}");
+    let equal = words.iter().position(|w| *w == "values").map_or(0, |at| number(at - 1));
+    assert!(equal > 200, "{said}");
 }
 
 #[tokio::test]
