@@ -1,5 +1,6 @@
 //! Reports: what is issued, what an issue said, and what has changed since.
 
+mod arranged;
 mod goals;
 mod incidents;
 mod measured;
@@ -196,6 +197,7 @@ pub async fn document(
         Kind::Timings => measured::timings(answers, site, of, &mut document).await?,
         Kind::Usage => measured::usage(answers, site, of, &mut document).await?,
         Kind::Query => measured::query(answers, site, of, &mut document).await?,
+        Kind::View => arranged::write(answers, site, of, &mut document).await?,
     }
     Ok(document)
 }
@@ -240,6 +242,8 @@ pub struct Offered {
     pub lists: Vec<(i32, String)>,
     /// Queries that people keep.
     pub queries: Vec<SavedQuery>,
+    /// Saved views.
+    pub views: Vec<(i32, String)>,
 }
 
 /// What a report can be about, and whom it can be sent to.
@@ -248,14 +252,16 @@ pub struct Offered {
 /// When the database does not answer.
 pub async fn offered(answers: &Answers, site: &Site) -> Result<Offered> {
     let db = &answers.db;
-    let (goals, journeys, locations, lists, queries) = futures::try_join!(
+    let (goals, journeys, locations, lists, queries, views) = futures::try_join!(
         db.goals(site.id),
         db.journeys(site.id),
         db.locations(),
         db.call_lists(site.id),
         db.saved_queries(site.id),
+        db.saved_views(site.id),
     )?;
     Ok(Offered {
+        views: views.into_iter().map(|v| (v.id, v.name)).collect(),
         goals: goals.into_iter().map(|g| (g.id, g.name)).collect(),
         journeys: journeys.into_iter().map(|j| (j.id, j.name)).collect(),
         locations: locations.into_iter().map(|l| (l.id, l.name)).collect(),

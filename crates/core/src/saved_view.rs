@@ -142,6 +142,12 @@ impl SavedView {
     }
 }
 
+/// The paragraphs of a text: an empty line begins the next, however lines end.
+pub fn paragraphs(text: &str) -> Vec<String> {
+    let lines = text.replace('\r', "");
+    lines.split("\n\n").map(|p| p.trim().to_string()).filter(|p| !p.is_empty()).collect()
+}
+
 /// Moves a piece to where another one stands; those between move up. What is beyond the ends changes nothing.
 pub fn moved<T>(mut pieces: Vec<T>, from: usize, to: usize) -> Vec<T> {
     if from < pieces.len() && to < pieces.len() {
@@ -197,6 +203,12 @@ mod tests {
         let kept = serde_json::to_string(&of(vec![lanes.clone()])).unwrap();
         assert!(kept.contains(r#"{"kind":"line_up","journey":2,"location":4}"#), "{kept}");
         assert_eq!(serde_json::from_str::<SavedView>(&kept).unwrap().pieces, [lanes]);
+    }
+
+    #[test]
+    fn an_empty_line_begins_a_paragraph_however_lines_end() {
+        assert_eq!(paragraphs("a\r\nb\r\n\r\n\r\nc\n\n"), ["a\nb", "c"]);
+        assert!(paragraphs(" \n\n ").is_empty());
     }
 
     proptest! {

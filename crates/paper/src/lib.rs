@@ -175,6 +175,7 @@ pub fn article(document: &Document, head: &Head) -> String {
                 tables += 1;
                 (format!("Table {tables}. {}", section.title), None)
             }
+            Body::Words(_) => (section.title.clone(), None),
         };
         sections.push(Numbered { title, section, drawn });
     }

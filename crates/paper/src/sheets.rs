@@ -20,6 +20,7 @@ pub fn lines(document: &Document) -> Vec<[String; 5]> {
                 let text = format!("{:.2} %", left * 100.0);
                 [section.title.clone(), at, "left".into(), text, left.to_string()]
             })),
+            Body::Words(_) => {}
             Body::Table(table) => {
                 for row in &table.rows {
                     let name = row.first().map_or("", |c| c.text.as_str());

@@ -109,6 +109,16 @@ async fn checked(
         },
         _ => definition.query.clear(),
     }
+    definition.view = definition.view.filter(|_| definition.kind == Kind::View);
+    if definition.kind == Kind::View {
+        let view = match definition.view {
+            Some(id) => answers.db.saved_view(site.id, id).await?,
+            None => None,
+        };
+        if view.is_none() {
+            return Ok(Err(NotKept::NotThere("view")));
+        }
+    }
     let has = |wanted: &[i32], all: Vec<i32>| wanted.iter().all(|id| all.contains(id));
     let db = &answers.db;
     if !has(&definition.goals, db.goals(site.id).await?.iter().map(|g| g.id).collect()) {

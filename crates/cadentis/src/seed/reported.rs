@@ -41,6 +41,7 @@ pub async fn report_history(db: &Db, story: &Story) -> Result<(), Failure> {
             journeys: Vec::new(),
             locations: Vec::new(),
             query: String::new(),
+            view: None,
             schedule: Some(Schedule { on, at }),
         };
         let wanted = Wanted { known: None, name: name.into(), definition, list };

@@ -219,6 +219,55 @@ async fn the_pdf_as_another_reader_reads_it_holds_every_figure_of_the_issue_page
     assert_eq!(fetch("/issues/1/pdf?paper=a9").await.0, 400);
 }
 
+#[tokio::test]
+async fn a_report_of_a_saved_view_tells_its_pieces_in_their_order_and_says_when_the_view_changed() {
+    let (s, _) = world().await;
+    let text = "Look at the lanes.\n\nThen at the goal.";
+    let piece = |kind: &'static str, of: &'static str| [("piece", kind), ("of", of)];
+    let form = |version: &'static str, pieces: &[[(&'static str, &'static str); 2]]| {
+        let mut all = vec![("name", "Mornings"), ("span", "86400"), ("version", version)];
+        all.extend(pieces.iter().flatten());
+        all
+    };
+    let query = "availability, count of runs by location";
+    let all =
+        [piece("text", text), piece("goal", "1"), piece("line_up", "1 2"), piece("query", query)];
+    let views = format!("/{SLUG}/views");
+    assert_eq!(post(&s, &views, &form("0", &all)).await.0, 303);
+    let fields = [("name", "Mornings"), ("kind", "view"), ("period", "rolling"), ("days", "7")];
+    let (status, _, says) = post(&s, &path(""), &fields).await;
+    assert!(status == 422 && says.contains("What it is about is not there: view."), "{says}");
+    let fields = [&fields[..], &[("view", "1")]].concat();
+    let (status, to, says) = post(&s, &path(""), &fields).await;
+    assert_eq!((status, to.as_str()), (303, path("/1").as_str()), "{says}");
+    assert_eq!(post(&s, &path("/1/issue"), &[("back", "0")]).await.0, 303);
+    let issue = get(&s, &path("/issues/1")).await.1;
+    let at = |text: &str| issue.find(text).unwrap_or_else(|| panic!("{text}: {issue}"));
+    let places = [
+        at("<p>Look at the lanes.</p><p>Then at the goal.</p>"),
+        at("Bookable: Error budget left"),
+        at("Lanes of book from Quay: Journeys"),
+        at("Query: By location"),
+    ];
+    assert!(places.is_sorted(), "in their order: {places:?}");
+    assert!(issue.contains("Mornings, version 1") && issue.contains("The promise was"), "{issue}");
+    // The working of each piece says of which one it is; the file holds what the tables hold.
+    assert!(issue.contains("<h3>Query: By location</h3>"), "{issue}");
+    let file = get(&s, &path("/issues/1/csv")).await.1;
+    assert!(file.contains("Query: By location,Bergen,count of runs,"), "{file}");
+    // The view is another one: the issue stays, and says so; without the view there is nothing to tell.
+    assert_eq!(post(&s, &format!("{views}/1"), &form("1", &all[1..])).await.0, 303);
+    let since = get(&s, &path("/issues/1/since")).await.1;
+    assert!(
+        since.contains("Mornings, version 1") && since.contains("Mornings, version 2"),
+        "{since}"
+    );
+    assert_eq!(get(&s, &path("/issues/1")).await.1.matches("Look at the lanes.").count(), 1);
+    assert_eq!(post(&s, &format!("{views}/1/remove"), &[]).await.0, 303);
+    let page = get(&s, &path("/1")).await.1;
+    assert!(page.contains("The view that this report is of was taken away."), "{page}");
+}
+
 fn wanted(name: &str, kind: Kind, list: Option<i32>) -> Wanted {
     let schedule = Some(Schedule { on: On::EachDay, at: time(6, 0, 0, 0) });
     let definition = Definition {
@@ -228,6 +277,7 @@ fn wanted(name: &str, kind: Kind, list: Option<i32>) -> Wanted {
         journeys: Vec::new(),
         locations: Vec::new(),
         query: String::new(),
+        view: None,
         schedule,
     };
     Wanted { known: None, name: name.into(), definition, list }

@@ -169,6 +169,65 @@ impl Query {
         Some(narrowed)
     }
 
+    /// The same with this number too, or without it; the last one stays, and of too many the one that came last gives way.
+    pub fn toggled_measure(&self, measure: &Measure) -> Query {
+        let mut other = self.clone();
+        match other.measures.iter().position(|m| m == measure) {
+            Some(at) if other.measures.len() > 1 => {
+                other.measures.remove(at);
+            }
+            Some(_) => {}
+            None => {
+                other.measures.truncate(MOST_MEASURES - 1);
+                other.measures.push(measure.clone());
+            }
+        }
+        other
+    }
+
+    /// The same that is narrowed to this value no more.
+    pub fn widened(&self, key: &Key, value: &str) -> Query {
+        let mut other = self.clone();
+        other.scope = Scope::default();
+        for (of, values) in self.scope.parts() {
+            let kept = values.iter().filter(|v| of != key || v.as_str() != value);
+            other.scope = kept.fold(other.scope, |scope, v| scope.and(of.clone(), v));
+        }
+        other
+    }
+
+    /// The same without one of its conditions.
+    pub fn without_condition(&self, nth: usize) -> Query {
+        let mut other = self.clone();
+        if nth < other.conditions.len() {
+            other.conditions.remove(nth);
+        }
+        other
+    }
+
+    /// The same with so many rows, in the order that it has; as many as usual without.
+    pub fn with_top(&self, many: Option<usize>) -> Query {
+        let by = self.top.as_ref().and_then(|top| top.by.clone());
+        Query { top: many.map(|many| Top { many, by }), ..self.clone() }
+    }
+
+    /// What can be asked of samples of a subject besides: each form of a measure once, as its example says it, and each vital.
+    pub fn offered(subject: Subject) -> Vec<Measure> {
+        let vitals = ["p75 of LCP", "p75 of INP", "p75 of CLS", "p75 of TTFB"];
+        let forms = crate::measure::forms::forms().filter(|form| form.subject == subject);
+        let examples = forms.map(|form| form.example.split(" for ").next().unwrap_or_default());
+        let mut all: Vec<Measure> = Vec::new();
+        for text in vitals.into_iter().filter(|_| subject == Subject::PageViews).chain(examples) {
+            if let Ok(query) = text.parse::<Query>()
+                && let Some(measure) = query.measures.into_iter().next()
+                && !all.contains(&measure)
+            {
+                all.push(measure);
+            }
+        }
+        all
+    }
+
     /// The same told apart by this too, or by it no more; by two things at most, of which the older gives way.
     pub fn toggled(&self, by: &By) -> Query {
         let mut other = self.clone();

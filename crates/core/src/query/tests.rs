@@ -336,3 +336,44 @@ fn a_group_is_looked_into_by_naming_it() {
     assert_eq!(toggled.by.len(), 2, "the older gives way");
     assert_eq!(toggled.toggled(&toggled.by[1]).by.len(), 1);
 }
+
+#[test]
+fn what_is_picked_and_let_go_reads_as_it_would_be_written() {
+    let query: Query =
+        "p75 of LCP by family for device \"phone\" or \"tablet\" and country \"NO\" where count of page views above 30 top 5 by p75 of LCP"
+            .parse()
+            .unwrap();
+    let says = |query: Query| query.to_string();
+    let count = "count of page views".parse::<Query>().unwrap().measures.remove(0);
+    let both = query.toggled_measure(&count);
+    assert!(says(both.clone()).starts_with("p75 of LCP, count of page views by family for "));
+    assert_eq!(both.toggled_measure(&count), query, "and let go of again");
+    assert_eq!(query.toggled_measure(&query.measures[0]), query, "the last one stays");
+    let device = Key::of_word("device").unwrap();
+    let wider = query.widened(&device, "phone");
+    assert!(
+        says(wider.clone()).contains("for device \"tablet\" and country \"NO\" where"),
+        "{wider}"
+    );
+    assert!(!says(wider.widened(&device, "tablet")).contains("device"));
+    assert_eq!(query.widened(&device, "watch"), query);
+    assert!(!says(query.without_condition(0)).contains("where"));
+    assert_eq!(query.without_condition(1), query);
+    assert!(says(query.with_top(Some(20))).ends_with("top 20 by p75 of LCP"));
+    assert!(says(query.with_top(None)).ends_with("above 30"));
+    for subject in [Subject::PageViews, Subject::Requests, Subject::Errors, Subject::Runs] {
+        let offered = Query::offered(subject);
+        assert!(offered.len() >= 3, "{subject:?}: {offered:?}");
+        for measure in offered {
+            let asked = Query {
+                measures: vec![measure],
+                by: Vec::new(),
+                scope: Scope::default(),
+                conditions: Vec::new(),
+                top: None,
+            };
+            assert_eq!(asked.subject(), subject);
+            assert_eq!(says(asked.clone()).parse::<Query>(), Ok(asked));
+        }
+    }
+}

@@ -271,6 +271,13 @@ fn level_text(condition: &Condition) -> String {
     }
 }
 
+impl fmt::Display for Condition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let side = if self.is_above { "above" } else { "below" };
+        write!(f, "{} {side} {}", self.measure, level_text(self))
+    }
+}
+
 impl fmt::Display for Query {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let measures: Vec<String> = self.measures.iter().map(Measure::to_string).collect();
@@ -283,9 +290,8 @@ impl fmt::Display for Query {
             write!(f, " for {}", self.scope)?;
         }
         for (nth, condition) in self.conditions.iter().enumerate() {
-            let side = if condition.is_above { "above" } else { "below" };
             let word = if nth == 0 { "where" } else { "and" };
-            write!(f, " {word} {} {side} {}", condition.measure, level_text(condition))?;
+            write!(f, " {word} {condition}")?;
         }
         match &self.top {
             None => Ok(()),

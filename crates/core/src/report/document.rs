@@ -90,6 +90,8 @@ pub enum Body {
     Course(Course),
     /// Rows and columns.
     Table(Table),
+    /// Paragraphs that somebody wrote.
+    Words(Vec<String>),
 }
 
 /// The part of an error budget that is left over time.

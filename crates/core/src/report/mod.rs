@@ -38,17 +38,20 @@ pub enum Kind {
     Usage,
     /// What a kept query comes to.
     Query,
+    /// The pieces of a saved view.
+    View,
 }
 
 impl Kind {
     /// All of them, in the order in which they are offered.
-    pub const ALL: [Kind; 6] = [
+    pub const ALL: [Kind; 7] = [
         Kind::GoalsShort,
         Kind::GoalsFull,
         Kind::Timings,
         Kind::Incidents,
         Kind::Usage,
         Kind::Query,
+        Kind::View,
     ];
 
     /// The word that stands for it in addresses and programs.
@@ -60,6 +63,7 @@ impl Kind {
             Kind::Incidents => "incidents",
             Kind::Usage => "usage",
             Kind::Query => "query",
+            Kind::View => "view",
         }
     }
 
@@ -76,6 +80,7 @@ impl Kind {
             Kind::Incidents => "incident report",
             Kind::Usage => "usage report",
             Kind::Query => "query report",
+            Kind::View => "report",
         }
     }
 
@@ -88,6 +93,7 @@ impl Kind {
             Kind::Incidents => "incidents, with the time to acknowledge and to clear",
             Kind::Usage => "usage: runs, browser time, page views",
             Kind::Query => "what a kept query comes to",
+            Kind::View => "the pieces of a saved view",
         }
     }
 
@@ -116,6 +122,9 @@ pub struct Definition {
     /// What is asked, of a query report.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub query: String,
+    /// The saved view that it tells of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub view: Option<i32>,
     /// When it is issued by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,

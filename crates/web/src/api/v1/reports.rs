@@ -40,7 +40,7 @@ pub(super) struct ReportBody {
     /// 1 to 80 characters.
     #[schema(min_length = 1, max_length = 80)]
     name: String,
-    /// `goals_short`, `goals_full`, `timings`, `incidents`, `usage` or `query`.
+    /// `goals_short`, `goals_full`, `timings`, `incidents`, `usage`, `query` or `view`.
     #[schema(example = "goals_full")]
     kind: String,
     /// `month`, `week`, `quarter`, or `rolling` with `days`; each issue covers the last one that is over.
@@ -62,6 +62,9 @@ pub(super) struct ReportBody {
     /// What a query report asks, as queries are written.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     query: String,
+    /// The id of the saved view that a view report tells of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    view: Option<i32>,
     /// When it is issued by itself; only when asked without one.
     #[serde(default)]
     schedule: Option<ScheduleShape>,
@@ -94,6 +97,7 @@ impl ReportBody {
             journeys: d.journeys.clone(),
             locations: d.locations.clone(),
             query: d.query.clone(),
+            view: d.view,
             schedule,
             call_list: report.list_id,
         }
@@ -141,6 +145,7 @@ impl ReportBody {
             journeys: self.journeys,
             locations: self.locations,
             query: self.query,
+            view: self.view,
             schedule,
         };
         Ok(Wanted { known: None, name: self.name, definition, list: self.call_list })

@@ -18,6 +18,7 @@ use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
 use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
 use cadentis_answers::{measures, queries};
 use cadentis_core::measure::Subject;
+use cadentis_core::measure::scope::quoted;
 use cadentis_core::query::{self, By as ToldBy, Query, Value};
 use cadentis_core::text::clean;
 use jiff::Timestamp;
@@ -54,6 +55,8 @@ struct Page {
     apart: Option<String>,
     /// What else it could be told apart by.
     by: Vec<Pick>,
+    /// What else it could ask, and what it is narrowed by, to press.
+    picks: Vec<Picks>,
     saved: Vec<SavedRow>,
     examples: Vec<Pick>,
 }
@@ -64,6 +67,12 @@ struct Pick {
     says: String,
     link: String,
     chosen: bool,
+}
+
+/// Parts of a query of a kind, each leading to the query with it or without it.
+struct Picks {
+    says: &'static str,
+    all: Vec<Pick>,
 }
 
 struct SavedRow {
@@ -99,6 +108,39 @@ fn toggles(frame: &Frame, query: &Query) -> Vec<Pick> {
         chosen: query.by.contains(by),
     };
     all.iter().map(pick).collect()
+}
+
+/// What a query could ask besides, what it is narrowed by, and how many rows it tells.
+fn picks(frame: &Frame, query: &Query) -> Vec<Picks> {
+    let pick =
+        |says: String, other: &Query, chosen: bool| Pick { says, link: link(frame, other), chosen };
+    let mut measures = Query::offered(query.subject());
+    measures.extend(
+        query.measures.iter().filter(|m| !measures.contains(m)).cloned().collect::<Vec<_>>(),
+    );
+    let measures = measures
+        .iter()
+        .map(|m| pick(m.to_string(), &query.toggled_measure(m), query.measures.contains(m)));
+    let narrowed = query.scope.parts().flat_map(|(key, values)| {
+        let one = |v: &String| {
+            pick(format!("{} {}", key.word(), quoted(v)), &query.widened(key, v), true)
+        };
+        values.iter().map(one).collect::<Vec<_>>()
+    });
+    let conditions = query.conditions.iter().enumerate().map(|(nth, condition)| {
+        pick(format!("where {condition}"), &query.without_condition(nth), true)
+    });
+    let top = query.top.as_ref().map(|top| top.many);
+    let tops = [None, Some(5), Some(10), Some(20), Some(100)].map(|many| {
+        let says = many.map_or("as many as usual".into(), |many| format!("top {many}"));
+        pick(says, &query.with_top(many), many == top)
+    });
+    let rows = [
+        Picks { says: "asks", all: measures.collect() },
+        Picks { says: "narrowed by", all: narrowed.chain(conditions).collect() },
+        Picks { says: "rows", all: if query.by.is_empty() { Vec::new() } else { tops.to_vec() } },
+    ];
+    rows.into_iter().filter(|row| !row.all.is_empty()).collect()
 }
 
 /// What is asked by the address: its text, or what is usual, narrowed to what page views are filtered by elsewhere.
@@ -141,6 +183,7 @@ async fn show(
         found: None,
         apart: None,
         by: Vec::new(),
+        picks: Vec::new(),
         wrong: None,
         saved: saved.iter().map(|q| saved_row(&frame, q)).collect(),
         examples: EXAMPLES
@@ -165,6 +208,7 @@ async fn show(
                 queries::used(&state.answers, &frame.site, &query, frame.who.name()).await?;
             }
             page.by = if is_shared { Vec::new() } else { toggles(frame, &query) };
+            page.picks = if is_shared { Vec::new() } else { picks(frame, &query) };
             let is_part = query.subject() == Subject::PageViews && !query.scope.is_empty();
             page.apart =
                 (is_part && !is_shared).then(|| link(frame, &query).replacen("?", "/apart?", 1));

@@ -36,6 +36,7 @@ struct Page {
     journeys: Vec<Choice>,
     locations: Vec<Choice>,
     queries: Vec<Choice>,
+    views: Vec<Choice>,
     rules: Vec<Choice>,
     lists: Vec<Choice>,
 }
@@ -57,6 +58,7 @@ struct Typed {
     journeys: Vec<String>,
     locations: Vec<String>,
     query: String,
+    view: String,
     rule: String,
     day: String,
     at: String,
@@ -95,6 +97,7 @@ impl Typed {
             journeys: fields::all(fields, "journey"),
             locations: fields::all(fields, "location"),
             query: fields::line(fields, "query", LONGEST_QUERY),
+            view: one("view"),
             rule: one("rule"),
             day: one("day"),
             at: one("at"),
@@ -103,8 +106,9 @@ impl Typed {
         }
     }
 
-    fn usual(kind: Option<Kind>, query: String) -> Typed {
+    fn usual(kind: Option<Kind>, query: String, view: String) -> Typed {
         Typed {
+            view,
             kind: kind.unwrap_or(Kind::GoalsFull).word().into(),
             period: "month".into(),
             rule: "day_of_month".into(),
@@ -137,6 +141,7 @@ impl Typed {
             journeys: ids(&d.journeys),
             locations: ids(&d.locations),
             query: d.query.clone(),
+            view: d.view.map_or(String::new(), |id| id.to_string()),
             rule: rule.into(),
             day,
             at: d.schedule.map_or(String::new(), |s| s.at.strftime("%H:%M").to_string()),
@@ -195,6 +200,7 @@ impl Typed {
             journeys: ids("journeys", &self.journeys)?,
             locations: ids("locations", &self.locations)?,
             query: self.query.clone(),
+            view: self.view.parse().ok(),
             schedule,
         };
         let list = match self.list.as_str() {
@@ -244,6 +250,7 @@ async fn show(
             journeys: of(offered.journeys, &typed.journeys),
             locations: of(offered.locations, &typed.locations),
             queries,
+            views: of(offered.views, std::slice::from_ref(&typed.view)),
             rules: choices(&RULES, &typed.rule),
             lists: [none].into_iter().chain(lists).collect(),
             id,
@@ -254,13 +261,18 @@ async fn show(
     )
 }
 
-/// `GET /reports/new`: of a query when one is given with `query`.
+/// `GET /reports/new`: of a query or a saved view when one is given with `query` or `view`.
 pub async fn new(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Reports", TWELVE_HOURS).await?;
     let query = all_of(&request, "query").pop().unwrap_or_default();
     let query = cadentis_core::text::clean(query.trim(), LONGEST_QUERY, None);
-    let kind = (!query.is_empty()).then_some(Kind::Query);
-    show(&state, frame, (None, Typed::usual(kind, query)), None).await
+    let view = all_of(&request, "view").pop().unwrap_or_default();
+    let kind = match (query.is_empty(), view.is_empty()) {
+        (false, _) => Some(Kind::Query),
+        (true, false) => Some(Kind::View),
+        (true, true) => None,
+    };
+    show(&state, frame, (None, Typed::usual(kind, query, view)), None).await
 }
 
 /// `GET /reports/{id}/change`

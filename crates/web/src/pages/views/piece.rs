@@ -19,7 +19,7 @@ use cadentis_answers::goals::words::{promise, says};
 use cadentis_answers::kept::Journey;
 use cadentis_answers::{journey, queries, saved_views};
 use cadentis_core::query::Query;
-use cadentis_core::saved_view::Piece;
+use cadentis_core::saved_view::{Piece, paragraphs};
 use serde::Deserialize;
 
 #[derive(Template)]
@@ -106,11 +106,6 @@ pub async fn part(
     html(&Part { title, link, body })
 }
 
-fn paragraphs(text: &str) -> Vec<String> {
-    let lines = text.replace('\r', "");
-    lines.split("\n\n").map(|p| p.trim().to_string()).filter(|p| !p.is_empty()).collect()
-}
-
 async fn of_query(state: &State, frame: &Frame, query: &Query) -> Result<Body, PageError> {
     let stretches = (frame.past(), frame.against);
     let of = (frame.points(), true);
@@ -153,15 +148,4 @@ async fn of_journey(
             readings: at_journey::figures(&at),
         },
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::paragraphs;
-
-    #[test]
-    fn an_empty_line_begins_a_paragraph_however_lines_end() {
-        assert_eq!(paragraphs("a\r\nb\r\n\r\n\r\nc\n\n"), ["a\nb", "c"]);
-        assert!(paragraphs(" \n\n ").is_empty());
-    }
 }
