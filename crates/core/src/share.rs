@@ -1,14 +1,15 @@
 //! What a link opens that shows one page to whoever has it: that page, at its stretch, and the parts that the page is made of.
 //! Never visits and people, archives of requests, logs and scripts.
 
-/// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address.
+/// Pages of a site that can be shared, below its name, with the parts that they ask for; `*` is one part of an address. What
+/// begins with `=` is the same at any stretch, such as a picture.
 const PAGES: [(&str, &[&str]); 27] = [
     ("", &[]),
     ("/journeys", &[]),
     ("/journeys/*", &["places", "weeks", "changes"]),
     ("/journeys/*/runs", &[]),
     ("/locations/*", &[]),
-    ("/runs/*", &["pictures/*/*"]),
+    ("/runs/*", &["=pictures/*/*"]),
     ("/goals", &[]),
     ("/alerts", &[]),
     ("/alerts/*", &[]),
@@ -17,7 +18,7 @@ const PAGES: [(&str, &[&str]); 27] = [
     ("/measures", &[]),
     ("/queries", &[]),
     ("/views/*", &["pieces/*"]),
-    ("/reports/issues/*", &["since", "pdf", "csv", "json"]),
+    ("/reports/issues/*", &["=since", "=pdf", "=csv", "=json"]),
     ("/budgets", &[]),
     ("/dependencies", &[]),
     ("/maintenance", &[]),
@@ -85,13 +86,15 @@ pub fn opens(
         return but_free(shared) == but_free(asked);
     }
     let below = path.strip_prefix(page).and_then(|rest| rest.strip_prefix('/'));
-    let is_part = below.is_some_and(|rest| parts.iter().any(|part| fits(part, rest)));
+    let part = below.and_then(|rest| {
+        parts.iter().find(|part| fits(part.strip_prefix('=').unwrap_or(part), rest))
+    });
     let common = |all: &[(String, String)]| {
         let kept = all.iter().filter(|(name, _)| OF_PARTS.contains(&name.as_str()));
         kept.cloned().collect::<Vec<_>>()
     };
-    // What has no stretch of its own, such as a picture, is what it is at any.
-    is_part && (asked.is_empty() || common(shared) == common(asked))
+    // Without a stretch a part would be of now, which is not what was shared.
+    part.is_some_and(|part| part.starts_with('=') || common(shared) == common(asked))
 }
 
 #[cfg(test)]
@@ -126,6 +129,7 @@ mod tests {
             ("/journeys/book", ""),
             ("/journeys/book", "from=1&to=2&against=week&only=device:phone"),
             ("/journeys/book/weeks", "from=0&to=2&against=week"),
+            ("/journeys/book/weeks", ""),
             ("/journeys/other", at),
             ("/journeys/book/script", at),
             ("/journeys/book/runs", at),
@@ -149,6 +153,10 @@ mod tests {
             ("/views", "wall=1"),
         ] {
             assert!(!opened("/views/3", "wall=1", path, asked), "{path}?{asked}");
+        }
+        for (path, asked) in [("pdf", ""), ("pdf", "paper=letter"), ("since", ""), ("json", at)] {
+            assert!(opened("/reports/issues/7", at, &format!("/reports/issues/7/{path}"), asked));
+            assert!(!opened("/reports/issues/7", at, &format!("/reports/issues/8/{path}"), asked));
         }
         let wall = |name: &str| name == "wall";
         assert!(goes_on("/views/3", wall) && !goes_on("/views/3", |_| false));

@@ -7,8 +7,9 @@ use actix_web::HttpResponse;
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::StatusCode;
-use actix_web::http::header::{ACCEPT, ALLOW, CONTENT_TYPE, RETRY_AFTER};
+use actix_web::http::header::{ACCEPT, ALLOW, CONTENT_TYPE, HeaderName, RETRY_AFTER};
 use actix_web::middleware::Next;
+use askama::Template;
 use cadentis_core::journey::ScriptError;
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -159,15 +160,37 @@ pub fn refusal(request: &ServiceRequest, status: StatusCode, detail: &str) -> Ht
     }
 }
 
-/// Every error that a program gets is a problem, also where a page would have been written or nothing was said.
+/// A part of a page that could not be made: what is said of it stands in its place, without a page around it.
+#[derive(Template)]
+#[template(source = r#"<p class="field-wrong" role="alert">{{ says }}</p>"#, ext = "html")]
+struct PartError {
+    says: String,
+}
+
+/// Every error that a program gets is a problem, also where a page would have been written or nothing was said; one of a part of
+/// a page is a part.
 pub async fn to_programs<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B, BoxBody>>, actix_web::Error> {
     let asks = program_asks(&request);
+    let is_part = request.headers().contains_key("hx-request");
     let answer = next.call(request).await?;
     let is_told = answer.headers().get(CONTENT_TYPE).is_some_and(|v| v == MEDIA_TYPE);
     let status = answer.status();
+    if let Some(e) = answer.response().error().filter(|_| is_part && !asks) {
+        let part = PartError { says: e.to_string() };
+        let mut told = HttpResponse::build(status);
+        told.content_type("text/html; charset=utf-8");
+        let mut told = told.body(part.render().unwrap_or_default());
+        // Where it leads to instead, and when to ask again.
+        for name in [HeaderName::from_static("hx-redirect"), RETRY_AFTER] {
+            if let Some(value) = answer.headers().get(&name) {
+                told.headers_mut().insert(name, value.clone());
+            }
+        }
+        return Ok(answer.into_response(told).map_into_right_body());
+    }
     if !asks || is_told || !(status.is_client_error() || status.is_server_error()) {
         return Ok(answer.map_into_left_body());
     }

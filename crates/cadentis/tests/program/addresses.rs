@@ -1,6 +1,6 @@
 //! Addresses that nobody of ours has written: every page of the route list, with what strangers put into addresses.
 
-use crate::server::{get, play, server};
+use crate::server::{get, play, post_form, server};
 use crate::serving::beacons::{BROWSER, OWN, send};
 use cadentis_core::run::Outcome;
 use cadentis_web::routes::{Route, all};
@@ -93,7 +93,13 @@ fn paths(route: &Route, run: Uuid, view: Uuid, nth: usize) -> [String; 2] {
             }
             _ if stranger.is_some() => stranger.unwrap_or_default().to_string(),
             p if p.contains("{id}") && route.path.contains("visits") => view.to_string(),
-            p if p.contains("{id}") => p.replace("{id}", &run.to_string()),
+            p if p.contains("{id}")
+                && (route.path.contains("/runs/") || route.path.contains("{what")) =>
+            {
+                p.replace("{id}", &run.to_string())
+            }
+            // Everything else counts from 1.
+            p if p.contains("{id}") => p.replace("{id}", "1"),
             "{site}" => crate::serving::SLUG.into(),
             p if p.contains("{slug}") && route.path.contains("/locations") => "bergen".into(),
             p if p.contains("{slug}") => "book".into(),
@@ -114,6 +120,24 @@ async fn no_address_makes_a_page_fail_or_say_back_what_a_stranger_wrote_as_marku
     let sent = json!({"id": view, "seq": 1, "at": now - 5_000, "sent": now, "visit": view, "device": "phone",
         "url": "http://book.marram.example/", "connection": "4g", "lcp": 1500.0});
     assert_eq!(send(&s.server.address, "key", sent.to_string(), OWN, BROWSER).await.0, 204);
+
+    // One of each of what people keep, so that its pages are there.
+    let base = format!("/{}", crate::serving::SLUG);
+    let arranged = [
+        ("name", "a"),
+        ("span", "3600"),
+        ("piece", "query"),
+        ("of", "p75 of LCP by device"),
+        ("piece", "goal"),
+        ("of", "1"),
+    ];
+    let report = [("name", "a"), ("kind", "goals_full"), ("period", "week")];
+    for (path, fields) in
+        [("/views", &arranged[..]), ("/reports", &report[..]), ("/reports/1/issue", &[])]
+    {
+        let (status, _, says) = post_form(&s, &format!("{base}{path}"), fields).await;
+        assert_eq!(status, 303, "{path}: {says}");
+    }
 
     let hostile = hostile();
     let mut asked = Vec::new();

@@ -97,6 +97,14 @@ async fn a_query_comes_to_what_the_exported_page_views_come_to_when_somebody_els
         .map(|l| l.rsplit(',').nth(2).expect("a count").parse::<f64>().expect("a number"))
         .sum();
     assert_eq!((file.lines().count(), sum), (5, 61.0), "{file}");
+    // The same as programs get it, from the page; where nothing can be asked that is said.
+    let (_, by_api) = answered(&s, &client, &json!({"query": says, "from": from})).await;
+    let (minute, later) = ("%Y-%m-%dT%H:%MZ", from + SignedDuration::from_hours(3));
+    let at = format!("&from={}&to={}", from.strftime(minute), later.strftime(minute));
+    let page = get(&s, &format!("{}{at}", address("queries/json", says))).await.1;
+    let page: Value = serde_json::from_str(&page).unwrap_or_else(|e| panic!("{e}: {page}"));
+    assert_eq!((&page["rows"], &page["all"]), (&by_api["rows"], &by_api["all"]));
+    assert_eq!(get(&s, &address("queries/json", "p75 of nothing")).await.0, 409);
     // What is wrong is told with where and what would be right.
     for (body, pointer) in [
         (json!({"query": "p75 of LCP by person"}), "/query"),
@@ -194,6 +202,26 @@ async fn a_query_is_asked_on_its_page_turned_looked_into_and_kept_under_a_name()
     assert!(
         wrong.contains("value=\"p75 of LCP by &#60;b&#62;\"") && !wrong.contains("<b>\""),
         "{wrong}"
+    );
+    // Parts of it are picked and let go of; what is as it should be can be promised.
+    assert!(
+        leads("p75 of LCP, count of page views, p75 of INP by connection and device"),
+        "{page}"
+    );
+    assert!(leads("count of page views by connection and device"), "let go of: {page}");
+    assert!(leads(&format!("{says} top 10")), "{page}");
+    assert!(!page.contains("Promise it"), "a percentile is no share: {page}");
+    let narrow = "share of LCP within 2.5 s for device \"phone\" where count of page views above 3";
+    let narrowed = get(&s, &address("queries", narrow)).await.1;
+    assert!(narrowed.contains(">device &#34;phone&#34;</a>"), "{narrowed}");
+    assert!(narrowed.contains(">where count of page views above 3</a>"), "{narrowed}");
+    let promise =
+        "/goals/new?kind=experience&#38;share=share+of+LCP+within+2.5+s+for+device+%22phone%22";
+    assert!(narrowed.contains(promise), "{narrowed}");
+    let goal = get(&s, "/marram-ferries/goals/new?kind=experience&share=share+of+CLS+good").await.1;
+    assert!(
+        goal.contains("value=\"share of CLS good\"") && goal.contains("value=\"75\""),
+        "{goal}"
     );
     // Kept by one, it is not replaced by another.
     let keep = [("name", "Slow <pages>"), ("q", says)];

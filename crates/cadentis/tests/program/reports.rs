@@ -158,6 +158,43 @@ fn shown(content: &Value) -> Vec<String> {
     all
 }
 
+#[tokio::test]
+async fn a_link_to_an_issue_opens_it_with_its_files_and_what_has_changed_and_no_other_issue() {
+    let (s, _) = world().await;
+    post(&s, &path(""), &FULL).await;
+    for back in ["0", "1"] {
+        assert_eq!(post(&s, &path("/1/issue"), &[("back", back)]).await.0, 303);
+    }
+    let to = "/reports/issues/1?from=2026-11-22T05:00Z&to=2026-11-22T11:00Z";
+    let shared = post(&s, &format!("/{SLUG}/settings/shares"), &[("to", to), ("days", "7")]).await;
+    let link = shared.2.split("<code>").nth(1).and_then(|rest| rest.split("</code>").next());
+    let link = link.expect("a link").replace("&#38;", "&");
+    let shown = serving::client_with("a=b").get(&link).send().await.expect("an answer");
+    assert_eq!(shown.status(), 200);
+    let cookie = shown.headers()["set-cookie"].to_str().expect("a cookie").to_string();
+    let page = shown.text().await.expect("a page");
+    assert!(page.contains("/reports/issues/1/pdf?paper=letter"), "it offers its files: {page}");
+    let has_it = serving::client_with(cookie.split(';').next().expect("a cookie"));
+    let ask = async |of: &str| {
+        let asked = has_it.get(format!("{}{}", s.server.address, path(of)));
+        asked.send().await.expect("an answer")
+    };
+    let kept = get(&s, &path("/issues/1/json")).await.1;
+    assert_eq!(ask("/issues/1/json").await.text().await.expect("a file"), kept);
+    for (of, kind) in [
+        ("/issues/1/csv", "text/csv"),
+        ("/issues/1/since", "text/html"),
+        ("/issues/1/pdf?paper=letter", "application/pdf"),
+    ] {
+        let answer = ask(of).await;
+        assert_eq!(answer.status(), 200, "{of}");
+        assert!(answer.headers()["content-type"].to_str().expect("text").starts_with(kind), "{of}");
+    }
+    for of in ["/issues/2", "/issues/2/json", "/issues/2/pdf", "/1", ""] {
+        assert_eq!(ask(of).await.status(), 303, "{of} leads to signing in");
+    }
+}
+
 /// Text of each page, size in points and whether it is tagged, as pypdf reads them.
 const READ_PDF: &str = "import sys, json, pypdf\nr = pypdf.PdfReader(sys.argv[1])\n\
     print(json.dumps({'pages': [p.extract_text() for p in r.pages], 'width': float(r.pages[0].mediabox.width),\n\

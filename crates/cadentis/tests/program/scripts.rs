@@ -384,6 +384,20 @@ async fn what_a_team_owns_its_members_change_and_other_editors_look_at() {
     ] {
         assert_eq!(form(&eve, &path, body).await, 403, "{path}");
     }
+    // The same of a view that its members put together.
+    let view = |name: &str, version: i32, team: i32| {
+        format!("name={name}&span=86400&version={version}&team={team}&piece=text&of=Look")
+    };
+    let views = "/marram-ferries/views";
+    assert_eq!(form(&eve, views, &view("Theirs", 0, team)).await, 403, "to a team of others");
+    assert_eq!(form(&cy, views, &view("Theirs", 0, team)).await, 303);
+    assert_eq!(form(&eve, &format!("{views}/1"), &view("Mine", 1, 0)).await, 422, "no such team");
+    let taken = "name=Mine&span=86400&version=1&piece=text&of=Look";
+    assert_eq!(form(&eve, &format!("{views}/1"), taken).await, 403);
+    assert_eq!(form(&eve, &format!("{views}/1/remove"), "").await, 403);
+    assert_eq!(form(&eve, &format!("{views}/1/start"), "").await, 303, "who looks begins with it");
+    assert_eq!(w.db.saved_view(w.site, 1).await.expect("rows").expect("there").name, "Theirs");
+    assert_eq!(form(&cy, &format!("{views}/1"), &view("Ours", 1, team)).await, 303);
     let script = |words: &str| json!({ "script": format!("{SCRIPT}  # {words}\n"), "based_on": 1, "note": "" });
     let save = format!("{own}/script");
     let (status, says) = w.post_as(&eve, &save, script("Eve")).await;

@@ -64,6 +64,21 @@ async fn a_view_shows_its_pieces_in_their_order_over_one_time_and_says_what_was_
         "{journey}"
     );
     assert_eq!(piece(&s, 5, 1).await.0, 404);
+    // What could not be made of a part stands in its place, not a page within the page; whoever is signed out is led to the door.
+    let part = async |client: reqwest::Client| {
+        let to = format!("{}{}", s.server.address, path("/1/pieces/5?version=1"));
+        client.get(to).header("hx-request", "true").send().await.expect("an answer")
+    };
+    let told = part(signed_in_as(SESSION)).await;
+    assert_eq!(told.status(), 404);
+    let told = told.text().await.expect("a part");
+    assert!(
+        told.starts_with(
+            "<p class=\"field-wrong\" role=\"alert\">There is no such page here: piece 5"
+        ),
+        "{told}"
+    );
+    assert_eq!(part(client_with("a=b")).await.headers()["hx-redirect"], "/sign-in");
 
     // What a piece shows is taken away: it says so, and all others stay.
     s.db.remove_goal(1).await.expect("taken away");

@@ -1,9 +1,9 @@
 //! What a query came to, in words and in a table.
 
 use super::lines::{Lines, lines};
-use super::{link, watched};
+use super::{link, promised, watched};
 use crate::format::{self, NO_DATA};
-use crate::frame::Frame;
+use crate::frame::{Frame, named_link};
 use crate::words::capital;
 use cadentis_answers::queries::Answered;
 use cadentis_core::calendar::stretch::{at_second, length_text};
@@ -42,6 +42,9 @@ pub struct Found {
     pub flip: Option<String>,
     /// An alert on the first measure.
     pub watch: Option<String>,
+    /// A goal of the first measure, where it is a share of what is as it should be.
+    pub promise: Option<String>,
+    pub json: String,
 }
 
 pub struct Row {
@@ -255,10 +258,14 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         view: format!("{}/views/new?query={text}&{}", frame.base, frame.query),
         csv: format!("{}/queries/csv?q={text}&{}", frame.base, frame.query),
         flip: (query.by.len() == 2).then(flipped),
-        watch: watched(query).filter(|_| frame.who.edits()).map(|text| {
-            let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
-            format!("{}/alerts/new?measure={text}", frame.base)
+        watch: watched(query)
+            .filter(|_| frame.who.edits())
+            .map(|text| named_link(&format!("{}/alerts/new", frame.base), &[("measure", &text)])),
+        promise: promised(query).filter(|_| frame.who.edits()).map(|text| {
+            let to = format!("{}/goals/new", frame.base);
+            named_link(&to, &[("kind", "experience"), ("share", &text)])
         }),
+        json: format!("{}/queries/json?q={text}&{}", frame.base, frame.query),
         says,
         but,
     }

@@ -117,6 +117,7 @@ crate::routes::routes! {
     Edit post "/queries" => queries::save,
     Read get "/queries/next" => queries::next,
     Read get "/queries/csv" => queries::csv,
+    Read get "/queries/json" => queries::json,
     Read get "/queries/apart" => queries::apart,
     Edit post "/queries/{id}/remove" => queries::remove,
     Read get "/views" => views::page,

@@ -22,6 +22,8 @@ mod visitors;
 use crate::State;
 use crate::access::{Caller, InSite};
 use actix_web::{HttpRequest, HttpResponse, web};
+pub(crate) use queries::AnswerShape;
+
 use asked::{Closed, Unread, When, query, said, stopped, unless_known};
 use cadentis_answers::{Range, journeys, sites};
 use cadentis_core::visitor::Filter;

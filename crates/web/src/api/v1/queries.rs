@@ -6,7 +6,7 @@ use crate::State;
 use crate::access::InSite;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
-use cadentis_answers::queries;
+use cadentis_answers::queries::{self, Answered};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::measure::Unit;
 use cadentis_core::query::{Query, Value};
@@ -78,7 +78,7 @@ struct AnswerRow {
 
 /// What a query came to.
 #[derive(Serialize, ToSchema)]
-pub(super) struct AnswerShape {
+pub(crate) struct AnswerShape {
     /// As it was read.
     query: String,
     measures: Vec<AskedShape>,
@@ -102,6 +102,43 @@ pub(super) struct AnswerShape {
     left_out: u64,
     /// Seconds of a piece of time.
     bucket_s: i64,
+}
+
+impl AnswerShape {
+    /// What a query came to, as programs read it.
+    pub(crate) fn of(query: &Query, told: Answered) -> AnswerShape {
+        let table = told.table;
+        let many = query.measures.len();
+        let cells =
+            |cells: &[Reading]| cells.iter().take(many).map(CellShape::of).collect::<Vec<_>>();
+        AnswerShape {
+            measures: query
+                .measures
+                .iter()
+                .map(|m| AskedShape { measure: m.to_string(), unit: m.unit() })
+                .collect(),
+            by: query.by.iter().map(cadentis_core::query::By::word).collect(),
+            columns: table.columns.iter().map(value).collect(),
+            rows: table
+                .rows
+                .iter()
+                .map(|row| AnswerRow {
+                    value: value(&row.value),
+                    cells: cells(&row.cells),
+                    across: row.across.iter().map(|c| c.as_ref().map(|c| cells(c))).collect(),
+                })
+                .collect(),
+            all: cells(&table.all),
+            found: table.found,
+            kept: table.kept,
+            columns_beyond: table.columns_beyond,
+            beyond: table.beyond,
+            is_merged: table.is_merged,
+            left_out: table.left_out,
+            bucket_s: told.bucket_s,
+            query: query.to_string(),
+        }
+    }
 }
 
 /// The most pieces of time.
@@ -144,37 +181,7 @@ pub(super) async fn answer(
         let of = (points, false);
         let told = queries::ask(&state.answers, &site, &query, (stretch, None), of).await;
         let told = told.map_err(stopped)?.map_err(|e| invalid("/query", format!("{e}.")))?;
-        let table = told.table;
-        let many = query.measures.len();
-        let cells =
-            |cells: &[Reading]| cells.iter().take(many).map(CellShape::of).collect::<Vec<_>>();
-        Ok(HttpResponse::Ok().json(AnswerShape {
-            measures: query
-                .measures
-                .iter()
-                .map(|m| AskedShape { measure: m.to_string(), unit: m.unit() })
-                .collect(),
-            by: query.by.iter().map(cadentis_core::query::By::word).collect(),
-            columns: table.columns.iter().map(value).collect(),
-            rows: table
-                .rows
-                .iter()
-                .map(|row| AnswerRow {
-                    value: value(&row.value),
-                    cells: cells(&row.cells),
-                    across: row.across.iter().map(|c| c.as_ref().map(|c| cells(c))).collect(),
-                })
-                .collect(),
-            all: cells(&table.all),
-            found: table.found,
-            kept: table.kept,
-            columns_beyond: table.columns_beyond,
-            beyond: table.beyond,
-            is_merged: table.is_merged,
-            left_out: table.left_out,
-            bucket_s: told.bucket_s,
-            query: query.to_string(),
-        }))
+        Ok(HttpResponse::Ok().json(AnswerShape::of(&query, told)))
     };
     said(answer.await)
 }

@@ -416,8 +416,14 @@ pub async fn new(state: web::Data<State>, request: HttpRequest) -> Result<HttpRe
     let fields: Fields = query(&request)?;
     let tries = fields.iter().any(|(n, _)| n == "promised");
     let typed = if tries { Typed::of(&fields) } else { Typed::usual() };
-    let typed = match fields.iter().find(|(n, _)| n == "journey") {
-        Some((_, slug)) if !tries => Typed { journeys: vec![slug.clone()], ..typed },
+    // What it begins with, where it is come from something that is shown: a journey, a share of page views.
+    let given = |name: &str| fields.iter().find(|(n, _)| n == name).map(|(_, value)| value.clone());
+    let typed = match (given("journey"), given("share")) {
+        (Some(slug), _) if !tries => Typed { journeys: vec![slug], ..typed },
+        (None, Some(_)) if !tries => {
+            let share = fields::line(&fields, "share", LONGEST_MEASURE);
+            Typed { kind: "experience".into(), share, promised: "75".into(), ..typed }
+        }
         _ => typed,
     };
     show(&state, &request, Shown { goal: None, typed, wrong: None, tries }).await

@@ -2,6 +2,7 @@
 
 use crate::State;
 use crate::access::{After, By, InSite};
+use crate::api::v1::AnswerShape;
 use crate::asked::{self, Found, address, link};
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
@@ -16,6 +17,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
 use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
+use cadentis_answers::queries::Answered;
 use cadentis_answers::{measures, queries};
 use cadentis_core::measure::Subject;
 use cadentis_core::measure::scope::quoted;
@@ -310,16 +312,25 @@ pub async fn apart(
     })
 }
 
-/// `GET /queries/csv`: the answer as a file, numbers as they are: shares from 0 to 1, times in milliseconds.
-pub async fn csv(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
-    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
-    let query: Query = asked(&frame, &request)
+/// The query of an address, and what it comes to, for a file.
+async fn told(
+    state: &State,
+    frame: &Frame,
+    request: &HttpRequest,
+) -> Result<(Query, Answered), PageError> {
+    let query: Query = asked(frame, request)
         .parse()
         .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
     let stretches = (frame.past(), None);
     let of = (frame.points(), false);
     let answered = queries::ask(&state.answers, &frame.site, &query, stretches, of).await?;
-    let answered = answered.map_err(|e| PageError::NotFound(e.to_string()))?;
+    Ok((query, answered.map_err(|e| PageError::NotFound(e.to_string()))?))
+}
+
+/// `GET /queries/csv`: the answer as a file, numbers as they are: shares from 0 to 1, times in milliseconds.
+pub async fn csv(state: web::Data<State>, request: HttpRequest) -> Result<HttpResponse, PageError> {
+    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
+    let (query, answered) = told(&state, &frame, &request).await?;
     let head = query.by.iter().map(ToldBy::word);
     let head = head.chain(query.measures.iter().map(ToString::to_string));
     let mut file = CsvFile::with_header(head.chain(["samples".to_string()]));
@@ -348,6 +359,16 @@ pub async fn csv(state: web::Data<State>, request: HttpRequest) -> Result<HttpRe
         }
     }
     Ok(file.download("query.csv"))
+}
+
+/// `GET /queries/json`: the answer as programs get it.
+pub async fn json(
+    state: web::Data<State>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
+    let (query, answered) = told(&state, &frame, &request).await?;
+    Ok(HttpResponse::Ok().json(AnswerShape::of(&query, answered)))
 }
 
 /// To the query, over the stretch that it was kept from.
