@@ -2,6 +2,7 @@
 
 mod endangered;
 mod held;
+pub mod openslo;
 mod trying;
 pub mod words;
 

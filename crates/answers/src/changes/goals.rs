@@ -1,11 +1,13 @@
 //! Goals: promised, changed, taken away; time taken out of them and taken back.
 
 use super::journeys::theirs;
-use super::{Author, cut, noted, noted_change, told};
+use super::{Author, LONGEST_NAME, cut, noted, noted_change, told};
 use crate::{AnswerError, Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Definition;
-use cadentis_core::goal::definition::Impossible;
+use cadentis_core::goal::definition::{BEGINNING, Impossible};
+use cadentis_core::goal::openslo::{self, Said};
+use cadentis_core::text::clean;
 use cadentis_store::goal::{Goal, Kept};
 use cadentis_store::site::Site;
 use jiff::Timestamp;
@@ -77,6 +79,92 @@ pub async fn add(
     let after = told::goal_now(&one, site.id, id).await?;
     noted_change(one, by, "promised", p.name, (&Vec::new(), &after)).await?;
     Ok(Ok(id))
+}
+
+/// What became of a document of a file of goals.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// What it is called.
+    pub what: String,
+    /// The goal that it became, or why it became none.
+    pub became: std::result::Result<i32, String>,
+}
+
+/// Promises what a file says in OpenSLO, document by document; what cannot be said here is told, and all else is promised.
+///
+/// # Errors
+/// When the database does not answer. The file is what is wrong when it is no such file at all.
+pub async fn take(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    text: &str,
+) -> Result<std::result::Result<Vec<Taken>, String>> {
+    let read = match openslo::read(text, site.zone_name()) {
+        Ok(read) => read,
+        Err(why) => return Ok(Err(why)),
+    };
+    let mut all = Vec::new();
+    for document in read {
+        let taken = match document {
+            Ok(said) => {
+                Taken { what: said.name.clone(), became: taken(answers, by, site, said).await? }
+            }
+            Err(not) => Taken { what: not.what, became: Err(not.why) },
+        };
+        all.push(taken);
+    }
+    Ok(Ok(all))
+}
+
+async fn taken(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    said: Said,
+) -> Result<std::result::Result<i32, String>> {
+    let (journeys, locations) =
+        futures::try_join!(answers.db.journeys(site.id), answers.db.locations())?;
+    let journey = |slug: &String| {
+        let found = journeys.iter().find(|j| j.slug == *slug).map(|j| j.id);
+        found.ok_or_else(|| format!("there is no journey {slug}"))
+    };
+    let place = |slug: &String| {
+        let found = locations.iter().find(|l| l.slug == *slug).map(|l| l.id);
+        found.ok_or_else(|| format!("there is no location {slug}"))
+    };
+    let ids = |all: std::result::Result<Vec<i32>, String>| all;
+    let (journeys, locations) = match (
+        ids(said.journeys.iter().map(journey).collect()),
+        ids(said.locations.iter().map(place).collect()),
+    ) {
+        (Ok(journeys), Ok(locations)) => (journeys, locations),
+        (Err(why), _) | (_, Err(why)) => return Ok(Err(why)),
+    };
+    let name = clean(said.name.trim(), LONGEST_NAME + 1, None);
+    if name.is_empty() || name.chars().count() > LONGEST_NAME {
+        return Ok(Err(format!("a name has 1 to {LONGEST_NAME} characters")));
+    }
+    let definition = Definition {
+        measure: said.measure,
+        combine: said.combine,
+        journeys,
+        locations,
+        service_hours: said.service_hours,
+        period: said.period,
+        promised: said.promised,
+    };
+    let promise = Promise { name: &name, definition: &definition, from: BEGINNING };
+    let added = match add(answers, by, site, &promise).await {
+        // What others own stays theirs; all else of the file goes on.
+        Err(e @ AnswerError::NotTheirs { .. }) => return Ok(Err(e.to_string())),
+        other => other?,
+    };
+    Ok(added.map_err(|why| match why {
+        NotPromised::Impossible(why) => why.to_string(),
+        NotPromised::NoJourney => "a journey of it is not there".into(),
+        NotPromised::Taken | NotPromised::Overtaken => "another goal has this name".into(),
+    }))
 }
 
 /// Lets a goal say something else, if nobody has changed it since `based_on`; the version that it is.

@@ -16,6 +16,7 @@ mod maintenance;
 mod markers;
 mod measures;
 mod notices;
+mod openslo;
 mod ops;
 mod people;
 mod pipelines;

@@ -10,6 +10,7 @@ pub mod definition;
 pub mod error_budget;
 pub mod judged;
 pub mod measure;
+pub mod openslo;
 pub mod period;
 pub mod views;
 

@@ -11,6 +11,7 @@ mod incidents;
 mod maintenance;
 mod markers;
 mod measures;
+mod openslo;
 mod promise;
 mod queries;
 mod reports;
@@ -41,6 +42,8 @@ crate::routes::routes! {
     Read get "/sites/{site}/journeys/{journey}/runs.ndjson" => runs::as_lines,
     Read get "/sites/{site}/runs/{id}" => runs::one_run,
     Read get "/sites/{site}/runs/{id}/har" => runs::har,
+    Read get "/sites/{site}/openslo" => openslo::file,
+    Edit post "/sites/{site}/openslo" => openslo::take,
     Read get "/sites/{site}/scripts" => scripts::list,
     Read get "/sites/{site}/scripts/{journey}" => scripts::one,
     Edit put "/sites/{site}/scripts/{journey}" => scripts::put,
@@ -111,7 +114,7 @@ crate::routes::routes! {
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
         maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content, gate::compare, scripts::list,
-        scripts::one, scripts::put,
+        scripts::one, scripts::put, openslo::file, openslo::take,
     ),
     components(schemas(ProblemShape))
 )]

@@ -2,6 +2,7 @@
 
 mod carve;
 mod form;
+mod openslo;
 mod page;
 
 use crate::State;
@@ -11,6 +12,7 @@ use cadentis_answers::kept::{Goal, Site};
 
 pub use carve::{carve_out, revoke};
 pub use form::{change, changed, make, new, remove};
+pub use openslo::{file, openslo, take};
 pub use page::page;
 
 async fn goal_of(state: &State, site: &Site, id: i32) -> Result<Goal, PageError> {
