@@ -28,9 +28,12 @@ use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::marker::Marker;
 use cadentis_store::site::Site;
+use futures::stream::{self, StreamExt, TryStreamExt};
 use held::{Here, Loaded, by_values};
 use jiff::{SignedDuration, Timestamp};
 
+/// So many goals are read at once: what one waits for in the database another computes meanwhile.
+const AT_ONCE: usize = 4;
 /// Points of an error budget's course over its window.
 const POINTS: i64 = 240;
 /// So many failed runs in a row from one location are told.
@@ -169,12 +172,10 @@ pub struct Goals {
 pub async fn ask(answers: &Answers, site: &Site, range: &Range, now: Timestamp) -> Result<Goals> {
     let db = &answers.db;
     let (goals, journeys) = futures::try_join!(db.goals(site.id), db.journeys(site.id))?;
-    let mut cards = Vec::new();
-    for goal in goals {
-        // The window of the stretch's end, by what the goal said when it began.
-        let of = (range.stretch.to.min(now), Some(range.stretch));
-        cards.push(of_window(answers, site, of, now, goal, &journeys).await?);
-    }
+    // The window of the stretch's end, by what the goal said when it began.
+    let of = (range.stretch.to.min(now), Some(range.stretch));
+    let each = goals.into_iter().map(|goal| of_window(answers, site, of, now, goal, &journeys));
+    let mut cards: Vec<Card> = stream::iter(each).buffered(AT_ONCE).try_collect().await?;
     let left = |c: &Card| c.budget.left_share();
     cards.sort_by(|a, b| Danger::worst_first((&a.danger, left(a)), (&b.danger, left(b))));
     Ok(Goals { cards, journeys })

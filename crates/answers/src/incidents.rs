@@ -6,7 +6,7 @@ use crate::played::likely_causes;
 use crate::usual::From;
 use crate::{Answers, Result, dependencies};
 use cadentis_core::alert::incident::{About, Doing, Evidence, Place};
-use cadentis_core::alert::{Definition, Evaluation};
+use cadentis_core::alert::{Definition, Evaluation, Severity};
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::dependency::State;
 use cadentis_core::measure::{Measure, Measured, Scope};
@@ -14,12 +14,13 @@ use cadentis_core::run::Outcome;
 use cadentis_core::run::cause::{Cause, Who};
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::compare::{Shift, reading_shift};
+use cadentis_core::text::found;
 use cadentis_store::incident::{Event, Incident, OpenAlert};
 use cadentis_store::marker::Marker;
 use cadentis_store::run::Run;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use uuid::Uuid;
 
 /// What one alert of an incident measured around it.
@@ -298,4 +299,133 @@ async fn runs(
 /// When the database does not answer.
 pub async fn of_stretch(answers: &Answers, site: &Site, stretch: Stretch) -> Result<Vec<Incident>> {
     Ok(answers.db.incidents(site.id, stretch).await?)
+}
+
+/// How far an incident has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stage {
+    /// An alert of it is open.
+    GoesOn,
+    /// All have cleared, and nobody has closed it.
+    Cleared,
+    /// Somebody said that nothing more is to do.
+    Closed,
+}
+
+impl Stage {
+    /// All of them, in the order in which an incident comes through them.
+    pub const ALL: [Stage; 3] = [Stage::GoesOn, Stage::Cleared, Stage::Closed];
+
+    /// The word that stands for it in addresses.
+    pub fn word(self) -> &'static str {
+        match self {
+            Stage::GoesOn => "going-on",
+            Stage::Cleared => "cleared",
+            Stage::Closed => "closed",
+        }
+    }
+
+    /// What that word stands for.
+    pub fn of_word(word: &str) -> Option<Stage> {
+        Stage::ALL.into_iter().find(|stage| stage.word() == word)
+    }
+
+    fn of(incident: &Incident) -> Stage {
+        match (&incident.closed, incident.now) {
+            (Some(_), _) => Stage::Closed,
+            (None, Some(_)) => Stage::GoesOn,
+            (None, None) => Stage::Cleared,
+        }
+    }
+}
+
+/// What a list of incidents is narrowed to.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Wanted {
+    /// The worst that it came to.
+    pub severity: Option<Severity>,
+    /// How far it has come.
+    pub stage: Option<Stage>,
+    /// Whether somebody acknowledged it.
+    pub is_acknowledged: Option<bool>,
+    /// What its alerts have in common, as it is told.
+    pub about: Option<String>,
+    /// Words that all stand in its title, in any order.
+    pub text: String,
+}
+
+impl Wanted {
+    /// Whether an incident is wanted.
+    pub fn takes(&self, incident: &Incident) -> bool {
+        self.severity.is_none_or(|s| incident.severity == s)
+            && self.stage.is_none_or(|stage| Stage::of(incident) == stage)
+            && self.is_acknowledged.is_none_or(|is| incident.acknowledged.is_some() == is)
+            && self.about.as_ref().is_none_or(|about| incident.about.to_string() == *about)
+            && (self.text.trim().is_empty() || found(&incident.title, &self.text).is_some())
+    }
+}
+
+/// What incidents have in common, each once, in order.
+pub fn subjects(incidents: &[Incident]) -> Vec<String> {
+    let all: BTreeSet<String> = incidents.iter().map(|i| i.about.to_string()).collect();
+    all.into_iter().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn incident(id: i32, title: &str) -> Incident {
+        let at = Timestamp::UNIX_EPOCH;
+        Incident {
+            id,
+            site_id: 1,
+            about: About::Journey("book".into()),
+            title: title.into(),
+            severity: Severity::Critical,
+            now: Some(Severity::Warning),
+            since: at,
+            opened_at: at,
+            noticed_at: at,
+            cleared_at: None,
+            reopened: 0,
+            acknowledged: None,
+            closed: None,
+            is_rehearsal: false,
+        }
+    }
+
+    #[test]
+    fn a_list_is_narrowed_by_each_of_its_parts_and_by_all_of_them_together() {
+        let ada = Some((Timestamp::UNIX_EPOCH, "Ada".to_string()));
+        let all = [
+            incident(1, "Booking fails from several places"),
+            Incident { now: None, acknowledged: ada.clone(), ..incident(2, "Blank pages") },
+            Incident {
+                now: None,
+                closed: ada,
+                severity: Severity::Warning,
+                about: About::Site,
+                ..incident(3, "Fewer visitors than usual")
+            },
+        ];
+        let ids = |wanted: Wanted| {
+            all.iter().filter(|i| wanted.takes(i)).map(|i| i.id).collect::<Vec<_>>()
+        };
+        assert_eq!(ids(Wanted::default()), [1, 2, 3]);
+        let of = |stage| Wanted { stage: Some(stage), ..Wanted::default() };
+        assert_eq!(Stage::ALL.map(|stage| ids(of(stage))), [vec![1], vec![2], vec![3]]);
+        assert!(Stage::ALL.iter().all(|stage| Stage::of_word(stage.word()) == Some(*stage)));
+        let severity = Some(Severity::Critical);
+        assert_eq!(ids(Wanted { severity, ..Wanted::default() }), [1, 2]);
+        let nobody = Wanted { is_acknowledged: Some(false), ..Wanted::default() };
+        assert_eq!(ids(nobody.clone()), [1, 3]);
+        assert_eq!(ids(Wanted { severity, ..nobody.clone() }), [1]);
+        assert_eq!(ids(Wanted { about: Some("the site".into()), ..nobody.clone() }), [3]);
+        let text = |text: &str| Wanted { text: text.into(), ..Wanted::default() };
+        assert_eq!(ids(text("places BOOK")), [1]);
+        assert_eq!(ids(text("  ")), [1, 2, 3]);
+        assert!(ids(Wanted { text: "pages".into(), ..nobody }).is_empty());
+        assert_eq!(subjects(&all), ["journey book", "the site"]);
+    }
 }

@@ -154,3 +154,44 @@ async fn every_table_is_a_file_and_every_chart_a_table() {
         assert!(rows[1][0].len() == "2026-11-22 05:00".len(), "{:?}", rows[1]);
     }
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn parts_of_a_query_are_picked_by_pressing_and_what_it_measures_is_promised_from_there() {
+    let demo = Demo::start(&["--no-runners"]);
+    let looker = Looker::start(&[]).await;
+    looker.sign_in(&demo, "Tor").await;
+    go(&demo, &looker, "/queries?q=share+of+LCP+within+2.5+s+by+device").await;
+    let asks =
+        |text: &str| format!("return document.querySelector('[name=q]').value === {}", json!(text));
+    let pick = async |what: &str, then: &str| {
+        let summary = looker.driver.find(By::Css("details.picks > summary")).await.expect("picks");
+        summary.click().await.expect("opened");
+        press(&looker, what).await;
+        looker.wait_for(then, &asks(then), 20).await;
+    };
+    pick("count of page views", "share of LCP within 2.5 s, count of page views by device").await;
+    pick("top 5", "share of LCP within 2.5 s, count of page views by device top 5").await;
+    // A row narrows it, and the same is let go of by pressing it.
+    press(&looker, "phone").await;
+    let narrowed = "share of LCP within 2.5 s, count of page views for device \"phone\" top 5";
+    looker.wait_for("narrowed", &asks(narrowed), 20).await;
+    says(&looker, "beside all others", "page views have surely more of than all others").await;
+    pick("device \"phone\"", "share of LCP within 2.5 s, count of page views top 5").await;
+    press(&looker, "Promise it").await;
+    let filled =
+        "return document.querySelector('main [name=share]')?.value === 'share of LCP within 2.5 s'";
+    looker.wait_for("the form of a goal holds it", filled, 20).await;
+    let shown = "return document.querySelector('main [name=share]').checkVisibility()";
+    assert_eq!(looker.ask(shown).await, json!(true), "an experience goal is chosen");
+    // All goals as a file, and back from it what is there already.
+    go(&demo, &looker, "/goals/openslo").await;
+    let file =
+        "return fetch(document.querySelector('main a[href$=yaml]').href).then(r => r.text())";
+    let file = looker.ask(file).await.as_str().expect("a text").to_string();
+    assert!(file.contains("displayName: Crossings can be booked"), "{file}");
+    let set = format!("document.querySelector('main textarea').value = {}; return 1", json!(file));
+    looker.ask(&set).await;
+    press(&looker, "Promise it").await;
+    says(&looker, "what became of each", "0 of 3 documents became goals.").await;
+    says(&looker, "why", "Another goal has this name.").await;
+}

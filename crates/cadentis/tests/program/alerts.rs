@@ -155,6 +155,27 @@ async fn an_alert_is_tried_watched_minute_by_minute_and_does_what_was_tried() {
         list.contains("Nothing is open") && list.contains("Cleared in the last 30 days"),
         "{list}"
     );
+    // The list of all is narrowed, and says so where nothing is like that.
+    let listed = async |of: &str| get(&s, &format!("/{SLUG}/incidents?{of}")).await.1;
+    let about = "about=journey+book";
+    for of in [
+        "state=cleared",
+        "acknowledged=no",
+        about,
+        "find=FAILS+booking",
+        "severity=critical&state=cleared",
+    ] {
+        let page = listed(of).await;
+        assert!(page.contains("1: Booking fails</a>"), "{of}: {page}");
+    }
+    for of in
+        ["state=going-on", "acknowledged=yes", "severity=warning", "find=blank", "about=the+site"]
+    {
+        let page = listed(of).await;
+        assert!(page.contains("None of 1 incidents of this stretch is like that."), "{of}: {page}");
+    }
+    let page = listed("state=nonsense&find=%3Cb%3E").await;
+    assert!(page.contains("value=\"&#60;b&#62;\"") && !page.contains("<b>\""), "{page}");
 }
 
 fn short(at: Timestamp) -> String {

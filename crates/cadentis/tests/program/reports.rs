@@ -520,6 +520,24 @@ async fn programs_keep_reports_issue_them_and_read_what_was_issued_byte_for_byte
     let listed = ask(reads.get(at("reports"))).await.1;
     assert_eq!(listed[0]["schedule"], new["schedule"], "{listed}");
     assert!(listed[0]["next_at"].is_string() && listed[0]["newest"].is_null(), "{listed}");
+    // Changed by whoever read it last; whoever read an older one is told.
+    let mut other = new.clone();
+    other["schedule"]["at"] = json!("07:00");
+    let put = |version: i32, body: &Value| {
+        ask(writes.put(at(&format!("reports/1?version={version}"))).json(body))
+    };
+    assert_eq!(listed[0]["version"], json!(1), "{listed}");
+    assert_eq!(put(1, &other).await, (200, json!({"id": 1})));
+    let (status, told) = put(1, &new).await;
+    assert!(status == 409 && told["detail"].as_str().is_some_and(|d| d.contains("load it anew")));
+    other["kind"] = json!("poem");
+    assert_eq!(put(2, &other).await.0, 422);
+    assert_eq!(ask(writes.put(at("reports/1")).json(&new)).await.0, 400, "which version?");
+    assert_eq!(ask(writes.put(at("reports/9?version=1")).json(&new)).await.0, 404);
+    assert_eq!(ask(reads.put(at("reports/1?version=2")).json(&new)).await.0, 403);
+    let listed = ask(reads.get(at("reports"))).await.1;
+    let now = (&listed[0]["version"], &listed[0]["schedule"]["at"]);
+    assert_eq!(now, (&json!(2), &json!("07:00")), "{listed}");
     let (status, made) = ask(writes.post(at("reports/1/issues")).json(&json!({}))).await;
     assert_eq!(status, 201, "{made}");
     assert_eq!(ask(writes.post(at("reports/1/issues")).json(&json!({}))).await, (200, made));
@@ -530,5 +548,6 @@ async fn programs_keep_reports_issue_them_and_read_what_was_issued_byte_for_byte
     assert_eq!(ask(writes.post(at("reports/1/issues")).json(&json!({"back": 24}))).await.0, 422);
     assert_eq!(ask(writes.delete(at("reports/1"))).await.0, 204);
     assert_eq!(ask(writes.delete(at("reports/1"))).await.0, 404);
+    assert_eq!(put(2, &new).await.0, 409, "it was ended");
     assert_eq!(ask(reads.get(at("report-issues/1"))).await.0, 200, "what was issued stays");
 }

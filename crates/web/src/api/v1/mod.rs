@@ -81,6 +81,7 @@ crate::routes::routes! {
     Read post "/sites/{site}/queries/answer" => queries::answer,
     Read get "/sites/{site}/reports" => reports::list,
     Edit post "/sites/{site}/reports" => reports::add,
+    Edit put "/sites/{site}/reports/{id}" => reports::change,
     Edit delete "/sites/{site}/reports/{id}" => reports::end,
     Read get "/sites/{site}/reports/{id}/issues" => reports::issues,
     Edit post "/sites/{site}/reports/{id}/issues" => reports::issue,
@@ -113,7 +114,7 @@ crate::routes::routes! {
         visitors::all, visitors::families, visitors::asked_for, visitors::gone_wrong, visitors::followed,
         dependencies::list, dependencies::post, dependencies::events, markers::list, markers::add, markers::remove, markers::around, visitors::page_views,
         carve_outs::list, carve_outs::add, carve_outs::revoke, maintenance::list, maintenance::plan, maintenance::end,
-        maintenance::call_off, queries::answer, reports::list, reports::add, reports::end, reports::issues, reports::issue, reports::content, gate::compare, scripts::list,
+        maintenance::call_off, queries::answer, reports::list, reports::add, reports::change, reports::end, reports::issues, reports::issue, reports::content, gate::compare, scripts::list,
         scripts::one, scripts::put, openslo::file, openslo::take,
     ),
     components(schemas(ProblemShape))

@@ -1,11 +1,12 @@
 //! Reports for programs: what is issued and when, and each issue as it is kept.
 
-use super::asked::{Closed, Unread, said, stopped};
+use super::asked::{Closed, Unread, query, said, stopped};
 use super::shapes::ProblemShape;
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
-use actix_web::{HttpResponse, web};
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::reports::{self as changes, Made, NotKept, Wanted};
 use cadentis_answers::kept::{Issue, Report, Site};
 use cadentis_answers::reports::{self, MOST_BACK};
@@ -189,6 +190,8 @@ impl IssueShape {
 #[derive(Serialize, ToSchema)]
 pub(super) struct ReportShape {
     id: i32,
+    /// Counts up with each change.
+    version: i32,
     #[serde(flatten)]
     says: ReportBody,
     /// When it is issued next; `null` when only asked for, or ended.
@@ -202,6 +205,15 @@ pub(super) struct ReportShape {
 #[derive(Serialize, ToSchema)]
 pub(super) struct MadeShape {
     id: i32,
+}
+
+/// What is changed.
+#[derive(Debug, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Read {
+    /// The version that was read: when somebody has changed it since, nothing is changed.
+    version: i32,
 }
 
 /// Which period is issued.
@@ -233,6 +245,7 @@ pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpR
         let all = reports::list(&state.answers, &site).await.map_err(stopped)?;
         let shape = |(report, newest): (Report, Option<Issue>)| ReportShape {
             id: report.id,
+            version: report.version,
             says: ReportBody::of(&report),
             next_at: report.next_at,
             is_ended: report.ended_at.is_some(),
@@ -262,17 +275,54 @@ pub(super) async fn add(
         let kept = changes::save(&state.answers, &caller.author, &site, wanted).await;
         match kept.map_err(stopped)? {
             Ok(id) => Ok(HttpResponse::Created().json(MadeShape { id })),
-            Err(wrong) => {
-                let at = match wrong {
-                    NotKept::Day => "/schedule/day".to_string(),
-                    NotKept::List | NotKept::NoSchedule => "/call_list".to_string(),
-                    ref other => format!("/{}", other.field()),
-                };
-                Err(Problem::invalid(&at, crate::fields::sentence(&wrong)).into())
-            }
+            Err(wrong) => Err(not_kept(&wrong)),
         }
     };
     said(add.await)
+}
+
+/// What is wrong with a report, where in its body.
+fn not_kept(wrong: &NotKept) -> HttpResponse {
+    let says = crate::fields::sentence(wrong);
+    let at = match wrong {
+        NotKept::Overtaken => return Problem::new(StatusCode::CONFLICT, says).into(),
+        NotKept::Day => "/schedule/day".to_string(),
+        NotKept::List | NotKept::NoSchedule => "/call_list".to_string(),
+        other => format!("/{}", other.field()),
+    };
+    Problem::invalid(&at, says).into()
+}
+
+/// Lets a report say something else from its next issue on; what was issued stays.
+#[utoipa::path(put, path = "/sites/{site}/reports/{id}", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path), Read), request_body = ReportBody, responses(
+    (status = 200, body = MadeShape),
+    Unread,
+    (status = 409, description = "Somebody has changed it since, or it was ended.", body = ProblemShape, content_type = "application/problem+json"),
+    (status = 413, body = ProblemShape, content_type = "application/problem+json"),
+    (status = 422, body = ProblemShape, content_type = "application/problem+json"),
+    Closed,
+))]
+pub(super) async fn change(
+    state: web::Data<State>,
+    caller: Caller,
+    InSite(site): InSite,
+    After(id): After<i32>,
+    request: HttpRequest,
+    body: web::Json<ReportBody>,
+) -> HttpResponse {
+    let change = async {
+        let bad = |problem: Box<Problem>| HttpResponse::from(*problem);
+        let Read { version } = query(&request).map_err(bad)?;
+        report_of(&state, &site, id).await?;
+        let wanted = body.into_inner().read().map_err(bad)?;
+        let wanted = Wanted { known: Some((id, version)), ..wanted };
+        let kept = changes::save(&state.answers, &caller.author, &site, wanted).await;
+        match kept.map_err(stopped)? {
+            Ok(id) => Ok(HttpResponse::Ok().json(MadeShape { id })),
+            Err(wrong) => Err(not_kept(&wrong)),
+        }
+    };
+    said(change.await)
 }
 
 /// Ends a report: it is issued no more, and what was issued stays.
