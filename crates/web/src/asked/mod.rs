@@ -61,6 +61,5 @@ mod tests {
         }
         let narrowed = of("share of CLS good by device for country \"NO\"");
         assert_eq!(promised(&narrowed).as_deref(), Some("share of CLS good for country \"NO\""));
-        assert_eq!(watched(&of("error budget left")), None);
     }
 }
