@@ -3,6 +3,7 @@
 use crate::setup::{self, Manned, Presence};
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::run::Outcome;
 use cadentis_store::journey::Journey;
 use cadentis_store::page_view::Refused;
 use cadentis_store::run::Run;
@@ -16,7 +17,7 @@ pub struct Start {
     pub locations: Vec<Manned>,
     /// The first journey that is not archived.
     pub journey: Option<Journey>,
-    /// The first run that came back.
+    /// The first run that measured the site, or the first that came back where none has.
     pub run: Option<Run>,
     /// When the newest page view arrived that is kept as such.
     pub arrived: Option<Timestamp>,
@@ -30,9 +31,14 @@ impl Start {
         self.locations.iter().any(|l| matches!(l.presence, Presence::There(_)))
     }
 
+    /// Whether a run has come back that says anything about the site.
+    pub fn has_played(&self) -> bool {
+        self.run.as_ref().is_some_and(|run| run.outcome != Outcome::Unmeasured)
+    }
+
     /// Whether nothing is missing any more.
     pub fn is_done(&self) -> bool {
-        self.run.is_some() && self.arrived.is_some()
+        self.has_played() && self.arrived.is_some()
     }
 }
 

@@ -442,10 +442,20 @@ impl Db {
         Ok(runs(rows)?.pop())
     }
 
-    /// The first run of a site that is kept.
+    /// The first run of a site that is kept: the first that measured the site where any has.
     pub async fn first_run(&self, site_id: i32) -> Result<Option<Uuid>> {
-        let sql = "SELECT id FROM run WHERE site_id = $1 ORDER BY due_at LIMIT 1";
-        Ok(sqlx::query_scalar(sql).bind(site_id).fetch_optional(&self.lane).await?)
+        let first = "SELECT id FROM run WHERE site_id = $1 ORDER BY due_at LIMIT 1";
+        let measured =
+            "SELECT id FROM run WHERE site_id = $1 AND outcome <> $2 ORDER BY due_at LIMIT 1";
+        let found = sqlx::query_scalar(measured)
+            .bind(site_id)
+            .bind(outcome_code(Outcome::Unmeasured))
+            .fetch_optional(&self.lane)
+            .await?;
+        match found {
+            Some(id) => Ok(Some(id)),
+            None => Ok(sqlx::query_scalar(first).bind(site_id).fetch_optional(&self.lane).await?),
+        }
     }
 
     /// The other try of a run that was played twice.

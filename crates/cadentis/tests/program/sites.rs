@@ -243,7 +243,17 @@ async fn the_first_steps_say_what_is_there_and_what_is_missing_and_why_page_view
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     assert!(told.contains("book.marram.example"), "it says which host it was: {told}");
-    let t = theirs_of(&s, site).await;
+    let (journey, begun) = (freight(&s, site).await, Timestamp::now());
+    let own_doing = played(&s, journey, begun, Outcome::Unmeasured).await;
+    let told = steps().await;
+    assert!(told.contains("steps are left."), "{told}");
+    assert!(
+        told.contains("measured nothing") && told.contains(&format!("/freight/runs/{own_doing}")),
+        "a run in whose way our own runner was is not the first that counts: {told}"
+    );
+    let later = begun + jiff::SignedDuration::from_mins(5);
+    let t = played(&s, journey, later, Outcome::Failed).await;
+    their_page_view(&s).await;
     let done = steps().await;
     assert!(
         done.contains("Freight of theirs.") && done.contains(&format!("/freight/runs/{t}")),
@@ -254,6 +264,14 @@ async fn the_first_steps_say_what_is_there_and_what_is_missing_and_why_page_view
 
 /// A journey of that site that has played, and a page view.
 async fn theirs_of(s: &Served, site: i32) -> Uuid {
+    let journey = freight(s, site).await;
+    let run = played(s, journey, Timestamp::now(), Outcome::Failed).await;
+    their_page_view(s).await;
+    run
+}
+
+/// A journey of that site.
+async fn freight(s: &Served, site: i32) -> i32 {
     let pace = Pace::Every(300);
     let freight = NewJourney {
         site_id: site,
@@ -265,20 +283,26 @@ async fn theirs_of(s: &Served, site: i32) -> Uuid {
         plays: PlaceAndPace::usual(&pace, &[1]),
         status: Status::Active,
     };
-    let journey = s.db.add_journey(&freight).await.expect("a journey");
-    let now = Timestamp::now();
-    s.db.make_due(now).await.expect("due");
-    let run = loop {
-        let work = s.db.lease(1, "r", now, now).await.expect("asked").expect("work of freight");
-        s.db.finish(1, record(work.id, Outcome::Failed)).await.expect("stored");
+    s.db.add_journey(&freight).await.expect("a journey")
+}
+
+/// A run of a journey that came to that.
+async fn played(s: &Served, journey: i32, at: Timestamp, outcome: Outcome) -> Uuid {
+    s.db.make_due(at).await.expect("due");
+    loop {
+        let work = s.db.lease(1, "r", at, at).await.expect("asked").expect("work of freight");
+        let come = if work.journey_id == journey { outcome } else { Outcome::Passed };
+        s.db.finish(1, record(work.id, come)).await.expect("stored");
         if work.journey_id == journey {
             break work.id;
         }
-    };
+    }
+}
+
+async fn their_page_view(s: &Served) {
     let mut view = beacons::beacon(Uuid::new_v4());
     view["url"] = json!("http://freight.example/quote");
     let (address, own) = (&s.server.address, "http://freight.example");
     let sent = beacons::send(address, "other", view.to_string(), own, beacons::BROWSER).await;
     assert_eq!(sent.0, 204, "{}", sent.1);
-    run
 }

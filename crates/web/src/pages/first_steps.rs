@@ -111,6 +111,16 @@ fn journey(base: &str, found: &Start) -> Step {
 fn run(base: &str, site: &Site, found: &Start) -> Step {
     let name = "It has played";
     match &found.run {
+        Some(run) if !found.has_played() => Step {
+            name,
+            is_done: false,
+            says: format!(
+                "The run of {} measured nothing: something of our own was in its way. The next one comes by itself.",
+                format::clock(run.due_at, &site.zone)
+            ),
+            link: format!("{base}/runs/{}", run.id),
+            act: "what was in its way",
+        },
         Some(run) => Step {
             name,
             is_done: true,
