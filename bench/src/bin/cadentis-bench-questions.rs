@@ -93,8 +93,8 @@ async fn ask(answers: &Answers, site: &Site, name: &str) -> Result<String, Failu
     let everything = range(Filter::default());
     if let Some(says) = says(name) {
         let query = says.parse()?;
-        let stretches = (everything.stretch, None);
-        let told = queries::ask(answers, site, &query, stretches, (96, false)).await??;
+        let over = queries::Over::all_of(everything.stretch);
+        let told = queries::ask(answers, site, &query, &over, (96, false)).await??;
         return Ok(format!("{} rows, {} columns", told.table.found, told.table.columns.len()));
     }
     Ok(match name {

@@ -1,5 +1,6 @@
 //! Alerts: what each evaluation says, what an alert would have done, and how those of a site stand.
 
+use crate::budgets::p75_of;
 use crate::measures::{self, About, NotThere};
 use crate::{Answers, Result, usual, watch};
 use cadentis_core::alert::judge::{Opening, openings};
@@ -9,6 +10,7 @@ use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::dependency::State;
 use cadentis_core::goal::budget::{self, Metric};
 use cadentis_core::goal::burn::PAIRS;
+use cadentis_core::goal::limit::Limit;
 use cadentis_core::measure::windowed::Moment;
 use cadentis_core::measure::{
     Counted, Figure, Happening, Key, Measure, Measured, Scope, Span, Statistic, Subject, Worse,
@@ -17,7 +19,6 @@ use cadentis_core::measure::{
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
 use cadentis_core::timing::Vital;
-use cadentis_core::visitor::Attribute;
 use cadentis_core::visitor::happening::Fault;
 use cadentis_store::alert::{Alert, KeptEvaluation};
 use cadentis_store::incident::{Incident, OpenAlert};
@@ -469,10 +470,11 @@ pub async fn would_tell(
 /// When the database does not answer.
 pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, Definition)>> {
     let db = &answers.db;
-    let (journeys, goals, budgets, dependencies) = futures::try_join!(
+    let (journeys, goals, budgets, measured, dependencies) = futures::try_join!(
         db.journeys(site.id),
         db.goals(site.id),
         db.budgets(site.id),
+        db.measured_budgets(site.id),
         db.dependencies(site.id)
     )?;
     let mut all = Vec::new();
@@ -519,15 +521,17 @@ pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, D
     }
     for b in budgets.iter() {
         let Metric::Vital(vital) = b.metric else { continue };
-        let (scope, of) = match &b.scope {
-            budget::Scope::Family(family) => {
-                (Scope::default().and(Key::Attribute(Attribute::Family), family), family.as_str())
-            }
-            _ => (Scope::default(), "all pages"),
+        let family = match &b.scope {
+            budget::Scope::Family(family) => Some(family.as_str()),
+            _ => None,
         };
-        let p75 = Measure::ViewFigure(Figure::Vital(vital), Statistic::Percentile(0.75));
-        let name = format!("{} of {of} over its budget", vital.name());
-        add(name, p75, scope, warning(b.limit), 60);
+        let Measured { measure, scope } = p75_of(vital, family);
+        let name = format!("{} of {} over its budget", vital.name(), family.unwrap_or("all pages"));
+        add(name, measure, scope, warning(b.limit), 60);
+    }
+    for Limit { measured, level } in measured.into_iter().map(|kept| kept.limit) {
+        let name = format!("Over its budget: {measured}");
+        add(name, measured.measure, measured.scope, warning(level), 60);
     }
     let hour = 3_600_000.0;
     add("Visitors stop arriving".into(), Measure::ViewSilence, Scope::default(), warning(hour), 60);

@@ -1,4 +1,8 @@
-//! Budgets: every page family and every step of journeys against its limits.
+//! Budgets: every page family and every step of journeys against its limits, and every other measure that has one.
+
+mod measured;
+
+pub use measured::MeasuredRow;
 
 use crate::played::{Played, of_journeys};
 use crate::pooled::p75;
@@ -9,9 +13,11 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::finding::over_since;
 use cadentis_core::goal::Standing;
 use cadentis_core::goal::budget::{self, Budget, Judged, Metric, Scope};
+use cadentis_core::measure::{self, Figure, Key, Measure, Measured, Statistic};
 use cadentis_core::stats::{Reading, Samples};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::{Attribute, Filter, Pool};
+use cadentis_store::alert::Alert;
 use cadentis_store::script_version::Status;
 use cadentis_store::site::Site;
 use jiff::Timestamp;
@@ -31,6 +37,8 @@ pub struct Cell {
     pub judged: Option<Judged>,
     /// Since when it is over; `None` when it is not, or from the beginning of the stretch on.
     pub since: Option<Timestamp>,
+    /// Alerts that are on and watch the same: who is told when it breaks.
+    pub watched: Vec<(i32, String)>,
 }
 
 /// A page family with its vitals, in the order of [`Vital::ALL`]; all pages without a name.
@@ -63,6 +71,8 @@ pub struct Budgets {
     pub families: Vec<FamilyRow>,
     /// Steps of the journeys that play.
     pub steps: Vec<StepRow>,
+    /// Limits on any measure.
+    pub measured: Vec<MeasuredRow>,
 }
 
 /// Every page family and every step against its limits.
@@ -71,12 +81,14 @@ pub struct Budgets {
 /// When the database does not answer or too much waits.
 pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<Budgets> {
     let db = &answers.db;
-    let (limits, mut journeys) = futures::try_join!(db.budgets(site.id), db.journeys(site.id))?;
+    let (limits, mut journeys, alerts) =
+        futures::try_join!(db.budgets(site.id), db.journeys(site.id), db.alerts(site.id))?;
     journeys.retain(|j| j.status == Status::Active.word());
     let (past, everything) = (range.stretch, Filter::default());
-    let (views, played) = futures::try_join!(
+    let (views, played, measured) = futures::try_join!(
         Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
         of_journeys(answers, site.id, journeys, past),
+        measured::rows(answers, site, past, &alerts),
     )?;
     let computing = answers.computed(move || {
         let mut known = views.values();
@@ -89,14 +101,36 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<Budget
                 known.push((name.clone(), Pool::default()));
             }
         }
-        let mut families = vec![row(&views, &limits, None, &views.all())];
-        families.extend(known.iter().map(|(name, pool)| row(&views, &limits, Some(name), pool)));
-        Budgets { families, steps: played.iter().flat_map(steps).collect() }
+        let row = |name: Option<&str>, pool: &Pool| row(&views, (&limits, &alerts), name, pool);
+        let mut families = vec![row(None, &views.all())];
+        families.extend(known.iter().map(|(name, pool)| row(Some(name), pool)));
+        Budgets { families, steps: played.iter().flat_map(steps).collect(), measured }
     });
     computing.await
 }
 
-fn row(views: &Views, limits: &[Budget], family: Option<&str>, pool: &Pool) -> FamilyRow {
+/// The 75th percentile of a vital, of a page family or of all pages, as any measure is said.
+pub(crate) fn p75_of(vital: Vital, family: Option<&str>) -> Measured {
+    let measure = Measure::ViewFigure(Figure::Vital(vital), Statistic::Percentile(0.75));
+    let scope = match family {
+        Some(family) => measure::Scope::default().and(Key::Attribute(Attribute::Family), family),
+        None => measure::Scope::default(),
+    };
+    Measured { measure, scope }
+}
+
+/// Alerts that are on and watch this.
+fn watching(alerts: &[Alert], measured: &Measured) -> Vec<(i32, String)> {
+    let same = |a: &&Alert| a.is_on && a.says.definition.measured == *measured;
+    alerts.iter().filter(same).map(|a| (a.id, a.says.name.clone())).collect()
+}
+
+fn row(
+    views: &Views,
+    (limits, alerts): (&[Budget], &[Alert]),
+    family: Option<&str>,
+    pool: &Pool,
+) -> FamilyRow {
     let cell = |vital: Vital| {
         let reading = p75(pool, vital);
         let metric = Metric::Vital(vital);
@@ -111,7 +145,9 @@ fn row(views: &Views, limits: &[Budget], family: Option<&str>, pool: &Pool) -> F
                 buckets.map(|(at, pool)| (at_second(at), p75(&pool, vital))).collect();
             over_since(&course, b.limit)
         });
-        Cell { reading, own: own.map(|b| b.limit), holds: holds.map(|b| b.limit), judged, since }
+        let watched = watching(alerts, &p75_of(vital, family));
+        let (own, holds) = (own.map(|b| b.limit), holds.map(|b| b.limit));
+        Cell { reading, own, holds, judged, since, watched }
     };
     FamilyRow {
         family: family.map(str::to_string),

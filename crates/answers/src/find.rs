@@ -1,6 +1,6 @@
 //! Find: whatever of a site has a name, by a part of it.
 
-use crate::queries;
+use crate::queries::{self, Over};
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::query::{Query, Value};
@@ -92,7 +92,7 @@ async fn names(
     lately: Stretch,
 ) -> Result<Vec<String>> {
     let Ok(query) = query.parse::<Query>() else { return Ok(Vec::new()) };
-    let told = queries::ask(answers, site, &query, (lately, None), (1, false)).await?;
+    let told = queries::ask(answers, site, &query, &Over::all_of(lately), (1, false)).await?;
     let Ok(told) = told else { return Ok(Vec::new()) };
     let text = |value: Value| match value {
         Value::Text(text) if !text.is_empty() => Some(text),

@@ -10,6 +10,7 @@ pub use cadentis_store::journey::{Journey, PlaceAndPace};
 pub use cadentis_store::location::Location;
 pub use cadentis_store::maintenance::Planned;
 pub use cadentis_store::marker::Marker;
+pub use cadentis_store::measured_budget::MeasuredBudget;
 pub use cadentis_store::notice::{Attempt, CallList, Destination, Notice, Sent, Tells};
 pub use cadentis_store::page_view::Refused;
 pub use cadentis_store::recording::Recording;

@@ -4,7 +4,7 @@ use crate::measures::{self, NotThere};
 use crate::samples;
 use crate::views::Views;
 use crate::{Answers, Result};
-use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::measure::runs::Played;
 use cadentis_core::measure::{Key, Measured, Scope, Subject};
 use cadentis_core::query::apart::{Apart, Counts, apart};
@@ -16,6 +16,8 @@ use cadentis_store::saved_query::SavedQuery;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
 use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// What a query came to.
 pub struct Answered {
@@ -60,6 +62,45 @@ fn course_of(query: &Query, table: &Table) -> Option<Query> {
     Some(course)
 }
 
+/// Over which time a query is answered.
+#[derive(Debug, Clone)]
+pub struct Over {
+    /// From when to when.
+    pub stretch: Stretch,
+    /// What it is compared with, where no time tells samples apart.
+    pub against: Option<Stretch>,
+    /// In these times alone, such as service hours; in all without.
+    pub only: Option<Arc<Cover>>,
+    /// How far it is.
+    pub progress: Progress,
+}
+
+/// How many hours have been read, of how many: as an answer says it while it is computed.
+#[derive(Debug, Clone, Default)]
+pub struct Progress(Arc<(AtomicU64, AtomicU64)>);
+
+impl Progress {
+    /// Hours that were read, and all of them.
+    pub fn hours(&self) -> (u64, u64) {
+        (self.0.0.load(Ordering::Relaxed), self.0.1.load(Ordering::Relaxed))
+    }
+
+    fn expects(&self, hours: i64) {
+        self.0.1.fetch_add(hours.unsigned_abs(), Ordering::Relaxed);
+    }
+
+    fn has_read(&self, hours: i64) {
+        self.0.0.fetch_add(hours.unsigned_abs(), Ordering::Relaxed);
+    }
+}
+
+impl Over {
+    /// All of a stretch, compared with nothing.
+    pub fn all_of(stretch: Stretch) -> Over {
+        Over { stretch, against: None, only: None, progress: Progress::default() }
+    }
+}
+
 /// What a query comes to; pieces of time are about so many. Lines over time are read where it is drawn.
 ///
 /// # Errors
@@ -68,12 +109,16 @@ pub async fn ask(
     answers: &Answers,
     site: &Site,
     query: &Query,
-    (stretch, against): (Stretch, Option<Stretch>),
+    over: &Over,
     (points, draws): (i64, bool),
 ) -> Result<std::result::Result<Answered, NotThere>> {
+    let stretch = over.stretch;
     let bucket_s = stretch.bucket_seconds(points).max(60);
-    let of = |stretch: Stretch| Reach { stretch, bucket_s, exact: is_read_exactly(stretch) };
-    let against = against.filter(|_| !query.by.contains(&By::Time));
+    let of = |stretch: Stretch| {
+        let (exact, only) = (is_read_exactly(stretch), over.only.clone());
+        Reach { stretch, bucket_s, exact, only }
+    };
+    let against = over.against.filter(|_| !query.by.contains(&By::Time));
     let told = async {
         let first = query.measures.first().cloned();
         let Some(measure) = first.filter(|m| m.subject() == Subject::Runs) else {
@@ -88,7 +133,7 @@ pub async fn ask(
     };
     let one = async |query: &Query, stretch: Stretch| match &about {
         Some(about) => of_runs(answers, site, query, about, of(stretch)).await,
-        None => of_sheets(answers, site, query, of(stretch)).await,
+        None => of_sheets(answers, site, query, of(stretch), &over.progress).await,
     };
     let table = one(query, stretch).await?;
     let course = match course_of(query, &table).filter(|_| draws) {
@@ -106,14 +151,29 @@ pub async fn ask(
     Ok(Ok(Answered { table, before, course, bucket_s }))
 }
 
-async fn of_sheets(answers: &Answers, site: &Site, query: &Query, reach: Reach) -> Result<Table> {
+/// Sheets are read so many hours at a time.
+const AT_ONCE_H: i64 = 96;
+
+async fn of_sheets(
+    answers: &Answers,
+    site: &Site,
+    query: &Query,
+    reach: Reach,
+    progress: &Progress,
+) -> Result<Table> {
     let filed = match query.subject() {
         Subject::Errors => Filed::Failures,
         Subject::Requests | Subject::Actions => Filed::Happenings,
         _ => Filed::PageViews,
     };
     let columns = groups::columns(query, &reach);
-    let sheets = answers.db.sheets_of(filed, site.id, reach.stretch, &columns).await?;
+    let hours = |stretch: Stretch| (stretch.seconds() + 3_599) / 3_600;
+    progress.expects(hours(reach.stretch));
+    let mut sheets = Vec::new();
+    for piece in reach.stretch.in_hours(AT_ONCE_H) {
+        sheets.extend(answers.db.sheets_of(filed, site.id, piece, &columns).await?);
+        progress.has_read(hours(piece));
+    }
     let query = query.clone();
     let computing = answers.computed(move || {
         let found = groups::of_sheets(&sheets, &query, &reach);

@@ -259,6 +259,7 @@ pub async fn trial(
         steps_ms: Steps::new(),
         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
         split_ms: None,
+        counts: None,
     };
     let usual = match same {
         Some(_) => db.usual_records(&run, USUAL).await?,

@@ -59,7 +59,7 @@ pub(crate) async fn played(
     let (step, locations) = (about.step, about.locations.clone());
     let computing = answers.computed(move || {
         let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
-        let seen = |(run, counts): (&Run, bool)| Played {
+        let seen = |(run, is_counted): (&Run, bool)| Played {
             at: run.due_at,
             journey: run.journey_id,
             location: run.location_id,
@@ -67,7 +67,8 @@ pub(crate) async fn played(
             duration_ms: run.duration_ms,
             step_ms: step.and_then(|nth| steps_through(run).get(nth)).map(|ms| f64::from(*ms)),
             split_ms: run.split_ms.map(|split| split.map(f64::from)),
-            counts,
+            counts: run.counts,
+            is_counted,
         };
         let drawn = counted.values().flat_map(|runs| runs.drawn());
         drawn.filter(|(run, _)| here(run)).map(seen).collect()

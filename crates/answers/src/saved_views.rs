@@ -27,6 +27,14 @@ pub async fn one(answers: &Answers, site: &Site, id: i32) -> Result<Option<View>
     Ok(answers.db.saved_view(site.id, id).await?)
 }
 
+/// A view that was taken away and can be put back.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn removed(answers: &Answers, site: &Site, id: i32) -> Result<Option<View>> {
+    Ok(answers.db.removed_view(site.id, id).await?)
+}
+
 /// The view that somebody begins with, by the site that it is of.
 ///
 /// # Errors

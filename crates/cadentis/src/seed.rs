@@ -22,7 +22,7 @@ use cadentis_core::goal::{Definition, FailedRuns, Measure, Period};
 use cadentis_core::journey;
 use cadentis_core::marker::{Kind as MarkerKind, Said};
 use cadentis_core::run::reach::Denied;
-use cadentis_core::run::{Outcome, Split};
+use cadentis_core::run::{Counts, Outcome, Split};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_core::visitor::{PageView, beacon};
@@ -632,6 +632,7 @@ async fn write_runs(db: Db, site: Site, story: Story, begin: Timestamp) -> Resul
                         steps_ms: record.counted_steps().map(|s| s.duration_ms as f32).collect(),
                         trouble: record.trouble.as_ref().map(|t| t.says.clone()),
                         split_ms: Split::sides(&record).map(|s| s.map(|ms| ms.round() as f32)),
+                        counts: Counts::of(&record, |host| site.owns(host)),
                     };
                     let kept = story.is_kept(due_at) || record.outcome == Outcome::Failed;
                     (run, record.runner.clone(), kept.then_some(record))

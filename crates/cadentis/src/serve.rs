@@ -63,6 +63,9 @@ pub struct Args {
     /// Make no due runs
     #[arg(long)]
     no_cadence: bool,
+    /// Show how far a query is once it has taken so many milliseconds
+    #[arg(long, default_value_t = 1_000)]
+    longer_after_ms: u64,
     /// Evaluate no alerts
     #[arg(long)]
     no_watch: bool,
@@ -282,6 +285,7 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         door,
         is_demo: args.demo_sign_in,
         workers,
+        queries: cadentis_web::asked::Asking::after(Duration::from_millis(args.longer_after_ms)),
     };
     let (ops_state, beacons_state) = (state.clone(), state.clone());
     let web = cadentis_web::bind(state, args.listen, 2)

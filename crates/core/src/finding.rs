@@ -384,16 +384,25 @@ impl Standing {
     }
 }
 
-/// A bucket with fewer samples does not say whether a vital is over its budget.
-const LEAST_IN_BUCKET: u64 = 20;
+/// A bucket with fewer samples does not say whether a number is over its limit.
+pub(crate) const LEAST_IN_BUCKET: u64 = 20;
 
 /// Since when a reading is over its limit: the beginning of the last buckets in a row that are. Buckets with few samples
 /// neither begin nor end it. `None` when it was over from the first one on.
 pub fn over_since(buckets: &[(Timestamp, Reading)], limit: f64) -> Option<Timestamp> {
+    beyond_since(buckets, LEAST_IN_BUCKET, |v| v > limit)
+}
+
+/// The same of whatever is too much, of buckets with at least so many samples.
+pub(crate) fn beyond_since(
+    buckets: &[(Timestamp, Reading)],
+    least: u64,
+    is_beyond: impl Fn(f64) -> bool,
+) -> Option<Timestamp> {
     let mut since = None;
-    for (at, reading) in buckets.iter().rev().filter(|(_, r)| r.samples >= LEAST_IN_BUCKET) {
+    for (at, reading) in buckets.iter().rev().filter(|(_, r)| r.samples >= least) {
         match reading.value {
-            Some(v) if v > limit => since = Some(*at),
+            Some(v) if is_beyond(v) => since = Some(*at),
             Some(_) => return since,
             None => {}
         }

@@ -26,9 +26,13 @@ impl Db {
             let split = run.split_ms.map_or("\\N".into(), |[network, server, browser]| {
                 format!("{{{network},{server},{browser}}}")
             });
+            let counts = run.counts.map_or("\\N".into(), |counts| {
+                let [requests, bytes, third_party, errors] = counts.numbers();
+                format!("{{{requests},{bytes},{third_party},{errors}}}")
+            });
             let _ = writeln!(
                 rows,
-                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}",
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}\t{counts}",
                 run.site_id,
                 run.id,
                 run.journey_id,

@@ -27,7 +27,7 @@ const BACK: SignedDuration = SignedDuration::from_hours(1);
 const WARY: SignedDuration = SignedDuration::from_hours(24);
 
 /// Tables that only ever grew, and when a row of each leaves.
-const ENDS: [&str; 16] = [
+const ENDS: [&str; 17] = [
     "DELETE FROM alert_evaluation WHERE ctid = ANY (ARRAY(SELECT ctid FROM alert_evaluation WHERE at < $1 - interval '35 days' LIMIT $2))",
     "DELETE FROM work WHERE ctid = ANY (ARRAY(SELECT ctid FROM work WHERE dropped AND due_at < $1 - interval '2 days' LIMIT $2))",
     "DELETE FROM first_try WHERE ctid = ANY (ARRAY(SELECT f.ctid FROM first_try f JOIN site s ON s.id = f.site_id
@@ -41,6 +41,7 @@ const ENDS: [&str; 16] = [
     "DELETE FROM api_token WHERE ctid = ANY (ARRAY(SELECT ctid FROM api_token WHERE ends_at < $1 - interval '90 days' LIMIT $2))",
     "DELETE FROM audit WHERE ctid = ANY (ARRAY(SELECT ctid FROM audit WHERE at < $1 - interval '400 days' LIMIT $2))",
     "DELETE FROM marker WHERE ctid = ANY (ARRAY(SELECT ctid FROM marker WHERE removed_at < $1 - interval '30 days' LIMIT $2))",
+    "DELETE FROM saved_view WHERE ctid = ANY (ARRAY(SELECT ctid FROM saved_view WHERE removed_at < $1 - interval '30 days' LIMIT $2))",
     "DELETE FROM dependency_state WHERE ctid = ANY (ARRAY(SELECT ctid FROM dependency_state WHERE expires_at < $1 - interval '400 days' LIMIT $2))",
     "DELETE FROM event_taken WHERE ctid = ANY (ARRAY(SELECT ctid FROM event_taken WHERE at < $1 - interval '30 days' LIMIT $2))",
     "DELETE FROM trial WHERE ctid = ANY (ARRAY(SELECT ctid FROM trial WHERE asked_at < $1 - interval '1 day' LIMIT $2))",

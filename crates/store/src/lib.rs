@@ -3,7 +3,8 @@
 //! A module is named after its table:
 //!
 //! - [`Db`]: connecting, migrating, days (partitions), health
-//! - [`site`], [`location`], [`journey`], [`goal`] (with budgets and what was taken out), [`marker`], [`maintenance`],
+//! - [`site`], [`location`], [`journey`], [`goal`] (with limits of vitals and what was taken out), [`measured_budget`],
+//!   [`marker`], [`maintenance`],
 //!   [`funnel`]: what is set up
 //! - [`alert`], [`incident`], [`notice`]: what is watched, what came of it, and who is told
 //! - [`script_version`]: versions and status of journeys; [`secret`]: what they type unseen; [`trial`]: played on a wish;
@@ -37,6 +38,7 @@ pub mod lane;
 pub mod location;
 pub mod maintenance;
 pub mod marker;
+pub mod measured_budget;
 pub mod notice;
 pub mod page_view;
 pub mod page_view_hour;

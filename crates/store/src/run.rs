@@ -3,7 +3,8 @@
 use crate::db::{Db, Result, content};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::{Check, Counted, Tally};
-use cadentis_core::run::{Looked, Outcome, RunRecord, Split};
+use cadentis_core::run::{Counts, Looked, Outcome, RunRecord, Split};
+use cadentis_core::visitor::beacon::owns;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use smallvec::SmallVec;
@@ -38,6 +39,8 @@ pub struct Run {
     pub trouble: Option<String>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f32; 3]>,
+    /// What it fetched, where that is known.
+    pub counts: Option<Counts>,
 }
 
 impl Run {
@@ -88,6 +91,13 @@ pub(crate) struct RunRow {
     steps_ms: Vec<f32>,
     trouble: Option<String>,
     split_ms: Option<Vec<f32>>,
+    counts: Option<Vec<i64>>,
+}
+
+/// Numbers as they are kept.
+fn counts_of(kept: Vec<i64>) -> Option<Counts> {
+    let numbers: [i64; 4] = kept.try_into().ok()?;
+    Some(Counts::from_numbers(numbers.map(|n| n.unsigned_abs())))
 }
 
 pub(crate) fn outcome_code(outcome: Outcome) -> i16 {
@@ -120,6 +130,7 @@ pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
                 steps_ms: r.steps_ms.into(),
                 trouble: r.trouble,
                 split_ms: r.split_ms.and_then(|s| s.try_into().ok()),
+                counts: r.counts.and_then(counts_of),
             })
         })
         .collect()
@@ -168,6 +179,8 @@ pub struct ListedRun {
     pub trouble: Option<String>,
     /// The version of the script that it played.
     pub version: Option<i32>,
+    /// What it fetched, where that is known.
+    pub counts: Option<Counts>,
 }
 
 impl Db {
@@ -240,13 +253,23 @@ impl Db {
         after: Option<(Timestamp, Uuid)>,
         most: i64,
     ) -> Result<Vec<ListedRun>> {
-        let sql = "SELECT id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version
+        let sql = "SELECT id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version, counts
              FROM run WHERE journey_id = $1 AND site_id = $2 AND due_at >= $3 AND due_at < $4
               AND ($5::int2 IS NULL OR outcome = $5) AND ($6::int4 IS NULL OR location_id = $6)
               AND ($7::timestamptz IS NULL OR (due_at, id) < ($7, $8))
              ORDER BY due_at DESC, id DESC LIMIT $9";
-        type Row =
-            (Uuid, i32, jiff_sqlx::Timestamp, i16, f64, Vec<f32>, Option<String>, Option<i32>);
+        #[derive(FromRow)]
+        struct Row {
+            id: Uuid,
+            location_id: i32,
+            due_at: jiff_sqlx::Timestamp,
+            outcome: i16,
+            duration_ms: f64,
+            steps_ms: Vec<f32>,
+            trouble: Option<String>,
+            version: Option<i32>,
+            counts: Option<Vec<i64>>,
+        }
         let rows: Vec<Row> = sqlx::query_as(sql)
             .bind(journey.0)
             .bind(journey.1)
@@ -259,19 +282,19 @@ impl Db {
             .bind(most)
             .fetch_all(&self.lane)
             .await?;
-        let run =
-            |(id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, version): Row| {
-                Ok(ListedRun {
-                    id,
-                    location_id,
-                    due_at: due_at.to_jiff(),
-                    outcome: outcome_of(outcome)?,
-                    duration_ms,
-                    steps_ms,
-                    trouble,
-                    version,
-                })
-            };
+        let run = |r: Row| {
+            Ok(ListedRun {
+                id: r.id,
+                location_id: r.location_id,
+                due_at: r.due_at.to_jiff(),
+                outcome: outcome_of(r.outcome)?,
+                duration_ms: r.duration_ms,
+                steps_ms: r.steps_ms,
+                trouble: r.trouble,
+                version: r.version,
+                counts: r.counts.and_then(counts_of),
+            })
+        };
         rows.into_iter().map(run).collect()
     }
 
@@ -323,7 +346,7 @@ impl Db {
             let outcome = outcome_of(outcome)?;
             let steps_ms = Steps::new();
             let due_at = due_at.to_jiff();
-            let split_ms = None;
+            let (split_ms, counts) = (None, None);
             let run = Run {
                 id,
                 site_id,
@@ -335,6 +358,7 @@ impl Db {
                 steps_ms,
                 trouble,
                 split_ms,
+                counts,
             };
             Ok((run, version))
         };
@@ -428,10 +452,10 @@ impl Db {
             None => (Timestamp::UNIX_EPOCH, Timestamp::MAX),
         };
         let rows: Vec<RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts
              FROM run WHERE id = $1 AND due_at >= $2 AND due_at <= $3
              UNION ALL
-             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms
+             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts
              FROM first_try WHERE id = $1 AND due_at >= $2 AND due_at <= $3",
         )
         .bind(id)
@@ -712,12 +736,17 @@ async fn put_run(
     let LeasedWork { site_id, due_at, journey_id, location_id, version } = *work;
     let insert = match second {
         None => {
-            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)"
+            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)"
         }
         Some(_) => {
-            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $15, $14)"
+            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $16, $14, $15)"
         }
     };
+    let domains: Vec<String> = sqlx::query_scalar("SELECT domains FROM site WHERE id = $1")
+        .bind(site_id)
+        .fetch_one(&mut *tx)
+        .await?;
+    let counts = Counts::of(record, |host| owns(&domains, host));
     let row = sqlx::query(insert)
         .bind(site_id)
         .bind(due_at)
@@ -732,7 +761,8 @@ async fn put_run(
         .bind(&record.runner)
         .bind(&record.browser)
         .bind(version)
-        .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()));
+        .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()))
+        .bind(counts.map(|c| c.numbers().map(|n| i64::try_from(n).unwrap_or(i64::MAX)).to_vec()));
     match second {
         None => row.execute(&mut *tx).await?,
         Some(second) => row.bind(second).execute(&mut *tx).await?,

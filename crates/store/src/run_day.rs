@@ -9,8 +9,8 @@ use crate::run::{Run, outcome_code, outcome_of};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::Check;
-use cadentis_core::run::Outcome;
 use cadentis_core::run::level::Timing;
+use cadentis_core::run::{Counts, Outcome};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use sqlx::PgConnection;
@@ -20,7 +20,7 @@ use uuid::Uuid;
 
 pub(crate) const DAY_S: i64 = 86_400;
 /// The first byte of a sheet.
-const LAYOUT: u8 = 1;
+const LAYOUT: u8 = 2;
 /// Fewer whole days than this are read row by row.
 const WORTH_IT: i64 = 2;
 
@@ -76,6 +76,8 @@ fn pack(day: i64, runs: &[Run]) -> Vec<u8> {
         sheet.extend(r.duration_ms.to_le_bytes());
         // What is unknown is no number.
         r.split_ms.unwrap_or([f32::NAN; 3]).iter().for_each(|ms| sheet.extend(ms.to_le_bytes()));
+        let counts = r.counts.map_or([u64::MAX; 4], Counts::numbers);
+        counts.iter().for_each(|n| sheet.extend(n.to_le_bytes()));
         sheet.extend((r.steps_ms.len() as u16).to_le_bytes());
         r.steps_ms.iter().for_each(|ms| sheet.extend(ms.to_le_bytes()));
         let trouble = r.trouble.as_deref().unwrap_or("");
@@ -108,6 +110,7 @@ struct Packed<'a> {
     outcome: Outcome,
     duration_ms: f64,
     split_ms: [f32; 3],
+    counts: [u64; 4],
     steps: &'a [[u8; 4]],
     trouble: &'a str,
 }
@@ -125,6 +128,7 @@ impl Packed<'_> {
             steps_ms: self.steps.iter().map(|c| f32::from_le_bytes(*c)).collect(),
             trouble: (!self.trouble.is_empty()).then(|| self.trouble.to_string()),
             split_ms: (!self.split_ms[0].is_nan()).then_some(self.split_ms),
+            counts: (self.counts[0] != u64::MAX).then(|| Counts::from_numbers(self.counts)),
         }
     }
 }
@@ -138,6 +142,8 @@ fn packed<'a>(r: &mut Reader<'a>, begin: Timestamp) -> Option<Packed<'a>> {
     let split = r.bytes(12)?.as_chunks::<4>().0;
     let split_ms =
         std::array::from_fn(|i| split.get(i).map_or(f32::NAN, |c| f32::from_le_bytes(*c)));
+    let counts = r.bytes(32)?.as_chunks::<8>().0;
+    let counts = std::array::from_fn(|i| counts.get(i).map_or(0, |c| u64::from_le_bytes(*c)));
     let steps = u16::from_le_bytes(r.array()?) as usize;
     let steps = r.bytes(steps * 4)?.as_chunks::<4>().0;
     let trouble = u32::from_le_bytes(r.array()?) as usize;
@@ -149,6 +155,7 @@ fn packed<'a>(r: &mut Reader<'a>, begin: Timestamp) -> Option<Packed<'a>> {
         outcome,
         duration_ms,
         split_ms,
+        counts,
         steps,
         trouble,
     })
@@ -421,7 +428,7 @@ impl Db {
             return Ok(Vec::new());
         }
         let rows: Vec<crate::run::RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms FROM run
+            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts FROM run
              WHERE site_id = $2 AND journey_id = ANY($1) AND due_at >= $3 AND due_at < $4 ORDER BY due_at",
         )
         .bind(journeys)
@@ -442,10 +449,19 @@ mod tests {
     fn run() -> impl Strategy<Value = Run> {
         let of = (any::<u128>(), 0..86_400_000_000i64, any::<i32>(), 0..4usize, any::<f64>());
         let split = prop::option::of(prop::array::uniform3(0f32..9e6));
-        let more =
-            (prop::collection::vec(any::<f32>(), 0..9), prop::option::of("\\PC{1,40}"), split);
+        let counts = prop::option::of(prop::array::uniform4(0..u64::MAX));
+        let more = (
+            prop::collection::vec(any::<f32>(), 0..9),
+            prop::option::of("\\PC{1,40}"),
+            split,
+            counts,
+        );
         (of, more).prop_map(
-            |((id, us, location_id, outcome, duration_ms), (steps_ms, trouble, split_ms))| Run {
+            |(
+                (id, us, location_id, outcome, duration_ms),
+                (steps_ms, trouble, split_ms, counts),
+            )| Run {
+                counts: counts.map(Counts::from_numbers),
                 split_ms,
                 id: Uuid::from_u128(id),
                 site_id: 1,

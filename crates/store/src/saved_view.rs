@@ -69,7 +69,7 @@ const VIEWS: &str =
 impl Db {
     /// The views of a site by name.
     pub async fn saved_views(&self, site_id: i32) -> Result<Vec<View>> {
-        let sql = format!("{VIEWS} WHERE v.site_id = $1 ORDER BY v.name");
+        let sql = format!("{VIEWS} WHERE v.site_id = $1 AND v.removed_at IS NULL ORDER BY v.name");
         let rows = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(site_id);
         let rows: Vec<Row> = rows.fetch_all(&self.lane).await?;
         Ok(rows.into_iter().map(Row::view).collect())
@@ -77,7 +77,16 @@ impl Db {
 
     /// A view of a site.
     pub async fn saved_view(&self, site_id: i32, id: i32) -> Result<Option<View>> {
-        let sql = format!("{VIEWS} WHERE v.site_id = $1 AND v.id = $2");
+        self.view_that(site_id, id, "v.removed_at IS NULL").await
+    }
+
+    /// A view of a site that was taken away and can be put back.
+    pub async fn removed_view(&self, site_id: i32, id: i32) -> Result<Option<View>> {
+        self.view_that(site_id, id, "v.removed_at IS NOT NULL").await
+    }
+
+    async fn view_that(&self, site_id: i32, id: i32, is: &str) -> Result<Option<View>> {
+        let sql = format!("{VIEWS} WHERE v.site_id = $1 AND v.id = $2 AND {is}");
         let row = sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(site_id).bind(id);
         let row: Option<Row> = row.fetch_optional(&self.lane).await?;
         Ok(row.map(Row::view))
@@ -92,7 +101,8 @@ impl Db {
         author: &str,
     ) -> Result<KeptView> {
         let (id, version) = known.unwrap_or_default();
-        let sql = "SELECT count(*) FROM saved_view WHERE site_id = $1 AND name = $2 AND id <> $3";
+        let sql = "SELECT count(*) FROM saved_view WHERE site_id = $1 AND name = $2 AND id <> $3
+                   AND removed_at IS NULL";
         let others = sqlx::query_scalar::<_, i64>(sql).bind(site_id).bind(name).bind(id);
         if others.fetch_one(&self.lane).await? > 0 {
             return Ok(KeptView::Taken);
@@ -101,12 +111,12 @@ impl Db {
             None => {
                 "INSERT INTO saved_view (site_id, name, definition, team_id, author)
                  SELECT $1, $2, $3, $4, $5 WHERE $6 = 0 AND $7 = 0
-                 ON CONFLICT (site_id, name) DO NOTHING RETURNING id"
+                 ON CONFLICT (site_id, name) WHERE removed_at IS NULL DO NOTHING RETURNING id"
             }
             Some(_) => {
                 "UPDATE saved_view SET name = $2, definition = $3, team_id = $4, author = $5,
                    version = version + 1, changed_at = now()
-                 WHERE site_id = $1 AND id = $6 AND version = $7 RETURNING id"
+                 WHERE site_id = $1 AND id = $6 AND version = $7 AND removed_at IS NULL RETURNING id"
             }
         };
         let put = sqlx::query_scalar(sql).bind(site_id).bind(name).bind(Json(definition));
@@ -117,16 +127,24 @@ impl Db {
         Ok(kept.map_or(not, KeptView::Kept))
     }
 
-    /// Takes a view away; whether there was one.
-    pub async fn delete_saved_view(&self, site_id: i32, id: i32) -> Result<bool> {
-        let sql = "DELETE FROM saved_view WHERE site_id = $1 AND id = $2";
-        let gone = sqlx::query(sql).bind(site_id).bind(id).execute(&self.lane).await?;
-        Ok(gone.rows_affected() > 0)
+    /// Takes a view away, so that it can be put back.
+    pub async fn remove_saved_view(&self, site_id: i32, id: i32) -> Result<()> {
+        let sql = "UPDATE saved_view SET removed_at = now() WHERE site_id = $1 AND id = $2";
+        sqlx::query(sql).bind(site_id).bind(id).execute(&self.lane).await?;
+        Ok(())
+    }
+
+    /// Puts a view back that was taken away; not where another has its name by now.
+    pub async fn restore_saved_view(&self, site_id: i32, id: i32) -> Result<bool> {
+        let sql = "UPDATE saved_view v SET removed_at = NULL WHERE site_id = $1 AND id = $2 AND NOT EXISTS
+                   (SELECT FROM saved_view o WHERE o.site_id = $1 AND o.name = v.name AND o.removed_at IS NULL)";
+        let back = sqlx::query(sql).bind(site_id).bind(id).execute(&self.lane).await?;
+        Ok(back.rows_affected() > 0)
     }
 
     /// The view that somebody begins with, and the site that it is of.
     pub async fn start_view(&self, person_id: i32) -> Result<Option<(i32, i32)>> {
-        let sql = "SELECT v.site_id, v.id FROM person p JOIN saved_view v ON v.id = p.start_view_id
+        let sql = "SELECT v.site_id, v.id FROM person p JOIN saved_view v ON v.id = p.start_view_id AND v.removed_at IS NULL
                    WHERE p.id = $1";
         Ok(sqlx::query_as(sql).bind(person_id).fetch_optional(&self.lane).await?)
     }

@@ -200,4 +200,21 @@ mod tests {
             }
         }
     }
+
+    proptest! {
+        #[test]
+        fn of_many_points_the_worst_of_each_piece_is_left_and_none_is_made_up(
+            values in prop::collection::vec(0.0..100.0f64, 0..300), most in 1..60usize, above in any::<bool>(),
+        ) {
+            let worse = if above { Worse::Above } else { Worse::Below };
+            let points: Vec<(i64, f64, u64)> =
+                values.iter().enumerate().map(|(i, v)| (i as i64 * 60, *v, 3)).collect();
+            let thin = thinned(&points, most, worse);
+            prop_assert!(thin.len() <= most && thin.is_empty() == points.is_empty());
+            prop_assert!(thin.iter().all(|p| points.contains(p)));
+            prop_assert!(thin.windows(2).all(|w| w[0].0 < w[1].0), "in order of time");
+            let worst = |all: &[(i64, f64, u64)]| all.iter().map(|p| p.1).reduce(|a, b| worse.worst(a, b));
+            prop_assert_eq!(worst(&thin), worst(&points), "no moment of trouble is lost");
+        }
+    }
 }

@@ -81,6 +81,11 @@ pub fn difference_s(ms: f64) -> String {
     signed(ms / 1000.0, 2)
 }
 
+/// Cells of a row of a chart's table, as its parts carry them.
+pub fn cells(cells: &[String]) -> String {
+    serde_json::to_string(cells).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -141,5 +146,40 @@ mod tests {
                 prop_assert!(share >= goal || read < goal * 100.0 + 1e-9, "{} of {}", text, goal);
             }
         }
+    }
+
+    #[test]
+    fn a_window_says_its_times_as_they_were_typed() {
+        use cadentis_core::calendar::{Clock, Repeat};
+        use jiff::SignedDuration;
+        use jiff::civil::{date, time};
+        let from = date(2026, 11, 22).at(22, 30, 0, 0);
+        let of = |length| {
+            let clock = Clock::Zone(TimeZone::UTC);
+            window_text(&Window::once(from, length, clock, "works").repeating(Repeat::Daily))
+        };
+        assert_eq!(of(Length::UntilTime(time(23, 45, 0, 0))), "22:30–23:45");
+        assert_eq!(of(Length::UntilTime(time(4, 0, 0, 0))), "22:30–04:00 the next day");
+        assert_eq!(of(Length::UntilTime(time(22, 30, 0, 0))), "22:30–22:30 the next day");
+        assert_eq!(of(Length::Days(1)), "all day");
+        assert_eq!(of(Length::Days(3)), "3 whole days");
+        let exact = of(Length::Exact(SignedDuration::from_mins(90)));
+        assert_eq!(exact, "from 22:30 for 1 h 30 min");
+    }
+
+    #[test]
+    fn an_occurrence_names_its_second_day_where_that_is_another_on_the_clock_it_is_told_by() {
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        let night = Stretch { from: at("2026-11-22T21:00Z"), to: at("2026-11-22T23:30Z") };
+        assert_eq!(occurrence_text(&night, &TimeZone::UTC), "Sun 22 Nov 21:00 – 23:30");
+        let oslo = TimeZone::get("Europe/Oslo").unwrap();
+        assert_eq!(occurrence_text(&night, &oslo), "Sun 22 Nov 22:00 – Mon 00:30");
+    }
+
+    #[test]
+    fn cells_of_a_chart_are_read_back_by_scripts_whatever_they_hold() {
+        let said = ["a \"b\"".to_string(), "</svg>".to_string(), String::new()];
+        let read: Vec<String> = serde_json::from_str(&cells(&said)).unwrap();
+        assert_eq!(read, said);
     }
 }

@@ -9,7 +9,7 @@ mod access;
 mod acknowledging;
 mod api;
 mod around;
-mod asked;
+pub mod asked;
 mod at_journey;
 mod budget_course;
 mod course;
@@ -25,6 +25,9 @@ mod format;
 mod frame;
 mod limits;
 mod lineup;
+pub mod longer;
+#[cfg(test)]
+mod made_up;
 mod map;
 mod offered;
 pub mod ops;
@@ -74,6 +77,8 @@ pub struct State {
     pub is_demo: bool,
     /// What goes on in this process beside answering.
     pub workers: Workers,
+    /// Queries that take longer than their page waits for.
+    pub queries: asked::Asking,
 }
 
 pub struct Web {

@@ -173,7 +173,8 @@ mod tests {
                 "lineup|safe",
                 "list|safe",
                 "preview|safe",
-                "steps|safe"
+                "steps|safe",
+                "still|safe"
             ],
             "each is a template that was rendered, and escaped there"
         );

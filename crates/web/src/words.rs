@@ -59,3 +59,54 @@ pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
 pub fn lines(text: &str) -> Vec<String> {
     text.lines().map(str::trim).filter(|l| !l.is_empty()).map(String::from).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn domains_are_host_names_alone_one_on_each_line() {
+        let two = domains_of(" book.marram.example \n\n marram.example");
+        assert_eq!(two, Ok(vec!["book.marram.example".into(), "marram.example".into()]));
+        assert!(domains_of(" \n ").unwrap_err().contains("at least one domain"));
+        for wrong in ["https://marram.example", "marram.example:8080", "two words", "a/b"] {
+            let says = domains_of(&format!("fine.example\n{wrong}")).unwrap_err();
+            assert!(says.starts_with(&format!("“{wrong}” is no domain")), "{says}");
+        }
+    }
+
+    #[test]
+    fn a_moment_that_may_be_long_ago_has_its_year_and_its_clock() {
+        let oslo = TimeZone::get("Europe/Oslo").unwrap();
+        let summer: Timestamp = "2024-07-01T10:00Z".parse().unwrap();
+        assert_eq!(when(summer, &oslo), "1 Jul 2024 12:00 CEST");
+        assert_eq!(when(summer, &TimeZone::UTC), "1 Jul 2024 10:00 UTC");
+    }
+
+    #[test]
+    fn what_keeps_a_script_from_being_saved_is_told_with_who_was_first() {
+        let by = cadentis_answers::kept::Version {
+            version: 7,
+            saved_at: "2026-11-22T10:00Z".parse().unwrap(),
+            author: "Tor".into(),
+            note: String::new(),
+        };
+        let says = not_saved_says(&NotSaved::Overtaken(by), &TimeZone::UTC);
+        assert!(
+            says.starts_with("Not saved: Tor saved version 7 meanwhile (22 Nov 2026 10:00 UTC)."),
+            "{says}"
+        );
+        assert_eq!(not_saved_says(&NotSaved::Unplayable(vec![]), &TimeZone::UTC), "");
+    }
+
+    proptest! {
+        #[test]
+        fn lines_are_neither_empty_nor_padded_and_nothing_of_them_is_lost(text in "[ a-z\t\r\n.]{0,60}") {
+            let all = lines(&text);
+            prop_assert!(all.iter().all(|l| !l.is_empty() && l.trim() == l));
+            let letters = |t: &str| t.chars().filter(|c| !c.is_whitespace()).collect::<String>();
+            prop_assert_eq!(letters(&all.concat()), letters(&text));
+        }
+    }
+}

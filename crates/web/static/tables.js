@@ -62,15 +62,47 @@
       var title = lane.querySelector('.title');
       return { title: title ? text(title) : '', values: JSON.parse(lane.dataset.reads || '[]') };
     }).filter(function (lane) { return lane.values.length; });
-    if (!lanes.length) return;
+    if (lanes.length) behind(svg, function () { return written(lanes, svg); });
+  }
+  // Parts of a chart that is not over time, each with its row.
+  function parts(svg) {
+    if (svg.dataset.twin) return;
+    svg.dataset.twin = 'offered';
+    behind(svg, function () {
+      var made = begun(svg.getAttribute('aria-label').split(/[;:]/)[0], JSON.parse(svg.dataset.columns));
+      svg.querySelectorAll('[data-row]').forEach(function (part) { made.line(JSON.parse(part.dataset.row)); });
+      return made.box;
+    });
+  }
+  function behind(svg, table) {
     var details = document.createElement('details');
     details.className = 'twin';
     details.innerHTML = '<summary>As a table</summary>';
     details.addEventListener('toggle', function () {
-      if (details.open && !details.querySelector('table')) details.append(written(lanes, svg));
+      if (details.open && !details.querySelector('table')) details.append(table());
       tables();
     });
     (svg.closest('.scrolls') || svg).after(details);
+  }
+  // A table of these columns, and how it gets its lines: the first cell of each says what it is of.
+  function begun(title, columns) {
+    var box = document.createElement('div'), table = document.createElement('table');
+    box.className = 'scroll-x';
+    table.className = 'plain';
+    table.createCaption().textContent = title;
+    function fill(row, values) {
+      var isHead = row.parentNode.tagName === 'THEAD';
+      values.forEach(function (value, nth) {
+        var made = document.createElement(isHead || !nth ? 'th' : 'td');
+        if (made.tagName === 'TH') made.scope = isHead ? 'col' : 'row';
+        made.textContent = value || '';
+        row.append(made);
+      });
+    }
+    fill(table.createTHead().insertRow(), columns);
+    var body = table.createTBody();
+    box.append(table);
+    return { box: box, line: function (values) { fill(body.insertRow(), values); } };
   }
   function written(lanes, svg) {
     var zone = document.querySelector('.when .zone, [data-now]');
@@ -84,40 +116,25 @@
       });
     });
     var moments = Array.from(at.keys()).sort(function (a, b) { return a - b; });
-    var box = document.createElement('div'), table = document.createElement('table');
-    box.className = 'scroll-x';
-    table.className = 'plain';
-    table.createCaption().textContent = svg.getAttribute('aria-label').split(/[;:]/)[0] + ', ' + zone
+    var title = svg.getAttribute('aria-label').split(/[;:]/)[0] + ', ' + zone
       + (moments.length > MOST ? ', the first ' + MOST + ' of ' + moments.length + ' moments' : '');
-    function cell(row, name, value) {
-      var made = document.createElement(name);
-      if (name === 'th') made.scope = row.parentNode.tagName === 'THEAD' ? 'col' : 'row';
-      made.textContent = value;
-      row.append(made);
-    }
     // Lanes that are read at the same moments stand beside each other, others below.
     var read = lanes.reduce(function (sum, lane) { return sum + lane.values.length; }, 0);
     var beside = read * 2 > moments.length * lanes.length;
     var heads = beside ? lanes.map(function (lane) { return lane.title; }) : ['Lane', 'Reads'];
-    var head = table.createTHead().insertRow();
-    ['When'].concat(heads).forEach(function (name) { cell(head, 'th', name); });
-    var body = table.createTBody();
-    function line(second, cells) {
-      var row = body.insertRow();
-      cell(row, 'th', clock.format(new Date(second * 1000)));
-      cells.forEach(function (value) { cell(row, 'td', value || ''); });
-    }
+    var made = begun(title, ['When'].concat(heads));
+    function line(second, cells) { made.line([clock.format(new Date(second * 1000))].concat(cells)); }
     moments.slice(0, MOST).forEach(function (second) {
       var values = at.get(second);
       if (beside) line(second, lanes.map(function (_, nth) { return values[nth]; }));
       else values.forEach(function (value, nth) { line(second, [lanes[nth].title, value]); });
     });
-    box.append(table);
-    return box;
+    return made.box;
   }
   function tables() { document.querySelectorAll('table.plain').forEach(offer); }
   function all() {
     document.querySelectorAll('[data-lineup]').forEach(twin);
+    document.querySelectorAll('svg[data-columns]').forEach(parts);
     tables();
   }
   all();

@@ -87,6 +87,14 @@ async fn a_view_is_put_together_by_keys_and_by_dragging_and_hangs_on_a_wall() {
     looker.ask(old).await;
     looker.wait_for("it says so", "return !document.querySelector('[data-stale]').hidden && document.querySelector('[data-stale]').textContent.startsWith('Not read anew since ')", 20).await;
     assert!(looker.ask(SHOWN).await[1].as_str().is_some_and(|t| t.contains("Look here first.")));
+    // What is taken away is put back with one press.
+    go(&demo, &looker, "/views").await;
+    press(&looker, "What I look at").await;
+    looker.wait_for("its page", "return !!document.querySelector('.piece')", 20).await;
+    press(&looker, "Take away").await;
+    says(&looker, "it is gone", "“What I look at” is taken away.").await;
+    press(&looker, "Undo").await;
+    looker.wait_for("it is back", "return !!document.querySelector('.piece')", 20).await;
 }
 
 /// A file as another reader finds it.
@@ -153,6 +161,25 @@ async fn every_table_is_a_file_and_every_chart_a_table() {
         assert!(rows[0][1].contains(first), "{path}: {:?}", rows[0]);
         assert!(rows[1][0].len() == "2026-11-22 05:00".len(), "{:?}", rows[1]);
     }
+    // What is drawn of no time has its parts as rows: each page view lies in one piece of the distribution.
+    go(&demo, &looker, "/visitors").await;
+    let there = "return !!document.querySelector('.histogram + .twin')";
+    looker.wait_for("the distribution", there, 60).await;
+    let spread = "const twin = document.querySelector('.histogram + .twin'); twin.querySelector('summary').click(); \
+        return new Promise(done => setTimeout(() => done(cadentis.csv(twin.querySelector('table'))), 300))";
+    let rows = read(&looker.ask(spread).await);
+    assert_eq!(rows[0], ["LCP from", "to", "page views"]);
+    assert_eq!((rows.len(), rows[1][0].as_str(), rows[56][1].as_str()), (57, "less", "more"));
+    let sum: u64 = rows[1..].iter().map(|r| number(&r[2])).sum();
+    let heights = "return [...document.querySelectorAll('.histogram [data-row]')].filter(b => +b.getAttribute('height') > 0).length";
+    let drawn = looker.ask(heights).await.as_u64().expect("a number") as usize;
+    assert_eq!(rows[1..].iter().filter(|r| r[2] != "0").count(), drawn, "as they are drawn");
+    assert!(sum > 1_000, "{sum}");
+}
+
+/// A number as pages write it, with spaces between thousands.
+fn number(text: &str) -> u64 {
+    text.chars().filter(char::is_ascii_digit).collect::<String>().parse().expect("a number")
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -183,6 +210,26 @@ async fn parts_of_a_query_are_picked_by_pressing_and_what_it_measures_is_promise
     looker.wait_for("the form of a goal holds it", filled, 20).await;
     let shown = "return document.querySelector('main [name=share]').checkVisibility()";
     assert_eq!(looker.ask(shown).await, json!(true), "an experience goal is chosen");
+    // What a query measures becomes a limit, which says that nobody is told, and leads to an alert that would tell somebody.
+    go(&demo, &looker, "/queries?q=p95+of+request+time+by+request").await;
+    press(&looker, "Limit it").await;
+    let held = "return document.querySelector('#measured [name=measure]')?.value === 'p95 of request time'";
+    looker.wait_for("the form of a limit holds it", held, 20).await;
+    let limit =
+        looker.driver.find(By::Css("#measured form.stack [name=limit]")).await.expect("a field");
+    limit.send_keys("one second").await.expect("typed");
+    press(&looker, "Set the limit").await;
+    says(&looker, "what is none", "a time with its unit").await;
+    let limit =
+        looker.driver.find(By::Css("#measured form.stack [name=limit]")).await.expect("a field");
+    limit.clear().await.expect("cleared");
+    limit.send_keys("1 ms").await.expect("typed");
+    press(&looker, "Set the limit").await;
+    says(&looker, "it is over", "s over").await;
+    press(&looker, "watch it").await;
+    let watched = "return document.querySelector('main [name=measure]')?.value === 'p95 of request time' \
+        && document.querySelector('main [name=warning]')?.value === '1 ms'";
+    looker.wait_for("an alert with it", watched, 20).await;
     // All goals as a file, and back from it what is there already.
     go(&demo, &looker, "/goals/openslo").await;
     let file =

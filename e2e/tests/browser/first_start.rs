@@ -88,7 +88,7 @@ async fn the_first_pages_of_an_empty_installation_lead_to_a_run_and_a_page_view(
     let cluster = Cluster::scratch().expect("PostgreSQL is installed");
     let url = cluster.create_database("empty").expect("a database");
     let address = format!("127.0.0.1:{}", free_port().expect("a port"));
-    let (_server, link) = serve(&url, &address, &[]);
+    let (_server, link) = serve(&url, &address, &["--longer-after-ms", "0"]);
     let looker = Looker::start(&[]).await;
 
     looker.driver.goto(&link).await.expect("the page opens");
@@ -184,6 +184,11 @@ async fn the_first_pages_of_an_empty_installation_lead_to_a_run_and_a_page_view(
             20,
         )
         .await;
+    // This server shows how far each query is, without waiting for it: what it came to follows by itself.
+    let asked = format!("http://{address}/marram-ferries/queries?q=availability,+count+of+runs");
+    looker.driver.goto(&asked).await.expect("a page");
+    let told = "return location.search.includes('ticket=') && !!document.querySelector('table.heat') && !document.querySelector('progress')";
+    looker.wait_for("the answer", told, 30).await;
     visitor.end().await;
     looker.end().await;
     site.stop().await;

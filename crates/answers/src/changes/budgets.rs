@@ -1,8 +1,12 @@
-//! Limits of vitals: set and taken away.
+//! Limits of vitals and of any measure: set and taken away.
 
 use super::{Author, noted_change};
+use crate::measures::{self, NotThere};
 use crate::{Answers, Result};
+use cadentis_core::alert::definition::exact;
 use cadentis_core::goal::budget::{Budget, Metric, Scope};
+use cadentis_core::goal::limit::{Limit, NoLimit};
+use cadentis_core::measure::Measured;
 use cadentis_core::timing::Vital;
 use cadentis_store::site::Site;
 
@@ -84,5 +88,73 @@ pub async fn set(
     }
     let which = wanted.iter().map(name).collect::<Vec<_>>().join(", ");
     noted_change(one, by, "set the budget", which, (&before, &after)).await?;
+    Ok(Ok(()))
+}
+
+/// A site has so many limits on measures at most: each is read whenever they are looked at.
+pub const MOST_MEASURED: usize = 50;
+
+/// Why a limit on a measure was not set.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub enum NotLimited {
+    /// It is none.
+    #[error("{0}")]
+    NoLimit(NoLimit),
+    /// It is about something that is not there.
+    #[error("{0}")]
+    NotThere(NotThere),
+    /// Somebody else changed it meanwhile: what it is now.
+    #[error("{}", overtaken(*.0, .1))]
+    Overtaken(Option<f64>, Measured),
+    /// There would be more than [`MOST_MEASURED`].
+    #[error("a site has {MOST_MEASURED} limits on measures at most")]
+    TooMany,
+}
+
+fn overtaken(now: Option<f64>, measured: &Measured) -> String {
+    match now {
+        Some(limit) => {
+            format!("somebody set {} meanwhile", exact(measured.measure.unit(), limit))
+        }
+        None => "somebody took it away meanwhile".into(),
+    }
+}
+
+/// Sets the limit of a measure, or takes it away without one, when it still is what it was when it was read.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_measured(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    measured: &Measured,
+    (was, limit): (Option<f64>, Option<f64>),
+) -> Result<std::result::Result<(), NotLimited>> {
+    if let Some(level) = limit {
+        let limit = Limit { measured: measured.clone(), level };
+        if let Err(why) = limit.check() {
+            return Ok(Err(NotLimited::NoLimit(why)));
+        }
+        if let Err(why) = measures::about(answers, site, measured).await? {
+            return Ok(Err(NotLimited::NotThere(why)));
+        }
+    }
+    let one = answers.one().await?;
+    one.db.budgets_locked(site.id).await?;
+    let kept = one.db.measured_budgets(site.id).await?;
+    let now = kept.iter().find(|k| k.limit.measured == *measured).map(|k| k.limit.level);
+    // What a limit is typed as is read back to the last bit.
+    if now != was {
+        return Ok(Err(NotLimited::Overtaken(now, measured.clone())));
+    }
+    if now.is_none() && limit.is_some() && kept.len() >= MOST_MEASURED {
+        return Ok(Err(NotLimited::TooMany));
+    }
+    let (text, unit) = (measured.to_string(), measured.measure.unit());
+    one.db.set_measured_budget(site.id, &text, limit, by.name()).await?;
+    let said = |limit: Option<f64>| limit.map_or("none".into(), |l| exact(unit, l));
+    let (before, after) = (vec![("limit", said(now))], vec![("limit", said(limit))]);
+    noted_change(one, by, "set the budget", text, (&before, &after)).await?;
     Ok(Ok(()))
 }

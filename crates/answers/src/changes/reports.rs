@@ -7,7 +7,7 @@ use cadentis_core::alert::Severity;
 use cadentis_core::alert::notice::Kind as Way;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::report::schedule::On;
-use cadentis_core::report::{Definition, Kind, covered, period_name};
+use cadentis_core::report::{self, Definition, Kind, covered, period_name};
 use cadentis_store::notice::{Destination, NewNotice, Tells};
 use cadentis_store::person::Person;
 use cadentis_store::report::{KeptReport, NewIssue, Report};
@@ -37,6 +37,10 @@ pub enum NotKept {
     NotThere(&'static str),
     #[error("a query report is about a query that can be asked: {0}")]
     Query(String),
+    #[error("a filter says what page views are narrowed to, such as device \"phone\": {0}")]
+    Filter(String),
+    #[error("hours have at least one day of the week, and two times of day that differ")]
+    Hours,
     #[error("a rolling period has 1 to 366 days")]
     Days,
     #[error("days of a week are 1 to 7, days of a month 1 to 31")]
@@ -55,6 +59,8 @@ impl NotKept {
             NotKept::Overtaken | NotKept::TooMany => "form",
             NotKept::NotThere(field) => field,
             NotKept::Query(_) => "query",
+            NotKept::Filter(_) => "filter",
+            NotKept::Hours => "hours",
             NotKept::Days => "days",
             NotKept::Day => "day",
             NotKept::List | NotKept::NoSchedule => "list",
@@ -101,6 +107,18 @@ async fn checked(
     if !definition.kind.takes_places() {
         definition.journeys.clear();
         definition.locations.clear();
+    }
+    definition.hours = definition.hours.filter(|_| definition.kind.takes_hours());
+    if definition.hours.as_ref().is_some_and(|h| !h.days.contains(&true) || h.from == h.until) {
+        return Ok(Err(NotKept::Hours));
+    }
+    match definition.kind {
+        // As it is said everywhere.
+        Kind::Timings | Kind::Usage => match report::narrowed(&definition.filter) {
+            Ok(scope) => definition.filter = scope.to_string(),
+            Err(e) => return Ok(Err(NotKept::Filter(e.to_string()))),
+        },
+        _ => definition.filter.clear(),
     }
     match definition.kind {
         Kind::Query => match definition.query.parse::<cadentis_core::query::Query>() {

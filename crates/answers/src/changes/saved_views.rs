@@ -151,9 +151,34 @@ pub async fn remove(answers: &Answers, by: &Author, site: &Site, id: i32) -> Res
     let one = answers.one().await?;
     let Some(view) = one.db.saved_view(site.id, id).await? else { return Ok(false) };
     may_change(by, &view)?;
-    one.db.delete_saved_view(site.id, id).await?;
+    one.db.remove_saved_view(site.id, id).await?;
     noted(one, by, "took away the view", view.name).await?;
     Ok(true)
+}
+
+/// Puts a view back that was taken away; nothing where there is none, or another has its name by now.
+///
+/// # Errors
+/// When it belongs to a team that whoever it is is not in, or the database does not answer.
+pub async fn restore(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    id: i32,
+) -> Result<std::result::Result<(), NotKept>> {
+    let one = answers.one().await?;
+    let Some(view) = one.db.removed_view(site.id, id).await? else {
+        return Ok(Err(NotKept::Overtaken));
+    };
+    may_change(by, &view)?;
+    if one.db.saved_views(site.id).await?.len() >= MOST {
+        return Ok(Err(NotKept::TooMany));
+    }
+    if !one.db.restore_saved_view(site.id, id).await? {
+        return Ok(Err(NotKept::Taken));
+    }
+    noted(one, by, "put back the view", view.name).await?;
+    Ok(Ok(()))
 }
 
 /// Begins with a view from now on, or with none.

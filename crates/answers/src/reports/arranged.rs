@@ -16,6 +16,8 @@ fn of_piece(report: &Definition, piece: &Piece) -> Option<Definition> {
         goals: Vec::new(),
         journeys: Vec::new(),
         locations: Vec::new(),
+        hours: None,
+        filter: String::new(),
         query: String::new(),
         view: None,
         schedule: None,

@@ -1,12 +1,14 @@
 //! Reports of timings, of usage, and of what a kept query comes to: all of them queries.
 
-use crate::queries;
+use crate::queries::{self, Over};
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::{at_second, day_clock, length_text};
 use cadentis_core::measure::{Key, Measure, Scope, Unit};
 use cadentis_core::query::{By, Query, Value};
-use cadentis_core::report::{Cell, Definition, Document, Figure, Section, Table, Tone, Working};
+use cadentis_core::report::{
+    self, Cell, Definition, Document, Figure, Section, Table, Tone, Working,
+};
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::proof::counted;
 use cadentis_core::stats::share::NO_DATA;
@@ -14,6 +16,7 @@ use cadentis_core::text::capital;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::site::Site;
+use std::sync::Arc;
 
 /// What timings of journeys are.
 const OF_RUNS: &str =
@@ -21,7 +24,7 @@ const OF_RUNS: &str =
 /// What timings of pages are.
 const OF_PAGES: &str = "count of page views, p75 of LCP, p75 of INP, p75 of CLS, share with errors";
 /// What usage of runs is.
-const OF_USE: &str = "count of runs, mean of run duration";
+const OF_USE: &str = "count of runs, mean of run duration, mean of bytes per run";
 /// A query has so many rows in a report.
 const ROWS: usize = 50;
 /// Of pieces of time about so many.
@@ -106,6 +109,38 @@ fn note_gone(about: &About, document: &mut Document) {
     document.facts.extend(says);
 }
 
+/// Which time a report is about: all of what it covers, or the hours of it that it is narrowed to, which it says.
+fn over(
+    site: &Site,
+    (definition, covers): (&Definition, Stretch),
+    document: &mut Document,
+) -> Over {
+    let mut over = Over::all_of(covers);
+    let hours = definition.hours.as_ref().filter(|_| definition.kind.takes_hours());
+    if let Some(hours) = hours {
+        let zone = site.zone.iana_name().unwrap_or("the site's zone");
+        document.facts.push(("Hours".into(), format!("{} in {zone}", hours.words())));
+        over.only = Some(Arc::new(hours.window(&site.zone).cover(covers, &site.zone)));
+    }
+    over
+}
+
+/// What page views of a report are narrowed to, which it says; `None` where that cannot be read any more, which it says too.
+fn narrowed(definition: &Definition, document: &mut Document) -> Option<Scope> {
+    match report::narrowed(&definition.filter) {
+        Ok(scope) => {
+            if !definition.filter.is_empty() {
+                document.facts.push(("Page views".into(), format!("of {}", definition.filter)));
+            }
+            Some(scope)
+        }
+        Err(e) => {
+            document.also.push(format!("The filter of this report cannot be read any more: {e}."));
+            None
+        }
+    }
+}
+
 /// A query by one thing that is ours, narrowed.
 fn asked(measures: &str, rest: &str, scope: &Scope) -> Option<Query> {
     let mut query: Query = format!("{measures}{rest}").parse().ok()?;
@@ -128,9 +163,9 @@ async fn answered(
     answers: &Answers,
     site: &Site,
     query: &Query,
-    covers: Stretch,
+    over: &Over,
 ) -> Result<std::result::Result<(queries::Answered, Vec<String>), String>> {
-    let told = queries::ask(answers, site, query, (covers, None), (POINTS, false)).await?;
+    let told = queries::ask(answers, site, query, over, (POINTS, false)).await?;
     Ok(told.map_err(|not_there| not_there.to_string()).map(|told| {
         let mut notes = Vec::new();
         let table = &told.table;
@@ -189,10 +224,10 @@ async fn put(
     answers: &Answers,
     site: &Site,
     (title, query): (&str, &Query),
-    covers: Stretch,
+    over: &Over,
     document: &mut Document,
 ) -> Result<Option<queries::Answered>> {
-    match answered(answers, site, query, covers).await? {
+    match answered(answers, site, query, over).await? {
         Err(why) => {
             document.also.push(format!("{title}: {why}."));
             Ok(None)
@@ -224,11 +259,12 @@ pub(super) async fn timings(
 ) -> Result<()> {
     let about = about(answers, site, definition).await?;
     note_gone(&about, document);
+    let over = over(site, (definition, covers), document);
     let mut slowest = None;
     if !about.is_nothing {
         for (title, rest) in [("Journeys", " by journey"), ("Locations", " by location")] {
             let Some(query) = asked(OF_RUNS, rest, &about.scope) else { continue };
-            let told = put(answers, site, (title, &query), covers, document).await?;
+            let told = put(answers, site, (title, &query), &over, document).await?;
             if let (Some(told), "Journeys") = (told, title) {
                 document.figures = figures(&query, &told);
                 let rows = told.table.rows.iter();
@@ -242,8 +278,9 @@ pub(super) async fn timings(
     let mut pages = None;
     if definition.journeys.is_empty() && definition.locations.is_empty() {
         let rest = " by family top 30 by count of page views";
-        if let Some(query) = asked(OF_PAGES, rest, &Scope::default()) {
-            let told = put(answers, site, ("Page families", &query), covers, document).await?;
+        let scope = narrowed(definition, document);
+        if let Some(query) = scope.and_then(|scope| asked(OF_PAGES, rest, &scope)) {
+            let told = put(answers, site, ("Page families", &query), &over, document).await?;
             pages = told.and_then(|t| t.table.all.get(1)?.value);
         }
     }
@@ -267,6 +304,30 @@ pub(super) async fn timings(
     Ok(())
 }
 
+/// What runs used.
+#[derive(Debug, Clone, Copy, Default)]
+struct Used {
+    runs: f64,
+    ms: f64,
+    bytes: f64,
+}
+
+impl Used {
+    fn absorb(&mut self, other: &Used) {
+        self.runs += other.runs;
+        self.ms += other.ms;
+        self.bytes += other.bytes;
+    }
+
+    fn cells(&self) -> [Cell; 3] {
+        [
+            Cell::number(counted(self.runs as u64), Some(self.runs)),
+            Cell::number(length_text(self.ms), Some(self.ms)),
+            Cell::number(Unit::Bytes.text(self.bytes), Some(self.bytes)),
+        ]
+    }
+}
+
 pub(super) async fn usage(
     answers: &Answers,
     site: &Site,
@@ -275,81 +336,78 @@ pub(super) async fn usage(
 ) -> Result<()> {
     let about = about(answers, site, definition).await?;
     note_gone(&about, document);
-    let browser = |cells: &[Reading]| {
-        let many = cells.first().and_then(|r| r.value).unwrap_or(0.0);
-        (many, many * cells.get(1).and_then(|r| r.value).unwrap_or(0.0))
+    let over = over(site, (definition, covers), document);
+    let used = |cells: &[Reading]| {
+        let value = |nth: usize| cells.get(nth).and_then(|r| r.value).unwrap_or(0.0);
+        Used { runs: value(0), ms: value(0) * value(1), bytes: value(0) * value(2) }
     };
-    let mut whole = (0.0, 0.0);
-    let number = |n: f64| Cell::number(counted(n as u64), Some(n));
-    let time = |ms: f64| Cell::number(length_text(ms), Some(ms));
+    let mut whole = Used::default();
     if !about.is_nothing {
         if let Some(query) = asked(OF_USE, " by journey", &about.scope)
-            && let Ok((told, _)) = answered(answers, site, &query, covers).await?
+            && let Ok((told, _)) = answered(answers, site, &query, &over).await?
         {
-            whole = browser(&told.table.all);
+            whole = used(&told.table.all);
             let mut journeys =
-                Table::of(&["Journey", "team", "environment", "#runs", "#browser time"]);
-            let mut teams: Vec<(String, f64, f64)> = Vec::new();
+                Table::of(&["Journey", "team", "environment", "#runs", "#browser time", "#came"]);
+            let mut teams: Vec<(String, Used)> = Vec::new();
             for row in &told.table.rows {
                 let name = named(&row.value, site);
                 let known = about.journeys.iter().find(|j| j.name == name);
                 let team = known.map_or("", |j| j.owner.as_str());
                 let team = if team.is_empty() { "nobody" } else { team };
-                let (many, ms) = browser(&row.cells);
-                journeys.row(vec![
-                    Cell::text(&name),
-                    Cell::text(team),
-                    Cell::text(known.map_or("", |j| j.environment.as_str())),
-                    number(many),
-                    time(ms),
-                ]);
-                match teams.iter_mut().find(|(t, ..)| t == team) {
-                    Some((_, n, all)) => (*n, *all) = (*n + many, *all + ms),
-                    None => teams.push((team.into(), many, ms)),
+                let used = used(&row.cells);
+                let names = [name.as_str(), team, known.map_or("", |j| j.environment.as_str())];
+                journeys.row(names.map(Cell::text).into_iter().chain(used.cells()).collect());
+                match teams.iter_mut().find(|(t, _)| t == team) {
+                    Some((_, all)) => all.absorb(&used),
+                    None => teams.push((team.into(), used)),
                 }
             }
-            let mut by_team = Table::of(&["Team", "#runs", "#browser time"]);
-            for (team, many, ms) in teams {
-                by_team.row(vec![Cell::text(team), number(many), time(ms)]);
+            let mut by_team = Table::of(&["Team", "#runs", "#browser time", "#came"]);
+            for (team, used) in teams {
+                by_team.row([Cell::text(team)].into_iter().chain(used.cells()).collect());
             }
             document.sections.push(Section::table("Journeys", journeys));
             document.sections.push(Section::table("Teams", by_team));
         }
         if let Some(query) = asked(OF_USE, " by location", &about.scope)
-            && let Ok((told, _)) = answered(answers, site, &query, covers).await?
+            && let Ok((told, _)) = answered(answers, site, &query, &over).await?
         {
-            let mut places = Table::of(&["Location", "#runs", "#browser time"]);
+            let mut places = Table::of(&["Location", "#runs", "#browser time", "#came"]);
             for row in &told.table.rows {
-                let (many, ms) = browser(&row.cells);
-                places.row(vec![Cell::text(named(&row.value, site)), number(many), time(ms)]);
+                let name = Cell::text(named(&row.value, site));
+                places.row([name].into_iter().chain(used(&row.cells).cells()).collect());
             }
             document.sections.push(Section::table("Locations", places));
         }
     }
     let mut views = 0.0;
-    if let Some(query) =
-        asked("count of page views", " by family top 30 by count of page views", &Scope::default())
-        && definition.journeys.is_empty()
-        && definition.locations.is_empty()
-        && let Some(told) = put(answers, site, ("Page views", &query), covers, document).await?
+    let is_of_all = definition.journeys.is_empty() && definition.locations.is_empty();
+    let scope = if is_of_all { narrowed(definition, document) } else { None };
+    let rest = " by family top 30 by count of page views";
+    if let Some(query) = scope.and_then(|scope| asked("count of page views", rest, &scope))
+        && let Some(told) = put(answers, site, ("Page views", &query), &over, document).await?
     {
         views = told.table.all.first().and_then(|r| r.value).unwrap_or(0.0);
     }
     document.says = format!(
-        "{} runs used {} of browser time; {} page views were collected.",
-        counted(whole.0 as u64),
-        length_text(whole.1),
+        "{} runs used {} of browser time, and {} came; {} page views were collected.",
+        counted(whole.runs as u64),
+        length_text(whole.ms),
+        Unit::Bytes.text(whole.bytes),
         counted(views as u64)
     );
     document.figures = vec![
-        figure(counted(whole.0 as u64), "runs", Some(whole.0)),
-        figure(length_text(whole.1), "of browser time", Some(whole.1)),
+        figure(counted(whole.runs as u64), "runs", Some(whole.runs)),
+        figure(length_text(whole.ms), "of browser time", Some(whole.ms)),
+        figure(Unit::Bytes.text(whole.bytes), "came in runs", Some(whole.bytes)),
         figure(counted(views as u64), "page views", Some(views)),
     ];
     document.working.push(Working {
         title: "Usage".into(),
         lines: vec![
             "Runs: those that were counted; unmeasured ones and those during maintenance are left out.".into(),
+            "Came: runs times their mean bytes, of runs that got through and whose requests are known; with headers, without what the browser's own cache answered.".into(),
             "Browser time: runs times their mean duration, as the journeys' clocks measured it; starting and ending a browser is not in it.".into(),
         ],
     });
@@ -370,11 +428,12 @@ pub(super) async fn query(
         }
     };
     document.facts.push(("Query".into(), query.to_string()));
+    let over = over(site, (definition, covers), document);
     let title = match query.by.iter().map(By::title).collect::<Vec<_>>() {
         by if by.is_empty() => "Everything".to_string(),
         by => format!("By {}", by.join(" and ")),
     };
-    if let Some(told) = put(answers, site, (&title, &query), covers, document).await? {
+    if let Some(told) = put(answers, site, (&title, &query), &over, document).await? {
         document.figures = figures(&query, &told);
         let says: Vec<String> =
             document.figures.iter().map(|f| format!("{}: {}", capital(&f.label), f.text)).collect();

@@ -40,6 +40,8 @@ pub async fn report_history(db: &Db, story: &Story) -> Result<(), Failure> {
             goals: if kind == Kind::GoalsFull { vec![first.id] } else { Vec::new() },
             journeys: Vec::new(),
             locations: Vec::new(),
+            hours: None,
+            filter: String::new(),
             query: String::new(),
             view: None,
             schedule: Some(Schedule { on, at }),

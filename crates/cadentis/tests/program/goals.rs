@@ -290,6 +290,7 @@ pub async fn forty_days(db: &Db) -> (i32, i32) {
                     steps_ms: Default::default(),
                     trouble: None,
                     split_ms: None,
+                    counts: None,
                 });
             }
         }

@@ -283,3 +283,64 @@ async fn a_cell_whose_page_views_did_not_tell_the_measure_says_so_and_leads_on()
     // No link is without words; where there was no page view at all there is no link.
     assert!(!row.contains("></a>") && row.contains("<td class=\"n heat-0\"></td>"), "{row}");
 }
+
+#[tokio::test]
+async fn a_query_that_takes_long_shows_how_far_it_is_is_told_once_it_is_there_and_can_be_stopped() {
+    let s = crate::server::server_with(&["--longer-after-ms", "0"]).await;
+    play(&s, &[Outcome::Passed, Outcome::Failed]).await;
+    let path = format!("/marram-ferries/queries?q=availability&from=now-30d&to=now");
+    // Without patience its page never waits: it says how far it is, and where to look again.
+    let page = get(&s, &path).await.1;
+    let at = |page: &str, begin: &str| -> String {
+        let from = page.find(begin).unwrap_or_else(|| panic!("{begin}: {page}")) + begin.len();
+        let text: String = page[from..].chars().take_while(|c| *c != '"').collect();
+        text.replace("&#38;", "&")
+    };
+    assert!(page.contains("<progress"), "{page}");
+    let (again, stop) = (
+        at(&page, "hx-get=\"/marram-ferries/queries/longer/"),
+        at(&page, "action=\"/marram-ferries/queries/longer/"),
+    );
+    let longer = |rest: &str| format!("/marram-ferries/queries/longer/{rest}");
+    // Its page is told once it has ended.
+    let mut to = String::new();
+    for _ in 0..400 {
+        let answer = serving::get(format!("{}{}", s.server.address, longer(&again)))
+            .await
+            .expect("an answer");
+        assert_eq!(answer.status(), 200);
+        if let Some(page) = answer.headers().get("hx-redirect") {
+            to = page.to_str().expect("a path").to_string();
+            break;
+        }
+        assert!(answer.text().await.expect("a part").contains("hx-trigger=\"load delay:500ms\""));
+        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+    }
+    let found = get(&s, &to).await.1;
+    assert!(found.contains("50.00 %") && !found.contains("<progress"), "{found}");
+    assert!(
+        get(&s, &to).await.1.contains("<progress"),
+        "told once: asked anew, it is on its way again"
+    );
+
+    // What is stopped is not asked again by itself.
+    let (status, to, _) = post(&s, &longer(&stop), &[]).await;
+    assert!(status == 303 && to.contains("stopped=1"), "{status} {to}");
+    let page = get(&s, &to).await.1;
+    assert!(page.contains("It was stopped.") && page.contains("Ask it again"), "{page}");
+    // Whoever else knows the ticket is told nothing.
+    let ticket = at(&get(&s, &path).await.1, "hx-get=\"/marram-ferries/queries/longer/");
+    let session = "5e55104000000000000000000000000000000000000000000000000000000099";
+    serving::sign_in(&s.db, "Tor", serving::ADMINISTRATOR, session).await;
+    let other = serving::signed_in_as(session);
+    let answer = other
+        .get(format!("{}{}", s.server.address, longer(&ticket)))
+        .send()
+        .await
+        .expect("an answer");
+    assert!(
+        answer.headers().contains_key("hx-redirect"),
+        "it is not theirs: {:?}",
+        answer.status()
+    );
+}

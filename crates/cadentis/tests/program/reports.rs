@@ -313,6 +313,8 @@ fn wanted(name: &str, kind: Kind, list: Option<i32>) -> Wanted {
         goals: Vec::new(),
         journeys: Vec::new(),
         locations: Vec::new(),
+        hours: None,
+        filter: String::new(),
         query: String::new(),
         view: None,
         schedule,
@@ -550,4 +552,76 @@ async fn programs_keep_reports_issue_them_and_read_what_was_issued_byte_for_byte
     assert_eq!(ask(writes.delete(at("reports/1"))).await.0, 404);
     assert_eq!(put(2, &new).await.0, 409, "it was ended");
     assert_eq!(ask(reads.get(at("report-issues/1"))).await.0, 200, "what was issued stays");
+}
+
+#[tokio::test]
+async fn a_report_is_narrowed_to_hours_of_the_week_and_to_some_page_views_and_says_so() {
+    let (s, _) = world().await;
+    let oslo = TimeZone::get("Europe/Oslo").expect("a zone");
+    let covers = covered(Period::Days(7), Timestamp::now(), &oslo);
+    let usage = [("name", "Usage"), ("kind", "usage"), ("period", "rolling"), ("days", "7")];
+    let hours = ["mon", "tue", "wed", "thu", "fri"].map(|day| ("day_of_week", day));
+    let hours = hours.into_iter().chain([("open_of_week", "08:00"), ("closed_of_week", "17:00")]);
+    let fields: Vec<_> = usage.into_iter().chain(hours.clone()).collect();
+    let (status, to, says) = post(&s, &path(""), &fields).await;
+    assert_eq!((status, to.as_str()), (303, path("/1").as_str()), "{says}");
+    let page = get(&s, &path("/1")).await.1;
+    assert!(page.contains("Mon Tue Wed Thu Fri 08:00–17:00 in Europe/Oslo"), "{page}");
+
+    // The same, counted from what is exported.
+    let client = program(&serving::token(&s.db, 1, &[Scope::Read]).await);
+    let mut counted = 0;
+    for journey in s.db.journeys(1).await.expect("rows") {
+        let file = format!(
+            "{}/api/v1/sites/{SLUG}/journeys/{}/runs.csv?from={}&to={}",
+            s.server.address, journey.slug, covers.from, covers.to
+        );
+        let file = client.get(file).send().await.expect("an answer").text().await.expect("a text");
+        let mut lines = file.lines();
+        let head: Vec<&str> = lines.next().expect("a header").split(',').collect();
+        let at = |name: &str| head.iter().position(|c| *c == name).expect("a column");
+        let (due, outcome) = (at("due_utc"), at("outcome"));
+        let is_asked = |line: &&str| {
+            let cells: Vec<&str> = line.split(',').collect();
+            let at: Timestamp = cells[due].parse().expect("a moment");
+            let there = at.to_zoned(oslo.clone());
+            let is_weekday = there.weekday().to_monday_one_offset() <= 5;
+            cells[outcome] != "unmeasured" && is_weekday && (8..17).contains(&there.hour())
+        };
+        counted += lines.filter(is_asked).count();
+    }
+    assert!(counted > 300, "{counted}");
+    post(&s, &path("/1/issue"), &[("back", "0")]).await;
+    let kept: Value =
+        serde_json::from_str(&get(&s, &path("/issues/1/json")).await.1).expect("JSON");
+    let figures = kept["document"]["figures"].as_array().expect("a list");
+    assert_eq!(figures[0]["value"], json!(counted as f64), "{figures:?}");
+
+    // What it is narrowed to stays on the form, and page views are narrowed by what they tell.
+    let form = get(&s, &path("/1/change")).await.1;
+    assert!(form.contains("value=\"08:00\"") && form.contains("value=\"mon\" checked"), "{form}");
+    let with = |filter: &'static str| -> Vec<(&str, &str)> {
+        let named =
+            usage.into_iter().map(|(n, v)| if n == "name" { (n, "Phones") } else { (n, v) });
+        named.chain([("filter", filter)]).collect()
+    };
+    let (status, to, says) = post(&s, &path(""), &with("device  \"phone\"")).await;
+    assert_eq!((status, to.as_str()), (303, path("/2").as_str()), "{says}");
+    let page = get(&s, &path("/2")).await.1;
+    assert!(page.contains("of device &#34;phone&#34;"), "{page}");
+    for (fields, field) in [
+        (with("devise \"phone\""), "column 1: page views cannot be narrowed by “devise”"),
+        (with("journey \"book-a-crossing\""), "cannot be narrowed"),
+        (usage.into_iter().chain([("day_of_week", "mon")]).collect(), "two times of day"),
+        (
+            usage
+                .into_iter()
+                .chain([("open_of_week", "08:00"), ("closed_of_week", "17:00")])
+                .collect(),
+            "at least one day",
+        ),
+    ] {
+        let (status, _, page) = post(&s, &path(""), &fields).await;
+        assert!(status == 422 && page.contains(field), "{field}: {status} {page}");
+    }
 }

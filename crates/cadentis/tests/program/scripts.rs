@@ -720,6 +720,7 @@ async fn the_runs_of_a_journey_are_narrowed_paged_and_downloaded_and_its_bad_hou
         let failed = (40..52).contains(&n);
         let run = Run {
             split_ms: None,
+            counts: None,
             id: Uuid::new_v4(),
             site_id: w.site,
             journey_id: journey.id,

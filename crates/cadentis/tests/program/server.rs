@@ -21,6 +21,11 @@ const SCRIPT: &str = "script \"Book\"\n  within 5 s\nstep \"Open\"\n  open http:
 
 /// A server with one site, one journey at two locations and a goal; nothing is made due.
 pub async fn server() -> Served {
+    server_with(&[]).await
+}
+
+/// The same with these arguments besides.
+pub async fn server_with(more: &[&str]) -> Served {
     let (db, url) = serving::database().await;
     db.ensure_days_around(Timestamp::now()).await.expect("days");
     let site = serving::site(&db).await;
@@ -42,7 +47,7 @@ pub async fn server() -> Served {
     let promise = Definition::monthly(journey, 0.9);
     let says = (&promise, jiff::Timestamp::UNIX_EPOCH);
     db.add_goal(site, "Bookable", says, "Ada").await.expect("a goal");
-    let server = Server::start(&url);
+    let server = Server::start_with(&url, serving::KEY, more);
     assert_eq!(server.up().await, 200);
     Served { server, db }
 }

@@ -138,9 +138,23 @@ async fn two_people_who_change_one_view_notice_and_what_is_wrong_is_told_beside_
     let put = get(&s, &path("/1/change?query=count+of+errors")).await.1;
     assert!(put.contains("value=\"count of errors\"") && put.contains("piece 6"), "{put}");
     let (status, to, _) = post(&s, &path("/1/remove"), &[]).await;
-    assert_eq!((status, to.as_str()), (303, path("").as_str()));
+    assert_eq!((status, to.as_str()), (303, path("?removed=1").as_str()));
     assert_eq!(post(&s, &path("/1/remove"), &[]).await.0, 404);
     assert_eq!(get(&s, &path("/1")).await.0, 404);
+
+    // It can be put back as it was, unless another one has its name by now.
+    let list = get(&s, &to).await.1;
+    assert!(list.contains("is taken away.") && list.contains("/views/1/restore"), "{list}");
+    assert!(!get(&s, &path("")).await.1.contains("/views/1/restore"), "only just afterwards");
+    assert_eq!(post(&s, &path(""), &form("Evenings", "0")).await.0, 303, "its name is free");
+    let (status, _, says) = post(&s, &path("/1/restore"), &[]).await;
+    assert!(status == 409 && says.contains("Another view has this name."), "{status} {says}");
+    assert_eq!(post(&s, &path("/2/remove"), &[]).await.0, 303);
+    assert_eq!(post(&s, &path("/1/restore"), &[]).await.0, 303);
+    let back = get(&s, &path("/1")).await;
+    assert!(back.0 == 200 && back.1.contains("Evenings"), "{}", back.1);
+    assert_eq!(post(&s, &path("/1/restore"), &[]).await.0, 404, "it is there");
+    assert_eq!(post(&s, &path("/99/restore"), &[]).await.0, 404);
 }
 
 #[tokio::test]

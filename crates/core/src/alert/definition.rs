@@ -4,7 +4,8 @@ use crate::calendar::stretch::at_second;
 use crate::calendar::{Cover, Stretch, Window};
 use crate::goal::definition::ServiceHours;
 use crate::goal::period;
-use crate::measure::{Measured, Subject, Unit, Worse, text::length};
+use crate::measure::text::{length, read_size, size};
+use crate::measure::{Measured, Subject, Unit, Worse};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -416,6 +417,7 @@ pub fn exact(unit: Unit, value: f64) -> String {
         }
         Unit::Ms => length(value),
         Unit::State => unit.text(value),
+        Unit::Bytes => size(value),
         Unit::Count | Unit::Plain | Unit::Times => value.to_string(),
     }
 }
@@ -443,6 +445,10 @@ pub fn level(unit: Unit, typed: &str) -> Result<f64, String> {
                 None => says("a time with its unit, such as 2.5 s, 300 ms or 10 min"),
             }
         }
+        Unit::Bytes => match read_size(&typed.replace(',', ".")) {
+            Some(bytes) => Ok(bytes),
+            None => says("a size with its unit, such as 1.5 MB or 300 kB"),
+        },
         Unit::State => match crate::dependency::State::of_word(typed) {
             Some(state) => Ok(crate::measure::state_level(state)),
             None => says("ok, unknown or degraded: worse than that opens it"),

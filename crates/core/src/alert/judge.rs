@@ -128,7 +128,7 @@ impl Definition {
             let step = match self.level_unit() {
                 Unit::Share => (level.abs() * 0.1).max(0.001),
                 Unit::State | Unit::Count => (level.abs() * 0.1).max(1.0).round(),
-                Unit::Ms | Unit::Plain | Unit::Times => (level.abs() * 0.1).max(0.1),
+                Unit::Ms | Unit::Bytes | Unit::Plain | Unit::Times => (level.abs() * 0.1).max(0.1),
             };
             match self.side() {
                 Worse::Above => level + step,

@@ -87,7 +87,7 @@ pub fn least_spread(unit: Unit, middle: f64, samples: u64) -> f64 {
             let of = middle.clamp(1.0 / n, 1.0 - 1.0 / n).clamp(0.0, 1.0);
             (of * (1.0 - of) / n).sqrt().max(share.min((1.0 - middle) * LEAST_SHARE)).max(0.001)
         }
-        Unit::Ms => share.max(1.0),
+        Unit::Ms | Unit::Bytes => share.max(1.0),
         Unit::Plain | Unit::Times => share.max(0.001),
         Unit::State => share.max(1.0),
     }

@@ -199,6 +199,19 @@ impl Stretch {
         WIDTHS.into_iter().find(|w| self.seconds() / w <= most).unwrap_or(604_800)
     }
 
+    /// The stretch in pieces of so many hours at most, which meet where whole hours begin.
+    pub fn in_hours(&self, hours: i64) -> Vec<Stretch> {
+        let mut all = Vec::new();
+        let mut from = self.from;
+        while from < self.to {
+            let end = at_second((from.as_second().div_euclid(3_600) + hours.max(1)) * 3_600);
+            let to = end.min(self.to);
+            all.push(Stretch { from, to });
+            from = to;
+        }
+        all
+    }
+
     /// Beginnings of each local day inside the stretch.
     pub fn days(&self, zone: &TimeZone) -> Vec<Timestamp> {
         let mut days = Vec::new();
@@ -282,6 +295,7 @@ pub fn hour_of(at: Timestamp) -> Timestamp {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn at(s: &str) -> Timestamp {
         s.parse().unwrap()
@@ -289,6 +303,20 @@ mod tests {
 
     fn oslo() -> TimeZone {
         TimeZone::get("Europe/Oslo").unwrap()
+    }
+
+    proptest! {
+        #[test]
+        fn pieces_of_a_stretch_are_all_of_it_and_meet_at_whole_hours(from in -90_000i64..9_000_000, long in 0i64..9_000_000, hours in 1i64..200) {
+            let stretch = Stretch { from: at_second(from), to: at_second(from + long) };
+            let all = stretch.in_hours(hours);
+            prop_assert_eq!(all.iter().map(Stretch::seconds).sum::<i64>(), long);
+            prop_assert!(all.iter().all(|p| p.from < p.to && p.seconds() <= hours * 3_600));
+            for two in all.windows(2) {
+                prop_assert_eq!(two[0].to, two[1].from);
+                prop_assert_eq!(two[0].to.as_second().rem_euclid(3_600), 0, "no hour lies in two of them");
+            }
+        }
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! A limit on a reading, and where the reading stands to it.
 
+use crate::measure::Worse;
 use crate::stats::proof::plain;
 use crate::stats::{Proof, Reading, Samples};
 use crate::timing::{Rating, Vital};
@@ -162,13 +163,7 @@ pub struct Judged {
 impl Budget {
     /// How a reading stands against the limit.
     pub fn judge(&self, reading: &Reading) -> Judged {
-        let margin = reading.value.map(|v| self.limit - v);
-        Judged {
-            state: Standing::of(reading, self.limit),
-            margin,
-            margin_share: margin.filter(|_| self.limit != 0.0).map(|m| m / self.limit),
-            sure: reading.interval.is_some_and(|i| i.high <= self.limit || i.low > self.limit),
-        }
+        super::limit::judge(reading, self.limit, Worse::Above)
     }
 
     /// The first moment of the series at which the budget was broken, and the first of the spell

@@ -9,6 +9,7 @@ pub mod danger;
 pub mod definition;
 pub mod error_budget;
 pub mod judged;
+pub mod limit;
 pub mod measure;
 pub mod openslo;
 pub mod period;

@@ -2,7 +2,7 @@
 //!
 //! This one table reads measures, prints them, knows what could come next while somebody types, and makes the reference.
 
-use super::{Counted, Ended, Figure, Happening, Measure, Rated, Span, Statistic, Subject};
+use super::{Counted, Ended, Figure, Happening, Measure, Rated, Span, Statistic, Subject, Tallied};
 use crate::timing::Vital;
 
 /// One form of a measure.
@@ -171,6 +171,65 @@ macro_rules! times {
         ]
     };
 }
+
+/// Two forms of what is counted of each run: percentile and mean.
+macro_rules! tallies {
+    ($tallied:ident, [$($name:expr),+ $(,)?], $what:expr, [$p:expr, $mean:expr $(,)?]) => {
+        [
+            Form {
+                subject: Subject::Runs,
+                pieces: &[P, w("of"), $($name),+],
+                says: concat!("The percentile of ", $what, "."),
+                example: $p,
+                make: |v| {
+                    let Some(Value::Percentile(p)) = v.first() else { return None };
+                    Some(Measure::RunTally(Tallied::$tallied, Statistic::Percentile(*p)))
+                },
+                unmake: |m| match m {
+                    Measure::RunTally(Tallied::$tallied, Statistic::Percentile(p)) => {
+                        Some(vec![Value::Percentile(*p)])
+                    }
+                    _ => None,
+                },
+            },
+            plain!(
+                Runs,
+                [w("mean"), w("of"), $($name),+],
+                Measure::RunTally(Tallied::$tallied, Statistic::Mean),
+                concat!("The mean of ", $what, "."),
+                $mean
+            ),
+        ]
+    };
+}
+
+static RUN_REQUESTS: [Form; 2] = tallies!(
+    Requests,
+    [w("requests"), w("per"), w("run")],
+    "how many requests a run made that got through",
+    ["p95 of requests per run for journey \"book-a-crossing\"", "mean of requests per run"]
+);
+
+static RUN_BYTES: [Form; 2] = tallies!(
+    Bytes,
+    [w("bytes"), w("per"), w("run")],
+    "how many bytes came, with headers, in a run that got through",
+    ["p75 of bytes per run", "mean of bytes per run for journey \"book-a-crossing\""]
+);
+
+static RUN_THIRD_PARTY: [Form; 2] = tallies!(
+    ThirdPartyBytes,
+    [w("third-party"), w("bytes"), w("per"), w("run")],
+    "how many bytes came from hosts that are not the site's, in a run that got through",
+    ["p75 of third-party bytes per run", "mean of third-party bytes per run"]
+);
+
+static RUN_SCRIPT_ERRORS: [Form; 2] = tallies!(
+    ScriptErrors,
+    [w("script"), w("errors"), w("per"), w("run")],
+    "how many errors of scripts nothing caught in a run, whatever became of it",
+    ["p95 of script errors per run", "mean of script errors per run"]
+);
 
 static RUNS: [Form; 6] = [
     plain!(
@@ -545,13 +604,17 @@ static JUDGED: [Form; 4] = [
 
 /// Every form, in the order of the reference.
 pub fn forms() -> impl Iterator<Item = &'static Form> {
-    let groups: [&'static [Form]; 11] = [
+    let groups: [&'static [Form]; 15] = [
         &RUNS,
         &RUN_TIMES,
         &STEP_TIMES,
         &NETWORK_TIMES,
         &SERVER_TIMES,
         &BROWSER_TIMES,
+        &RUN_REQUESTS,
+        &RUN_BYTES,
+        &RUN_THIRD_PARTY,
+        &RUN_SCRIPT_ERRORS,
         &VIEWS,
         &FIGURES,
         &REQUEST_TIMES,

@@ -22,6 +22,7 @@ pub use part::Part;
 pub use scope::{Key, Scope};
 pub use text::{Measured, TextError, complete, value_begun};
 
+use crate::run::Counts;
 use crate::timing::Vital;
 use serde::Serialize;
 
@@ -83,6 +84,8 @@ pub enum Unit {
     Count,
     /// A number without a unit.
     Plain,
+    /// Bytes.
+    Bytes,
     /// So many times as fast as it may be.
     Times,
     /// A state: 0 ok, 1 unknown, 2 degraded, 3 down.
@@ -187,6 +190,39 @@ pub enum Span {
     Browser,
 }
 
+/// What of a run is counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tallied {
+    /// Requests that it made.
+    Requests,
+    /// Bytes that came.
+    Bytes,
+    /// Of them those of hosts that are not the site's.
+    ThirdPartyBytes,
+    /// Errors of scripts that nothing caught.
+    ScriptErrors,
+}
+
+impl Tallied {
+    /// What of the counts of a run it is.
+    pub fn of(self, counts: &Counts) -> u64 {
+        match self {
+            Tallied::Requests => counts.requests,
+            Tallied::Bytes => counts.bytes,
+            Tallied::ThirdPartyBytes => counts.third_party_bytes,
+            Tallied::ScriptErrors => counts.script_errors,
+        }
+    }
+
+    /// What one value of it is counted in.
+    fn unit(self) -> Unit {
+        match self {
+            Tallied::Requests | Tallied::ScriptErrors => Unit::Count,
+            Tallied::Bytes | Tallied::ThirdPartyBytes => Unit::Bytes,
+        }
+    }
+}
+
 /// How a page view can end badly.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Ended {
@@ -231,6 +267,8 @@ pub enum Measure {
     RunsFailed,
     /// A time of the runs that got through.
     RunTime(Span, Statistic),
+    /// What runs that got through fetched, and errors of scripts in all that were measured.
+    RunTally(Tallied, Statistic),
     /// Locations whose newest run failed.
     FailingLocations,
     /// Time since the newest run that was measured.
@@ -295,6 +333,7 @@ impl Measure {
             | M::RunsSlow
             | M::RunsFailed
             | M::RunTime(..)
+            | M::RunTally(..)
             | M::FailingLocations
             | M::RunSilence => Subject::Runs,
             M::Views(_)
@@ -320,6 +359,11 @@ impl Measure {
         use Measure as M;
         match self {
             M::RunTime(_, statistic) | M::HappenedTime(_, statistic) => statistic.unit(Unit::Ms),
+            M::RunTally(tallied, statistic) => match (tallied.unit(), statistic) {
+                // A mean of whole numbers is none.
+                (Unit::Count, Statistic::Mean) => Unit::Plain,
+                (of, statistic) => statistic.unit(of),
+            },
             M::ViewFigure(figure, statistic) => statistic.unit(figure.unit()),
             M::Availability
             | M::RunsSlow
@@ -386,7 +430,8 @@ impl Measure {
     pub fn samples_words(&self) -> &'static str {
         match self {
             Measure::RunTime(Span::Step, _) => "runs that came through the step",
-            Measure::RunTime(..) => "runs that got through",
+            Measure::RunTally(Tallied::ScriptErrors, _) => "runs whose requests are known",
+            Measure::RunTime(..) | Measure::RunTally(..) => "runs that got through",
             Measure::ViewFigure(..) | Measure::ViewsRated(..) | Measure::Apdex(_) => {
                 "page views that told it"
             }
@@ -419,6 +464,7 @@ impl Unit {
             Unit::Ms if value == 0.0 => "0 s".into(),
             Unit::Ms => format!("{value:.0} ms"),
             Unit::Count => crate::stats::proof::counted(value.round().max(0.0) as u64),
+            Unit::Bytes => text::size_words(value),
             Unit::Plain => crate::stats::proof::plain(value),
             Unit::Times => format!("{value:.1} times"),
             Unit::State => {

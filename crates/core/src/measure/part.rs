@@ -81,6 +81,7 @@ impl Part {
         use Measure as M;
         match measure {
             M::RunTime(_, statistic)
+            | M::RunTally(_, statistic)
             | M::ViewFigure(_, statistic)
             | M::HappenedTime(_, statistic) => self.statistic(*statistic),
             M::Availability
@@ -131,6 +132,7 @@ impl Part {
         let value = self.value(measure, at_s);
         let interval = match measure {
             Measure::RunTime(_, Statistic::Percentile(p))
+            | Measure::RunTally(_, Statistic::Percentile(p))
             | Measure::ViewFigure(_, Statistic::Percentile(p))
             | Measure::HappenedTime(_, Statistic::Percentile(p)) => match &self.sketch {
                 Some(sketch) => sketch.reading(*p).interval,
@@ -186,11 +188,13 @@ impl Part {
                 format!("{} / {all} = {}", counted(self.hits), unit.text(value))
             }
             M::RunTime(_, Statistic::Mean)
+            | M::RunTally(_, Statistic::Mean)
             | M::ViewFigure(_, Statistic::Mean)
             | M::HappenedTime(_, Statistic::Mean) => {
                 format!("{} / {all} = {}", plain(self.sum), unit.text(value))
             }
             M::RunTime(_, Statistic::Percentile(p))
+            | M::RunTally(_, Statistic::Percentile(p))
             | M::ViewFigure(_, Statistic::Percentile(p))
             | M::HappenedTime(_, Statistic::Percentile(p)) => format!(
                 "rank {} of {all} in order = {}",

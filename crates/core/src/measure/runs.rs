@@ -1,8 +1,8 @@
 //! Gathering a measure from runs.
 
 use super::sheets::Parts;
-use super::{Measure, Part, Span};
-use crate::run::Outcome;
+use super::{Measure, Part, Span, Tallied};
+use crate::run::{Counts, Outcome};
 use jiff::Timestamp;
 
 /// A run as measures see it.
@@ -22,14 +22,16 @@ pub struct Played {
     pub step_ms: Option<f64>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f64; 3]>,
+    /// What it fetched, where that is known.
+    pub counts: Option<Counts>,
     /// Whether it counts; what maintenance leaves out does not.
-    pub counts: bool,
+    pub is_counted: bool,
 }
 
 impl Part {
     /// One more run.
     pub fn add_run(&mut self, measure: &Measure, run: &Played) {
-        if !run.counts {
+        if !run.is_counted {
             self.left_out += 1;
             return;
         }
@@ -50,6 +52,12 @@ impl Part {
                 };
                 if let Some(value) = value {
                     self.add(*statistic, value, true);
+                }
+            }
+            Measure::RunTally(tallied, statistic) => {
+                let is_told = run.outcome.got_through() || *tallied == Tallied::ScriptErrors;
+                if let Some(counts) = run.counts.filter(|_| is_told) {
+                    self.add(*statistic, tallied.of(&counts) as f64, true);
                 }
             }
             Measure::FailingLocations => {
@@ -89,4 +97,84 @@ pub fn gather<'a>(
         parts.entry(at).or_default().add_run(measure, run);
     }
     parts
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::stretch::at_second;
+    use crate::measure::{Statistic, Unit};
+    use proptest::prelude::*;
+
+    fn run(outcome: Outcome, counts: Option<Counts>) -> Played {
+        Played {
+            at: at_second(0),
+            journey: 1,
+            location: 1,
+            outcome,
+            duration_ms: 1_000.0,
+            step_ms: None,
+            split_ms: None,
+            counts,
+            is_counted: true,
+        }
+    }
+
+    fn fetched(requests: u64, bytes: u64, script_errors: u64) -> Option<Counts> {
+        Some(Counts { requests, bytes, third_party_bytes: bytes / 4, script_errors })
+    }
+
+    fn value(text: &str, runs: &[Played]) -> (Option<f64>, u64) {
+        let measure = text.parse::<crate::measure::Measured>().unwrap().measure;
+        let mut part = Part::default();
+        runs.iter().for_each(|run| part.add_run(&measure, run));
+        let reading = part.reading(&measure, 60);
+        (reading.value, reading.samples)
+    }
+
+    #[test]
+    fn what_came_is_told_of_runs_that_got_through_and_errors_of_all_whose_requests_are_known() {
+        let left_out = Played { is_counted: false, ..run(Outcome::Passed, fetched(900, 9_000, 9)) };
+        let runs = [
+            run(Outcome::Passed, fetched(40, 1_000, 0)),
+            run(Outcome::Slow, fetched(60, 3_000, 1)),
+            run(Outcome::Failed, fetched(500, 8_000, 7)),
+            run(Outcome::Unmeasured, fetched(700, 8_000, 70)),
+            run(Outcome::Passed, None),
+            left_out,
+        ];
+        assert_eq!(value("p95 of requests per run", &runs), (Some(60.0), 2));
+        assert_eq!(value("mean of requests per run", &runs), (Some(50.0), 2));
+        assert_eq!(value("mean of bytes per run", &runs), (Some(2_000.0), 2));
+        assert_eq!(value("p50 of third-party bytes per run", &runs), (Some(250.0), 2));
+        assert_eq!(value("mean of script errors per run", &runs), (Some(8.0 / 3.0), 3));
+        assert_eq!(value("p95 of bytes per run", &runs[4..]), (None, 0), "nothing is known of it");
+    }
+
+    #[test]
+    fn a_number_of_things_is_whole_and_the_mean_of_such_is_none() {
+        let unit = |tallied, statistic| Measure::RunTally(tallied, statistic).unit();
+        let p95 = Statistic::Percentile(0.95);
+        assert_eq!(unit(Tallied::Requests, p95), Unit::Count);
+        assert_eq!(unit(Tallied::ScriptErrors, Statistic::Mean), Unit::Plain);
+        assert_eq!(unit(Tallied::Bytes, Statistic::Mean), Unit::Bytes);
+        assert_eq!(Unit::Bytes.text(1_234_567.0), "1.23 MB");
+    }
+
+    proptest! {
+        #[test]
+        fn the_same_runs_come_to_the_same_whatever_pieces_of_time_they_are_gathered_in(
+            counts in prop::collection::vec((0u64..200, 0u64..1 << 40, 0i64..7_200), 1..50), bucket_s in 60i64..4_000,
+        ) {
+            let runs: Vec<Played> = counts.iter().map(|(requests, bytes, second)| Played {
+                at: at_second(*second), ..run(Outcome::Passed, fetched(*requests, *bytes, 0))
+            }).collect();
+            for text in ["p75 of requests per run", "p95 of bytes per run"] {
+                let measure = text.parse::<crate::measure::Measured>().unwrap().measure;
+                let mut all = Part::default();
+                gather(&runs, &measure, bucket_s).values().for_each(|part| all.absorb(part));
+                prop_assert_eq!((all.value(&measure, 0), all.samples), value(text, &runs));
+            }
+        }
+    }
 }

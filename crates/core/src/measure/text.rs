@@ -171,6 +171,42 @@ impl Slot {
     }
 }
 
+/// Units of size, the largest first, in bytes (IEC 80000-13 and SI: decimal).
+const SIZES: [(&str, f64); 4] = [("GB", 1e9), ("MB", 1e6), ("kB", 1e3), ("B", 1.0)];
+
+/// A size as people read it: three digits of the unit that fits.
+pub(crate) fn size_words(bytes: f64) -> String {
+    let fits = |(_, factor): &&(&str, f64)| bytes.abs() >= *factor;
+    match SIZES.iter().find(fits) {
+        Some((unit, 1.0)) => format!("{bytes:.0} {unit}"),
+        Some((unit, factor)) => {
+            let value = bytes / factor;
+            let digits = usize::from(value.abs() < 100.0) + usize::from(value.abs() < 10.0);
+            format!("{value:.digits$} {unit}")
+        }
+        None => format!("{bytes:.0} B"),
+    }
+}
+
+/// A size as it is typed and read back to the last bit.
+pub(crate) fn size(bytes: f64) -> String {
+    let reads_back = |(unit, factor): &&(&str, f64)| {
+        let value = bytes / factor;
+        value >= 1.0 && read_size(&format!("{value} {unit}")) == Some(bytes)
+    };
+    match SIZES.iter().find(reads_back) {
+        Some((unit, factor)) => format!("{} {unit}", bytes / factor),
+        None => format!("{bytes} B"),
+    }
+}
+
+/// A size with its unit, such as `1.5 MB`, in bytes.
+pub(crate) fn read_size(text: &str) -> Option<f64> {
+    let text = text.trim();
+    let (unit, factor) = SIZES.iter().find(|(unit, _)| text.ends_with(unit))?;
+    Some(number(text[..text.len() - unit.len()].trim())? * factor)
+}
+
 /// A length in milliseconds, in the unit that reads best and is read back as it was.
 pub fn length(ms: f64) -> String {
     let reads_back = |value: f64, factor: f64| {
@@ -498,7 +534,7 @@ pub fn complete(text: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::measure::{Counted, Ended, Happening, Rated, Span, Statistic};
+    use crate::measure::{Counted, Ended, Happening, Rated, Span, Statistic, Tallied};
     use crate::visitor::Attribute;
     use proptest::prelude::*;
 
@@ -531,11 +567,20 @@ mod tests {
             Span::Server,
             Span::Browser,
         ]);
+        let tallied = prop::sample::select(vec![
+            Tallied::Requests,
+            Tallied::Bytes,
+            Tallied::ThirdPartyBytes,
+            Tallied::ScriptErrors,
+        ]);
         let vital = prop::sample::select(Vital::ALL.to_vec());
         let happening = prop::sample::select(vec![Happening::Request, Happening::Action]);
         prop_oneof![
             prop::sample::select(plain),
             (span, statistic(true)).prop_map(|(span, s)| Measure::RunTime(span, s)),
+            (tallied, 1u32..9_999).prop_map(|(tallied, p)| {
+                Measure::RunTally(tallied, Statistic::Percentile(f64::from(p.max(100)) / 10_000.0))
+            }),
             (figure(), statistic(false)).prop_map(|(figure, s)| Measure::ViewFigure(figure, s)),
             (vital.clone(), any::<bool>()).prop_map(|(vital, good)| {
                 Measure::ViewsRated(vital, if good { Rated::Good } else { Rated::Poor })
@@ -691,5 +736,37 @@ mod tests {
         assert_eq!(begun("p75 of LCP for device phone "), None);
         assert_eq!(begun("p75 of LCP for device phone and country "), some("country", ""));
         assert_eq!(begun("p75 of "), None);
+    }
+
+    proptest! {
+        #[test]
+        fn a_size_is_printed_in_a_unit_and_read_back_to_the_last_bit(bytes in 0u64..1 << 52) {
+            let text = size(bytes as f64);
+            prop_assert_eq!(read_size(&text), Some(bytes as f64), "{}", text);
+            prop_assert_eq!(read_size(&text.replace(' ', "")), Some(bytes as f64), "{}", text);
+        }
+
+        #[test]
+        fn a_size_for_people_has_three_digits_and_is_within_half_a_hundredth_of_itself(bytes in 1.0..1e13f64) {
+            let text = size_words(bytes);
+            let near = read_size(&text).unwrap();
+            prop_assert!((near - bytes).abs() <= (bytes * 0.005_1).max(0.5), "{} for {}", text, bytes);
+            let digits = text.chars().filter(char::is_ascii_digit).count();
+            prop_assert!(digits <= 3 || bytes >= 1e12 || text.starts_with("1000"), "{}", text);
+        }
+    }
+
+    #[test]
+    fn sizes_have_units_of_ten_and_nothing_else_is_one() {
+        // SI prefixes with the byte of IEC 80000-13.
+        for (text, bytes) in [("1.5 MB", 1.5e6), ("300kB", 3e5), ("2 GB", 2e9), ("17 B", 17.0)] {
+            assert_eq!(read_size(text), Some(bytes), "{text}");
+        }
+        for text in ["", "MB", "1.5", "1.5 MiB", "-1 MB", "1e3 B", "1 mb", "one MB"] {
+            assert_eq!(read_size(text), None, "{text}");
+        }
+        assert_eq!(size_words(0.0), "0 B");
+        assert_eq!([size_words(999.0), size_words(1_234.0)], ["999 B", "1.23 kB"]);
+        assert_eq!([size_words(45_678_901.0), size_words(7.7e11)], ["45.7 MB", "770 GB"]);
     }
 }

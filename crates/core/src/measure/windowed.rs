@@ -76,7 +76,7 @@ mod tests {
         prop::collection::vec(one, 0..150).prop_map(|all| {
             let mut runs: Vec<Played> = all
                 .into_iter()
-                .map(|(second, location, outcome, duration_ms, counts)| Played {
+                .map(|(second, location, outcome, duration_ms, is_counted)| Played {
                     at: at_second(second),
                     journey: 1,
                     location,
@@ -84,7 +84,8 @@ mod tests {
                     duration_ms,
                     step_ms: None,
                     split_ms: None,
-                    counts,
+                    counts: None,
+                    is_counted,
                 })
                 .collect();
             runs.sort_by_key(|r| r.at);
@@ -98,7 +99,7 @@ mod tests {
             let (end, window_s) = (nth * 60, window * 60);
             let inside = |r: &&Played| {
                 let at = r.at.as_second();
-                r.counts && r.outcome != Outcome::Unmeasured && end - window_s <= at && at < end
+                r.is_counted && r.outcome != Outcome::Unmeasured && end - window_s <= at && at < end
             };
             let counted: Vec<&Played> = runs.iter().filter(inside).collect();
             let of = |measure: &Measure| {
@@ -119,7 +120,7 @@ mod tests {
             prop_assert_eq!(of(&Measure::RunCount).value, Some(counted.len() as f64));
 
             let silence = of(&Measure::RunSilence).value;
-            let before = runs.iter().filter(|r| r.counts && r.outcome != Outcome::Unmeasured && r.at.as_second() < end);
+            let before = runs.iter().filter(|r| r.is_counted && r.outcome != Outcome::Unmeasured && r.at.as_second() < end);
             let newest = before.map(|r| r.at.as_second()).max();
             prop_assert_eq!(silence, newest.map(|at| (end - at) as f64 * 1_000.0));
         }
@@ -149,7 +150,8 @@ mod tests {
             duration_ms: 1.0,
             step_ms: None,
             split_ms: None,
-            counts: true,
+            counts: None,
+            is_counted: true,
         };
         use Outcome::{Failed, Passed};
         let runs =

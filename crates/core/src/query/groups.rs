@@ -1,15 +1,18 @@
 //! Gathering samples by what they are told apart by.
 
 use super::{By, Query};
-use crate::calendar::Stretch;
+use crate::calendar::stretch::at_second;
+use crate::calendar::{Cover, Stretch};
 use crate::measure::runs::Played;
 use crate::measure::sheets::Gather;
 use crate::measure::{Key, Measure, Part};
 use crate::visitor::happening::pattern;
 use crate::visitor::sheet::{Coded, Sheet};
 use crate::visitor::slices::in_halves;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// What a group is told apart by.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
@@ -77,7 +80,7 @@ impl Groups {
 }
 
 /// From when to when, in which pieces of time, and whether each sample is kept.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Reach {
     /// From when to when.
     pub stretch: Stretch,
@@ -85,6 +88,15 @@ pub struct Reach {
     pub bucket_s: i64,
     /// Keep every sample of a percentile.
     pub exact: bool,
+    /// Samples of these times alone, such as service hours; of all without.
+    pub only: Option<Arc<Cover>>,
+}
+
+impl Reach {
+    /// Whether a sample of this moment is asked for.
+    fn holds(&self, at: Timestamp) -> bool {
+        self.only.as_ref().is_none_or(|only| only.contains(at))
+    }
 }
 
 /// The columns of sheets that a query reads.
@@ -102,13 +114,16 @@ pub fn columns(query: &Query, reach: &Reach) -> Vec<String> {
             By::Key(_) => names.push("name".into()),
         }
     }
+    if reach.only.is_some() {
+        names.push("at".into());
+    }
     names.sort();
     names.dedup();
     names
 }
 
 fn gather<'a>(measure: &'a Measure, query: &'a Query, reach: &Reach) -> Gather<'a> {
-    let Reach { stretch, bucket_s, exact } = *reach;
+    let Reach { stretch, bucket_s, exact, .. } = *reach;
     // Where nothing is told apart by time, moments matter at both ends only.
     let bucket_s = if query.by.contains(&By::Time) { bucket_s } else { 3_600 };
     Gather { measure, scope: &query.scope, stretch, bucket_s, exact }
@@ -157,7 +172,15 @@ const BEYOND: u32 = u32::MAX - 1;
 fn take(sheet: &Sheet, query: &Query, needed: &[Measure], reach: &Reach, into: &mut Groups) {
     let gathers: Vec<Gather<'_>> = needed.iter().map(|m| gather(m, query, reach)).collect();
     let Some(first) = gathers.first() else { return };
-    let keep = first.kept(sheet);
+    let mut keep = first.kept(sheet);
+    if reach.only.is_some() {
+        let moments = sheet.moments("at");
+        for (row, keep) in keep.iter_mut().enumerate().filter(|(_, keep)| **keep) {
+            let ms = i64::from(moments.get(row).copied().unwrap_or(0));
+            let at = at_second(sheet.hour_s) + SignedDuration::from_millis(ms);
+            *keep = reach.holds(at);
+        }
+    }
     if !keep.contains(&true) {
         return;
     }
@@ -218,7 +241,7 @@ pub fn of_runs(
 ) -> Groups {
     let needed = query.needed();
     let mut groups = Groups::new(needed.len());
-    for run in runs {
+    for run in runs.iter().filter(|run| reach.holds(run.at)) {
         let value = |by: &By| match by {
             By::Time => Value::Time(run.at.as_second().div_euclid(reach.bucket_s) * reach.bucket_s),
             By::Key(key) => Value::Text(name(run, key)),

@@ -2,8 +2,8 @@
 
 use super::groups::{MOST_GROUPS, Reach, of_runs, of_sheets};
 use super::*;
-use crate::calendar::Stretch;
 use crate::calendar::stretch::at_second;
+use crate::calendar::{Cover, Stretch};
 use crate::measure::runs::Played;
 use crate::measure::sheets::Gather;
 use crate::measure::{Measured, Part, forms, sheets};
@@ -12,6 +12,7 @@ use crate::stats::Reading;
 use crate::visitor::Attribute;
 use crate::visitor::sheet::{Column, Sheet};
 use proptest::prelude::*;
+use std::sync::Arc;
 
 fn query(text: &str) -> Query {
     text.parse().unwrap_or_else(|e| panic!("{text}: {e}"))
@@ -203,7 +204,7 @@ proptest! {
     fn each_group_comes_to_what_the_same_measure_comes_to_of_it_alone(sheets in some_hours(), exact in any::<bool>()) {
         let query = query("p75 of LCP, count of page views, share of LCP within 2.5 s, count of visits, mean of LCP by device and country");
         let stretch = Stretch { from: at_second(600), to: at_second(3 * 3_600 - 600) };
-        let reach = Reach { stretch, bucket_s: 3_600, exact };
+        let reach = Reach { stretch, bucket_s: 3_600, exact, only: None };
         let found = of_sheets(&sheets, &query, &reach);
         let told = table(&query, found, stretch.to.as_second());
         let (mut views, mut by_device) = (0, 0);
@@ -251,10 +252,29 @@ proptest! {
     }
 
     #[test]
+    fn where_only_some_hours_are_asked_for_what_came_in_others_counts_nowhere(sheets in some_hours(), from in 0i64..7_000, long in 1i64..7_000) {
+        let query = query("count of page views, mean of LCP by device and time");
+        let stretch = Stretch { from: at_second(0), to: at_second(4 * 3_600) };
+        let piece = Stretch { from: at_second(from), to: at_second(from + long) };
+        let of = |stretch: Stretch, only: Option<Cover>| {
+            let reach = Reach { stretch, bucket_s: 1_800, exact: true, only: only.map(Arc::new) };
+            table(&query, of_sheets(&sheets, &query, &reach), stretch.to.as_second())
+        };
+        let within = of(stretch, Some(Cover::of([piece])));
+        let alone = of(piece, None);
+        let cells = |t: &Table| t.rows.iter().map(|r| (r.value.clone(), r.cells[0].samples)).collect::<Vec<_>>();
+        prop_assert_eq!(cells(&within), cells(&alone));
+        prop_assert_eq!(within.all[0].samples, alone.all[0].samples);
+        let rest = of(stretch, Some(Cover::of([stretch]).without(&Cover::of([piece]))));
+        let all = of(stretch, None);
+        prop_assert_eq!(rest.all[0].samples + within.all[0].samples, all.all[0].samples, "each lies inside or outside");
+    }
+
+    #[test]
     fn pieces_of_time_hold_each_what_came_in_them_in_their_order(sheets in some_hours(), minutes in prop::sample::select(vec![5i64, 30, 60, 120])) {
         let query = query("count of page views by time");
         let stretch = Stretch { from: at_second(0), to: at_second(4 * 3_600) };
-        let reach = Reach { stretch, bucket_s: minutes * 60, exact: true };
+        let reach = Reach { stretch, bucket_s: minutes * 60, exact: true, only: None };
         let told = table(&query, of_sheets(&sheets, &query, &reach), stretch.to.as_second());
         let scope = Scope::default();
         let measure = &query.measures[0];
@@ -273,7 +293,7 @@ fn conditions_let_go_of_groups_and_the_order_may_be_another_number() {
     more.extend((0..9u32).map(|_| (59, 1, 0, Some(9_000.0))));
     let sheets = [hour(0, &more)];
     let stretch = Stretch { from: at_second(0), to: at_second(3_600) };
-    let reach = Reach { stretch, bucket_s: 3_600, exact: true };
+    let reach = Reach { stretch, bucket_s: 3_600, exact: true, only: None };
     let of = |text: &str| {
         let q = query(text);
         let told = table(&q, of_sheets(&sheets, &q, &reach), 3_600);
@@ -306,12 +326,13 @@ fn groups_beyond_the_most_are_counted_in_the_whole_alone_and_told() {
             duration_ms: 5.0,
             step_ms: None,
             split_ms: None,
-            counts: true,
+            counts: None,
+            is_counted: true,
         })
         .collect();
     let query = query("count of runs, availability by journey");
     let stretch = Stretch { from: at_second(0), to: at_second(many) };
-    let reach = Reach { stretch, bucket_s: 3_600, exact: true };
+    let reach = Reach { stretch, bucket_s: 3_600, exact: true, only: None };
     let found = of_runs(&runs, &query, &reach, |run, _| run.journey.to_string());
     let told = table(&query, found, many);
     assert_eq!((told.found, told.beyond, told.rows.len()), (most, 50, ROWS));

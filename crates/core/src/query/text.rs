@@ -158,6 +158,10 @@ fn level(part: &[Token], end: usize, unit: Unit) -> Result<f64, TextError> {
             Some(ms) if ms < 1e12 => Ok(ms),
             _ => wrong("a level of a time is a number with a unit, such as 2.5 s"),
         },
+        Unit::Bytes => match measure::text::read_size(&text) {
+            Some(bytes) if bytes < 1e15 => Ok(bytes),
+            _ => wrong("a level of a size is a number with a unit, such as 1.5 MB"),
+        },
         _ => match number(&text) {
             Some(plain) if plain < 1e12 => Ok(plain),
             _ => wrong("a level of a count is a plain number, such as 100"),
@@ -267,6 +271,7 @@ fn level_text(condition: &Condition) -> String {
     match condition.measure.unit() {
         Unit::Share => format!("{} %", condition.level),
         Unit::Ms => length(condition.level),
+        Unit::Bytes => measure::text::size(condition.level),
         _ => condition.level.to_string(),
     }
 }

@@ -20,6 +20,8 @@ pub use document::{
 pub use schedule::{Schedule, covered, period_name};
 
 use crate::goal::Period;
+use crate::goal::definition::ServiceHours;
+use crate::measure::{Measured, Scope, TextError};
 use serde::{Deserialize, Serialize};
 
 /// What a report tells of.
@@ -101,6 +103,11 @@ impl Kind {
     pub fn takes_places(self) -> bool {
         matches!(self, Kind::Timings | Kind::Usage)
     }
+
+    /// Whether it can be narrowed to hours of the week: goals have hours of their own, and incidents have none.
+    pub fn takes_hours(self) -> bool {
+        matches!(self, Kind::Timings | Kind::Usage | Kind::Query)
+    }
 }
 
 /// What a report is about, and when it is issued.
@@ -119,6 +126,12 @@ pub struct Definition {
     /// From which locations; none stands for all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub locations: Vec<i32>,
+    /// In these hours of the site's zone alone, of what takes them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours: Option<ServiceHours>,
+    /// What page views of timings and usage are narrowed to, as measures are: `device "phone" and country "NO"`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub filter: String,
     /// What is asked, of a query report.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub query: String,
@@ -128,4 +141,20 @@ pub struct Definition {
     /// When it is issued by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,
+}
+
+/// What a filter narrows page views to, as it is typed: `device "phone" and country "NO"`.
+///
+/// # Errors
+/// Says what is wrong with it, and where in it.
+pub fn narrowed(filter: &str) -> Result<Scope, TextError> {
+    const BEFORE: &str = "count of page views for ";
+    if filter.trim().is_empty() {
+        return Ok(Scope::default());
+    }
+    let of = |e: TextError| TextError {
+        column: e.column.saturating_sub(BEFORE.chars().count()).max(1),
+        ..e
+    };
+    Ok(format!("{BEFORE}{filter}").parse::<Measured>().map_err(of)?.scope)
 }

@@ -150,3 +150,16 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_filter_narrows_page_views_and_says_where_it_is_none() {
+    let of = |text: &str| super::narrowed(text).map(|scope| scope.to_string());
+    assert_eq!(of("  "), Ok(String::new()));
+    let two = "device \"phone\" and country \"NO\" or \"SE\"";
+    assert_eq!(of(two), Ok(two.to_string()), "as it is printed it is read again");
+    let wrong = |text: &str| super::narrowed(text).unwrap_err();
+    assert_eq!(wrong("devise \"phone\"").column, 1, "columns are those of what was typed");
+    assert_eq!(wrong("device \"phone\" and planet \"Mars\"").column, 20);
+    assert!(wrong("journey \"book-a-crossing\"").says.contains("cannot be narrowed"));
+    assert!(super::narrowed("device \"phone").is_err(), "never closed");
+}

@@ -2,6 +2,7 @@
 
 pub mod bars;
 pub mod cause;
+pub mod counts;
 pub mod device;
 pub mod film;
 pub mod gate;
@@ -16,6 +17,7 @@ pub mod spell;
 pub mod split;
 
 pub use cause::{Cause, Difference, Who};
+pub use counts::Counts;
 pub use device::{DeviceProfile, PROFILES};
 pub use har::{Har, HarError};
 pub use links::Link;

@@ -1,18 +1,21 @@
 //! What people and runners leave with the store: recordings, trials, secrets, tokens, funnels, markers, carve-outs, and
 //! the runs that a page asks for beside one.
 
-use super::{db, now, plays, record};
+use super::{db, now, plays, record, that_retries};
 use cadentis_core::calendar::Maintenance;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Definition;
 use cadentis_core::journey::recorded::{Act, Input};
 use cadentis_core::marker::{Kind, Said};
-use cadentis_core::run::Outcome;
+use cadentis_core::run::{Outcome, StepRecord};
+use cadentis_core::saved_view::{Piece, SPANS, SavedView};
 use cadentis_store::Db;
 use cadentis_store::funnel::SavedFunnel;
 use cadentis_store::goal::Kept;
 use cadentis_store::location::NewLocation;
+use cadentis_store::person::Given;
 use cadentis_store::run::{Finished, Like};
+use cadentis_store::saved_view::KeptView;
 use cadentis_store::script_version::{Deleted, Edit, Saved, Status};
 use cadentis_store::secret::Vault;
 use jiff::{SignedDuration, Timestamp};
@@ -419,4 +422,102 @@ async fn a_page_finds_the_runs_that_are_like_it_asks_and_those_around_one() {
     let left: Vec<Uuid> =
         counted.drawn().filter(|(_, counts)| !counts).map(|(run, _)| run.id).collect();
     assert_eq!((left, counted.iter().count()), (vec![ids[3], ids[4]], 10));
+}
+
+/// A request of this address that brought so many bytes.
+fn request(url: &str, bytes: u64) -> Value {
+    json!({
+        "url": url, "method": "GET", "kind": "document", "status": 200, "start_ms": 0.0, "bytes": bytes,
+        "phases": { "q": 0.0, "l": 0.0, "c": 0.0, "t": 0.0, "s": 0.0, "w": 1.0, "r": 0.0 },
+    })
+}
+
+#[tokio::test]
+async fn what_a_run_fetched_is_kept_with_it_by_whose_hosts_it_came_from_and_first_tries_keep_theirs()
+ {
+    let (db, location) = db().await;
+    let journey = that_retries(&db, location).await;
+    let owns = db.sites().await.expect("rows").remove(0).domains;
+    assert!(!owns.is_empty());
+    db.make_due(now()).await.expect("due");
+    let mut ids = Vec::new();
+    for outcome in [Outcome::Failed, Outcome::Unmeasured] {
+        let work = db.lease(location, "r", now(), minutes(2)).await.expect("asked").expect("work");
+        let mut record = record(work.id);
+        record.outcome = outcome;
+        let mut step = serde_json::to_value(StepRecord::begun("Open", 0.0, None)).expect("JSON");
+        step["requests"] = json!([
+            request(&format!("http://{}/", owns[0]), 1_000),
+            request("http://tiles.isles-map.example/4.png", 300),
+        ]);
+        step["console"] =
+            json!([{ "at_ms": 1.0, "level": "error", "text": "no", "uncaught": true }]);
+        record.steps = vec![serde_json::from_value(step).expect("a step")];
+        assert_eq!(db.finish(location, record).await.expect("stored"), Finished::Stored);
+        ids.push(work.id);
+    }
+    // The second try could not measure: the first counts after all, and has what it had.
+    let stretch = Stretch { from: minutes(-60), to: minutes(60) };
+    let runs = db.runs(journey.id, 1, stretch).await.expect("rows");
+    let counted = runs.iter().find(|r| r.id == ids[0]).expect("the first try").counts;
+    let numbers = counted.expect("it is known").numbers();
+    assert_eq!(numbers, [2, 1_300, 300, 1]);
+    let listed = db.runs_after((journey.id, 1), stretch, &Like::default(), None, 9).await;
+    let listed = listed.expect("rows");
+    assert!(listed.iter().all(|r| r.counts.map(|c| c.numbers()) == Some(numbers)), "{listed:?}");
+    let one = db.run(ids[0]).await.expect("rows").expect("a run");
+    assert_eq!(one.counts.map(|c| c.numbers()), Some(numbers));
+}
+
+#[tokio::test]
+async fn a_limit_of_a_measure_is_one_for_each_measure_and_goes_with_its_site() {
+    let (db, _) = db().await;
+    let set = async |measured: &str, limit: Option<f64>| {
+        db.set_measured_budget(1, measured, limit, "Ada").await.expect("set");
+    };
+    set("p75 of request time", Some(800.0)).await;
+    set("availability", Some(0.99)).await;
+    set("p75 of request time", Some(0.1 + 0.2)).await;
+    let kept = db.measured_budgets(1).await.expect("rows");
+    let told: Vec<_> = kept.iter().map(|k| (k.limit.measured.to_string(), k.limit.level)).collect();
+    let first = ("p75 of request time".to_string(), 0.1 + 0.2);
+    assert_eq!(
+        told,
+        [first, ("availability".to_string(), 0.99)],
+        "in the order they were set first"
+    );
+    set("availability", None).await;
+    set("availability", None).await;
+    assert_eq!(db.measured_budgets(1).await.expect("rows").len(), 1);
+    assert_eq!(db.measured_budgets(2).await.expect("rows"), []);
+}
+
+#[tokio::test]
+async fn a_view_that_was_taken_away_leaves_its_name_and_comes_back_only_while_that_is_free() {
+    let (db, _) = db().await;
+    let says = SavedView {
+        span_s: SPANS[0].0,
+        pieces: vec![Piece::Text { text: "What to look at.".into() }],
+    };
+    let put = async |name: &str| db.put_saved_view(1, None, (name, &says, None), "Ada").await;
+    let KeptView::Kept(first) = put("Mornings").await.expect("kept") else { panic!("taken") };
+    assert_eq!(put("Mornings").await.expect("asked"), KeptView::Taken);
+    let given = Given { is_administrator: false, sees_people: false, roles: Vec::new() };
+    let ada = db.add_person("ada@marram.example", "Ada", &given).await;
+    let ada = ada.expect("a person").expect("a new one");
+    db.set_start_view(ada, Some(first)).await.expect("set");
+    db.remove_saved_view(1, first).await.expect("taken away");
+    assert_eq!(db.saved_view(1, first).await.expect("rows"), None);
+    assert_eq!(db.saved_views(1).await.expect("rows"), []);
+    assert_eq!(db.start_view(ada).await.expect("rows"), None, "nobody begins with it");
+    let changed = db.put_saved_view(1, Some((first, 1)), ("Other", &says, None), "Tor").await;
+    assert_eq!(changed.expect("asked"), KeptView::Overtaken, "nor changes it");
+
+    let KeptView::Kept(second) = put("Mornings").await.expect("kept") else { panic!("taken") };
+    assert!(!db.restore_saved_view(1, first).await.expect("asked"), "its name is taken");
+    db.remove_saved_view(1, second).await.expect("taken away");
+    assert!(db.restore_saved_view(1, first).await.expect("asked"));
+    let back = db.saved_view(1, first).await.expect("rows").expect("a view");
+    assert_eq!((back.name.as_str(), back.definition), ("Mornings", says));
+    assert_eq!(db.start_view(ada).await.expect("rows"), Some((1, first)), "who began with it does");
 }

@@ -8,7 +8,7 @@ mod people;
 
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Cover, Pace, Stretch};
-use cadentis_core::run::{Outcome, RunRecord};
+use cadentis_core::run::{Counts, Outcome, RunRecord};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::More;
 use cadentis_core::visitor::slices::OTHERS;
@@ -645,6 +645,7 @@ async fn weeks_of_runs_are_the_same_from_sheets_as_from_rows_and_a_late_run_is_i
         steps_ms: [1.5, n as f32].into_iter().collect(),
         trouble: (n % 7 == 0).then(|| format!("trouble “{n}”")),
         split_ms: None,
+        counts: (n % 3 == 0).then(|| Counts::from_numbers([n as u64, 1 << 41, 7, n as u64 % 2])),
     };
     let all: Vec<_> = (0..120).map(run).collect();
     db.copy_runs(all.iter().map(|r| (r.clone(), "r".to_string(), None))).await.expect("copied");

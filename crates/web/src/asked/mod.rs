@@ -1,7 +1,10 @@
 //! What a query came to, drawn and in words, wherever it is shown.
 
+mod asking;
 mod lines;
 mod shown;
+
+pub use asking::{Asking, Stands};
 
 pub use lines::HEIGHT;
 pub use shown::{Found, found};

@@ -44,6 +44,8 @@ pub struct Found {
     pub watch: Option<String>,
     /// A goal of the first measure, where it is a share of what is as it should be.
     pub promise: Option<String>,
+    /// A limit on the first measure.
+    pub budget: Option<String>,
     pub json: String,
 }
 
@@ -261,6 +263,10 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         watch: watched(query)
             .filter(|_| frame.who.edits())
             .map(|text| named_link(&format!("{}/alerts/new", frame.base), &[("measure", &text)])),
+        budget: watched(query)
+            .filter(|_| frame.who.edits())
+            .map(|text| named_link(&format!("{}/budgets", frame.base), &[("measure", &text)]))
+            .map(|link| link + "#measured"),
         promise: promised(query).filter(|_| frame.who.edits()).map(|text| {
             let to = format!("{}/goals/new", frame.base);
             named_link(&to, &[("kind", "experience"), ("share", &text)])

@@ -535,38 +535,14 @@ pub(super) async fn remove(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::made_up;
     use proptest::prelude::*;
-
-    fn rule() -> impl Strategy<Value = Rule> {
-        let levels = (1.0..10.0f64, 10.5..90.0f64, prop::option::of(0.0..0.9f64));
-        (levels, 0usize..4).prop_map(|((warning, critical, clear), kind)| {
-            let (both, one) = (Some(warning), Some(critical));
-            match kind {
-                0 => Rule::Level { warning: both, critical: one, clear },
-                1 => Rule::Level { warning: None, critical: one, clear },
-                2 => Rule::Unusual { warning: both, critical: one, clear },
-                _ => Rule::Unusual { warning: both, critical: None, clear },
-            }
-        })
-    }
+    use serde_json::{Value, json};
 
     proptest! {
         #[test]
-        fn an_alert_is_told_to_programs_as_they_wrote_it(
-            rule in rule(), window in 1i64..1_441, every in 1i64..61, running in 1u32..61, least in 0u64..1_000, no_data in 0usize..3,
-        ) {
-            let definition = Definition {
-                measured: "p75 of LCP for family \"Sailings list\"".parse().unwrap(),
-                rule,
-                window_s: window.max(every) * 60,
-                every_s: every * 60,
-                running,
-                least_samples: least,
-                least_places: 0,
-                no_data: NoData::ALL[no_data],
-                service_hours: None,
-            };
-            prop_assert_eq!(definition.check(), Ok(()));
+        fn an_alert_is_told_to_programs_as_they_wrote_it(definition in made_up::alerts()) {
+            prop_assume!(definition.check().is_ok());
             let sent = serde_json::to_string(&AlertShape::of(&definition)).unwrap();
             let back: AlertShape = serde_json::from_str(&sent).unwrap();
             prop_assert_eq!(back.read().map_err(|_| "refused"), Ok(definition));
@@ -596,6 +572,42 @@ mod tests {
             if let Ok(read) = shape.read() {
                 prop_assert_eq!(read.check(), Ok(()));
             }
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_where_it_stands_and_what_is_not_said_is_usual() {
+        let read = |more: Value| {
+            let mut body =
+                json!({ "measure": "p75 of LCP", "warning": 2500.0, "window_minutes": 15 });
+            for (at, value) in more.as_object().unwrap() {
+                body[at] = value.clone();
+            }
+            let shape: AlertShape = serde_json::from_value(body).unwrap();
+            shape.read().map_err(|problem| format!("{problem:?}"))
+        };
+        let usual = read(json!({})).unwrap();
+        assert_eq!((usual.every_s, usual.running, usual.least_samples), (60, 1, 0));
+        assert_eq!(usual.no_data, NoData::Keep);
+        for (more, pointer) in [
+            (json!({ "measure": "p75 of gladness" }), "/definition/measure"),
+            (json!({ "warning": null }), "/definition/critical"),
+            (json!({ "critical": 2000.0 }), "/definition/critical"),
+            (json!({ "clear": 2600.0 }), "/definition/clear"),
+            (json!({ "window_minutes": 0 }), "/definition/window_minutes"),
+            (json!({ "window_minutes": i64::MAX }), "/definition/window_minutes"),
+            (json!({ "every_minutes": 61 }), "/definition/every_minutes"),
+            (json!({ "running": 0 }), "/definition/running"),
+            (json!({ "least_locations": 2 }), "/definition/least_locations"),
+            (json!({ "burns": true }), "/definition/measure"),
+            (json!({ "burns": true, "unusual": true }), "/definition/unusual"),
+            (
+                json!({ "service_hours": { "days": [], "from": "06:00", "until": "22:00" } }),
+                "/definition/service_hours",
+            ),
+        ] {
+            let says = read(more.clone()).unwrap_err();
+            assert!(says.contains(pointer), "{more}: {says}");
         }
     }
 }

@@ -6,7 +6,7 @@ use crate::State;
 use crate::access::InSite;
 use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
-use cadentis_answers::queries::{self, Answered};
+use cadentis_answers::queries::{self, Answered, Over};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::measure::Unit;
 use cadentis_core::query::{Query, Value};
@@ -179,7 +179,7 @@ pub(super) async fn answer(
         }
         let stretch = stretch(asked.from, asked.to)?;
         let of = (points, false);
-        let told = queries::ask(&state.answers, &site, &query, (stretch, None), of).await;
+        let told = queries::ask(&state.answers, &site, &query, &Over::all_of(stretch), of).await;
         let told = told.map_err(stopped)?.map_err(|e| invalid("/query", format!("{e}.")))?;
         Ok(HttpResponse::Ok().json(AnswerShape::of(&query, told)))
     };

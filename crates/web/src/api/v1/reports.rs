@@ -1,6 +1,7 @@
 //! Reports for programs: what is issued and when, and each issue as it is kept.
 
 use super::asked::{Closed, Unread, query, said, stopped};
+use super::hours::HoursShape;
 use super::shapes::ProblemShape;
 use crate::State;
 use crate::access::{After, Caller, InSite};
@@ -60,6 +61,13 @@ pub(super) struct ReportBody {
     /// Ids of locations, of timings and usage; none stands for all.
     #[serde(default)]
     locations: Vec<i32>,
+    /// In these hours of the site's zone alone, of timings, usage and queries.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    hours: Option<HoursShape>,
+    /// What page views of timings and usage are narrowed to, as measures are.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    #[schema(example = "device \"phone\"", max_length = 2000)]
+    filter: String,
     /// What a query report asks, as queries are written.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     query: String,
@@ -97,6 +105,8 @@ impl ReportBody {
             goals: d.goals.clone(),
             journeys: d.journeys.clone(),
             locations: d.locations.clone(),
+            hours: d.hours.as_ref().map(HoursShape::of),
+            filter: d.filter.clone(),
             query: d.query.clone(),
             view: d.view,
             schedule,
@@ -145,6 +155,8 @@ impl ReportBody {
             goals: self.goals,
             journeys: self.journeys,
             locations: self.locations,
+            hours: HoursShape::read(self.hours.as_ref(), "/hours")?,
+            filter: self.filter,
             query: self.query,
             view: self.view,
             schedule,
@@ -416,4 +428,59 @@ pub(super) async fn content(
         Ok(HttpResponse::Ok().content_type("application/json").body(shown.kept))
     };
     said(one.await)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::made_up;
+    use proptest::prelude::*;
+    use serde_json::{Value, json};
+
+    fn read(body: Value) -> Result<Wanted, String> {
+        let body: ReportBody = serde_json::from_value(body).map_err(|e| e.to_string())?;
+        body.read().map_err(|problem| format!("{problem:?}"))
+    }
+
+    proptest! {
+        #[test]
+        fn what_programs_are_told_of_a_report_is_what_they_may_send_back(report in made_up::reports()) {
+            let told = serde_json::to_value(ReportBody::of(&report)).unwrap();
+            let again = read(told).unwrap();
+            prop_assert_eq!(again.definition, report.definition);
+            prop_assert_eq!((again.name, again.list), (report.name, report.list_id));
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_with_where_it_stands() {
+        let with = |at: &str, value: Value| {
+            let mut body = json!({ "name": "Usage", "kind": "usage", "period": "month" });
+            *body.pointer_mut("").unwrap() = {
+                let mut all = body.as_object().unwrap().clone();
+                all.insert(at.into(), value);
+                Value::Object(all)
+            };
+            read(body).map(|_| ())
+        };
+        assert_eq!(with("days", json!(30)), Ok(()), "of a month they say nothing");
+        for (at, value, pointer) in [
+            ("kind", json!("gladness"), "/kind"),
+            ("period", json!("year"), "/period"),
+            ("period", json!("rolling"), "/days"),
+            ("schedule", json!({ "on": "weekday", "at": "06:00" }), "/schedule/day"),
+            ("schedule", json!({ "on": "sometimes", "day": 1, "at": "06:00" }), "/schedule/on"),
+            ("schedule", json!({ "on": "each_day", "at": "noon" }), "/schedule/at"),
+            (
+                "hours",
+                json!({ "days": ["mon", "someday"], "from": "06:00", "until": "22:00" }),
+                "/hours/days/1",
+            ),
+            ("hours", json!({ "days": ["mon"], "from": "6", "until": "22:00" }), "/hours/from"),
+            ("gladness", json!(1), "unknown field `gladness`"),
+        ] {
+            let says = with(at, value.clone()).unwrap_err();
+            assert!(says.contains(pointer), "{at} {value}: {says}");
+        }
+    }
 }

@@ -212,8 +212,19 @@ pub(super) async fn as_lines(
 mod runs_csv {
     use super::{CsvFile, ListedRun, Location};
 
-    const COLUMNS: [&str; 7] =
-        ["id", "due_utc", "location", "outcome", "duration_ms", "version", "trouble"];
+    const COLUMNS: [&str; 11] = [
+        "id",
+        "due_utc",
+        "location",
+        "outcome",
+        "duration_ms",
+        "version",
+        "trouble",
+        "requests",
+        "bytes",
+        "third_party_bytes",
+        "script_errors",
+    ];
 
     pub fn head() -> Vec<u8> {
         CsvFile::with_header(COLUMNS).bytes()
@@ -224,6 +235,9 @@ mod runs_csv {
         for r in runs {
             let location = locations.iter().find(|l| l.id == r.location_id);
             let version = r.version.map_or(String::new(), |v| v.to_string());
+            // What is not known is nothing, not nought.
+            let counts = r.counts.map(|c| c.numbers().map(|n| n.to_string()));
+            let [requests, bytes, third_party, script_errors] = counts.unwrap_or_default();
             file.row([
                 r.id.to_string().as_str(),
                 &r.due_at.to_string(),
@@ -232,6 +246,10 @@ mod runs_csv {
                 &r.duration_ms.to_string(),
                 &version,
                 r.trouble.as_deref().unwrap_or(""),
+                &requests,
+                &bytes,
+                &third_party,
+                &script_errors,
             ]);
         }
         file.bytes()

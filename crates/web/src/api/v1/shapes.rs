@@ -216,6 +216,14 @@ pub struct RunShape {
     trouble: Option<String>,
     /// The version of the script that it played.
     version: Option<i32>,
+    /// Requests that were made, but for those that the browser's own cache answered; `null` where it is not known.
+    requests: Option<u64>,
+    /// Bytes that came, with headers.
+    bytes: Option<u64>,
+    /// Of them those of hosts that are not the site's.
+    third_party_bytes: Option<u64>,
+    /// Errors of scripts that nothing caught.
+    script_errors: Option<u64>,
 }
 
 impl RunShape {
@@ -230,6 +238,10 @@ impl RunShape {
             steps_ms: run.steps_ms,
             trouble: run.trouble,
             version: run.version,
+            requests: run.counts.map(|c| c.requests),
+            bytes: run.counts.map(|c| c.bytes),
+            third_party_bytes: run.counts.map(|c| c.third_party_bytes),
+            script_errors: run.counts.map(|c| c.script_errors),
         }
     }
 }

@@ -597,3 +597,96 @@ pub async fn changed(
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::made_up;
+    use proptest::prelude::*;
+
+    /// As a browser sends what stands in the form.
+    fn sent(typed: &Typed) -> Fields {
+        let query = typed.query();
+        let named = url::form_urlencoded::parse(query.as_bytes());
+        let mut fields: Vec<(String, String)> = named.into_owned().collect();
+        let text = |name: &str, value: &str| (name.to_string(), value.to_string());
+        fields.extend(typed.hours.days.iter().map(|day| text("day", day)));
+        fields.extend([text("open", &typed.hours.open), text("closed", &typed.hours.closed)]);
+        fields
+    }
+
+    proptest! {
+        #[test]
+        fn what_an_alert_says_is_what_its_form_shows_and_sends_back(definition in made_up::alerts()) {
+            prop_assume!(definition.check().is_ok());
+            let typed = Typed::says(&definition);
+            prop_assert_eq!(Typed::of(&sent(&typed)).read().map_err(|e| e.1), Ok(definition));
+        }
+
+        #[test]
+        fn whatever_is_typed_is_read_or_told_at_a_field_of_the_form(
+            measure in "[a-zA-Z0-9 \"%.]{0,30}", level in "[0-9a-z %.,-]{0,10}", number in "[0-9.-]{0,6}",
+            rule in prop::sample::select(vec!["level", "unusual", "burns", "other"]),
+        ) {
+            let field = |name: &str, value: &str| (name.to_string(), value.to_string());
+            let fields = vec![
+                field("measure", &measure), field("critical", &level), field("window", &number),
+                field("every", &number), field("running", &number), field("rule", rule),
+            ];
+            if let Err((at, says)) = Typed::of(&fields).read() {
+                let known = ["measure", "critical", "window", "every", "running", "warning", "clear"];
+                prop_assert!(known.contains(&at), "{at}");
+                prop_assert!(says.ends_with('.') && says.chars().next().is_some_and(|c| !c.is_lowercase()), "{says}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_at_its_field_as_a_sentence() {
+        let with = |changed: &[(&str, &str)]| {
+            let mut fields: Vec<(String, String)> = [
+                ("measure", "p75 of LCP"),
+                ("warning", "2.5 s"),
+                ("critical", "4 s"),
+                ("window", "15"),
+                ("every", "5"),
+            ]
+            .map(|(name, value)| (name.to_string(), value.to_string()))
+            .to_vec();
+            for (name, value) in changed {
+                fields.retain(|(n, _)| n != name);
+                fields.push((name.to_string(), value.to_string()));
+            }
+            Typed::of(&fields).read()
+        };
+        let fine = with(&[]).unwrap();
+        assert_eq!((fine.window_s, fine.every_s, fine.running), (900, 300, 1));
+        assert_eq!(
+            fine.rule,
+            Rule::Level { warning: Some(2_500.0), critical: Some(4_000.0), clear: None }
+        );
+        for (changed, at, says) in [
+            (vec![("measure", "p75 of LPC")], "measure", "Column 8"),
+            (vec![("warning", "2500")], "warning", "a time with its unit"),
+            (vec![("warning", ""), ("critical", "")], "critical", "An alert has a level"),
+            (vec![("critical", "2 s")], "critical", "worse than the warning"),
+            (vec![("clear", "3 s")], "clear", "good side"),
+            (vec![("window", "1.5")], "window", "A whole number"),
+            (vec![("window", "4")], "window", "no shorter than"),
+            (vec![("every", "61")], "every", "A whole number from 0 to 60."),
+            (vec![("running", "0")], "running", "1 to"),
+            (vec![("least_locations", "2")], "least_locations", "only what runs tell"),
+            (vec![("open", "06:00")], "hours", "two times of day"),
+            (vec![("rule", "burns")], "measure", "that of a goal"),
+            (
+                vec![("rule", "unusual"), ("warning", ""), ("critical", "0.5")],
+                "critical",
+                "1 to 100 spreads",
+            ),
+        ] {
+            let (field, told) = with(&changed).unwrap_err();
+            assert_eq!(field, at, "{changed:?}: {told}");
+            assert!(told.to_lowercase().contains(&says.to_lowercase()), "{says}: {told}");
+        }
+    }
+}

@@ -406,3 +406,60 @@ pub async fn remove_list(
     changes::remove_list(&state.answers, &by, &site, id).await?;
     Ok(here(&site))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::goal::definition::ServiceHours;
+    use jiff::civil::time;
+    use proptest::prelude::*;
+
+    /// As a browser sends a step that stands in the form at this place.
+    fn sent(step: &TypedStep, nth: usize) -> Fields {
+        let field = |name: &str, value: &str| (format!("{name}-{nth}"), value.to_string());
+        let mut fields = vec![
+            field("after", &step.after),
+            field("least", &step.least),
+            field("open", &step.hours.open),
+            field("closed", &step.hours.closed),
+        ];
+        fields.extend(step.to.iter().map(|id| field("to", id)));
+        fields.extend(step.hours.days.iter().map(|day| field("day", day)));
+        fields
+    }
+
+    proptest! {
+        #[test]
+        fn a_step_is_what_its_fields_show_and_send_back_wherever_it_stands(
+            after_min in 0u32..=1_440, critical in any::<bool>(), nth in 0..10usize,
+            destinations in prop::collection::vec(1..99i32, 1..5), days in prop::array::uniform7(any::<bool>()),
+        ) {
+            let hours = ServiceHours { days, from: time(22, 0, 0, 0), until: time(6, 15, 0, 0) };
+            let least = if critical { Severity::Critical } else { Severity::Warning };
+            let step = Step { after_min, least, hours: days.contains(&true).then_some(hours), destinations };
+            let fields = sent(&TypedStep::from(&step), nth);
+            prop_assert_eq!(TypedStep::of(&fields, nth).read(), Ok(Some(step)));
+            prop_assert_eq!(TypedStep::of(&fields, nth + 1).read(), Ok(None), "another place has none");
+        }
+    }
+
+    #[test]
+    fn a_step_that_comes_at_no_time_is_told_and_one_of_nobody_is_none() {
+        let step = |after: &str, to: &[&str]| TypedStep {
+            after: after.into(),
+            to: to.iter().map(ToString::to_string).collect(),
+            ..TypedStep::default()
+        };
+        assert_eq!(step("5", &[]).read(), Ok(None));
+        assert_eq!(step("", &["1"]).read().unwrap().unwrap().after_min, 0, "at once");
+        for wrong in ["soon", "-1", "1.5", "1441"] {
+            let says = step(wrong, &["1"]).read().unwrap_err();
+            assert!(says.contains("a whole number from 0 to 1440"), "{wrong}: {says}");
+        }
+        let half = TypedStep {
+            hours: Hours { open: "08:00".into(), ..Hours::default() },
+            ..step("5", &["1"])
+        };
+        assert!(half.read().unwrap_err().contains("two times of day"));
+    }
+}

@@ -1,4 +1,6 @@
-//! Budgets: page families against vitals, edited in place, and steps of journeys against their scripts.
+//! Budgets: page families against vitals, edited in place, any other measure, and steps of journeys against their scripts.
+
+pub mod measured;
 
 use crate::State;
 use crate::access::{By, InSite};
@@ -25,6 +27,10 @@ struct Page {
     vitals: Vec<Head>,
     rows: Vec<Row>,
     steps: Vec<Step>,
+    measured: Vec<measured::Row>,
+    /// What is typed of another limit on a measure, and what is wrong with it.
+    another: measured::Typed,
+    another_wrong: Option<String>,
     /// What is wrong, in words on top.
     wrong: Option<String>,
 }
@@ -55,6 +61,8 @@ struct Field {
     reading: String,
     tone: &'static str,
     margin: String,
+    /// Alerts that watch the same.
+    watched: Vec<measured::Watching>,
     wrong: Option<String>,
 }
 
@@ -103,6 +111,16 @@ struct Besides {
     wrong: BTreeMap<String, String>,
     /// What fields say now that somebody else changed.
     overtaken: BTreeMap<String, String>,
+    /// A limit on a measure that was typed, and what is wrong with it.
+    measured: Option<(measured::Typed, String)>,
+    /// Another limit on a measure that somebody came to set.
+    another: measured::Typed,
+}
+
+impl Besides {
+    fn measured(typed: measured::Typed, wrong: String) -> Besides {
+        Besides { measured: Some((typed, wrong)), ..Besides::default() }
+    }
 }
 
 fn margin(vital: Vital, cell: &Cell, frame: &Frame) -> String {
@@ -133,6 +151,7 @@ fn field(vital: Vital, row: &FamilyRow, cell: &Cell, frame: &Frame, besides: &Be
         // What has no limit stands nowhere.
         tone: cell.judged.map_or("", |j| tone(j.state)),
         margin: margin(vital, cell, frame),
+        watched: measured::watching(frame, &cell.watched),
         wrong: besides.wrong.get(&name).cloned(),
         name,
     }
@@ -166,10 +185,12 @@ async fn show(
     let found = budgets::ask(&state.answers, &frame.site, &frame.range()).await?;
     let over = |cell: &Cell| cell.judged.is_some_and(|j| j.state == Standing::Strained);
     let broken = found.families.iter().flat_map(|r| &r.cells).filter(|c| over(c)).count()
-        + found.steps.iter().filter(|s| s.state == Standing::Strained).count();
+        + found.steps.iter().filter(|s| s.state == Standing::Strained).count()
+        + found.measured.iter().filter(|m| m.judged.state == Standing::Strained).count();
     let limited =
         found.families.iter().flat_map(|r| &r.cells).filter(|c| c.holds.is_some()).count()
-            + found.steps.iter().filter(|s| s.limit_ms.is_some()).count();
+            + found.steps.iter().filter(|s| s.limit_ms.is_some()).count()
+            + found.measured.len();
     let says = match (limited, broken) {
         (0, _) => {
             "Nothing has a limit yet: type one below, for all pages or for a page family.".into()
@@ -192,12 +213,22 @@ async fn show(
             .collect(),
     };
     let rows: Vec<Row> = found.families.iter().map(row).collect();
+    let measured: Vec<measured::Row> =
+        found.measured.iter().map(|m| measured::row(&frame, m, &besides)).collect();
+    let another = match &besides.measured {
+        Some((typed, _)) if measured.iter().any(|row| row.measure == typed.measure) => None,
+        Some((typed, wrong)) => Some((typed.clone(), Some(wrong.clone()))),
+        None => Some((besides.another.clone(), None)),
+    };
+    let is_wrong = besides.measured.is_some();
+    let (another, another_wrong) = another.unwrap_or_default();
     let wrong = match (besides.wrong.len(), besides.overtaken.is_empty()) {
         (0, _) => None,
         (_, true) => Some("Nothing was saved yet: what is wrong is told at its field.".to_string()),
         (_, false) => Some("Nothing was saved yet: somebody changed limits meanwhile. What you typed is here; save again to set it.".to_string()),
     };
-    let status = if wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let status =
+        if wrong.is_some() || is_wrong { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     html_with(
         status,
         &Page {
@@ -205,6 +236,9 @@ async fn show(
             vitals: Vital::ALL.map(|v| Head { name: v.name(), unit: unit(v) }).to_vec(),
             rows,
             steps: found.steps.into_iter().map(|s| step(s, &frame)).collect(),
+            measured,
+            another,
+            another_wrong,
             wrong,
             frame,
         },
@@ -215,8 +249,10 @@ async fn show(
 pub async fn page(
     state: web::Data<State>,
     request: HttpRequest,
+    fields: web::Query<Fields>,
 ) -> Result<HttpResponse, PageError> {
-    show(&state, &request, Besides::default()).await
+    let another = measured::Typed::of(&fields);
+    show(&state, &request, Besides { another, ..Besides::default() }).await
 }
 
 /// What was typed that differs from what it was, or what is wrong with it.
@@ -302,7 +338,7 @@ pub async fn save(
             let wrong = overtaken.iter().map(|w| (name(w), says(w))).collect();
             let overtaken =
                 overtaken.iter().map(|w| (name(w), self::typed(w.vital, w.was))).collect();
-            show(&state, &request, Besides { typed, wrong, overtaken }).await
+            show(&state, &request, Besides { typed, wrong, overtaken, ..Besides::default() }).await
         }
     }
 }

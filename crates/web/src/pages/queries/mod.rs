@@ -3,7 +3,7 @@
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::api::v1::AnswerShape;
-use crate::asked::{self, Found, address, link};
+use crate::asked::{self, Found, Stands, address, link};
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::fields::{self, Fields, sentence};
@@ -17,13 +17,14 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
 use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
-use cadentis_answers::queries::Answered;
+use cadentis_answers::queries::{Answered, Over};
 use cadentis_answers::{measures, queries};
 use cadentis_core::measure::Subject;
 use cadentis_core::measure::scope::quoted;
 use cadentis_core::query::{self, By as ToldBy, Query, Value};
 use cadentis_core::text::clean;
 use jiff::Timestamp;
+use uuid::Uuid;
 
 /// What is typed is at most so long; a little more than can be read, so that whoever goes beyond is told.
 const LONGEST: usize = cadentis_core::measure::text::LONGEST + 1;
@@ -53,6 +54,10 @@ struct Page {
     /// Under which name this is kept, and by whom.
     kept: Option<SavedRow>,
     found: Option<Found>,
+    /// How far it is while it is not there yet.
+    still: Option<Still>,
+    /// Asks again what was stopped.
+    stopped: Option<String>,
     /// Where it is told what its page views have more of than others.
     apart: Option<String>,
     /// What else it could be told apart by.
@@ -61,6 +66,32 @@ struct Page {
     picks: Vec<Picks>,
     saved: Vec<SavedRow>,
     examples: Vec<Pick>,
+}
+
+/// A query that takes longer than its page waits for.
+#[derive(Template)]
+#[template(path = "query_still.html")]
+struct Still {
+    read: u64,
+    of: u64,
+    /// Its page once it is there.
+    page: String,
+    /// Where it is asked how far it is, and where it is stopped.
+    again: String,
+    stop: String,
+}
+
+fn still(frame: &Frame, text: &str, (ticket, read, of): (Uuid, u64, u64)) -> Still {
+    let page = address(frame, text);
+    let of_ticket =
+        |what: &str| page.replacen("/queries?", &format!("/queries/longer/{ticket}{what}?"), 1);
+    Still {
+        read,
+        of,
+        again: of_ticket(""),
+        stop: of_ticket("/stop"),
+        page: format!("{page}&ticket={ticket}"),
+    }
 }
 
 /// Something that leads to another query.
@@ -167,11 +198,49 @@ fn asked(frame: &Frame, request: &HttpRequest) -> String {
     }
 }
 
+/// How a query is to be asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Asks {
+    Anew,
+    /// It was asked, and has this ticket.
+    Again(Uuid),
+    /// Somebody stopped it.
+    Not,
+}
+
+/// What a query comes to, or how far it is; nothing where it is not to be asked.
+async fn answer(
+    state: &State,
+    frame: &Frame,
+    query: &Query,
+    asks: Asks,
+) -> Result<Option<Stands>, PageError> {
+    let over = Over { against: frame.against, ..Over::all_of(frame.past()) };
+    let (site, points) = (&frame.site, frame.points());
+    if asks == Asks::Not {
+        return Ok(None);
+    }
+    // Whoever came by a link waits for it: nobody else could tell whose it is.
+    if frame.who.shared.is_some() {
+        let told = queries::ask(&state.answers, site, query, &over, (points, true)).await?;
+        return Ok(Some(Stands::Told(told)));
+    }
+    let owner = frame.who.signed.person.id;
+    if let Asks::Again(ticket) = asks {
+        let stands = state.queries.wait(owner, ticket).await?;
+        if !matches!(stands, Stands::Gone) {
+            return Ok(Some(stands));
+        }
+    }
+    let stands = state.queries.ask(owner, &state.answers, (site, query), (over, points)).await?;
+    Ok(Some(stands))
+}
+
 /// The page of a query, with what was not kept and why.
 async fn show(
     state: &State,
     frame: Frame,
-    text: String,
+    (text, asks): (String, Asks),
     (refused, name): (Option<String>, String),
 ) -> Result<HttpResponse, PageError> {
     // A link opens what it was made for alone.
@@ -183,6 +252,8 @@ async fn show(
     let mut page = Page {
         kept: None,
         found: None,
+        still: None,
+        stopped: None,
         apart: None,
         by: Vec::new(),
         picks: Vec::new(),
@@ -200,13 +271,17 @@ async fn show(
         Err(e) => page.wrong = Some(sentence(&e)),
         Ok(query) => {
             let frame = &page.frame;
-            let stretches = (frame.past(), frame.against);
-            let of = (frame.points(), true);
-            match queries::ask(&state.answers, &frame.site, &query, stretches, of).await? {
-                Err(not_there) => page.wrong = Some(sentence(&not_there)),
-                Ok(answered) => page.found = Some(asked::found(frame, &query, &answered)),
+            match answer(state, frame, &query, asks).await? {
+                Some(Stands::Told(Err(not_there))) => page.wrong = Some(sentence(&not_there)),
+                Some(Stands::Told(Ok(answered))) => {
+                    page.found = Some(asked::found(frame, &query, &answered));
+                }
+                Some(Stands::Still(ticket, read, of)) => {
+                    page.still = Some(still(frame, &query.to_string(), (ticket, read, of)));
+                }
+                Some(Stands::Gone) | None => page.stopped = Some(link(frame, &query)),
             }
-            if !is_shared {
+            if !is_shared && page.found.is_some() {
                 queries::used(&state.answers, &frame.site, &query, frame.who.name()).await?;
             }
             page.by = if is_shared { Vec::new() } else { toggles(frame, &query) };
@@ -230,7 +305,44 @@ pub async fn page(
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(&state, &request, "Queries", TWELVE_HOURS).await?;
     let text = asked(&frame, &request);
-    show(&state, frame, text, (None, String::new())).await
+    let ticket = all_of(&request, "ticket").pop().and_then(|t| t.parse().ok());
+    let is_stopped = !all_of(&request, "stopped").is_empty();
+    let asks = match ticket {
+        _ if is_stopped => Asks::Not,
+        Some(ticket) => Asks::Again(ticket),
+        None => Asks::Anew,
+    };
+    show(&state, frame, (text, asks), (None, String::new())).await
+}
+
+/// `GET /queries/longer/{ticket}`: how far a query is; leads to its page once it is there.
+pub async fn longer(
+    state: web::Data<State>,
+    ticket: After<Uuid>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
+    let text = asked(&frame, &request);
+    match state.queries.look(frame.who.signed.person.id, ticket.0) {
+        Some((read, of)) => html(&still(&frame, &text, (ticket.0, read, of))),
+        // What it came to is told on its page.
+        None => {
+            let page = format!("{}&ticket={}", address(&frame, &text), ticket.0);
+            Ok(HttpResponse::Ok().insert_header(("hx-redirect", page)).finish())
+        }
+    }
+}
+
+/// `POST /queries/longer/{ticket}/stop`
+pub async fn stop(
+    state: web::Data<State>,
+    ticket: After<Uuid>,
+    request: HttpRequest,
+) -> Result<HttpResponse, PageError> {
+    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
+    state.queries.stop(frame.who.signed.person.id, ticket.0);
+    let text = asked(&frame, &request);
+    Ok(redirect(&format!("{}&stopped=1", address(&frame, &text))))
 }
 
 /// `GET /queries/next`: how what is typed could go on.
@@ -321,9 +433,8 @@ async fn told(
     let query: Query = asked(frame, request)
         .parse()
         .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
-    let stretches = (frame.past(), None);
-    let of = (frame.points(), false);
-    let answered = queries::ask(&state.answers, &frame.site, &query, stretches, of).await?;
+    let (over, of) = (Over::all_of(frame.past()), (frame.points(), false));
+    let answered = queries::ask(&state.answers, &frame.site, &query, &over, of).await?;
     Ok((query, answered.map_err(|e| PageError::NotFound(e.to_string()))?))
 }
 
@@ -408,7 +519,7 @@ pub async fn save(
         },
     };
     let frame = Frame::load(&state, &request, "Queries", TWELVE_HOURS).await?;
-    show(&state, frame, text, (Some(refused), name)).await
+    show(&state, frame, (text, Asks::Anew), (Some(refused), name)).await
 }
 
 /// `POST /queries/{id}/remove`

@@ -4,7 +4,7 @@ use super::report_of;
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::error::PageError;
-use crate::fields::{self, Fields, Wrong, says_of, sentence};
+use crate::fields::{self, Fields, Hours, Wrong, says_of, sentence};
 use crate::frame::{Frame, all_of, base};
 use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::Choice;
@@ -15,6 +15,7 @@ use cadentis_answers::changes::reports::{self as changes, LONGEST_NAME, Wanted};
 use cadentis_answers::kept::{Report, Site};
 use cadentis_answers::reports;
 use cadentis_core::goal::Period;
+use cadentis_core::goal::definition::DAYS;
 use cadentis_core::report::schedule::On;
 use cadentis_core::report::{Definition, Kind, Schedule};
 use cadentis_core::text::capital;
@@ -39,6 +40,7 @@ struct Page {
     views: Vec<Choice>,
     rules: Vec<Choice>,
     lists: Vec<Choice>,
+    days: Vec<Choice>,
 }
 
 impl Page {
@@ -57,6 +59,8 @@ struct Typed {
     goals: Vec<String>,
     journeys: Vec<String>,
     locations: Vec<String>,
+    hours: Hours,
+    filter: String,
     query: String,
     view: String,
     rule: String,
@@ -96,6 +100,8 @@ impl Typed {
             goals: fields::all(fields, "goal"),
             journeys: fields::all(fields, "journey"),
             locations: fields::all(fields, "location"),
+            hours: Hours::ending(fields, "_of_week"),
+            filter: fields::line(fields, "filter", LONGEST_QUERY),
             query: fields::line(fields, "query", LONGEST_QUERY),
             view: one("view"),
             rule: one("rule"),
@@ -140,6 +146,8 @@ impl Typed {
             goals: ids(&d.goals),
             journeys: ids(&d.journeys),
             locations: ids(&d.locations),
+            hours: Hours::from(d.hours.as_ref()),
+            filter: d.filter.clone(),
             query: d.query.clone(),
             view: d.view.map_or(String::new(), |id| id.to_string()),
             rule: rule.into(),
@@ -199,6 +207,8 @@ impl Typed {
             goals: ids("goals", &self.goals)?,
             journeys: ids("journeys", &self.journeys)?,
             locations: ids("locations", &self.locations)?,
+            hours: self.hours.read()?,
+            filter: self.filter.clone(),
             query: self.query.clone(),
             view: self.view.parse().ok(),
             schedule,
@@ -252,6 +262,7 @@ async fn show(
             queries,
             views: of(offered.views, std::slice::from_ref(&typed.view)),
             rules: choices(&RULES, &typed.rule),
+            days: Choice::among(DAYS, &typed.hours.days),
             lists: [none].into_iter().chain(lists).collect(),
             id,
             typed,
@@ -331,4 +342,96 @@ pub async fn changed(
 ) -> Result<HttpResponse, PageError> {
     report_of(&state, &site, id.0).await?;
     save(&state, (site, by), Some(id.0), &request, &fields).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::made_up;
+    use proptest::prelude::*;
+
+    /// As a browser sends what stands in the form.
+    fn sent(t: &Typed) -> Fields {
+        let mut fields = Fields::new();
+        let mut put = |name: &str, value: &str| fields.push((name.to_string(), value.to_string()));
+        for (name, value) in [
+            ("name", &t.name),
+            ("kind", &t.kind),
+            ("period", &t.period),
+            ("days", &t.days),
+            ("filter", &t.filter),
+            ("query", &t.query),
+            ("view", &t.view),
+            ("rule", &t.rule),
+            ("day", &t.day),
+            ("at", &t.at),
+            ("list", &t.list),
+            ("version", &t.version.to_string()),
+            ("open_of_week", &t.hours.open),
+            ("closed_of_week", &t.hours.closed),
+        ] {
+            put(name, value);
+        }
+        for (name, all) in [
+            ("goal", &t.goals),
+            ("journey", &t.journeys),
+            ("location", &t.locations),
+            ("day_of_week", &t.hours.days),
+        ] {
+            all.iter().for_each(|value| put(name, value));
+        }
+        fields
+    }
+
+    proptest! {
+        #[test]
+        fn what_a_report_is_about_is_what_its_form_shows_and_sends_back(
+            report in made_up::reports(),
+        ) {
+            let typed = Typed::from(&report);
+            let again = Typed::of(&sent(&typed));
+            prop_assert_eq!(again.version, report.version);
+            prop_assert_eq!(again.read().map_err(|e| e.1), Ok((report.definition, report.list_id)));
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_is_told_at_its_field() {
+        let with = |changed: &[(&str, &str)]| {
+            let mut fields: Fields = [
+                ("name", "Usage"),
+                ("kind", "usage"),
+                ("period", "month"),
+                ("rule", "day_of_month"),
+                ("day", "1"),
+                ("at", "06:00"),
+            ]
+            .map(|(name, value)| (name.to_string(), value.to_string()))
+            .to_vec();
+            for (name, value) in changed {
+                fields.retain(|(n, _)| n != name);
+                fields.push((name.to_string(), value.to_string()));
+            }
+            Typed::of(&fields).read()
+        };
+        assert!(with(&[]).is_ok());
+        assert_eq!(with(&[("rule", "")]).unwrap().0.schedule, None, "only when asked");
+        for (changed, at) in [
+            ([("kind", "gladness"), ("list", "")], "kind"),
+            ([("period", "year"), ("list", "")], "period"),
+            ([("period", "rolling"), ("days", "some")], "days"),
+            ([("goal", "x"), ("list", "")], "goals"),
+            ([("journey", "-"), ("list", "")], "journeys"),
+            ([("location", "1.5"), ("list", "")], "locations"),
+            ([("rule", "sometimes"), ("list", "")], "rule"),
+            ([("day", "first"), ("list", "")], "day"),
+            ([("at", "noon"), ("list", "")], "at"),
+            ([("list", "everybody"), ("day", "1")], "list"),
+            ([("open_of_week", "06:00"), ("list", "")], "hours"),
+        ] {
+            let (field, says) = with(&changed).unwrap_err();
+            assert_eq!(field, at, "{changed:?}: {says}");
+            assert!(says.ends_with('.'), "{says}");
+        }
+    }
 }

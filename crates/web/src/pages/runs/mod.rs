@@ -153,6 +153,12 @@ struct PartBar {
     labelled: bool,
 }
 
+impl PartBar {
+    fn row(&self) -> String {
+        format::cells(&[self.words.clone(), self.s.clone()])
+    }
+}
+
 #[derive(Debug, Default, Deserialize)]
 struct RunQuery {
     step: Option<usize>,
@@ -641,4 +647,110 @@ pub async fn picture(
         .content_type(mime)
         .insert_header(("cache-control", "private, max-age=86400"))
         .body(image))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::run::{Asked, Outcome, Request};
+    use cadentis_core::timing::Phases;
+    use jiff::tz::TimeZone;
+    use proptest::prelude::*;
+
+    fn request(start_ms: f64, connect_ms: f64, waiting_ms: f64) -> Request {
+        Request {
+            url: "https://book.marram.example/".into(),
+            method: "GET".into(),
+            kind: "document".into(),
+            status: 200,
+            start_ms,
+            phases: Phases { connect_ms, wait_ms: waiting_ms, ..Phases::default() },
+            bytes: 1_000,
+            protocol: "h2".into(),
+            from_cache: false,
+            failed: None,
+            trace: None,
+            asked: Asked::default(),
+        }
+    }
+
+    fn step(
+        name: &str,
+        duration_ms: f64,
+        budget_ms: Option<f64>,
+        requests: Vec<Request>,
+    ) -> StepRecord {
+        StepRecord { duration_ms, requests, ..StepRecord::begun(name, 0.0, budget_ms) }
+    }
+
+    proptest! {
+        #[test]
+        fn parts_of_a_step_stand_side_by_side_and_are_all_of_it(
+            starts in prop::collection::vec((0.0..900.0f64, 0.0..200.0f64, 0.0..400.0f64), 0..6), whole in 1_000.0..4_000.0f64,
+        ) {
+            let requests = starts.into_iter().map(|(at, connect, wait)| request(at, connect, wait)).collect();
+            let split = Split::of(&step("Search", whole, None, requests));
+            let bars = parts(&split, whole);
+            let told: f64 = bars.iter().map(|b| b.s.parse::<f64>().unwrap()).sum();
+            prop_assert!((told - whole / 1_000.0).abs() < 0.03, "{told} of {whole}");
+            prop_assert!(bars.windows(2).all(|w| w[1].x >= w[0].x && w[1].x <= w[0].x + w[0].w + 1e-6));
+            prop_assert!(bars.iter().all(|b| b.x >= 0.0 && b.x <= 620.0 && !b.class.is_empty()));
+        }
+    }
+
+    #[test]
+    fn steps_of_a_run_are_as_wide_as_they_were_long_and_the_shown_one_is_marked() {
+        let record = RunRecord {
+            id: Uuid::nil(),
+            started_at: jiff::Timestamp::UNIX_EPOCH,
+            outcome: Outcome::Slow,
+            duration_ms: 3_000.0,
+            trouble: None,
+            steps: vec![
+                step("Open", 2_400.0, Some(2_000.0), Vec::new()),
+                StepRecord { outcome: Outcome::Slow, ..step("Search", 600.0, None, Vec::new()) },
+                step("Pay", 0.0, None, Vec::new()),
+            ],
+            browser: "Chromium 156".into(),
+            runner: "runner-1".into(),
+            device: "phone-4g".into(),
+            trial: false,
+        };
+        let tabs = step_tabs(&record, Some(1));
+        let told: Vec<_> = tabs.iter().map(|t| (t.grow, t.of.as_str(), t.tone, t.here)).collect();
+        assert_eq!(told[0], (12, " of 2.0 s", "within", false));
+        assert_eq!(told[1], (3, "", "strained", true));
+        assert_eq!(told[2].0, 1, "what took no time can still be pressed");
+        assert!(played_by(&record).starts_with("played by runner-1 in Chromium 156, "));
+        let unknown = RunRecord { device: "a fridge".into(), ..record };
+        assert!(played_by(&unknown).contains(&DeviceProfile::USUAL.name.to_lowercase()));
+    }
+
+    #[test]
+    fn the_clock_of_the_site_is_told_beside_that_of_the_location_where_they_differ() {
+        let at: jiff::Timestamp = "2026-11-22T10:00Z".parse().unwrap();
+        let on = |zone: &str| at.to_zoned(TimeZone::get(zone).unwrap());
+        assert_eq!(title_time(&on("Europe/Oslo"), &on("Europe/Oslo")), "Sun 22 Nov 11:00 CET");
+        let told = title_time(&on("Europe/Lisbon"), &on("Europe/Oslo"));
+        assert_eq!(told, "Sun 22 Nov 10:00 WET (11:00 CET at the site)");
+    }
+
+    #[test]
+    fn a_run_without_usual_ones_is_compared_with_none_and_noise_is_said_to_be_noise() {
+        let differs = |ms: f64| Difference {
+            host: "book.marram.example".into(),
+            what: Where::Waiting,
+            ms: 1_000.0 + ms,
+            usual_ms: 1_000.0,
+            less: 3,
+            of: 9,
+        };
+        assert!(
+            against_usual(&[], 0, "Bergen").contains("No run of this version passed at Bergen")
+        );
+        let said = against_usual(&[differs(500.0), differs(-100.0)], 9, "Bergen");
+        assert_eq!(said, "+0.40 s against the medians of the last 9 runs here that passed.");
+        let said = against_usual(&[differs(5.0)], 9, "Bergen");
+        assert!(said.ends_with("No part differs by more than noise."), "{said}");
+    }
 }

@@ -9,10 +9,11 @@ pub use piece::part;
 use crate::State;
 use crate::access::{After, By, InSite, Who};
 use crate::error::PageError;
-use crate::fields::{self, Fields};
+use crate::fields::{self, Fields, sentence};
 use crate::format;
 use crate::frame::{Asked, Frame, all_of, base, named_link, with_filter};
 use crate::respond::{TWELVE_HOURS, html, redirect};
+use crate::words::capital;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes::saved_views as changes;
@@ -24,6 +25,8 @@ use cadentis_answers::saved_views;
 struct ListPage {
     frame: Frame,
     rows: Vec<Row>,
+    /// The view that was just taken away.
+    undo: Option<(i32, String)>,
 }
 
 struct Row {
@@ -100,7 +103,12 @@ pub async fn page(
         ),
         is_start: start.is_some_and(|(_, id)| id == view.id),
     };
-    html(&ListPage { rows: all.iter().map(row).collect(), frame })
+    let undo = match all_of(&request, "removed").pop().and_then(|id| id.parse().ok()) {
+        Some(id) => saved_views::removed(&state.answers, &frame.site, id).await?,
+        None => None,
+    };
+    let undo = undo.map(|view| (view.id, view.name));
+    html(&ListPage { rows: all.iter().map(row).collect(), undo, frame })
 }
 
 /// Where the pieces of a view are asked for, as it is now.
@@ -171,7 +179,24 @@ pub async fn remove(
     id: After<i32>,
 ) -> Result<HttpResponse, PageError> {
     match changes::remove(&state.answers, &by, &site, id.0).await? {
-        true => Ok(redirect(&format!("{}/views", base(&site)))),
+        true => Ok(redirect(&format!("{}/views?removed={}", base(&site), id.0))),
         false => Err(PageError::NotFound("this view, or it was taken away already".into())),
+    }
+}
+
+/// `POST /views/{id}/restore`
+pub async fn restore(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    id: After<i32>,
+) -> Result<HttpResponse, PageError> {
+    match changes::restore(&state.answers, &by, &site, id.0).await? {
+        Ok(()) => Ok(redirect(&format!("{}/views/{}", base(&site), id.0))),
+        Err(changes::NotKept::Overtaken) => Err(PageError::NotFound(
+            "this view among those that can be put back: it is there, or it is gone for good"
+                .into(),
+        )),
+        Err(why) => Err(PageError::Refused(sentence(&capital(&why.to_string())))),
     }
 }

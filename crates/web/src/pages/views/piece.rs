@@ -17,6 +17,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::goals::words::{promise, says};
 use cadentis_answers::kept::Journey;
+use cadentis_answers::queries::Over;
 use cadentis_answers::{journey, queries, saved_views};
 use cadentis_core::query::Query;
 use cadentis_core::saved_view::{Piece, paragraphs};
@@ -107,9 +108,9 @@ pub async fn part(
 }
 
 async fn of_query(state: &State, frame: &Frame, query: &Query) -> Result<Body, PageError> {
-    let stretches = (frame.past(), frame.against);
+    let over = Over { against: frame.against, ..Over::all_of(frame.past()) };
     let of = (frame.points(), true);
-    Ok(match queries::ask(&state.answers, &frame.site, query, stretches, of).await? {
+    Ok(match queries::ask(&state.answers, &frame.site, query, &over, of).await? {
         Err(not_there) => Body::Not(sentence(&not_there)),
         Ok(answered) => Body::Asked(Box::new(asked::found(frame, query, &answered))),
     })

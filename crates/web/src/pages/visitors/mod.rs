@@ -371,6 +371,8 @@ struct Bar {
     x: f64,
     height: f64,
     class: &'static str,
+    /// From where to where it stands, and for how many page views, as cells of a row.
+    row: String,
 }
 
 /// A percentile on the axis; its name stands left of it where there is no room on the right.
@@ -402,7 +404,12 @@ fn histogram(vital: Vital, m: &Rated) -> Histogram {
                 Rating::NeedsImprovement => "middling",
                 Rating::Poor => "poor",
             };
-            Bar { x: i as f64 * width, height: 74.0 * *n as f64 / most, class }
+            let edge = |nth: usize| vital.text(low * (high / low).powf(nth as f64 / BINS as f64));
+            // What lies outside is counted in the first or last.
+            let from = if i == 0 { "less".into() } else { edge(i) };
+            let to = if i + 1 == BINS { "more".into() } else { edge(i + 1) };
+            let row = format::cells(&[from, to, format::thousands(*n)]);
+            Bar { x: i as f64 * width, height: 74.0 * *n as f64 / most, class, row }
         })
         .collect();
     let quantiles = [0.5, 0.75, 0.95]
