@@ -109,7 +109,9 @@ async fn ask(answers: &Answers, site: &Site, name: &str) -> Result<String, Failu
             format!("{counted} page views")
         }
         "requests" => {
-            let told = requests::ask(answers, site_id, &everything, Kind::Request, None).await?;
+            let told =
+                requests::ask(answers, site_id, &everything, Kind::Request, &requests::Which::All)
+                    .await?;
             format!("{} requests", told.families.iter().map(|f| f.count).sum::<u64>())
         }
         "actions" => {

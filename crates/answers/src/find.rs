@@ -5,6 +5,8 @@ use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::query::{Query, Value};
 use cadentis_core::text::found;
+use cadentis_core::visitor::calls;
+use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
 
@@ -35,6 +37,8 @@ pub enum What {
     Marker,
     /// What others say of something the site stands on.
     Dependency,
+    /// A host that pages call, by its name.
+    Host,
     /// A request of pages, by its name.
     Request,
     /// A kind of error, by its text.
@@ -57,6 +61,7 @@ impl What {
             What::View => "view",
             What::Marker => "marker",
             What::Dependency => "dependency",
+            What::Host => "host",
             What::Request => "request",
             What::Error => "error",
         }
@@ -81,7 +86,9 @@ pub const MOST: usize = 30;
 const MOST_OF_ONE: usize = 8;
 /// Incidents and markers are found for so long.
 const HISTORY: SignedDuration = SignedDuration::from_hours(24 * 400);
-/// What pages, requests and errors are called is what the last day had.
+/// So many hosts are looked through.
+const MOST_HOSTS: usize = 200;
+/// What pages, hosts, requests and errors are called is what the last day had.
 const LATELY: SignedDuration = SignedDuration::from_hours(24);
 
 /// What the samples of a query of one attribute are called, those with most samples first.
@@ -99,6 +106,16 @@ async fn names(
         _ => None,
     };
     Ok(told.table.rows.into_iter().filter_map(|r| text(r.value)).collect())
+}
+
+/// Hosts that pages called lately, those called most first.
+async fn hosts(answers: &Answers, site: &Site, lately: Stretch) -> Result<Vec<String>> {
+    let columns = ["what", "name"].map(String::from);
+    let sheets = answers.db.sheets_of(Filed::Happenings, site.id, lately, &columns).await?;
+    let computing = answers.computed(move || {
+        calls::hosts(&sheets).into_iter().take(MOST_HOSTS).map(|(host, _)| host).collect()
+    });
+    computing.await
 }
 
 /// Whatever of a site has a name that every word of `text` is part of, the best first.
@@ -141,9 +158,10 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
                 lately
             ),
             names(answers, site, "count of errors by error top 300 by count of errors", lately),
+            hosts(answers, site, lately),
         )
     };
-    let (kept, (families, requests, errors)) = futures::try_join!(read, named)?;
+    let (kept, (families, requests, errors, hosts)) = futures::try_join!(read, named)?;
     let (
         journeys,
         locations,
@@ -197,9 +215,12 @@ pub async fn ask(answers: &Answers, site: &Site, text: &str, now: Timestamp) -> 
     for d in &dependencies {
         put(What::Dependency, &d.name, d.slug.clone(), String::new());
     }
-    for (what, names) in
-        [(What::Family, families), (What::Request, requests), (What::Error, errors)]
-    {
+    for (what, names) in [
+        (What::Family, families),
+        (What::Host, hosts),
+        (What::Request, requests),
+        (What::Error, errors),
+    ] {
         for name in &names {
             put(what, name, name.clone(), String::new());
         }

@@ -151,8 +151,8 @@ pub async fn ask(
     Ok(Ok(Answered { table, before, course, bucket_s }))
 }
 
-/// Sheets are read so many hours at a time.
-const AT_ONCE_H: i64 = 96;
+/// Sheets are read ten days at a time: often enough to say how far it is, seldom enough to cost nothing.
+const AT_ONCE_H: i64 = 240;
 
 async fn of_sheets(
     answers: &Answers,
@@ -189,7 +189,15 @@ async fn of_runs(
     about: &measures::About,
     reach: Reach,
 ) -> Result<Table> {
-    let runs = samples::played(answers, site, about, reach.stretch).await?;
+    let runs = match query.is_by_step() {
+        true => samples::played_by_step(answers, site, about, reach.stretch).await?,
+        false => samples::played(answers, site, about, reach.stretch).await?,
+    };
+    let script = about.journeys.first().filter(|_| query.is_by_step());
+    let steps: Vec<String> = match script.map(crate::journey::script_of).transpose()? {
+        Some(script) => script.counted_steps().map(|s| s.name.clone()).collect(),
+        None => Vec::new(),
+    };
     let journeys: HashMap<i32, String> =
         about.journeys.iter().map(|j| (j.id, j.name.clone())).collect();
     let places = answers.db.locations().await?;
@@ -199,10 +207,19 @@ async fn of_runs(
         let name = |run: &Played, key: &Key| {
             let name = match key {
                 Key::Location => places.get(&run.location),
+                Key::Step => steps.get(run.step),
                 _ => journeys.get(&run.journey),
             };
             name.cloned().unwrap_or_default()
         };
+        // Of lines over time, those of the steps that are drawn.
+        let asked = |run: &&Played| {
+            let wanted = query.scope.of(&Key::Step);
+            !query.is_by_step()
+                || wanted.is_empty()
+                || steps.get(run.step).is_some_and(|step| wanted.contains(step))
+        };
+        let runs: Vec<Played> = runs.iter().filter(asked).copied().collect();
         let found: Groups = groups::of_runs(&runs, &query, &reach, name);
         table(&query, found, reach.stretch.to.as_second())
     });

@@ -1,6 +1,8 @@
 //! Requests that pages make, by family: how many, how long, what became of them, whose fault.
 
 use crate::{Answers, Range, Result, compute};
+pub use cadentis_core::visitor::calls::Which;
+
 use cadentis_core::visitor::calls::{Calls, FAILURES, calls, columns};
 use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::sheet::Filed;
@@ -40,7 +42,7 @@ pub struct Requests {
     pub bucket_s: i64,
 }
 
-/// Requests of a site, and the course of one family of them if `name` says which.
+/// Requests of a site, and the course of those that are asked about; of one host those that go there alone.
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
@@ -49,7 +51,7 @@ pub async fn ask(
     site_id: i32,
     range: &Range,
     kind: Kind,
-    name: Option<&str>,
+    which: &Which,
 ) -> Result<Requests> {
     let bucket_s = range.bucket_s();
     let columns = with_filter(&columns(bucket_s), &range.filter);
@@ -61,11 +63,11 @@ pub async fn ask(
         db.sheets_against(told, site_id, range.against, &columns),
         db.sheets_against(failed, site_id, range.against, &failures),
     )?;
-    let (range, name) = (range.clone(), name.map(String::from));
+    let (range, which) = (range.clone(), which.clone());
     let computing = answers.computed(move || {
         let of = |sheets, failed, stretch| {
             compute::go_on();
-            calls(sheets, failed, stretch, &range.filter, kind.word(), name.as_deref(), bucket_s)
+            calls(sheets, failed, stretch, &range.filter, kind.word(), &which, bucket_s)
         };
         let now = of(&sheets, &failed, range.stretch);
         Requests {

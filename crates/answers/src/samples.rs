@@ -11,6 +11,7 @@ use cadentis_core::visitor::sheet::Sheet;
 use cadentis_store::run::Run;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
+use std::ops::RangeInclusive;
 
 /// The sheets that hold them, with these columns beside those that the measure reads.
 pub(crate) async fn sheets(
@@ -54,24 +55,58 @@ pub(crate) async fn played(
     about: &About,
     stretch: Stretch,
 ) -> Result<Vec<Played>> {
+    let step = about.step;
+    read(answers, site, about, stretch, move |_, _| {
+        step.unwrap_or_default()..=step.unwrap_or_default()
+    })
+    .await
+}
+
+/// The same once for each step that they came through; what does not count once.
+pub(crate) async fn played_by_step(
+    answers: &Answers,
+    site: &Site,
+    about: &About,
+    stretch: Stretch,
+) -> Result<Vec<Played>> {
+    let each = |run: &Run, is_counted: bool| match is_counted {
+        true => 0..=steps_through(run).len().saturating_sub(1),
+        false => 0..=0,
+    };
+    read(answers, site, about, stretch, each).await
+}
+
+/// Runs, once for each of these steps.
+async fn read(
+    answers: &Answers,
+    site: &Site,
+    about: &About,
+    stretch: Stretch,
+    steps: impl Fn(&Run, bool) -> RangeInclusive<usize> + Send + 'static,
+) -> Result<Vec<Played>> {
     let ids: Vec<i32> = about.journeys.iter().map(|j| j.id).collect();
     let counted = answers.db.counted_runs_of(&ids, site.id, stretch).await?;
-    let (step, locations) = (about.step, about.locations.clone());
+    let locations = about.locations.clone();
     let computing = answers.computed(move || {
         let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
-        let seen = |(run, is_counted): (&Run, bool)| Played {
+        let seen = |run: &Run, is_counted: bool, step: usize| Played {
             at: run.due_at,
             journey: run.journey_id,
             location: run.location_id,
             outcome: run.outcome,
             duration_ms: run.duration_ms,
-            step_ms: step.and_then(|nth| steps_through(run).get(nth)).map(|ms| f64::from(*ms)),
+            step,
+            step_ms: steps_through(run).get(step).map(|ms| f64::from(*ms)),
             split_ms: run.split_ms.map(|split| split.map(f64::from)),
             counts: run.counts,
             is_counted,
         };
-        let drawn = counted.values().flat_map(|runs| runs.drawn());
-        drawn.filter(|(run, _)| here(run)).map(seen).collect()
+        let drawn = counted.values().flat_map(|runs| runs.drawn()).filter(|(run, _)| here(run));
+        let mut all = Vec::new();
+        for (run, is_counted) in drawn {
+            all.extend(steps(run, is_counted).map(|step| seen(run, is_counted, step)));
+        }
+        all
     });
     computing.await
 }

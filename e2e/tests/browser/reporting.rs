@@ -36,6 +36,18 @@ async fn what_has_a_name_is_found_by_keyboard_alone_from_any_page() {
     for kind in ["journey", "page family", "person"] {
         assert!(kinds.as_array().is_some_and(|k| k.contains(&json!(kind))), "{kind}: {kinds}");
     }
+    // What a page is made of comes from hosts, which are found, too.
+    let field = looker.driver.find(By::Css("[data-find]")).await.expect("the box");
+    field.clear().await.expect("empty");
+    field.send_keys("isles-map").await.expect("typed");
+    let host = "return [...document.querySelectorAll('#found a')].find(a => a.textContent.replace(/\\s+/g, ' ').startsWith('host tiles.isles-map.example'))?.href";
+    looker.wait_for("a host among it", &host.replace("return ", "return !!"), 20).await;
+    let host = looker.ask(host).await.as_str().expect("a link").to_string();
+    assert!(host.contains("host=tiles.isles-map.example"), "{host}");
+    let field = looker.driver.find(By::Css("[data-find]")).await.expect("the box");
+    field.clear().await.expect("empty");
+    field.send_keys("timetable").await.expect("typed");
+    looker.wait_for("a family among it", "return [...document.querySelectorAll('#found .what')].some(e => e.textContent === 'page family')", 20).await;
     keys(Key::Enter.into()).await;
     looker
         .wait_for("the first is opened", "return !location.pathname.endsWith('/goals')", 20)

@@ -149,7 +149,8 @@ async fn answers_can_be_sent_as_they_are_and_hold_numbers_not_words() {
     assert_eq!(steps[0]["reached"].as_u64(), Some(found.funnels[0].now.began()));
     assert_eq!(sent["bucket_s"], w.range().bucket_s());
     let kind = requests::Kind::Request;
-    let none =
-        requests::ask(&w.answers, w.site.id, &w.range(), kind, None).await.expect("an answer");
+    let none = requests::ask(&w.answers, w.site.id, &w.range(), kind, &requests::Which::All)
+        .await
+        .expect("an answer");
     assert_eq!(serde_json::to_value(&none).expect("JSON")["families"], serde_json::json!([]));
 }

@@ -260,7 +260,8 @@ pub async fn forty_days(db: &Db) -> (i32, i32) {
             site_id: site,
             slug,
             name: slug,
-            script: "script \"Book\"\nstep \"Open\"\n  open http://book.marram.example/\n",
+            script: "script \"Book\"\nstep \"Open\"\n  open http://book.marram.example/\n\
+                     step \"Search\"\n  open http://book.marram.example/sailings\n",
             apdex_t_s: 1.0,
             author: "Ada",
             plays: PlaceAndPace::usual(&pace, &places),
@@ -287,7 +288,10 @@ pub async fn forty_days(db: &Db) -> (i32, i32) {
                     due_at: first + SignedDuration::from_secs(due * 900 + place as i64 * 60),
                     outcome,
                     duration_ms: 300.0 + (luck % 4_000) as f64,
-                    steps_ms: Default::default(),
+                    steps_ms: [90.0 + (luck % 1_700) as f32, 110.0 + (luck % 900) as f32]
+                        .into_iter()
+                        .take(if outcome == Outcome::Failed { 1 + nth } else { 2 })
+                        .collect(),
                     trouble: None,
                     split_ms: None,
                     counts: None,

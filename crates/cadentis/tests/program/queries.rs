@@ -288,7 +288,7 @@ async fn a_cell_whose_page_views_did_not_tell_the_measure_says_so_and_leads_on()
 async fn a_query_that_takes_long_shows_how_far_it_is_is_told_once_it_is_there_and_can_be_stopped() {
     let s = crate::server::server_with(&["--longer-after-ms", "0"]).await;
     play(&s, &[Outcome::Passed, Outcome::Failed]).await;
-    let path = format!("/marram-ferries/queries?q=availability&from=now-30d&to=now");
+    let path = "/marram-ferries/queries?q=availability".to_string();
     // Without patience its page never waits: it says how far it is, and where to look again.
     let page = get(&s, &path).await.1;
     let at = |page: &str, begin: &str| -> String {
@@ -343,4 +343,34 @@ async fn a_query_that_takes_long_shows_how_far_it_is_is_told_once_it_is_there_an
         "it is not theirs: {:?}",
         answer.status()
     );
+}
+
+#[tokio::test]
+async fn steps_of_a_journey_stand_beside_each_other_each_as_when_it_is_asked_about_alone() {
+    let (db, url) = serving::database().await;
+    forty_days(&db).await;
+    let server = Server::start(&url);
+    assert_eq!(server.up().await, 200);
+    let s = Served { server, db };
+    let client = program(&serving::token(&s.db, 1, &[Scope::Read]).await);
+    let journey = s.db.journeys(1).await.expect("rows").remove(0);
+    let script = cadentis_core::journey::parse(&journey.script).expect("a script");
+    let names: Vec<String> = script.counted_steps().map(|step| step.name.clone()).collect();
+    let from = Timestamp::now() - SignedDuration::from_hours(24 * 9);
+    let asked = async |says: String| {
+        let (status, told) = answered(&s, &client, &json!({ "query": says, "from": from })).await;
+        assert_eq!(status, 200, "{says}: {told}");
+        told
+    };
+    let of = format!("for journey \"{}\"", journey.slug);
+    let measures = "p75 of step duration, mean of step duration";
+    let each = asked(format!("{measures} by step {of}")).await;
+    let rows = each["rows"].as_array().expect("rows");
+    assert_eq!((rows.len(), names.len()), (2, 2), "{each}");
+    for row in rows {
+        let step = row["value"].as_str().expect("a name");
+        assert!(names.iter().any(|name| name == step), "{step} is none of {names:?}");
+        let alone = asked(format!("{measures} {of} and step \"{step}\"")).await;
+        assert_eq!(row["cells"], alone["all"], "{step}");
+    }
 }

@@ -18,7 +18,9 @@ pub struct Played {
     pub outcome: Outcome,
     /// How long it took, in milliseconds.
     pub duration_ms: f64,
-    /// How long the step took that is asked about, if it came through it.
+    /// Which of its steps is asked about.
+    pub step: usize,
+    /// How long that took, if it came through it.
     pub step_ms: Option<f64>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f64; 3]>,
@@ -113,6 +115,7 @@ mod tests {
             location: 1,
             outcome,
             duration_ms: 1_000.0,
+            step: 0,
             step_ms: None,
             split_ms: None,
             counts,

@@ -20,7 +20,7 @@ pub use groups::{Groups, Value};
 pub use table::{Table, table};
 pub use text::{begun, complete};
 
-use crate::measure::{Key, Measure, Scope, Subject, Unit};
+use crate::measure::{Key, Measure, Measured, Scope, Span, Subject, Unit};
 
 /// So many measures are asked at once at most.
 pub const MOST_MEASURES: usize = 6;
@@ -64,7 +64,7 @@ impl By {
     pub fn fits(&self, subject: Subject) -> bool {
         match self {
             By::Time => true,
-            By::Key(Key::Step | Key::Goal | Key::Dependency) => false,
+            By::Key(Key::Goal | Key::Dependency) => false,
             By::Key(key) => key.fits(subject),
         }
     }
@@ -72,7 +72,9 @@ impl By {
     /// Everything that samples of a subject can be told apart by; attributes of the site's own not among it.
     pub fn of_subject(subject: Subject) -> Vec<By> {
         let keys = Key::of_subject(subject).into_iter().map(By::Key);
-        [By::Time].into_iter().chain(keys).filter(|by| by.fits(subject)).collect()
+        // Steps tell apart the times of steps alone: see [`Query::lacks`].
+        let is_offered = |by: &By| by.fits(subject) && *by != By::Key(Key::Step);
+        [By::Time].into_iter().chain(keys).filter(is_offered).collect()
     }
 
     /// The one of this word.
@@ -131,6 +133,31 @@ pub struct Query {
 }
 
 impl Query {
+    /// Whether steps tell its samples apart.
+    pub fn is_by_step(&self) -> bool {
+        self.by.contains(&By::Key(Key::Step))
+    }
+
+    /// What it does not say and would have to.
+    pub(crate) fn lacks(&self) -> Option<&'static str> {
+        let is_of_step = |m: &Measure| matches!(m, Measure::RunTime(Span::Step, _));
+        if self.is_by_step() {
+            if !self.needed().iter().all(is_of_step) {
+                return Some(
+                    "only a step's time is told apart by step: write p75 of step duration",
+                );
+            }
+            if self.scope.of(&Key::Journey).len() != 1 || !self.scope.of(&Key::Step).is_empty() {
+                return Some(
+                    "steps are those of one journey: write for journey \"…\", and no step",
+                );
+            }
+            return None;
+        }
+        let lacking = |measure| Measured { measure, scope: self.scope.clone() }.lacks();
+        self.needed().into_iter().find_map(lacking)
+    }
+
     /// What its samples are.
     pub fn subject(&self) -> Subject {
         self.measures.first().map_or(Subject::PageViews, Measure::subject)

@@ -48,7 +48,7 @@ fn what_is_wrong_is_told_where_it_stands_with_what_would_be_right() {
             "cannot be told apart by “person”, only by time, family, device",
         ),
         ("p75 of LCP by journey", 15, "cannot be told apart by “journey”"),
-        ("availability by step", 17, "only by time, journey, location"),
+        ("availability by step", 21, "only a step's time is told apart by step"),
         ("p75 of LCP by family and", 25, "the end, where one of"),
         ("p75 of LCP by family and device and country", 37, "at most"),
         ("p75 of LCP by family by device", 22, "“by” stands here twice"),
@@ -324,6 +324,7 @@ fn groups_beyond_the_most_are_counted_in_the_whole_alone_and_told() {
             location: 1,
             outcome: Outcome::Passed,
             duration_ms: 5.0,
+            step: 0,
             step_ms: None,
             split_ms: None,
             counts: None,
@@ -397,4 +398,36 @@ fn what_is_picked_and_let_go_reads_as_it_would_be_written() {
             assert_eq!(says(asked.clone()).parse::<Query>(), Ok(asked));
         }
     }
+}
+
+#[test]
+fn steps_tell_the_times_of_steps_of_one_journey_apart_and_nothing_else() {
+    let by_step = "p75 of step duration, mean of step duration by step for journey \"book\"";
+    let read = query(by_step);
+    assert_eq!(read.to_string(), by_step);
+    let value = Value::Text("Search sailings".into());
+    let inner = read.within(0, &value).expect("a row narrows it");
+    assert_eq!(
+        inner.to_string(),
+        "p75 of step duration, mean of step duration for journey \"book\" and step \"Search sailings\""
+    );
+    for (text, says) in [
+        ("p75 of step duration by step", "steps are those of one journey"),
+        (
+            "p75 of step duration by step for journey \"a\" or \"b\"",
+            "steps are those of one journey",
+        ),
+        ("p75 of step duration by step for journey \"a\" and step \"b\"", "and no step"),
+        ("availability by step for journey \"a\"", "only a step's time"),
+        ("p75 of step duration, availability by step for journey \"a\"", "only a step's time"),
+        ("p75 of LCP by step", "cannot be told apart"),
+        ("p75 of step duration for journey \"a\"", "asks for one journey and one step"),
+    ] {
+        let wrong = text.parse::<Query>().unwrap_err();
+        assert!(wrong.says.contains(says), "{text}: {}", wrong.says);
+    }
+    assert!(
+        !By::of_subject(Subject::Runs).contains(&By::Key(Key::Step)),
+        "it is not offered to all"
+    );
 }

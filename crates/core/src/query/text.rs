@@ -2,7 +2,7 @@
 
 use super::{By, Condition, MOST_BY, MOST_CONDITIONS, MOST_MEASURES, MOST_ROWS, Query, Top};
 use crate::measure::text::{Token, length, measure, number, scope, tokens, with_unit};
-use crate::measure::{self, Measure, Measured, Scope, Subject, TextError, Unit};
+use crate::measure::{self, Measure, Scope, Subject, TextError, Unit};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::fmt;
 use std::str::FromStr;
@@ -257,13 +257,10 @@ impl FromStr for Query {
                 }
             }
         }
-        for asked in query.needed() {
-            let measured = Measured { measure: asked, scope: query.scope.clone() };
-            if let Some(says) = measured.lacks() {
-                return Err(TextError::at(end, says));
-            }
+        match query.lacks() {
+            Some(says) => Err(TextError::at(end, says)),
+            None => Ok(query),
         }
-        Ok(query)
     }
 }
 

@@ -57,6 +57,11 @@ fn row(frame: &Frame, hit: Hit) -> Row {
             let to = named_link(&format!("{base}/visitors/errors"), &[("name", key)]);
             format!("{to}&{}", frame.query)
         }
+        What::Host => {
+            let of = [("what", "resource"), ("host", key)];
+            let to = named_link(&format!("{base}/visitors/requests"), &of);
+            format!("{to}&{}", frame.query)
+        }
         What::Request => {
             let to = named_link(&format!("{base}/visitors/requests"), &[("name", key)]);
             format!("{to}&{}", frame.query)

@@ -102,19 +102,74 @@ pub struct AllCalls {
     pub over: Vec<Bucket>,
 }
 
-/// Everything of one kind (`request` or `resource`) in the stretch, with what of it went wrong; the course of one family,
-/// if `name` says which.
+/// Which families of calls are asked about.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Which {
+    /// All of them.
+    #[default]
+    All,
+    /// The one of this name.
+    Named(String),
+    /// Those that go to this host.
+    To(String),
+}
+
+impl Which {
+    /// Whether a family is among them.
+    pub fn takes(&self, name: &str) -> bool {
+        match self {
+            Which::All => true,
+            Which::Named(own) => own == name,
+            Which::To(host) => host_of(name) == host,
+        }
+    }
+}
+
+/// The host that a family of calls goes to, by its name: a method, if it has one, and an address.
+pub fn host_of(name: &str) -> &str {
+    let address = name.rsplit_once(' ').map_or(name, |(_, address)| address);
+    address.split('/').next().unwrap_or_default()
+}
+
+/// Hosts that were called for whatever was asked for by scripts or makes up pages, those called most first.
+pub fn hosts(sheets: &[Sheet]) -> Vec<(String, u64)> {
+    let mut all: HashMap<String, u64> = HashMap::new();
+    for sheet in sheets {
+        let (Some(whats), Some(names)) = (sheet.words("what"), sheet.words("name")) else {
+            continue;
+        };
+        let is_call: Vec<bool> =
+            whats.values.iter().map(|w| w == "request" || w == "resource").collect();
+        let mut counts = vec![0u64; names.values.len()];
+        for row in 0..sheet.rows {
+            let what = whats.codes.at(row).and_then(|w| is_call.get(w)).copied();
+            if let Some(name) = names.codes.at(row).filter(|_| what == Some(true)) {
+                counts[name] += 1;
+            }
+        }
+        for (name, n) in names.values.iter().zip(counts).filter(|(_, n)| *n > 0) {
+            let host = host_of(name);
+            if !host.is_empty() {
+                *all.entry(host.to_string()).or_default() += n;
+            }
+        }
+    }
+    most_first(all)
+}
+
+/// Everything of one kind (`request` or `resource`) in the stretch, with what of it went wrong; the course of those that are
+/// asked about, and of families to one host alone those.
 pub fn calls(
     sheets: &[Sheet],
     failures: &[Sheet],
     stretch: Stretch,
     filter: &Filter,
     what: &str,
-    name: Option<&str>,
+    which: &Which,
     bucket_s: i64,
 ) -> AllCalls {
     let (mut all, more) = in_halves(sheets, |half| {
-        let mut all = Gathering { by: HashMap::new(), over: Timeline::new(bucket_s), name };
+        let mut all = Gathering { by: HashMap::new(), over: Timeline::new(bucket_s), which };
         half.iter().for_each(|sheet| all.take(sheet, &rows(sheet, stretch, filter), what));
         all
     });
@@ -123,7 +178,9 @@ pub fn calls(
         all.by.entry(name).or_default().absorb(gathered);
     }
     failures.iter().for_each(|s| all.take_failures(s, &rows(s, stretch, filter), what));
-    let mut families: Vec<Calls> = all.by.into_iter().map(|(name, g)| family(name, g)).collect();
+    let to_host = matches!(which, Which::To(_));
+    let told = all.by.into_iter().filter(|(name, _)| !to_host || which.takes(name));
+    let mut families: Vec<Calls> = told.map(|(name, g)| family(name, g)).collect();
     families.sort_by(|a, b| (b.failed, b.count, &a.name).cmp(&(a.failed, a.count, &b.name)));
     AllCalls { families, over: all.over.buckets() }
 }
@@ -148,8 +205,8 @@ fn family(name: String, mut g: Gathered) -> Calls {
 struct Gathering<'a> {
     by: HashMap<String, Gathered>,
     over: Timeline,
-    /// The family whose course is told; of all without one.
-    name: Option<&'a str>,
+    /// Those whose course is told.
+    which: &'a Which,
 }
 
 impl Gathering<'_> {
@@ -161,8 +218,7 @@ impl Gathering<'_> {
         let coded = sheet.coded("status");
         let mut pages = Counts::of(sheet.words("family"), names);
         let mut statuses = Counts::of(coded.as_deref(), names);
-        let wanted: Vec<bool> =
-            names.values.iter().map(|n| self.name.is_none_or(|name| name == n)).collect();
+        let wanted: Vec<bool> = names.values.iter().map(|n| self.which.takes(n)).collect();
         let mut counts = vec![0u64; names.values.len()];
         let mut times: Vec<Vec<f64>> = vec![Vec::new(); names.values.len()];
         for row in (0..sheet.rows).filter(|row| keep[*row]) {
@@ -207,7 +263,7 @@ impl Gathering<'_> {
             let Some(g) = self.by.get_mut(name).filter(|g| g.failed < g.count) else { continue };
             take_failure(g, sheet, row);
             if let Some(at_ms) = sheet.at_ms(row)
-                && self.name.is_none_or(|wanted| wanted == name)
+                && self.which.takes(name)
             {
                 self.over.fail(at_ms);
             }
@@ -330,13 +386,13 @@ mod tests {
         s
     }
 
-    fn of_all(rows: &[(usize, u16, f32, &str)], what: &str, name: Option<&str>) -> AllCalls {
+    fn of_all(rows: &[(usize, u16, f32, &str)], what: &str, which: &Which) -> AllCalls {
         let hour = Stretch { from: at_second(HOUR), to: at_second(HOUR + 3_600) };
         // Once in two sheets, so that halves are brought together, too.
         let (front, back) = rows.split_at(rows.len() / 2);
         let sheets = [sheet(front, 0), sheet(back, front.len())];
         let failures = sheets.each_ref().map(|s| failures(s).unwrap());
-        calls(&sheets, &failures, hour, &Filter::default(), what, name, 60)
+        calls(&sheets, &failures, hour, &Filter::default(), what, which, 60)
     }
 
     #[test]
@@ -347,7 +403,7 @@ mod tests {
             (1, 503, 30.0, "BUSY"),
             (2, 200, 10.0, ""),
         ];
-        let all = of_all(&rows, "request", None).families;
+        let all = of_all(&rows, "request", &Which::All).families;
         assert_eq!(
             all.iter().map(|c| (c.name.as_str(), c.count, c.failed)).collect::<Vec<_>>(),
             [("GET /1", 3, 2), ("GET /2", 1, 0)]
@@ -360,10 +416,38 @@ mod tests {
             (vec![("BUSY".to_string(), 2)], [0, 2, 0, 0], 1)
         );
         assert_eq!(first.newest.iter().map(|f| f.view.as_u128()).collect::<Vec<_>>(), [2, 1]);
-        assert!(of_all(&rows, "resource", None).families.is_empty());
-        let of = |name| of_all(&rows, "request", name).over;
-        assert_eq!((of(None)[0].count, of(None)[0].failed), (4, 2));
-        assert_eq!((of(Some("GET /2"))[0].count, of(Some("GET /2"))[0].p75.value), (1, Some(10.0)));
+        assert!(of_all(&rows, "resource", &Which::All).families.is_empty());
+        let of = |which: Which| of_all(&rows, "request", &which).over;
+        assert_eq!((of(Which::All)[0].count, of(Which::All)[0].failed), (4, 2));
+        let second = of(Which::Named("GET /2".into()));
+        assert_eq!((second[0].count, second[0].p75.value), (1, Some(10.0)));
+    }
+
+    #[test]
+    fn a_family_goes_to_the_host_that_its_name_says_and_no_further() {
+        for (name, host) in [
+            ("GET book.marram.example/api/sailings", "book.marram.example"),
+            ("tiles.isles-map.example/‹n›/‹n›.png", "tiles.isles-map.example"),
+            ("POST pay.example", "pay.example"),
+            ("GET /api/sailings", ""),
+            ("", ""),
+        ] {
+            assert_eq!(host_of(name), host, "{name}");
+            assert_eq!(Which::To("pay.example".into()).takes(name), host == "pay.example");
+        }
+        assert!(!Which::To("example".into()).takes("GET pay.example/x"), "nor to a part of one");
+    }
+
+    #[test]
+    fn hosts_are_those_that_were_called_the_one_called_most_first() {
+        let words = |all: [&str; 5]| Column::words(all.map(String::from).into_iter());
+        let mut s = Sheet::new(HOUR);
+        let what = words(["request", "resource", "resource", "error", "action"]);
+        let name = words(["GET a.example/1", "b.example/2", "b.example/3", "c.example x", "Pay"]);
+        s.put("what", what).unwrap();
+        s.put("name", name).unwrap();
+        let found = hosts(&[s]);
+        assert_eq!(found, [("b.example".to_string(), 2), ("a.example".to_string(), 1)]);
     }
 
     proptest! {
@@ -372,7 +456,7 @@ mod tests {
             rows in prop::collection::vec((0..4usize, prop::sample::select(vec![200u16, 404, 503]), 1f32..900.0), 0..60),
         ) {
             let rows: Vec<_> = rows.into_iter().map(|(n, s, ms)| (n, s, ms, "")).collect();
-            let all = of_all(&rows, "request", None).families;
+            let all = of_all(&rows, "request", &Which::All).families;
             prop_assert_eq!(all.iter().map(|c| c.count).sum::<u64>(), rows.len() as u64);
             for c in &all {
                 prop_assert_eq!(c.faults.iter().sum::<u64>(), c.failed);

@@ -224,7 +224,8 @@ pub(super) async fn asked_for(
     let all = async {
         let range = WhichOf::range(&request)?;
         let kind = requests::Kind::Request;
-        let found = requests::ask(&state.answers, site.id, &range, kind, None).await;
+        let found =
+            requests::ask(&state.answers, site.id, &range, kind, &requests::Which::All).await;
         let shape = |c: cadentis_core::visitor::calls::Calls| {
             let reading = |nth: usize| c.ms.get(nth).map(ReadingShape::of);
             let by = |fault: Fault| {

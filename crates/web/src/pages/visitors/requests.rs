@@ -14,7 +14,7 @@ use crate::respond::{TWELVE_HOURS, html};
 use crate::view::{Fact, Link, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::requests::{self, Kind};
+use cadentis_answers::requests::{self, Kind, Which};
 use cadentis_answers::visitors;
 use cadentis_core::stats::{Reading, share};
 use cadentis_core::visitor::Fault;
@@ -64,6 +64,8 @@ struct RequestsQuery {
     what: Option<String>,
     /// One family of requests.
     name: Option<String>,
+    /// Those that go to this host.
+    host: Option<String>,
 }
 
 /// From this share of failed calls on a family is worth pointing at.
@@ -79,9 +81,15 @@ pub async fn page(
     let kind = if resources { Kind::Resource } else { Kind::Request };
     let what = kind.word();
     let (site_id, range, past) = (frame.site.id, frame.range(), frame.past());
-    let name = wanted.name.filter(|n| !n.is_empty());
+    let given = |text: Option<String>| text.filter(|t| !t.is_empty());
+    let (name, host) = (given(wanted.name), given(wanted.host));
+    let which = match (&name, &host) {
+        (Some(name), _) => Which::Named(name.clone()),
+        (None, Some(host)) => Which::To(host.clone()),
+        (None, None) => Which::All,
+    };
     let (found, attributes) = futures::try_join!(
-        requests::ask(&state.answers, site_id, &range, kind, name.as_deref()),
+        requests::ask(&state.answers, site_id, &range, kind, &which),
         visitors::attributes(&state.answers, site_id, past),
     )?;
     let all = found.families;
@@ -98,7 +106,8 @@ pub async fn page(
         &found.over_before,
         found.bucket_s,
     );
-    let without = format!("{}?{}{}", frame.here, own_parameters(&request, &["name"]), frame.query);
+    let without =
+        format!("{}?{}{}", frame.here, own_parameters(&request, &["name", "host"]), frame.query);
     let proof = vec![Working::new(
         if resources { "Resources" } else { "Requests" },
         vec![
@@ -114,7 +123,7 @@ pub async fn page(
         filter: FilterLine::of(&frame, &attributes),
         says: sentence(&all, what),
         resources,
-        chosen: name.map(|n| Link::new(without, n)),
+        chosen: name.or(host).map(|n| Link::new(without, n)),
         lanes,
         rows: all.iter().take(60).map(|c| row(c, what, &frame)).collect(),
         proof,
