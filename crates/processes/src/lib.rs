@@ -114,3 +114,66 @@ pub fn reap() {
     // SAFETY: waitpid with no status to write to.
     unsafe { while libc::waitpid(-1, std::ptr::null_mut(), libc::WNOHANG) > 0 {} }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::process::Stdio;
+
+    fn runs(pid: i32) -> bool {
+        let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        // What has ended and waits for somebody to take note of it runs no more.
+        let state = stat.rsplit_once(')').map_or("", |(_, rest)| rest.trim_start());
+        !stat.is_empty() && !state.starts_with('Z')
+    }
+
+    fn wait_until(says: &str, is: impl Fn() -> bool) {
+        let until = Instant::now() + Duration::from_secs(20);
+        while !is() {
+            assert!(Instant::now() < until, "{says}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// A shell that has a child of its own; both sleep.
+    fn family() -> (std::process::Child, i32) {
+        let mut command = Command::new("sh");
+        command.args(["-c", "sleep 300 & wait"]).stdout(Stdio::null());
+        let parent = bind_to_us(&mut command).spawn().expect("a shell");
+        let id = parent.id() as i32;
+        wait_until("the shell has begun its child", || !below(id).is_empty());
+        let child = below(id)[0];
+        (parent, child)
+    }
+
+    // One test: whoever asks for all processes below this one would find those of others.
+    #[test]
+    fn what_is_below_a_process_is_found_and_ended_with_it_and_orphans_are_not_lost() {
+        let us = std::process::id() as i32;
+        let (mut parent, child) = family();
+        let id = parent.id() as i32;
+        assert!(below(us).contains(&id) && below(us).contains(&child), "nearest first");
+        assert!(!below(child).contains(&id), "nobody is below their child");
+        end_these(&[child]);
+        wait_until("the child has ended", || !runs(child));
+        wait_until("the shell has noticed", || !runs(id));
+        parent.wait().expect("ended");
+        // It is gone already: no error.
+        signal(id, libc::SIGTERM);
+
+        // A child whose parent dies comes to us, and is found there.
+        adopt_orphans();
+        let (mut parent, child) = family();
+        parent.kill().expect("killed");
+        parent.wait().expect("ended");
+        wait_until("it is ours", || below(us).contains(&child));
+        assert!(runs(child));
+        end_all(Duration::from_millis(200));
+        assert!(!runs(child) && below(us).is_empty());
+    }
+
+    #[test]
+    fn nothing_is_below_what_is_not_there() {
+        assert!(below(i32::MAX).is_empty());
+    }
+}

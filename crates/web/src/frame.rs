@@ -581,6 +581,8 @@ pub fn tone(standing: Standing) -> &'static str {
 
 #[cfg(test)]
 mod tests {
+    use super::*;
+    use proptest::prelude::*;
     use std::fs;
     use std::path::{Path, PathBuf};
 
@@ -606,5 +608,77 @@ mod tests {
             }
         }
         assert!(parts >= 8, "{parts}");
+    }
+
+    fn at(text: &str) -> Timestamp {
+        text.parse().unwrap()
+    }
+
+    fn axis() -> Axis {
+        let stretch = Stretch { from: at("2026-11-22T00:00Z"), to: at("2026-11-23T00:00Z") };
+        Axis { stretch, left: 0.0, width: 240.0 }
+    }
+
+    #[test]
+    fn the_time_around_an_incident_begins_before_its_trouble_and_is_no_longer_than_two_months() {
+        let (since, until) = (at("2026-11-22T10:00Z"), at("2026-11-22T11:30Z"));
+        let around = incident_around(since, until);
+        assert_eq!((around.from, around.to), (at("2026-11-22T09:00Z"), at("2026-11-22T12:30Z")));
+        let long = incident_around(at("2026-01-01T00:00Z"), until);
+        assert_eq!(long.to, at("2026-03-02T00:00Z"), "60 days from when it began");
+    }
+
+    #[test]
+    fn hours_of_trouble_that_can_be_seen_say_how_many_runs_failed() {
+        let hour = |from: &str| TroubledHour {
+            stretch: Stretch { from: at(from), to: at(from) + SignedDuration::from_hours(1) },
+            tally: cadentis_core::goal::Tally { passed: 7, failed: 3, ..Default::default() },
+        };
+        let drawn = drawn_troubles(
+            &[hour("2026-11-22T12:00Z"), hour("2026-11-24T12:00Z")],
+            &TimeZone::UTC,
+            &axis(),
+        );
+        assert_eq!(drawn.len(), 1, "the other lies beyond");
+        assert_eq!(drawn[0].says, "Sun 22 Nov 12:00: 3 of 10 runs failed");
+        assert!((drawn[0].x - 120.0).abs() < 1e-6 && (drawn[0].w - 10.0).abs() < 1e-6);
+    }
+
+    #[test]
+    fn tones_go_with_how_bad_it_is_everywhere_alike() {
+        let outcomes = Outcome::ALL.map(tone_of);
+        assert_eq!(outcomes, ["within", "strained", "broken", "nodata"]);
+        let states = dependency::State::ALL.map(tone_of_state);
+        assert_eq!(states, ["within", "nodata", "strained", "broken"]);
+        let severities = [None, Some(Severity::Warning), Some(Severity::Critical)];
+        assert_eq!(severities.map(tone_of_severity), ["within", "strained", "broken"]);
+    }
+
+    proptest! {
+        #[test]
+        fn an_address_with_parameters_is_read_back_whatever_they_hold(values in prop::collection::vec("\\PC{0,20}", 0..4)) {
+            let pairs: Vec<(&str, &str)> = values.iter().map(|v| ("only", v.as_str())).collect();
+            let link = named_link("/marram-ferries/visitors", &pairs);
+            let (path, query) = link.split_once('?').unwrap();
+            prop_assert_eq!(path, "/marram-ferries/visitors");
+            let read: Vec<String> = url::form_urlencoded::parse(query.as_bytes()).map(|(_, v)| v.into_owned()).collect();
+            prop_assert_eq!(read, values);
+        }
+
+        #[test]
+        fn an_outline_of_traffic_stands_on_its_ground_and_reaches_its_height_where_most_came(
+            counts in prop::collection::vec(0u64..10_000, 1..24),
+        ) {
+            let axis = axis();
+            let traffic: Vec<_> = (0..).zip(&counts).map(|(h, n)| (axis.stretch.from + SignedDuration::from_hours(h), *n)).collect();
+            let drawn = silhouette(&traffic, axis.stretch, &axis);
+            let body = drawn.strip_prefix('M').and_then(|d| d.strip_suffix('Z')).unwrap();
+            let heights: Vec<f64> = body.split('L').map(|p| p.split_once(' ').unwrap().1.parse().unwrap()).collect();
+            prop_assert_eq!(heights.len(), counts.len() + 2);
+            prop_assert_eq!((heights[0], heights[heights.len() - 1]), (36.0, 36.0));
+            prop_assert!(heights.iter().all(|y| (9.0..=36.0).contains(y)));
+            let highest = heights.iter().copied().fold(36.0, f64::min);
+            prop_assert_eq!(highest, if counts.iter().all(|n| *n == 0) { 36.0 } else { 9.0 });
+        }
     }
 }

@@ -231,3 +231,44 @@ fn table(j: &Journey, beside: &weeks::Beside) -> Beside {
         rows: beside.pairs.iter().map(row).collect(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::stats::{Reading, Samples};
+    use proptest::prelude::*;
+
+    fn cell(course: Vec<Option<f64>>, p75: Reading, budget_ms: Option<f64>) -> Cell {
+        let usual = course.iter().flatten().copied().reduce(f64::max);
+        Cell { course, p75, usual, budget_ms }
+    }
+
+    #[test]
+    fn a_small_course_says_its_reading_and_shows_its_limit_where_there_is_room_for_it() {
+        let p75 = Samples::new([2_000.0; 40]).reading(0.75);
+        let drawn = spark(&cell(vec![Some(2_000.0), None, Some(1_900.0)], p75, Some(1_500.0)));
+        assert_eq!((drawn.p75.as_str(), drawn.tone), ("2.00", "strained"));
+        assert!(drawn.budget_y.is_some_and(|y| y > 2.0 && y < SPARK.1), "{:?}", drawn.budget_y);
+        assert_eq!(drawn.d.matches('M').count(), 2, "a break where nothing was measured");
+        let far = spark(&cell(vec![Some(100.0)], p75, Some(9_000.0)));
+        assert_eq!(far.budget_y, None, "it would press the course flat");
+        let nothing = spark(&cell(vec![None, None], Reading::NONE, None));
+        assert_eq!((nothing.p75.as_str(), nothing.d.as_str()), (NO_DATA, ""));
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_was_measured_is_drawn_inside_its_frame(
+            course in prop::collection::vec(prop::option::of(0.0..90_000.0f64), 1..40), budget in prop::option::of(1.0..90_000.0f64),
+        ) {
+            let drawn = spark(&cell(course.clone(), Reading::NONE, budget));
+            let points: Vec<(f64, f64)> = drawn.d.split(['M', 'L']).skip(1).map(|p| {
+                let (x, y) = p.split_once(' ').unwrap();
+                (x.parse().unwrap(), y.parse().unwrap())
+            }).collect();
+            prop_assert_eq!(points.len(), course.iter().flatten().count());
+            prop_assert!(points.iter().all(|(x, y)| (0.0..=SPARK.0).contains(x) && (1.9..=SPARK.1).contains(y)));
+            prop_assert!(drawn.budget_y.is_none_or(|y| (0.0..=SPARK.1).contains(&y)));
+        }
+    }
+}
