@@ -26,7 +26,7 @@ pub struct Asking {
 /// How a query stands.
 pub enum Stands {
     /// What it came to.
-    Told(Result<Answered, NotThere>),
+    Told(Box<Result<Answered, NotThere>>),
     /// It is still being asked: its ticket, hours that were read, and all of them.
     Still(Uuid, u64, u64),
     /// There is none of this ticket.
@@ -55,12 +55,15 @@ impl Asking {
         let asked =
             async move { queries::ask(&answers, &site, &query, &over, (points, true)).await };
         let ticket = self.longer.begin(owner, asked);
+        self.keep(ticket, progress);
+        self.wait(owner, ticket).await
+    }
+
+    fn keep(&self, ticket: Uuid, progress: Progress) {
         let mut all = self.progress.lock().unwrap_or_else(PoisonError::into_inner);
         // What is on its way no more has nothing to tell.
         all.retain(|ticket, _| self.longer.knows(*ticket));
         all.insert(ticket, progress);
-        drop(all);
-        self.wait(owner, ticket).await
     }
 
     /// Looks again at a query that was asked.
@@ -77,7 +80,7 @@ impl Asking {
             }
             Waited::Done(told) => {
                 all.remove(&ticket);
-                Stands::Told(told?)
+                Stands::Told(Box::new(told?))
             }
             Waited::Gone => Stands::Gone,
         })

@@ -440,7 +440,7 @@ mod tests {
 
     #[test]
     fn hosts_are_those_that_were_called_the_one_called_most_first() {
-        let words = |all: [&str; 5]| Column::words(all.map(String::from).into_iter());
+        let words = |all: [&str; 5]| Column::words(all);
         let mut s = Sheet::new(HOUR);
         let what = words(["request", "resource", "resource", "error", "action"]);
         let name = words(["GET a.example/1", "b.example/2", "b.example/3", "c.example x", "Pay"]);

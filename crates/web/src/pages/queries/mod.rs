@@ -223,7 +223,7 @@ async fn answer(
     // Whoever came by a link waits for it: nobody else could tell whose it is.
     if frame.who.shared.is_some() {
         let told = queries::ask(&state.answers, site, query, &over, (points, true)).await?;
-        return Ok(Some(Stands::Told(told)));
+        return Ok(Some(Stands::Told(Box::new(told))));
     }
     let owner = frame.who.signed.person.id;
     if let Asks::Again(ticket) = asks {
@@ -272,10 +272,10 @@ async fn show(
         Ok(query) => {
             let frame = &page.frame;
             match answer(state, frame, &query, asks).await? {
-                Some(Stands::Told(Err(not_there))) => page.wrong = Some(sentence(&not_there)),
-                Some(Stands::Told(Ok(answered))) => {
-                    page.found = Some(asked::found(frame, &query, &answered));
-                }
+                Some(Stands::Told(told)) => match *told {
+                    Err(not_there) => page.wrong = Some(sentence(&not_there)),
+                    Ok(answered) => page.found = Some(asked::found(frame, &query, &answered)),
+                },
                 Some(Stands::Still(ticket, read, of)) => {
                     page.still = Some(still(frame, &query.to_string(), (ticket, read, of)));
                 }

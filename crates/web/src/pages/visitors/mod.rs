@@ -106,6 +106,7 @@ struct Page {
     vital: &'static str,
     vitals: Vec<Choice>,
     mosaic: Vec<Tile>,
+    quarter_y: f64,
     histogram: Histogram,
     lanes: Lanes,
     families: Vec<FamilyRow>,
@@ -124,6 +125,18 @@ struct Tile {
     p75: String,
     share: String,
     poor_text: String,
+}
+
+impl Tile {
+    /// Whether there is room for its reading.
+    fn has_figure(&self) -> bool {
+        self.w > 44.0
+    }
+
+    /// Where that stands: below what is not good.
+    fn figure_y(&self) -> f64 {
+        42.0 + self.poor + self.middling
+    }
 }
 
 struct FamilyRow {
@@ -167,6 +180,7 @@ pub async fn page(
     let all = views.all();
     let measured = rated(&all, vital);
     let families = views.values();
+    let tiles = mosaic(&frame, vital, &families, all.page_views);
     let page = Page {
         says: sentence(vital, &all, &families),
         readings: readings(&frame, &views, before.as_ref(), found.visits),
@@ -175,7 +189,8 @@ pub async fn page(
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| Choice::of(v.name(), v == vital)).to_vec(),
-        mosaic: mosaic(&frame, vital, &families, all.page_views),
+        quarter_y: quarter_y(&tiles),
+        mosaic: tiles,
         histogram: histogram(vital, &measured),
         lanes: lanes::of_views(&frame, &views, before.as_ref(), &found.budgets),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
@@ -312,6 +327,18 @@ pub(super) fn readings(
     figures.push(of(|p| p.abandoned, "abandoned"));
     figures.push(of(|p| p.blank, "blank"));
     figures
+}
+
+/// Where the words of the line at three in four stand: above it, or below where they would lie on the figure of a tile.
+fn quarter_y(tiles: &[Tile]) -> f64 {
+    const WIDE: f64 = 220.0;
+    let clear = |y: &f64| {
+        tiles
+            .iter()
+            .filter(|t| t.has_figure() && t.x + t.w / 2.0 - 25.0 < WIDE)
+            .all(|t| (t.figure_y() - y).abs() > 13.0)
+    };
+    [78.0, 96.0, 114.0].into_iter().find(clear).unwrap_or(78.0)
 }
 
 fn mosaic(frame: &Frame, vital: Vital, families: &[(String, Pool)], page_views: u64) -> Vec<Tile> {
@@ -537,4 +564,46 @@ pub async fn arrivals(
             .collect::<Vec<_>>()
             .join(", "),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn tile(x: f64, w: f64, below: f64) -> Tile {
+        Tile {
+            link: String::new(),
+            x,
+            w,
+            good: 236.0 - below,
+            middling: below,
+            poor: 0.0,
+            short: String::new(),
+            title: String::new(),
+            p75: String::new(),
+            share: String::new(),
+            poor_text: String::new(),
+        }
+    }
+
+    #[test]
+    fn words_of_the_line_stand_above_it_or_below_where_a_figure_would_lie_on_them() {
+        assert_eq!(quarter_y(&[]), 78.0);
+        assert_eq!(quarter_y(&[tile(0.0, 260.0, 4.0)]), 78.0);
+        assert_eq!(quarter_y(&[tile(0.0, 260.0, 34.0)]), 96.0, "1.91 s lay on it");
+        assert_eq!(quarter_y(&[tile(0.0, 100.0, 34.0), tile(102.0, 100.0, 50.0)]), 114.0);
+        assert_eq!(quarter_y(&[tile(0.0, 40.0, 34.0)]), 78.0, "too narrow for a figure");
+        assert_eq!(quarter_y(&[tile(400.0, 200.0, 34.0)]), 78.0, "far away");
+    }
+
+    proptest! {
+        #[test]
+        fn words_of_the_line_lie_on_no_figure_where_there_is_a_place_without_one(below in prop::collection::vec(0.0..200.0f64, 1..3)) {
+            let tiles: Vec<Tile> = (0..).zip(below).map(|(nth, below)| tile(f64::from(nth) * 110.0, 108.0, below)).collect();
+            let y = quarter_y(&tiles);
+            let clear = |y: f64| tiles.iter().all(|t| (t.figure_y() - y).abs() > 13.0);
+            prop_assert!(clear(y) || ![78.0, 96.0, 114.0].into_iter().any(clear));
+        }
+    }
 }
