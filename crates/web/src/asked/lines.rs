@@ -136,3 +136,132 @@ pub fn lines(frame: &Frame, query: &Query, answered: &Answered) -> Option<Lines>
         lines: courses.into_iter().enumerate().map(of).collect(),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::query::table::Row;
+
+    fn reading(value: f64) -> Reading {
+        Reading { value: Some(value), samples: 30, interval: None }
+    }
+
+    fn text(value: &str) -> Value {
+        Value::Text(value.into())
+    }
+
+    fn row(value: Value, cells: &[f64], across: Vec<Option<f64>>) -> Row {
+        let cell = |v: &f64| reading(*v);
+        Row {
+            value,
+            cells: cells.iter().map(cell).collect(),
+            across: across.into_iter().map(|v| v.map(|v| vec![reading(v)])).collect(),
+        }
+    }
+
+    fn table(rows: Vec<Row>, columns: Vec<Value>) -> Table {
+        let found = rows.len();
+        Table {
+            all: vec![reading(1.0)],
+            rows,
+            columns,
+            columns_beyond: 0,
+            found,
+            kept: found,
+            beyond: 0,
+            is_merged: false,
+            left_out: 0,
+        }
+    }
+
+    fn answered(table: Table, course: Option<Table>) -> Answered {
+        Answered { table, before: None, course, bucket_s: 600 }
+    }
+
+    fn told(query: &str, answered: &Answered) -> Vec<(String, Vec<(i64, f64)>)> {
+        let query: Query = query.parse().unwrap();
+        let values = |points: Points| {
+            points.into_iter().filter_map(|(at, r)| Some((at, r.value?))).collect()
+        };
+        courses(&query, answered).into_iter().map(|(name, points)| (name, values(points))).collect()
+    }
+
+    #[test]
+    fn without_anything_that_tells_apart_there_is_one_line_without_a_name() {
+        let course = table(
+            vec![row(Value::Time(0), &[5.0], vec![]), row(Value::Time(600), &[6.0], vec![])],
+            vec![],
+        );
+        let all = answered(table(vec![], vec![]), Some(course));
+        let line = vec![(String::new(), vec![(0, 5.0), (600, 6.0)])];
+        assert_eq!(told("p75 of LCP", &all), line);
+        let by_time = answered(
+            table(
+                vec![row(Value::Time(0), &[5.0], vec![]), row(Value::Time(600), &[6.0], vec![])],
+                vec![],
+            ),
+            None,
+        );
+        assert_eq!(told("p75 of LCP by time", &by_time), line);
+    }
+
+    #[test]
+    fn each_of_the_first_rows_has_a_line_in_the_order_of_the_table() {
+        let rows = ["phone", "", "desktop"].map(|name| row(text(name), &[1.0], vec![])).to_vec();
+        let times = vec![Value::Time(0), Value::Time(600)];
+        // As it comes: the course may have its rows in another order.
+        let course = table(
+            vec![
+                row(text("desktop"), &[1.0], vec![Some(3.0), None]),
+                row(text("phone"), &[1.0], vec![Some(1.0), Some(2.0)]),
+                row(text(""), &[1.0], vec![None, Some(9.0)]),
+            ],
+            times,
+        );
+        let lines = told("p75 of LCP by device", &answered(table(rows, vec![]), Some(course)));
+        assert_eq!(
+            lines,
+            [
+                ("phone".to_string(), vec![(0, 1.0), (600, 2.0)]),
+                ("not told".to_string(), vec![(600, 9.0)]),
+                ("desktop".to_string(), vec![(0, 3.0)]),
+            ]
+        );
+    }
+
+    #[test]
+    fn time_beside_something_else_makes_a_line_of_each_of_those_whichever_stands_first() {
+        let wanted = [
+            ("phone".to_string(), vec![(0, 1.0), (600, 2.0)]),
+            ("desktop".to_string(), vec![(0, 3.0)]),
+        ];
+        let devices = vec![text("phone"), text("desktop")];
+        let down = table(
+            vec![
+                row(Value::Time(0), &[1.0], vec![Some(1.0), Some(3.0)]),
+                row(Value::Time(600), &[1.0], vec![Some(2.0), None]),
+            ],
+            devices,
+        );
+        assert_eq!(told("p75 of LCP by time and device", &answered(down, None)), wanted);
+        let across = table(
+            vec![
+                row(text("phone"), &[1.0], vec![Some(1.0), Some(2.0)]),
+                row(text("desktop"), &[1.0], vec![Some(3.0), None]),
+            ],
+            vec![Value::Time(0), Value::Time(600)],
+        );
+        assert_eq!(told("p75 of LCP by device and time", &answered(across, None)), wanted);
+    }
+
+    #[test]
+    fn no_more_lines_are_drawn_than_can_be_told_apart() {
+        let names: Vec<String> = (0..20).map(|n| format!("row {n}")).collect();
+        let rows = |cells: Vec<Option<f64>>| {
+            names.iter().map(|n| row(text(n), &[1.0], cells.clone())).collect::<Vec<_>>()
+        };
+        let course = table(rows(vec![Some(1.0)]), vec![Value::Time(0)]);
+        let all = answered(table(rows(vec![]), vec![]), Some(course));
+        assert_eq!(told("p75 of LCP by release", &all).len(), MOST_LINES);
+    }
+}

@@ -133,9 +133,10 @@ impl Tile {
         self.w > 44.0
     }
 
-    /// Where that stands: below what is not good.
+    /// Where that stands: below what is not good, and not on the line at three in four.
     fn figure_y(&self) -> f64 {
-        42.0 + self.poor + self.middling
+        let y = 42.0 + self.poor + self.middling;
+        if (77.0..95.0).contains(&y) { 98.0 } else { y }
     }
 }
 

@@ -484,3 +484,85 @@ fn elements(v: &Seen) -> Vec<Fact> {
     }
     all
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::visitor::{Column, Sheet};
+    use proptest::prelude::*;
+
+    /// A page view that tells nothing but when it was.
+    fn seen() -> Seen {
+        let mut sheet = Sheet::new(1_795_000_000 / 3_600 * 3_600);
+        sheet.put("at", Column::Moments(vec![5_000])).unwrap();
+        sheet.put("id", Column::ids([7])).unwrap();
+        Seen::of(&sheet, 0).expect("a page view")
+    }
+
+    #[test]
+    fn what_went_wrong_is_told_in_the_order_of_how_grave_it_is() {
+        let fine = seen();
+        assert_eq!((wrong(&fine).len(), tone_of(&fine)), (0, "within"));
+        let slow = Seen { lcp: Some(4_200.0), inp: Some(600.0), cls: Some(0.3), ..seen() };
+        assert_eq!(wrong(&slow), ["LCP 4.20 s is poor", "INP 600 ms is poor", "CLS 0.30 is poor"]);
+        assert_eq!(tone_of(&slow), "strained", "somebody was served");
+        let one = Seen { errors: 1, ..seen() };
+        assert_eq!((wrong(&one), tone_of(&one)), (vec!["1 script error".to_string()], "broken"));
+        let all = Seen { blank: true, abandoned: true, errors: 2, ..slow };
+        assert_eq!(
+            wrong(&all)[..3],
+            ["stayed blank", "left before it had loaded", "2 script errors"].map(String::from)
+        );
+        assert_eq!(wrong(&all).len(), 6);
+    }
+
+    #[test]
+    fn where_a_vital_came_from_is_told_with_its_parts_as_far_as_they_are_known() {
+        assert!(elements(&seen()).is_empty());
+        let told = Seen {
+            lcp_element: "img.hero".into(),
+            lcp_delay: Some(120.0),
+            lcp_fetch: None,
+            lcp_render: Some(40.0),
+            cls_element: "div.banner".into(),
+            inp_element: "button.find".into(),
+            long_frames: Some(0.0),
+            how: "back_forward".into(),
+            release: "40.3".into(),
+            ..seen()
+        };
+        let facts: Vec<(String, String)> =
+            elements(&told).into_iter().map(|f| (f.name, f.says)).collect();
+        let has = |name: &str, says: &str| {
+            assert!(facts.contains(&(name.into(), says.into())), "{name}: {says} in {facts:?}");
+        };
+        has("largest paint (LCP)", "img.hero: 0.12 s until it was asked for, 0.04 s to show");
+        has("largest shift (CLS)", "div.banner");
+        has("slowest interaction (INP)", "button.find");
+        has("how it was opened", "back forward");
+        has("release", "40.3");
+        assert_eq!(facts.len(), 5, "no long frames are none: {facts:?}");
+        let behind = elements(&Seen { background: true, ..seen() });
+        assert_eq!(behind[0].name, "in the background");
+    }
+
+    proptest! {
+        #[test]
+        fn a_vital_has_the_tone_of_its_published_rating_and_what_is_not_told_none(value in prop::option::of(0.0..9_000.0f32)) {
+            for vital in Vital::ALL {
+                let cell = vital_cell((vital, value));
+                match value.map(f64::from) {
+                    None => prop_assert_eq!((cell.says.as_str(), cell.tone), ("–", "within")),
+                    Some(v) => {
+                        let want = match vital.rate(v) {
+                            Rating::Good => "within",
+                            Rating::NeedsImprovement => "strained",
+                            Rating::Poor => "broken",
+                        };
+                        prop_assert_eq!((cell.says, cell.tone), (vital.text(v), want));
+                    }
+                }
+            }
+        }
+    }
+}
