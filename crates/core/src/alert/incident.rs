@@ -132,8 +132,11 @@ impl Evidence {
             told >= 2 && !troubled.is_empty() && troubled.len() as f64 <= told as f64 * FEW;
         match (named, self.visitors) {
             (Some(Who::Runner), _) => Doing::Of(Who::Runner),
-            // Where visitors everywhere have it worse it is no trouble of a few places.
-            (_, visitors) if is_few && visitors != Some(true) => {
+            // Where visitors everywhere have it worse it is no trouble of a few places. But a way to the site that is bad from
+            // a few places alone is the way from there, whatever visitors meet meanwhile.
+            (named, visitors)
+                if is_few && (visitors != Some(true) || named == Some(Who::Network)) =>
+            {
                 Doing::Places(troubled.iter().map(|p| p.name.clone()).collect())
             }
             // The way to the site that is bad from everywhere at once is the site's end of it.
@@ -169,6 +172,11 @@ mod tests {
         let lima = || Doing::Places(vec!["Lima".into()]);
         assert_eq!(doing(&one, &[(Who::Network, 8)], None), lima());
         assert_eq!(doing(&one, &[(Who::Network, 8)], Some(false)), lima());
+        assert_eq!(
+            doing(&one, &[(Who::Network, 8)], Some(true)),
+            lima(),
+            "others get through: the way is bad from there, whatever visitors meet meanwhile"
+        );
         assert_eq!(
             doing(&one, &[(Who::Runner, 5), (Who::Network, 4)], None),
             Doing::Of(Who::Runner)
