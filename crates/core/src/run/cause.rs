@@ -65,6 +65,9 @@ const EXPLAINS_LITTLE: f64 = 0.4;
 const NEARLY_AS_MUCH: f64 = 0.8;
 /// Two sides of which the less slow one has so much of the other's trouble are in it together.
 const COMMON: f64 = 0.25;
+/// The least that a lost packet costs: the time after which common systems send it again (milliseconds; common practice,
+/// RFC 6298 would have a second). Who was held up for less lost none.
+const SENT_AGAIN_MS: f64 = 200.0;
 /// A server that says what it did and speaks of less than this part of the difference was not surely at work so long.
 const SAYS_LITTLE: f64 = 0.25;
 /// A difference smaller than this is noise: a frame or two, or a timer's tick (milliseconds).
@@ -246,37 +249,68 @@ fn slower_hosts(split: &Split, usual: &[Split]) -> Vec<HostTime> {
     slower.filter(|h| h.total_ms() > NOTICED_MS).collect()
 }
 
-/// What hosts of the site and hosts of others have in common is the way to them.
-///
-/// `None` unless some of both were slower than usual. One side that has only a little of it leaves open whose doing it
-/// was; when servers only took longer to answer it is possible and no more.
-fn common_cause(
-    slower: &[HostTime],
-    usual: usize,
-    ours: impl Fn(&str) -> bool,
-) -> Option<(String, Sure)> {
-    let largest = |of_site: bool| {
-        let side = slower.iter().filter(|h| ours(&h.host) == of_site);
-        side.max_by(|a, b| a.total_ms().total_cmp(&b.total_ms()))
-    };
-    let (site, other) = (largest(true)?, largest(false)?);
-    let (less, more) =
-        (site.total_ms().min(other.total_ms()), site.total_ms().max(other.total_ms()));
-    let way_ms = slower.iter().map(|h| h.way_ms.max(0.0)).sum::<f64>();
-    let sure = match less >= COMMON * more {
-        false => Sure::NotSure,
-        true if way_ms >= NOTICED_MS && usual >= ENOUGH_USUAL => Sure::Likely,
-        true => Sure::Possible,
-    };
-    let says = format!(
-        "{} and {} were slow at once: requests to them took {:.2} s and {:.2} s longer than usual here, and what they \
-         share is the network.",
-        site.host,
-        other.host,
-        site.total_ms() / 1000.0,
-        other.total_ms() / 1000.0
-    );
-    Some((says, sure))
+/// A host of the site and one of others that were slower than usual at once, each the slowest of its side.
+struct AtOnce<'a> {
+    site: &'a HostTime,
+    other: &'a HostTime,
+}
+
+impl AtOnce<'_> {
+    /// `None` unless some of both were slower than usual.
+    fn of(slower: &[HostTime], ours: impl Fn(&str) -> bool) -> Option<AtOnce<'_>> {
+        let largest = |of_site: bool| {
+            let side = slower.iter().filter(|h| ours(&h.host) == of_site);
+            side.max_by(|a, b| a.total_ms().total_cmp(&b.total_ms()))
+        };
+        Some(AtOnce { site: largest(true)?, other: largest(false)? })
+    }
+
+    /// The less slow of the two, then the slower one.
+    fn by_size(&self) -> (&HostTime, &HostTime) {
+        match self.site.total_ms() < self.other.total_ms() {
+            true => (self.site, self.other),
+            false => (self.other, self.site),
+        }
+    }
+
+    /// Whether the less slow one has enough of it to be in the same trouble.
+    fn is_shared(&self) -> bool {
+        let (less, more) = self.by_size();
+        less.total_ms() >= COMMON * more.total_ms()
+    }
+
+    /// Whether the less slow one cannot have met what the other met: it lost no packet, and each of its requests took
+    /// only a little of what one of the other's took longer.
+    fn is_beside(&self, step: &StepRecord) -> bool {
+        let each = |side: &HostTime| {
+            let asked = |r: &&Request| !r.is_beacon() && r.host() == side.host;
+            side.total_ms() / step.requests.iter().filter(asked).count().max(1) as f64
+        };
+        let (less, more) = self.by_size();
+        !self.is_shared() && less.total_ms() < SENT_AGAIN_MS && each(less) < COMMON * each(more)
+    }
+
+    /// What both have in common is the way to them.
+    ///
+    /// One side that has only a little of it leaves open whose doing it was; when servers only took longer to answer it
+    /// is possible and no more.
+    fn cause(&self, slower: &[HostTime], usual: usize) -> (String, Sure) {
+        let way_ms = slower.iter().map(|h| h.way_ms.max(0.0)).sum::<f64>();
+        let sure = match self.is_shared() {
+            false => Sure::NotSure,
+            true if way_ms >= NOTICED_MS && usual >= ENOUGH_USUAL => Sure::Likely,
+            true => Sure::Possible,
+        };
+        let says = format!(
+            "{} and {} were slow at once: requests to them took {:.2} s and {:.2} s longer than usual here, and what they \
+             share is the network.",
+            self.site.host,
+            self.other.host,
+            self.site.total_ms() / 1000.0,
+            self.other.total_ms() / 1000.0
+        );
+        (says, sure)
+    }
 }
 
 /// How long the site's servers say they worked for the requests that the page waited for (Server Timing), in
@@ -305,9 +339,10 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
         return None;
     }
     let who = first.who(&ours);
-    if who != Who::Page
-        && let Some((says, sure)) = common_cause(&slower_hosts(&split, usual), first.of, &ours)
-    {
+    let slower = slower_hosts(&split, usual);
+    let at_once = AtOnce::of(&slower, &ours).filter(|_| who != Who::Page);
+    if let Some(both) = at_once.as_ref().filter(|both| !both.is_beside(step)) {
+        let (says, sure) = both.cause(&slower, first.of);
         return Some(Cause { who: Who::Network, says, extra_ms: more, sure });
     }
     let said = said_by_servers(step, &split, &first.host).filter(|_| who == Who::Site);
@@ -320,7 +355,9 @@ fn slow_cause(step: &StepRecord, usual: &[Split], ours: impl Fn(&str) -> bool) -
         extra if extra < EXPLAINS_LITTLE * more || others >= NEARLY_AS_MUCH * extra => {
             Sure::NotSure
         }
-        extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL => Sure::Likely,
+        extra if extra >= EXPLAINS * more && first.of >= ENOUGH_USUAL && at_once.is_none() => {
+            Sure::Likely
+        }
         _ => Sure::Possible,
     };
     let took = format!("{:.2} s", first.ms / 1000.0);
@@ -437,12 +474,31 @@ mod tests {
             (cause_of(both).who, cause_of(search(60.0, 700.0)).who),
             (Who::Network, Who::Site)
         );
-        // The supplier has a little of it: it may be the site alone.
-        let mut little = search(60.0, 1_500.0);
-        little.requests[2].phases.wait_ms += 150.0;
-        assert_eq!(cause_of(little.clone()).sure, Sure::NotSure);
-        little.requests[2].phases.wait_ms -= 100.0;
-        let alone = cause_of(little);
+        // The supplier has a little of it, and what it has may be a lost packet: it may be the site alone.
+        let little = |wait_ms| {
+            let mut s = search(60.0, 1_500.0);
+            s.requests[2].phases.wait_ms += wait_ms;
+            cause_of(s)
+        };
+        assert_eq!((little(220.0).who, little(220.0).sure), (Who::Network, Sure::NotSure));
+        // No packet is lost for less, and the site's own took far longer: what the supplier met is beside it.
+        assert_eq!((little(150.0).who, little(150.0).sure), (Who::Site, Sure::Possible));
+        // Many requests that were each a little late add up: each of the supplier's was as late as each of the site's.
+        let mut many = search(60.0, 160.0);
+        many.requests[2].phases.wait_ms += 90.0;
+        for _ in 0..9 {
+            many.requests.push(many.requests[1].clone());
+        }
+        let usual: Vec<Split> = (0..20)
+            .map(|i| {
+                let mut s = search(50.0 + f64::from(i), 100.0);
+                (0..9).for_each(|_| s.requests.push(s.requests[1].clone()));
+                Split::of(&s)
+            })
+            .collect();
+        let cause = likely_cause(&run(Outcome::Slow, vec![many]), &usual, ours).unwrap();
+        assert_eq!((cause.who, cause.sure), (Who::Network, Sure::NotSure), "{}", cause.says);
+        let alone = little(50.0);
         assert_eq!((alone.who, alone.sure), (Who::Site, Sure::Likely));
         // Two hosts of the site share more than the network.
         let mut own = search(60.0, 700.0);
