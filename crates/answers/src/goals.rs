@@ -2,6 +2,7 @@
 
 mod endangered;
 mod held;
+mod hours;
 pub mod openslo;
 mod trying;
 pub mod words;
@@ -9,6 +10,7 @@ pub mod words;
 pub use endangered::{InDanger, in_danger};
 pub use held::left_out;
 pub(crate) use held::load;
+pub(crate) use hours::{Hours, remembered};
 pub(crate) use trying::scored;
 pub use trying::{TRIED, Tried, TriedWindow, tried, with_and_without};
 

@@ -101,6 +101,8 @@ pub struct Answers {
     sign_on: provider::SignOn,
     /// What is usual of what is watched.
     usual: Arc<Cache<usual::Of, Option<Usual>>>,
+    /// Hours of page views that goals have counted.
+    hours: Arc<goals::Hours>,
     /// What the watch has done in this process.
     watched: Arc<watch::Watched>,
 }
@@ -174,7 +176,9 @@ impl Answers {
         let db = db.with_compute(compute.clone());
         let usual = Arc::new(Cache::new(usual::REMEMBERED));
         let sign_on = provider::SignOn::default();
-        Answers { db, compute, vault: None, persons: None, sign_on, usual, watched: Arc::default() }
+        let hours = goals::remembered();
+        let watched = Arc::default();
+        Answers { db, compute, vault: None, persons: None, sign_on, usual, hours, watched }
     }
 
     /// The same with the keys of an installation.

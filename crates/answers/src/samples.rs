@@ -13,6 +13,15 @@ use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
 use std::ops::RangeInclusive;
 
+/// Which sheets hold them.
+pub(crate) fn filed(wanted: &Gather<'_>) -> Filed {
+    match (wanted.is_of_failures(), wanted.is_of_happenings()) {
+        (true, _) => Filed::Failures,
+        (_, true) => Filed::Happenings,
+        _ => Filed::PageViews,
+    }
+}
+
 /// The sheets that hold them, with these columns beside those that the measure reads.
 pub(crate) async fn sheets(
     answers: &Answers,
@@ -20,11 +29,7 @@ pub(crate) async fn sheets(
     wanted: &Gather<'_>,
     more: &[String],
 ) -> Result<Vec<Sheet>> {
-    let filed = match (wanted.is_of_failures(), wanted.is_of_happenings()) {
-        (true, _) => Filed::Failures,
-        (_, true) => Filed::Happenings,
-        _ => Filed::PageViews,
-    };
+    let filed = filed(wanted);
     let mut columns = wanted.columns();
     columns.extend_from_slice(more);
     columns.sort();

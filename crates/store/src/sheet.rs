@@ -170,6 +170,29 @@ impl Db {
         }
     }
 
+    /// Hours of a stretch of which something is kept, each with the transaction that filed it: the same number is the same
+    /// sheet. Without a number it has changed since, or was never filed.
+    pub async fn hours_of(
+        &self,
+        what: Filed,
+        site_id: i32,
+        stretch: Stretch,
+    ) -> Result<Vec<(i64, Option<i64>)>> {
+        Ok(sqlx::query_as(
+            "SELECT extract(epoch FROM hour)::bigint, CASE WHEN d.site_id IS NULL THEN s.stamp END
+             FROM (SELECT hour, xmin::text::bigint AS stamp FROM sheet
+                   WHERE site_id = $1 AND what = $2 AND name = 'at' AND hour >= $3 AND hour < $4) s
+             FULL JOIN (SELECT hour, site_id FROM dirty_hour WHERE site_id = $1 AND hour >= $3 AND hour < $4) d USING (hour)
+             ORDER BY 1",
+        )
+        .bind(site_id)
+        .bind(what.word())
+        .bind(hour_of(stretch.from).to_sqlx())
+        .bind(stretch.to.to_sqlx())
+        .fetch_all(&self.lane)
+        .await?)
+    }
+
     async fn read_sheets(
         &self,
         what: Filed,

@@ -1,19 +1,21 @@
 //! What goals are judged by: runs and page views of a stretch, and what of its time does not count.
 
+use super::hours;
 use crate::samples;
 use crate::{AnswerError, Answers, Result};
 use cadentis_core::calendar::{Cadence, Cover, LeftOut, Stretch};
 use cadentis_core::goal::definition::Held;
+use cadentis_core::goal::hours::{Hour, counting, parted};
 use cadentis_core::goal::views::Minute;
 use cadentis_core::goal::{Check, Definition, Score, Track, Verdict, views};
 use cadentis_core::measure::sheets::{Gather, by_value};
 use cadentis_core::measure::windowed::MINUTE_S;
-use cadentis_core::measure::{Key, Measured, Part};
+use cadentis_core::measure::{Key, Measured};
 use cadentis_core::visitor::Attribute;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
 use cadentis_store::site::Site;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use std::collections::BTreeMap;
 
 /// Where a journey plays, and when.
@@ -102,32 +104,27 @@ impl Loaded {
     }
 }
 
-/// Page views are read for so long at a time: what was read before is let go of.
-const READ_AT_ONCE: SignedDuration = SignedDuration::from_hours(31 * 24);
-
-/// The page views of a stretch that a goal is about.
+/// The page views of a stretch that a goal is about: of whole hours what was counted of them, of its ends the rows.
 async fn load_views(
     answers: &Answers,
     site: &Site,
     of: &Measured,
     stretch: Stretch,
 ) -> Result<Loaded> {
+    let (whole, ends) = parted(stretch);
     let mut minutes = Vec::new();
-    let mut from = stretch.from;
-    while from < stretch.to {
-        let here = Stretch { from, to: stretch.to.min(from + READ_AT_ONCE) };
-        let parts = samples::parts(answers, site.id, of, here, (MINUTE_S, false)).await?;
-        minutes.extend(views::minutes(&parts, &of.measure));
-        from = here.to;
-    }
-    // A minute that was read in two halves is one.
-    minutes.dedup_by(|next, held| {
-        let same = next.begin_s == held.begin_s;
-        if same {
-            (held.good, held.bad) = (held.good + next.good, held.bad + next.bad);
+    if let Some(whole) = whole {
+        for hour in hours::counted(answers, site.id, of, None, whole).await?.values() {
+            if let Hour::Minutes(theirs) = &**hour {
+                minutes.extend_from_slice(theirs);
+            }
         }
-        same
-    });
+    }
+    for end in ends {
+        let parts = samples::parts(answers, site.id, of, end, (MINUTE_S, false)).await?;
+        minutes.extend(views::minutes(&parts, &of.measure));
+    }
+    minutes.sort_by_key(|m| m.begin_s);
     Ok(Loaded { here: Vec::new(), minutes: Some(minutes), located: Vec::new(), slot_s: MINUTE_S })
 }
 
@@ -189,19 +186,53 @@ pub(super) async fn by_values(
         1 => Attribute::Device,
         _ => Attribute::Family,
     };
-    let read = (MINUTE_S, false);
-    let wanted = Gather::of(of, stretch, read);
-    let sheets = samples::sheets(answers, site.id, &wanted, &[by.name()]).await?;
-    let (attribute, of) = (by.clone(), of.clone());
-    let computing = answers.computed(move || {
-        let parts = by_value(&sheets, &Gather::of(&of, stretch, read), &attribute, &counted);
-        let score = |(value, part): (String, Part)| {
+    let (wholly, partly) = counting(&counted.within(stretch));
+    let mut all: BTreeMap<Box<str>, Score> = BTreeMap::new();
+    let mut add = |value: &str, good: u64, bad: u64| {
+        let score = Score { good, bad, ..Score::default() };
+        all.entry(value.into()).or_default().merge(&score);
+    };
+    if let Some(hull) = hull(&wholly) {
+        let hours = hours::counted(answers, site.id, of, Some(&by), hull).await?;
+        for stretch in wholly {
+            let here = hours.range(stretch.from.as_second()..stretch.to.as_second());
+            for (_, hour) in here {
+                if let Hour::Values(values) = &**hour {
+                    values.iter().for_each(|v| add(&v.value, v.good, v.bad));
+                }
+            }
+        }
+    }
+    // Many parts of hours, as of hours of service that begin at half past, are read at once.
+    let reads = match partly.len() <= FEW {
+        true => partly.iter().map(|p| (*p, Cover::from(*p))).collect(),
+        false => {
+            hull(&partly).map(|hull| (hull, Cover::of(partly))).into_iter().collect::<Vec<_>>()
+        }
+    };
+    for (stretch, counted) in reads {
+        let (measured, attribute) = (of.clone(), by.clone());
+        let read = (MINUTE_S, false);
+        let wanted = Gather::of(of, stretch, read);
+        let sheets = samples::sheets(answers, site.id, &wanted, &[by.name()]).await?;
+        let computing = answers.computed(move || {
+            by_value(&sheets, &Gather::of(&measured, stretch, read), &attribute, &counted)
+        });
+        for (value, part) in computing.await? {
             let minute = views::minute(0, &part, &of.measure);
-            (value, Score { good: minute.good, bad: minute.bad, ..Score::default() })
-        };
-        let mut values: Vec<(String, Score)> = parts.into_iter().map(score).collect();
-        values.sort_by_key(|(_, score)| std::cmp::Reverse(score.bad));
-        values
-    });
-    Ok((by, computing.await?))
+            add(&value, minute.good, minute.bad);
+        }
+    }
+    let mut values: Vec<(String, Score)> =
+        all.into_iter().map(|(value, score)| (value.into(), score)).collect();
+    values.sort_by_key(|(_, score)| std::cmp::Reverse(score.bad));
+    Ok((by, values))
+}
+
+/// So many parts of hours are read each by itself.
+const FEW: usize = 4;
+
+/// From the first of them to the last.
+fn hull(stretches: &[Stretch]) -> Option<Stretch> {
+    Some(Stretch { from: stretches.first()?.from, to: stretches.last()?.to })
 }

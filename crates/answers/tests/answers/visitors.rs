@@ -2,8 +2,10 @@
 
 use super::{World, world};
 use cadentis_answers::views::Views;
-use cadentis_answers::{breakdown, funnels, requests};
+use cadentis_answers::{breakdown, funnels, goals, requests};
 use cadentis_core::calendar::Stretch;
+use cadentis_core::calendar::stretch::at_second;
+use cadentis_core::goal::{Definition, Measure as Promised, Period};
 use cadentis_core::timing::Vital;
 use cadentis_core::visitor::beacon::More;
 use cadentis_core::visitor::{Attribute, Beacon, Device, Filter, PageView, Pool};
@@ -12,54 +14,58 @@ use cadentis_store::page_view_hour::RolledUp;
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
 
-/// Page views of the last two hours: phones in Sweden are slow.
+/// The nth page view, opened then: phones in Sweden are slow.
+fn view(n: u128, at: Timestamp) -> PageView {
+    let (phone, sweden) = (n % 2 == 0, n % 3 == 0);
+    let beacon = Beacon {
+        id: Uuid::from_u128(n + 1),
+        seq: 1,
+        at_ms: at.as_millisecond(),
+        sent_ms: at.as_millisecond(),
+        visit: Uuid::from_u128(1_000 + n / 3),
+        url: "http://book.marram.example/".into(),
+        device: if phone { Device::Phone } else { Device::Desktop },
+        connection: "4g".into(),
+        lcp: Some(if phone && sweden { 6_000.0 } else { 900.0 }),
+        inp: None,
+        cls: None,
+        fcp: None,
+        ttfb: None,
+        load: None,
+        dns: None,
+        connect: None,
+        abandoned: false,
+        blank: false,
+        errors: 0,
+        error: None,
+        more: More::default(),
+    };
+    PageView {
+        at,
+        received_at: at,
+        family: ["Home", "Cabin", "Pay"][(n % 3) as usize].into(),
+        path: "/".into(),
+        ip: "198.51.100.0".parse().expect("an address"),
+        country: if sweden { "SE" } else { "NO" }.into(),
+        region: String::new(),
+        city: String::new(),
+        browser: "Chromium".into(),
+        os: "Linux".into(),
+        person: 0,
+        beacon,
+    }
+}
+
+/// Page views of the last two hours.
 async fn viewed(w: &World) {
     let now = Timestamp::now();
-    let views: Vec<(i32, PageView)> = (0..400_u128)
-        .map(|n| {
-            let (phone, sweden) = (n % 2 == 0, n % 3 == 0);
-            let at = now - SignedDuration::from_secs(20 + 17 * n as i64);
-            let beacon = Beacon {
-                id: Uuid::from_u128(n + 1),
-                seq: 1,
-                at_ms: at.as_millisecond(),
-                sent_ms: at.as_millisecond(),
-                visit: Uuid::from_u128(1_000 + n / 3),
-                url: "http://book.marram.example/".into(),
-                device: if phone { Device::Phone } else { Device::Desktop },
-                connection: "4g".into(),
-                lcp: Some(if phone && sweden { 6_000.0 } else { 900.0 }),
-                inp: None,
-                cls: None,
-                fcp: None,
-                ttfb: None,
-                load: None,
-                dns: None,
-                connect: None,
-                abandoned: false,
-                blank: false,
-                errors: 0,
-                error: None,
-                more: More::default(),
-            };
-            let view = PageView {
-                at,
-                received_at: at,
-                family: ["Home", "Cabin", "Pay"][(n % 3) as usize].into(),
-                path: "/".into(),
-                ip: "198.51.100.0".parse().expect("an address"),
-                country: if sweden { "SE" } else { "NO" }.into(),
-                region: String::new(),
-                city: String::new(),
-                browser: "Chromium".into(),
-                os: "Linux".into(),
-                person: 0,
-                beacon,
-            };
-            (w.site.id, view)
-        })
-        .collect();
+    let nth = |n: u128| (w.site.id, view(n, now - SignedDuration::from_secs(20 + 17 * n as i64)));
+    let views: Vec<(i32, PageView)> = (0..400).map(nth).collect();
     w.db.store_page_views(&views).await.expect("stored");
+    rolled_up(w).await;
+}
+
+async fn rolled_up(w: &World) {
     while w.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}
 }
 
@@ -153,4 +159,63 @@ async fn answers_can_be_sent_as_they_are_and_hold_numbers_not_words() {
         .await
         .expect("an answer");
     assert_eq!(serde_json::to_value(&none).expect("JSON")["families"], serde_json::json!([]));
+}
+
+#[tokio::test]
+async fn what_goals_remember_of_an_hour_is_what_the_hour_holds_whatever_becomes_of_it() {
+    let w = world(1).await;
+    viewed(&w).await;
+    let definition = Definition {
+        measure: Promised::Experience("share of LCP within 2.5 s".parse().expect("a measure")),
+        journeys: Vec::new(),
+        period: Period::Days(1),
+        ..Definition::monthly(0, 0.9)
+    };
+    let now = w.db.now().await.expect("a moment");
+    let id = w.db.add_goal(w.site.id, "Seen in time", (&definition, w.begin), "Ada").await;
+    let id = id.expect("kept").expect("it is new");
+    // What is good and bad of the day: tried on it, on the goal's card, and by its families and devices.
+    let counted = async || {
+        let now = Timestamp::now();
+        let tried = goals::tried(&w.answers, &w.site, Some(id), &definition, now);
+        let tried = tried.await.expect("tried").windows.remove(0).judged.score;
+        let asked = goals::ask(&w.answers, &w.site, &w.range(), now).await.expect("an answer");
+        let card = asked.cards.into_iter().next().expect("the goal");
+        let mut by: Vec<(String, u64, u64)> = Vec::new();
+        by.extend(card.views.expect("values").values.into_iter().map(|(v, s)| (v, s.good, s.bad)));
+        by.sort();
+        assert_eq!((tried.good, tried.bad), (card.score.good, card.score.bad));
+        assert_eq!(by.iter().map(|v| v.1).sum::<u64>(), card.score.good, "{by:?}");
+        assert_eq!(by.iter().map(|v| v.2).sum::<u64>(), card.score.bad, "{by:?}");
+        (tried.good, tried.bad, by)
+    };
+    // Every sixth is a phone in Sweden; those are at home all.
+    let begin = counted().await;
+    assert_eq!((begin.0, begin.1), (333, 67));
+    let of = |value: &str, all: &[(String, u64, u64)]| all.iter().find(|v| v.0 == value).cloned();
+    assert_eq!(of("Home", &begin.2), Some(("Home".into(), 67, 67)));
+    assert_eq!(counted().await, begin, "from memory");
+    // A slow one more in an hour that is over, from its rows first, then filed with it.
+    let hour_s = now.as_second().div_euclid(3_600) * 3_600;
+    let late = at_second(hour_s - 1_200);
+    w.db.store_page_views(&[(w.site.id, view(600, late))]).await.expect("stored");
+    let more = counted().await;
+    assert_eq!((more.0, more.1), (333, 68));
+    rolled_up(&w).await;
+    assert_eq!(counted().await, more);
+    // Whose visit is erased is in nothing that is counted.
+    let day = Stretch { from: now - SignedDuration::from_hours(24), to: Timestamp::now() };
+    let gone = w.db.forget_person(w.site.id, "visit", 1_200, day).await.expect("erased");
+    assert_eq!(gone, 1);
+    let less = counted().await;
+    assert_eq!((less.0, less.1), (333, 67));
+    assert_eq!(less, begin);
+    // Half an hour that is carved out counts nowhere; the rest of its hours does, though it is no whole hour.
+    let half = Stretch {
+        from: late - SignedDuration::from_mins(15),
+        to: late + SignedDuration::from_mins(15),
+    };
+    w.db.add_carve_out(id, half, "a power cut", "Ada").await.expect("carved out");
+    let carved = counted().await;
+    assert!(carved.0 < begin.0 && carved.1 < begin.1, "{carved:?}");
 }

@@ -8,6 +8,7 @@ mod counted;
 pub mod danger;
 pub mod definition;
 pub mod error_budget;
+pub mod hours;
 pub mod judged;
 pub mod limit;
 pub mod measure;

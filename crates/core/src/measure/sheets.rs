@@ -343,7 +343,6 @@ pub fn by_value(
     attribute: &Attribute,
     counted: &Cover,
 ) -> BTreeMap<String, Part> {
-    let name = attribute.name();
     let of = |half: &[Sheet]| {
         let mut all: BTreeMap<String, Part> = BTreeMap::new();
         for sheet in half {
@@ -352,12 +351,7 @@ pub fn by_value(
             for (keep, at) in keep.iter_mut().zip(sheet.moments("at")) {
                 *keep = *keep && counts(at);
             }
-            let (read, values) = (wanted.read(sheet), sheet.texts(&name));
-            let mut here: HashMap<&str, Part> = HashMap::new();
-            for row in (0..sheet.rows).filter(|row| keep[*row]) {
-                wanted.add(&read(row), here.entry(values.at(row)).or_default());
-            }
-            for (value, part) in here {
+            for (value, part) in values_of(sheet, wanted, attribute, &keep) {
                 all.entry(value.to_string()).or_default().absorb(&part);
             }
         }
@@ -366,6 +360,21 @@ pub fn by_value(
     let (mut all, back) = crate::visitor::slices::in_halves(sheets, of);
     for (value, part) in back {
         all.entry(value).or_default().absorb(&part);
+    }
+    all
+}
+
+/// What these rows of one sheet come to by the values of an attribute; of shares, means and times.
+pub(crate) fn values_of<'s>(
+    sheet: &'s Sheet,
+    wanted: &Gather<'_>,
+    attribute: &Attribute,
+    keep: &[bool],
+) -> HashMap<&'s str, Part> {
+    let (read, values) = (wanted.read(sheet), sheet.texts(&attribute.name()));
+    let mut all: HashMap<&str, Part> = HashMap::new();
+    for row in (0..sheet.rows).filter(|row| keep[*row]) {
+        wanted.add(&read(row), all.entry(values.at(row)).or_default());
     }
     all
 }
