@@ -5,7 +5,7 @@ mod measured;
 pub use measured::MeasuredRow;
 
 use crate::played::{Played, of_journeys};
-use crate::pooled::p75;
+use crate::pooled::{apdex, p75};
 use crate::steps::step_samples;
 use crate::views::Views;
 use crate::{Answers, Range, Result};
@@ -15,7 +15,7 @@ use cadentis_core::goal::Standing;
 use cadentis_core::goal::budget::{self, Budget, Judged, Metric, Scope};
 use cadentis_core::measure::{self, Figure, Key, Measure, Measured, Statistic};
 use cadentis_core::stats::{Reading, Samples};
-use cadentis_core::timing::Vital;
+use cadentis_core::timing::{Apdex, Vital};
 use cadentis_core::visitor::{Attribute, Filter, Pool};
 use cadentis_store::alert::Alert;
 use cadentis_store::script_version::Status;
@@ -49,6 +49,10 @@ pub struct FamilyRow {
     pub page_views: u64,
     /// Its vitals.
     pub cells: [Cell; 5],
+    /// Its Apdex by LCP, by the T that holds.
+    pub apdex: Apdex,
+    /// The T of its own, in seconds.
+    pub own_t_s: Option<f64>,
 }
 
 /// A step of a journey, or the whole run, against the limit in its script.
@@ -90,6 +94,7 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<Budget
         of_journeys(answers, site.id, journeys, past),
         measured::rows(answers, site, past, &alerts),
     )?;
+    let site = site.clone();
     let computing = answers.computed(move || {
         let mut known = views.values();
         known.sort_by_key(|(name, pool)| (std::cmp::Reverse(pool.page_views), name.clone()));
@@ -101,7 +106,13 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<Budget
                 known.push((name.clone(), Pool::default()));
             }
         }
-        let row = |name: Option<&str>, pool: &Pool| row(&views, (&limits, &alerts), name, pool);
+        for family in site.family_t.keys() {
+            if !known.iter().any(|(known, _)| known == family) {
+                known.push((family.clone(), Pool::default()));
+            }
+        }
+        let kept = (&site, &*limits, &*alerts);
+        let row = |name: Option<&str>, pool: &Pool| row(&views, kept, name, pool);
         let mut families = vec![row(None, &views.all())];
         families.extend(known.iter().map(|(name, pool)| row(Some(name), pool)));
         Budgets { families, steps: played.iter().flat_map(steps).collect(), measured }
@@ -127,7 +138,7 @@ fn watching(alerts: &[Alert], measured: &Measured) -> Vec<(i32, String)> {
 
 fn row(
     views: &Views,
-    (limits, alerts): (&[Budget], &[Alert]),
+    (site, limits, alerts): (&Site, &[Budget], &[Alert]),
     family: Option<&str>,
     pool: &Pool,
 ) -> FamilyRow {
@@ -153,6 +164,8 @@ fn row(
         family: family.map(str::to_string),
         page_views: pool.page_views,
         cells: Vital::ALL.map(cell),
+        apdex: apdex(pool, family.map_or(site.apdex_t_s, |f| site.t_of(f))),
+        own_t_s: family.and_then(|f| site.family_t.get(f).copied()),
     }
 }
 

@@ -46,6 +46,7 @@ pub mod person;
 pub mod provider_sign_in;
 pub mod recording;
 pub mod rehearsal;
+mod renamed;
 pub mod report;
 pub mod run;
 mod run_day;

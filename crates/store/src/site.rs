@@ -2,14 +2,16 @@
 
 use crate::db::{Db, Result, content};
 use crate::marker::put_marker;
+use crate::renamed::rename_family;
 use cadentis_core::marker::{Kind, Said};
 use cadentis_core::site::slug_of;
 use cadentis_core::visitor::beacon::{origin_host, owns};
-use cadentis_core::visitor::collecting::breaks;
+use cadentis_core::visitor::collecting::{breaks, t_break};
 use cadentis_core::visitor::{Collecting, Families, family};
 use jiff::{Timestamp, tz::TimeZone};
 use sqlx::FromRow;
 use sqlx::types::Json;
+use std::collections::BTreeMap;
 
 /// Patterns and names of page families, first match wins.
 pub type Patterns = Vec<(String, String)>;
@@ -33,6 +35,8 @@ pub struct Site {
     pub families: Families,
     /// Apdex target of page loads, in seconds.
     pub apdex_t_s: f64,
+    /// The same of page families that have one of their own.
+    pub family_t: BTreeMap<String, f64>,
     /// Common parts of its scripts, as text.
     pub parts: String,
     /// Name and address of each environment; the first is what visitors use.
@@ -75,6 +79,11 @@ impl Site {
         (!self.trace_link.is_empty()).then(|| self.trace_link.replace("{trace}", trace))
     }
 
+    /// Apdex target of a page family, in seconds: its own, or the site's.
+    pub fn t_of(&self, family: &str) -> f64 {
+        self.family_t.get(family).copied().unwrap_or(self.apdex_t_s)
+    }
+
     /// Whether a host name belongs to the site: one of its domains or below one.
     pub fn owns(&self, host: &str) -> bool {
         owns(&self.domains, host)
@@ -96,6 +105,7 @@ struct SiteRow {
     domains: Vec<String>,
     families: Json<Patterns>,
     apdex_t_s: f64,
+    family_t: Json<BTreeMap<String, f64>>,
     parts: String,
     environments: Json<Vec<(String, String)>>,
     keep_days: i32,
@@ -119,6 +129,7 @@ impl SiteRow {
             families: Families::new(self.families.0.iter().cloned()),
             patterns: self.families.0,
             apdex_t_s: self.apdex_t_s,
+            family_t: self.family_t.0,
             parts: self.parts,
             environments: self.environments.0,
             keep_days: self.keep_days,
@@ -217,17 +228,47 @@ impl Db {
         .execute(&mut *tx)
         .await?;
         for (was, is) in family::renamed(&patterns, &site.patterns) {
-            for sql in [
-                "UPDATE budget SET family = $3 WHERE site_id = $1 AND family = $2",
-                "UPDATE funnel SET steps = array_replace(steps, $2, $3) WHERE site_id = $1 AND $2 = ANY (steps)",
-            ] {
-                sqlx::query(sql).bind(site.id).bind(&was).bind(&is).execute(&mut *tx).await?;
-            }
+            rename_family(&mut tx, site.id, &was, &is).await?;
         }
         for (title, detail) in breaks((t_s, site.apdex_t_s), (held.sample, collecting.sample)) {
             let said = Said { kind: Kind::Change, title, detail: detail.into(), ..Said::default() };
             put_marker(&mut *tx, Some(site.id), now, &said, "").await?;
         }
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Apdex targets of page families, in seconds; without one a family has the site's. Each that is another is a marker.
+    pub async fn set_family_t(
+        &self,
+        site_id: i32,
+        wanted: &[(String, Option<f64>)],
+        author: &str,
+        now: Timestamp,
+    ) -> Result<()> {
+        let mut tx = self.lane.begin().await?;
+        let (t_s, Json(mut all)): (f64, Json<BTreeMap<String, f64>>) =
+            sqlx::query_as("SELECT apdex_t_s, family_t FROM site WHERE id = $1 FOR UPDATE")
+                .bind(site_id)
+                .fetch_one(&mut *tx)
+                .await?;
+        for (family, is) in wanted {
+            let was = match is {
+                Some(is) => all.insert(family.clone(), *is),
+                None => all.remove(family),
+            };
+            let of = (was.unwrap_or(t_s), is.unwrap_or(t_s));
+            if let Some((title, detail)) = t_break(Some(family), of) {
+                let kind = Kind::Change;
+                let said = Said { kind, title, detail: detail.into(), ..Said::default() };
+                put_marker(&mut *tx, Some(site_id), now, &said, author).await?;
+            }
+        }
+        sqlx::query("UPDATE site SET family_t = $2 WHERE id = $1")
+            .bind(site_id)
+            .bind(Json(&all))
+            .execute(&mut *tx)
+            .await?;
         tx.commit().await?;
         Ok(())
     }

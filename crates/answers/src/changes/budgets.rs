@@ -4,22 +4,64 @@ use super::{Author, noted_change};
 use crate::measures::{self, NotThere};
 use crate::{Answers, Result};
 use cadentis_core::alert::definition::exact;
-use cadentis_core::goal::budget::{Budget, Metric, Scope};
+use cadentis_core::goal::budget::{Budget, Metric, Scope, check_limit};
 use cadentis_core::goal::limit::{Limit, NoLimit};
 use cadentis_core::measure::Measured;
 use cadentis_core::timing::Vital;
+use cadentis_core::timing::apdex::TARGETS_S;
 use cadentis_store::site::Site;
+
+/// What a limit holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Which {
+    /// A vital, in its unit.
+    Vital(Vital),
+    /// The time T of Apdex up to which a visitor is satisfied, in seconds; of a page family.
+    T,
+}
+
+impl Which {
+    /// As it is called.
+    pub fn name(self) -> &'static str {
+        match self {
+            Which::Vital(vital) => vital.name(),
+            Which::T => "T of Apdex",
+        }
+    }
+
+    /// A limit of it with its unit.
+    pub fn text(self, limit: f64) -> String {
+        match self {
+            Which::Vital(vital) => vital.text(limit),
+            Which::T => format!("{limit} s"),
+        }
+    }
+
+    /// Whether it can be so much; what would be right, if not.
+    ///
+    /// # Errors
+    /// Says what would be right.
+    pub fn check(self, limit: f64) -> std::result::Result<(), String> {
+        match self {
+            Which::Vital(vital) => check_limit(vital, limit).map_err(|e| e.to_string()),
+            Which::T if TARGETS_S.contains(&limit) => Ok(()),
+            Which::T => {
+                Err(format!("T is from {} to {} seconds", TARGETS_S.start(), TARGETS_S.end()))
+            }
+        }
+    }
+}
 
 /// A limit that is to be another.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Wanted {
     /// Of this page family; of all pages without.
     pub family: Option<String>,
-    /// Of this vital.
-    pub vital: Vital,
+    /// What it holds.
+    pub which: Which,
     /// What it was when it was read.
     pub was: Option<f64>,
-    /// What it is to be, in the vital's unit; none takes it away.
+    /// What it is to be, in its unit; none takes it away.
     pub limit: Option<f64>,
 }
 
@@ -62,7 +104,12 @@ pub async fn set(
 ) -> Result<std::result::Result<(), NotSet>> {
     let one = answers.one().await?;
     let limits = one.db.budgets_locked(site.id).await?;
-    let now = |w: &Wanted| own(&limits, w.family.as_deref(), w.vital);
+    let sites = one.db.sites().await?;
+    let t_of = |family: &str| sites.iter().find(|s| s.id == site.id)?.family_t.get(family).copied();
+    let now = |w: &Wanted| match w.which {
+        Which::Vital(vital) => own(&limits, w.family.as_deref(), vital),
+        Which::T => w.family.as_deref().and_then(t_of),
+    };
     let overtaken: Vec<Wanted> = wanted
         .iter()
         .filter(|w| !is_same(now(w), w.was))
@@ -72,19 +119,30 @@ pub async fn set(
         return Ok(Err(NotSet::Overtaken(overtaken)));
     }
     let more = wanted.iter().filter(|w| w.was.is_none() && w.limit.is_some()).count();
-    if limits.len() + more > MOST_LIMITS {
+    let of_families = sites.iter().find(|s| s.id == site.id).map_or(0, |s| s.family_t.len());
+    if limits.len() + of_families + more > MOST_LIMITS {
         return Ok(Err(NotSet::TooMany));
     }
-    let said = |limit: Option<f64>, vital: Vital| limit.map_or("none".into(), |l| vital.text(l));
+    let said = |limit: Option<f64>, which: Which| limit.map_or("none".into(), |l| which.text(l));
     let name = |w: &Wanted| {
-        format!("{} of {}", w.vital.name(), w.family.as_deref().unwrap_or("all pages"))
+        format!("{} of {}", w.which.name(), w.family.as_deref().unwrap_or("all pages"))
     };
-    let (mut before, mut after) = (Vec::new(), Vec::new());
+    let (mut before, mut after, mut targets) = (Vec::new(), Vec::new(), Vec::new());
     for w in wanted {
-        let which = (w.family.as_deref(), w.vital);
-        one.db.set_budget(site.id, which, w.limit, by.name()).await?;
-        before.push(("limit", format!("{} {}", name(w), said(w.was, w.vital))));
-        after.push(("limit", format!("{} {}", name(w), said(w.limit, w.vital))));
+        match (w.which, &w.family) {
+            (Which::Vital(vital), family) => {
+                let which = (family.as_deref(), vital);
+                one.db.set_budget(site.id, which, w.limit, by.name()).await?;
+            }
+            (Which::T, Some(family)) => targets.push((family.clone(), w.limit)),
+            // That of all pages is set with what is collected of them.
+            (Which::T, None) => continue,
+        }
+        before.push(("limit", format!("{} {}", name(w), said(w.was, w.which))));
+        after.push(("limit", format!("{} {}", name(w), said(w.limit, w.which))));
+    }
+    if !targets.is_empty() {
+        one.db.set_family_t(site.id, &targets, by.name(), one.db.now().await?).await?;
     }
     let which = wanted.iter().map(name).collect::<Vec<_>>().join(", ");
     noted_change(one, by, "set the budget", which, (&before, &after)).await?;

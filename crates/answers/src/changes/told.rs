@@ -32,6 +32,7 @@ pub(crate) fn differing(before: &Parts, after: &Parts) -> (String, String) {
 pub(crate) fn site(site: &Site) -> Parts {
     let environments = site.environments.iter().map(|(name, at)| format!("{name} {at}"));
     let families = site.patterns.iter().map(|(pattern, name)| format!("{pattern} {name}"));
+    let families_t = site.family_t.iter().map(|(family, t)| format!("{family} {t}"));
     vec![
         ("name", site.name.clone()),
         ("in addresses", site.slug.clone()),
@@ -43,6 +44,7 @@ pub(crate) fn site(site: &Site) -> Parts {
         ("traces", site.trace_link.clone()),
         ("people known, days", site.keep_people_days.to_string()),
         ("Apdex T, s", site.apdex_t_s.to_string()),
+        ("Apdex T of families, s", families_t.collect::<Vec<_>>().join(", ")),
         ("collecting", serde_json::to_string(&site.collecting).unwrap_or_default()),
         ("families", families.collect::<Vec<_>>().join(", ")),
         ("common parts, lines", site.parts.lines().count().to_string()),

@@ -629,7 +629,7 @@ async fn alerts_drawn_at_random_open_and_clear_at_the_minute_that_a_script_in_an
     let server = Server::start(&url);
     assert_eq!(server.up().await, 200);
     let s = crate::serving::beacons::Served { server, db };
-    crate::visitors::with_families(&s).await;
+    crate::visitors::with_families(&s.db).await;
     let rows = crate::recomputed::made(hour_of(Timestamp::now()).as_millisecond());
     let (status, says) =
         crate::visitors::import(&s, "loads.ndjson", &crate::recomputed::file(&rows)).await;

@@ -230,7 +230,7 @@ async fn measured_by_hand(s: &Served, rows: &[Row], end: i64) {
 #[tokio::test]
 async fn what_pages_say_of_sixty_hours_is_what_the_rows_give_by_hand() {
     let s = server().await;
-    with_families(&s).await;
+    with_families(&s.db).await;
     let end = hour_of(Timestamp::now()).as_millisecond();
     let rows = made(end);
     let (status, says) = import(&s, "loads.ndjson", &file(&rows)).await;

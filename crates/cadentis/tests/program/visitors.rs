@@ -21,8 +21,8 @@ fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
 }
 
 /// Page families, and a back end that shows traces.
-pub async fn with_families(s: &Served) {
-    let site = s.db.sites().await.expect("sites").remove(0);
+pub async fn with_families(db: &cadentis_store::Db) {
+    let site = db.sites().await.expect("sites").remove(0);
     let patterns = [("/sailings", "Sailings"), ("/cabin", "Cabin"), ("/pay", "Pay")]
         .map(|(p, n)| (p.into(), n.into()))
         .into();
@@ -31,8 +31,8 @@ pub async fn with_families(s: &Served) {
         trace_link: "http://traces.example/{trace}".into(),
         ..site
     };
-    s.db.set_site(&site).await.expect("set");
-    s.db.set_collecting(&site, Timestamp::now()).await.expect("set");
+    db.set_site(&site).await.expect("set");
+    db.set_collecting(&site, Timestamp::now()).await.expect("set");
 }
 
 pub async fn post(s: &Served, path: &str, form: &[(&str, &str)]) -> (u16, String) {
@@ -45,7 +45,7 @@ const TRACE: &str = "0af7651916cd43dd8448eb211c80319c";
 #[tokio::test]
 async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_trace_is() {
     let s = server().await;
-    with_families(&s).await;
+    with_families(&s.db).await;
     let visit = Uuid::new_v4();
     let asked = |status: u16, code: &str, by: Value| {
         json!({"what": "request", "at": 900, "method": "GET", "status": status, "code": code,
@@ -100,7 +100,7 @@ async fn a_request_that_fails_says_whose_fault_it_is_who_it_hit_and_where_its_tr
 #[tokio::test]
 async fn a_funnel_is_kept_says_what_is_wrong_with_it_and_counts_who_went_on() {
     let s = server().await;
-    with_families(&s).await;
+    with_families(&s.db).await;
     let (status, page_with) = post(
         &s,
         "/marram-ferries/visitors/funnels",
@@ -514,7 +514,7 @@ pub async fn import(s: &Served, name: &str, text: &str) -> (u16, String) {
 async fn page_views_from_files_are_taken_once_where_their_time_is_and_what_is_wrong_is_told_by_its_line()
  {
     let s = server().await;
-    with_families(&s).await;
+    with_families(&s.db).await;
     let at = |hours_ago: i64| Timestamp::now() - SignedDuration::from_hours(hours_ago);
     // Two that lie long ago, where nothing is a row any more, and one of today.
     let line = |at: Timestamp, lcp: u32| {
@@ -589,7 +589,7 @@ async fn history_is_put_into_new_families_hour_by_hour_rows_and_sheets_alike() {
     let families = |text: String| text.matches(">Cabin<").count();
     let stretch = format!("from={}&to={}", at(24 * 10), at(-1));
     assert_eq!(families(page(&s, &format!("/marram-ferries/visitors?{stretch}")).await), 0);
-    with_families(&s).await;
+    with_families(&s.db).await;
     assert_eq!(post(&s, "/marram-ferries/settings/visitors/history", &[]).await.0, 303);
     let mut part = String::new();
     for _ in 0..200 {
@@ -686,7 +686,7 @@ async fn a_change_of_t_and_of_the_share_that_reports_is_drawn_and_counts_are_sca
 #[tokio::test]
 async fn a_family_that_is_renamed_takes_its_budgets_and_funnels_with_it() {
     let s = server().await;
-    with_families(&s).await;
+    with_families(&s.db).await;
     let funnel = [
         ("name", "Buy"),
         ("minutes", "30"),

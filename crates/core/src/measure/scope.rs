@@ -95,6 +95,10 @@ impl Key {
     }
 }
 
+fn clone_of((key, values): (&Key, &Vec<String>)) -> (Key, Vec<String>) {
+    (key.clone(), values.clone())
+}
+
 /// What a measure is narrowed to: of each thing that is named, samples with one of its values.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Scope(BTreeMap<Key, Vec<String>>);
@@ -122,6 +126,21 @@ impl Scope {
     /// Each thing that is named, with its alternatives.
     pub fn parts(&self) -> impl Iterator<Item = (&Key, &[String])> {
         self.0.iter().map(|(key, values)| (key, values.as_slice()))
+    }
+
+    /// The same with another name for a value of a thing; `None` where that is not named.
+    pub fn renamed(&self, key: &Key, was: &str, is: &str) -> Option<Scope> {
+        let values = self.of(key);
+        if !values.iter().any(|v| v == was) {
+            return None;
+        }
+        let all = Scope(self.0.iter().filter(|(k, _)| *k != key).map(clone_of).collect());
+        Some(
+            values
+                .iter()
+                .map(|v| if v == was { is } else { v })
+                .fold(all, |all, v| all.and(key.clone(), v)),
+        )
     }
 
     /// What of it narrows page views.
@@ -153,5 +172,28 @@ impl fmt::Display for Scope {
             write!(f, "{and}{} {}", key.word(), values.join(" or "))?;
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_that_is_called_something_else_is_named_once_and_others_stay_as_they_were() {
+        let family = Key::Attribute(crate::visitor::Attribute::Family);
+        let device = Key::Attribute(crate::visitor::Attribute::Device);
+        let scope = |values: &[(&Key, &str)]| {
+            values.iter().fold(Scope::default(), |s, (key, value)| s.and((*key).clone(), value))
+        };
+        let all = scope(&[(&family, "Pay"), (&family, "Search"), (&device, "Search")]);
+        let renamed = |was, is| all.renamed(&family, was, is);
+        assert_eq!(
+            renamed("Search", "Sailings"),
+            Some(scope(&[(&family, "Pay"), (&family, "Sailings"), (&device, "Search")]))
+        );
+        assert_eq!(renamed("Search", "Pay"), Some(scope(&[(&family, "Pay"), (&device, "Search")])));
+        assert_eq!(renamed("Cabin", "Sailings"), None);
+        assert_eq!(scope(&[]).renamed(&family, "Pay", "Sailings"), None);
     }
 }

@@ -396,6 +396,12 @@ impl FromStr for Measured {
 }
 
 impl Measured {
+    /// The same with another name for something that it is narrowed to; `None` where that is not named.
+    pub fn renamed(&self, key: &Key, was: &str, is: &str) -> Option<Measured> {
+        let scope = self.scope.renamed(key, was, is)?;
+        Some(Measured { measure: self.measure.clone(), scope })
+    }
+
     /// What must be named besides, if anything.
     pub(crate) fn lacks(&self) -> Option<&'static str> {
         let has = |key: Key| !self.scope.of(&key).is_empty();

@@ -4,6 +4,9 @@ use crate::stats::Proof;
 use crate::stats::proof::counted;
 use serde::Serialize;
 
+/// From where to where a target time T may lie, in seconds.
+pub const TARGETS_S: std::ops::RangeInclusive<f64> = 0.1..=60.0;
+
 /// The group counts behind a score.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
 pub struct Apdex {

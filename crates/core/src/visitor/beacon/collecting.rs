@@ -36,18 +36,21 @@ impl Default for Collecting {
     }
 }
 
+/// Where scores break because T, in seconds, is another: of a page family, or of all pages without one.
+pub fn t_break(family: Option<&str>, (was, is): (f64, f64)) -> Option<(String, &'static str)> {
+    let of = family.map_or(String::new(), |name| format!(" of {name}"));
+    let title = format!("Apdex T{of} {was} s → {is} s");
+    (was != is).then_some((title, "Scores before and after it cannot be compared."))
+}
+
 /// Where figures break, in a title and a sentence for the time axis: T in seconds and the share of visits that reports, as
 /// they were and as they are.
 pub fn breaks(t_s: (f64, f64), sample: (f64, f64)) -> Vec<(String, &'static str)> {
-    let t = (t_s.0 != t_s.1).then(|| {
-        let title = format!("Apdex T {} s → {} s", t_s.0, t_s.1);
-        (title, "Scores before and after it cannot be compared.")
-    });
     let share = (sample.0 != sample.1).then(|| {
         let title = format!("{} % → {} % of visits report", sample.0 * 100.0, sample.1 * 100.0);
         (title, "Counts of those that report change with it.")
     });
-    t.into_iter().chain(share).collect()
+    t_break(None, t_s).into_iter().chain(share).collect()
 }
 
 /// No site has more of each.

@@ -179,7 +179,7 @@ pub(super) async fn families(
         let families = views.map_err(stopped)?.values();
         let shape = |(family, pool): &(String, Pool)| FamilyShape {
             family: family.clone(),
-            views: PageViewsShape::of(pool, site.apdex_t_s),
+            views: PageViewsShape::of(pool, site.t_of(family)),
         };
         Ok(HttpResponse::Ok().json(families.iter().map(shape).collect::<Vec<_>>()))
     };

@@ -13,9 +13,8 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::budgets::{self, Cell, FamilyRow, StepRow};
-use cadentis_answers::changes::budgets::{self as changes, MOST_LIMITS, NotSet, Wanted};
+use cadentis_answers::changes::budgets::{self as changes, MOST_LIMITS, NotSet, Wanted, Which};
 use cadentis_core::goal::Standing;
-use cadentis_core::goal::budget::check_limit;
 use cadentis_core::timing::Vital;
 use std::collections::BTreeMap;
 
@@ -47,9 +46,12 @@ struct Row {
     link: String,
     page_views: String,
     cells: Vec<Field>,
+    /// Its Apdex and T; that of all pages is set elsewhere.
+    apdex: Field,
 }
 
 /// A limit that can be typed, and what it is held against.
+#[derive(Default)]
 struct Field {
     /// The name of the field, and of the one beside it that holds what it was.
     name: String,
@@ -77,27 +79,34 @@ struct Step {
 }
 
 /// The unit that a limit is typed in.
-fn unit(vital: Vital) -> &'static str {
-    match vital {
-        Vital::Cls => "",
-        Vital::Inp => "ms",
-        Vital::Lcp | Vital::Fcp | Vital::Ttfb => "s",
+fn unit(which: Which) -> &'static str {
+    match which {
+        Which::Vital(Vital::Cls) => "",
+        Which::Vital(Vital::Inp) => "ms",
+        Which::Vital(Vital::Lcp | Vital::Fcp | Vital::Ttfb) | Which::T => "s",
     }
 }
 
-/// How many of a vital's own unit one of the typed unit is.
-fn per_unit(vital: Vital) -> f64 {
-    if unit(vital) == "s" { 1_000.0 } else { 1.0 }
+/// How many of its own unit one of the typed unit is.
+fn per_unit(which: Which) -> f64 {
+    if which != Which::T && unit(which) == "s" { 1_000.0 } else { 1.0 }
 }
 
 /// A limit as it is typed.
-fn typed(vital: Vital, limit: Option<f64>) -> String {
-    limit.map_or(String::new(), |l| (l / per_unit(vital)).to_string())
+fn typed(which: Which, limit: Option<f64>) -> String {
+    limit.map_or(String::new(), |l| (l / per_unit(which)).to_string())
 }
 
-/// The name of a field: of which family and vital.
-fn field_name(family: Option<&str>, vital: Vital) -> String {
-    format!("{}:{}", vital.name(), family.unwrap_or_default())
+/// T in the name of a field.
+const T: &str = "T";
+
+/// The name of a field: of which family and what.
+fn field_name(family: Option<&str>, which: Which) -> String {
+    let of = match which {
+        Which::Vital(vital) => vital.name(),
+        Which::T => T,
+    };
+    format!("{of}:{}", family.unwrap_or_default())
 }
 
 /// What was typed: by the name of its field, what it is to be and what it was.
@@ -135,25 +144,54 @@ fn margin(vital: Vital, cell: &Cell, frame: &Frame) -> String {
     }
 }
 
-fn field(vital: Vital, row: &FamilyRow, cell: &Cell, frame: &Frame, besides: &Besides) -> Field {
-    let name = field_name(row.family.as_deref(), vital);
-    let kept = typed(vital, cell.own);
+/// A field as it stands between what is kept, what was typed and what somebody else set; it says nothing of a reading yet.
+fn field(
+    which: Which,
+    family: Option<&str>,
+    (own, holds): (Option<f64>, Option<f64>),
+    besides: &Besides,
+) -> Field {
+    let name = field_name(family, which);
+    let kept = typed(which, own);
+    let label = match which {
+        Which::Vital(vital) => format!("Limit of {}", vital.name()),
+        Which::T => which.name().to_string(),
+    };
     Field {
         value: besides.typed.get(&name).map_or(kept.clone(), |(limit, _)| limit.clone()),
         was: besides.overtaken.get(&name).cloned().unwrap_or(kept),
-        holds: if cell.own.is_none() { typed(vital, cell.holds) } else { String::new() },
-        label: format!(
-            "Limit of {} of {}",
-            vital.name(),
-            row.family.as_deref().unwrap_or("all pages")
-        ),
+        holds: if own.is_none() { typed(which, holds) } else { String::new() },
+        label: format!("{label} of {}", family.unwrap_or("all pages")),
+        wrong: besides.wrong.get(&name).cloned(),
+        name,
+        ..Field::default()
+    }
+}
+
+fn held(vital: Vital, row: &FamilyRow, cell: &Cell, frame: &Frame, besides: &Besides) -> Field {
+    let kept = (cell.own, cell.holds);
+    Field {
         reading: format::vital(vital, &cell.reading),
         // What has no limit stands nowhere.
         tone: cell.judged.map_or("", |j| tone(j.state)),
         margin: margin(vital, cell, frame),
         watched: measured::watching(frame, &cell.watched),
-        wrong: besides.wrong.get(&name).cloned(),
-        name,
+        ..field(Which::Vital(vital), row.family.as_deref(), kept, besides)
+    }
+}
+
+fn scored(row: &FamilyRow, besides: &Besides) -> Field {
+    let apdex = &row.apdex;
+    let kept = (row.own_t_s, Some(apdex.t_s));
+    let frustrated = format::thousands(apdex.frustrated);
+    Field {
+        reading: apdex.score().map_or(format::NO_DATA.into(), |score| format!("{score:.2}")),
+        margin: if apdex.frustrated > 0 {
+            format!("{frustrated} frustrated")
+        } else {
+            String::new()
+        },
+        ..field(Which::T, row.family.as_deref(), kept, besides)
     }
 }
 
@@ -209,8 +247,9 @@ async fn show(
         cells: Vital::ALL
             .iter()
             .zip(&r.cells)
-            .map(|(vital, cell)| field(*vital, r, cell, &frame, &besides))
+            .map(|(vital, cell)| held(*vital, r, cell, &frame, &besides))
             .collect(),
+        apdex: scored(r, &besides),
     };
     let rows: Vec<Row> = found.families.iter().map(row).collect();
     let measured: Vec<measured::Row> =
@@ -233,7 +272,9 @@ async fn show(
         status,
         &Page {
             says,
-            vitals: Vital::ALL.map(|v| Head { name: v.name(), unit: unit(v) }).to_vec(),
+            vitals: Vital::ALL
+                .map(|v| Head { name: v.name(), unit: unit(Which::Vital(v)) })
+                .to_vec(),
             rows,
             steps: found.steps.into_iter().map(|s| step(s, &frame)).collect(),
             measured,
@@ -255,26 +296,33 @@ pub async fn page(
     show(&state, &request, Besides { another, ..Besides::default() }).await
 }
 
+/// What is named in the name of a field.
+fn which_of(name: &str) -> Option<Which> {
+    if name == T { Some(Which::T) } else { Vital::parse(name).map(Which::Vital) }
+}
+
 /// What was typed that differs from what it was, or what is wrong with it.
 fn read(typed: &Typed) -> Result<Vec<Wanted>, BTreeMap<String, String>> {
     let (mut wanted, mut wrong) = (Vec::new(), BTreeMap::new());
     for (name, (limit, was)) in typed {
-        let Some((vital, family)) = name.split_once(':') else { continue };
+        let Some((which, family)) = name.split_once(':') else { continue };
         // No page family has such a name.
         if family.chars().count() > LONGEST_FAMILY || family.chars().any(char::is_control) {
             continue;
         }
-        let Some(vital) = Vital::parse(vital) else { continue };
+        let Some(which) = which_of(which).filter(|w| *w != Which::T || !family.is_empty()) else {
+            continue;
+        };
         // To a thousandth of its unit: what is read is what was kept.
-        let of = |text: &str| number(text).map(|n| (n * per_unit(vital) * 1e3).round() / 1e3);
+        let of = |text: &str| number(text).map(|n| (n * per_unit(which) * 1e3).round() / 1e3);
         if limit == was {
             continue;
         }
         let family = (!family.is_empty()).then(|| family.to_string());
         let limit = match limit.trim() {
             "" => None,
-            text => match of(text.trim_end_matches(unit(vital))) {
-                Some(limit) => match check_limit(vital, limit) {
+            text => match of(text.trim_end_matches(unit(which))) {
+                Some(limit) => match which.check(limit) {
                     Ok(()) => Some(limit),
                     Err(e) => {
                         wrong.insert(name.clone(), sentence(&e));
@@ -282,13 +330,16 @@ fn read(typed: &Typed) -> Result<Vec<Wanted>, BTreeMap<String, String>> {
                     }
                 },
                 None => {
-                    let says = format!("A limit of {} is a number, or nothing.", vital.name());
+                    let says = match which {
+                        Which::T => "T is a number of seconds, or nothing.".to_string(),
+                        _ => format!("A limit of {} is a number, or nothing.", which.name()),
+                    };
                     wrong.insert(name.clone(), says);
                     continue;
                 }
             },
         };
-        wanted.push(Wanted { family, vital, was: of(was), limit });
+        wanted.push(Wanted { family, which, was: of(was), limit });
     }
     if wrong.is_empty() { Ok(wanted) } else { Err(wrong) }
 }
@@ -330,14 +381,14 @@ pub async fn save(
             Err(PageError::Refused(format!("A site has {MOST_LIMITS} limits at most.")))
         }
         Err(NotSet::Overtaken(overtaken)) => {
-            let name = |w: &Wanted| field_name(w.family.as_deref(), w.vital);
+            let name = |w: &Wanted| field_name(w.family.as_deref(), w.which);
             let says = |w: &Wanted| match w.was {
-                Some(limit) => format!("Somebody set {} meanwhile.", w.vital.text(limit)),
+                Some(limit) => format!("Somebody set {} meanwhile.", w.which.text(limit)),
                 None => "Somebody took it away meanwhile.".to_string(),
             };
             let wrong = overtaken.iter().map(|w| (name(w), says(w))).collect();
             let overtaken =
-                overtaken.iter().map(|w| (name(w), self::typed(w.vital, w.was))).collect();
+                overtaken.iter().map(|w| (name(w), self::typed(w.which, w.was))).collect();
             show(&state, &request, Besides { typed, wrong, overtaken, ..Besides::default() }).await
         }
     }

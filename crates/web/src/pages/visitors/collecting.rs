@@ -16,6 +16,7 @@ use cadentis_answers::collecting::{self, Taken};
 use cadentis_answers::kept::{ROWS_DAYS, Site};
 use cadentis_answers::visit;
 use cadentis_core::calendar::Stretch;
+use cadentis_core::timing::apdex::TARGETS_S;
 use cadentis_core::visitor::import;
 use cadentis_core::visitor::{Collecting, PageView};
 use jiff::SignedDuration;
@@ -105,9 +106,10 @@ impl Typed {
         collecting.check()?;
         let days = self.people_days.trim().parse::<i32>().ok().filter(|d| (1..=800).contains(d));
         let keep_people_days = days.ok_or("What is known of people is kept from 1 to 800 days.")?;
-        let satisfied =
-            self.satisfied.trim().parse::<f64>().ok().filter(|t| (0.1..=60.0).contains(t));
-        let apdex_t_s = satisfied.ok_or("T is from 0.1 to 60 seconds.")?;
+        let satisfied = self.satisfied.trim().parse::<f64>().ok().filter(|t| TARGETS_S.contains(t));
+        let apdex_t_s = satisfied.ok_or_else(|| {
+            format!("T is from {} to {} seconds.", TARGETS_S.start(), TARGETS_S.end())
+        })?;
         let domains = domains_of(&self.domains)?;
         let patterns = families(&self.families)?;
         Ok(Site { collecting, keep_people_days, apdex_t_s, domains, patterns, ..site })

@@ -67,7 +67,7 @@ pub async fn page(
     let Some(Family { views, before, whole, budgets }) = found else {
         return Err(PageError::NotFound(format!("page views of “{name}” in this stretch")));
     };
-    let all = views.all();
+    let (all, t_s) = (views.all(), frame.site.t_of(&name));
     let of_all = format::percent(share(all.page_views, whole), 0, None);
     let vital = |v: Vital| format::vital(v, &p75(&all, v));
     let says = format!(
@@ -78,8 +78,8 @@ pub async fn page(
     );
     html(&Page {
         says,
-        readings: readings(&frame, &views, before.as_ref(), None),
-        lanes: lanes::of_views(&frame, &views, before.as_ref(), &budgets),
+        readings: readings(&frame, &views, before.as_ref(), None, t_s),
+        lanes: lanes::of_views(&frame, &views, before.as_ref(), &budgets, t_s),
         link: family_link(&frame.base, &name),
         tabs: tabs(&frame, "/visitors/family"),
         filter: FilterLine::of(&frame, &attributes),

@@ -189,8 +189,8 @@ pub(super) fn of_views(
     views: &Views,
     before: Option<&Views>,
     limits: &[Budget],
+    t_s: f64,
 ) -> Lanes {
-    let t_s = frame.site.apdex_t_s;
     let all = views.all();
     let lane = |title, sub: String, limit, text, value: &dyn Fn(&Pool) -> Option<f64>| Lane {
         title,
@@ -233,9 +233,8 @@ pub(super) fn of_views(
         )
     };
     let sub = format!(
-        "{} [{:.1}] by LCP",
-        apdex(&all).score().map_or(format::NO_DATA.into(), |a| format!("{a:.2}")),
-        frame.site.apdex_t_s
+        "{} [{t_s:.1}] by LCP",
+        apdex(&all).score().map_or(format::NO_DATA.into(), |a| format!("{a:.2}"))
     );
     let mut scored = lane("Apdex", sub, None, score, &|pool| apdex(pool).score());
     let told = whole(views, frame.past()).filter(|(_, pool)| apdex(pool).score().is_some());
@@ -246,7 +245,7 @@ pub(super) fn of_views(
     let waited = format!(
         "{} waited over {:.0} s for LCP",
         format::percent(frustrated(&all), 2, None),
-        4.0 * frame.site.apdex_t_s
+        4.0 * t_s
     );
     lanes.push(lane("Frustrated", waited, None, percent, &frustrated));
     let left = format!("{} of page views", format::percent(all.abandoned_share(), 2, None));

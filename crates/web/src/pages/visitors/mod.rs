@@ -184,7 +184,7 @@ pub async fn page(
     let tiles = mosaic(&frame, vital, &families, all.page_views);
     let page = Page {
         says: sentence(vital, &all, &families),
-        readings: readings(&frame, &views, before.as_ref(), found.visits),
+        readings: readings(&frame, &views, before.as_ref(), found.visits, frame.site.apdex_t_s),
         tabs: tabs(&frame, "/visitors"),
         filter: FilterLine::of(&frame, &attributes),
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
@@ -193,7 +193,13 @@ pub async fn page(
         quarter_y: quarter_y(&tiles),
         mosaic: tiles,
         histogram: histogram(vital, &measured),
-        lanes: lanes::of_views(&frame, &views, before.as_ref(), &found.budgets),
+        lanes: lanes::of_views(
+            &frame,
+            &views,
+            before.as_ref(),
+            &found.budgets,
+            frame.site.apdex_t_s,
+        ),
         families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
         proof: proof(&frame, vital, &views),
         frame,
@@ -287,6 +293,7 @@ pub(super) fn readings(
     views: &Views,
     before: Option<&Views>,
     visits: Option<Visits>,
+    t_s: f64,
 ) -> Vec<Figure> {
     let all = &views.all();
     let then = before.map(Views::all);
@@ -308,12 +315,12 @@ pub(super) fn readings(
         figures.push(Figure::new(format::thousands(visits), reporting.into(), "within"));
     }
     // Satisfied and tolerating by LCP: the moment the visitor sees the page.
-    let apdex = pooled::apdex(all, frame.site.apdex_t_s);
+    let apdex = pooled::apdex(all, t_s);
     figures.push(Figure::new(
         apdex.score().map_or(NO_DATA.into(), |a| format!("{a:.2}")),
         match apdex.bounds_words() {
-            known if known.is_empty() => format!("Apdex [{:.1}] by LCP", frame.site.apdex_t_s),
-            bounds => format!("Apdex [{:.1}] by LCP, {bounds}", frame.site.apdex_t_s),
+            known if known.is_empty() => format!("Apdex [{t_s:.1}] by LCP"),
+            bounds => format!("Apdex [{t_s:.1}] by LCP, {bounds}"),
         },
         "within",
     ));
@@ -467,7 +474,7 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
             Cell::new(format::vital(v, &r), tone(Standing::of_vital(v, &r)))
         })
         .collect();
-    let apdex = pooled::apdex(pool, frame.site.apdex_t_s);
+    let apdex = pooled::apdex(pool, frame.site.t_of(name));
     cells.push(Cell::new(format::thousands(apdex.frustrated), "plain"));
     for share in [pool.abandoned_share(), pool.blank_share(), pool.error_share()] {
         cells.push(Cell::new(format::percent(share, 1, None), "plain"));
