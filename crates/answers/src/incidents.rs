@@ -5,7 +5,7 @@ use crate::measures;
 use crate::played::likely_causes;
 use crate::usual::From;
 use crate::{Answers, Result, dependencies};
-use cadentis_core::alert::incident::{About, Doing, Evidence, Place};
+use cadentis_core::alert::incident::{About, AtOpening, Doing, Evidence, Place};
 use cadentis_core::alert::{Definition, Evaluation, Severity};
 use cadentis_core::calendar::{LeftOut, Stretch};
 use cadentis_core::dependency::State;
@@ -167,6 +167,44 @@ pub async fn one(answers: &Answers, site: &Site, id: i32, now: Timestamp) -> Res
         left_out,
         incident,
     }))
+}
+
+impl Found {
+    /// What it looks like at a moment, to be kept.
+    fn looks(&self, at: Timestamp) -> AtOpening {
+        let (troubled, told) = self.evidence.troubled();
+        let left = self.spent.iter().filter_map(|s| Some((s.goal.clone(), s.left[1]?)));
+        AtOpening {
+            at,
+            doing: self.doing.clone(),
+            places: (troubled.len() as u64, told as u64),
+            page_views: self.touched.page_views.value.map(|n| n as u64),
+            left: left.collect(),
+        }
+    }
+}
+
+/// What was noticed so long ago is not what it was then.
+const FRESH: SignedDuration = SignedDuration::from_mins(10);
+/// So many are looked at in one turn of the watch.
+const MOST_KEPT: i64 = 8;
+
+/// Keeps what incidents look like that were just noticed: whose doing, whom they touched, what they took. One that cannot be
+/// looked at is tried again in the next turn, and holds nothing up.
+pub(crate) async fn keep_openings(
+    answers: &Answers,
+    sites: &HashMap<i32, Site>,
+    now: Timestamp,
+) -> Result<()> {
+    for (site_id, id) in answers.db.incidents_to_keep(now - FRESH, MOST_KEPT).await? {
+        let Some(site) = sites.get(&site_id) else { continue };
+        match one(answers, site, id, now).await {
+            Ok(Some(found)) => answers.db.keep_opening(id, &found.looks(now)).await?,
+            Ok(None) => {}
+            Err(e) => tracing::warn!("what incident {id} looks like is not kept: {e}"),
+        }
+    }
+    Ok(())
 }
 
 /// An incident as it is kept.
@@ -392,6 +430,7 @@ mod tests {
             acknowledged: None,
             closed: None,
             is_rehearsal: false,
+            at_opening: None,
         }
     }
 

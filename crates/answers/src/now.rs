@@ -365,6 +365,7 @@ mod tests {
             acknowledged: None,
             closed: None,
             is_rehearsal: false,
+            at_opening: None,
         }
     }
 

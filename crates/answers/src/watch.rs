@@ -8,7 +8,7 @@ mod announced;
 mod rehearsed;
 
 use crate::alerts::evaluated;
-use crate::{Answers, Result, measures, usual};
+use crate::{Answers, Result, incidents, measures, usual};
 use cadentis_core::alert::incident::{About, REOPENS_WITHIN};
 use cadentis_core::alert::notice::Kind;
 use cadentis_core::alert::{Evaluation, LAG, Rule, Severity, State, Verdict, notice};
@@ -116,6 +116,9 @@ async fn turned(answers: &Answers, now: Timestamp, is_history: bool) -> Result<T
         turn.failed += done.failed;
         // What others have is theirs; what none of us could take now waits for the next round.
         if (due.len() as i64) < AT_A_TIME || done.alerts == 0 {
+            if !is_history {
+                incidents::keep_openings(answers, &sites, now).await?;
+            }
             return Ok(turn);
         }
     }

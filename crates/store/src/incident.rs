@@ -1,7 +1,7 @@
 //! Incidents: what alerts that belong together make, and what people do about them.
 
 use crate::db::{Db, Result, content};
-use cadentis_core::alert::incident::About;
+use cadentis_core::alert::incident::{About, AtOpening};
 use cadentis_core::alert::{Definition, Severity};
 use cadentis_core::calendar::Stretch;
 use jiff::{SignedDuration, Timestamp};
@@ -40,6 +40,8 @@ pub struct Incident {
     pub closed: Option<(Timestamp, String)>,
     /// Acted out: it counts nowhere.
     pub is_rehearsal: bool,
+    /// What it looked like when it was noticed, where that was kept.
+    pub at_opening: Option<AtOpening>,
 }
 
 /// A time that an alert of an incident was open.
@@ -159,6 +161,7 @@ struct Row {
     closed_at: Option<jiff_sqlx::Timestamp>,
     closed_by: Option<String>,
     is_rehearsal: bool,
+    at_opening: Option<Json<AtOpening>>,
 }
 
 fn severity(word: &str) -> Result<Severity> {
@@ -185,6 +188,7 @@ impl Row {
             acknowledged: by(self.acknowledged_at, self.acknowledged_by),
             closed: by(self.closed_at, self.closed_by),
             is_rehearsal: self.is_rehearsal,
+            at_opening: self.at_opening.map(|kept| kept.0),
         })
     }
 }
@@ -249,6 +253,22 @@ impl Db {
         let row: Option<Row> =
             sqlx::query_as(sql).bind(site_id).bind(id).fetch_optional(&self.lane).await?;
         row.map(Row::incident).transpose()
+    }
+
+    /// Incidents that were noticed from this moment on and of which it is not kept what they looked like then, the oldest
+    /// first: site and number.
+    pub async fn incidents_to_keep(&self, from: Timestamp, most: i64) -> Result<Vec<(i32, i32)>> {
+        let sql = "SELECT site_id, id FROM incident WHERE at_opening IS NULL AND noticed_at >= $1 AND cleared_at IS NULL
+                   ORDER BY id LIMIT $2";
+        let some = sqlx::query_as(sql).bind(from.to_sqlx()).bind(most);
+        Ok(some.fetch_all(&self.lane).await?)
+    }
+
+    /// Keeps what an incident looked like when it was noticed, unless that is kept.
+    pub async fn keep_opening(&self, id: i32, at_opening: &AtOpening) -> Result<()> {
+        let sql = "UPDATE incident SET at_opening = $2 WHERE id = $1 AND at_opening IS NULL";
+        sqlx::query(sql).bind(id).bind(Json(at_opening)).execute(&self.lane).await?;
+        Ok(())
     }
 
     /// The newest incident about this that takes in an alert that opens at a moment: one that opened no later than so long

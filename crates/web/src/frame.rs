@@ -17,9 +17,11 @@ use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Against, Stretch};
 use cadentis_core::dependency;
 use cadentis_core::goal::Standing;
+use cadentis_core::goal::budget::{self, Budget, Metric};
 use cadentis_core::measure::scope::quoted;
 use cadentis_core::run::Outcome;
 use cadentis_core::share::can_be_shared;
+use cadentis_core::timing::Vital;
 use cadentis_core::visitor::Filter;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -391,6 +393,16 @@ impl Frame {
         };
         let text: String = url::form_urlencoded::byte_serialize(text.as_bytes()).collect();
         format!("{}/alerts/new?measure={text}{besides}", self.base)
+    }
+
+    /// Where an alert on the 75th percentile of a vital begins, of all pages or of a page family, at its limit or at what is
+    /// good (web.dev).
+    pub fn watch_vital(&self, vital: Vital, family: Option<&str>, limits: &[Budget]) -> String {
+        let level = budget::holding(limits, Metric::Vital(vital), family)
+            .map_or(vital.thresholds().0, |b| b.limit);
+        let narrowed: Vec<_> = family.map(|f| ("family", f)).into_iter().collect();
+        let level = vital.text(level).replace(' ', "+");
+        self.watch(&format!("p75 of {}", vital.name()), &narrowed, &format!("&warning={level}"))
     }
 
     /// The ends of the stretch as addresses have them, for forms that keep it.

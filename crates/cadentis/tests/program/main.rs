@@ -33,3 +33,4 @@ mod sites;
 mod stats;
 mod views;
 mod visitors;
+mod watching;

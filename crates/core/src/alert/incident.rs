@@ -5,7 +5,7 @@ use crate::measure::{Key, Subject};
 use crate::run::cause::Who;
 use crate::stats::share;
 use crate::visitor::Attribute;
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -96,7 +96,7 @@ pub struct Evidence {
 }
 
 /// Whose doing it is, as far as can be told.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Doing {
     /// Trouble of these locations alone, while others got through.
@@ -105,6 +105,21 @@ pub enum Doing {
     Of(Who),
     /// Nothing tells it well enough.
     NotSure,
+}
+
+/// What an incident looked like when it was noticed: it stays as it was, whatever becomes known of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct AtOpening {
+    /// When that was.
+    pub at: Timestamp,
+    /// Whose doing it was then.
+    pub doing: Doing,
+    /// Of how many locations that could tell how many were in trouble.
+    pub places: (u64, u64),
+    /// Page views that it had touched.
+    pub page_views: Option<u64>,
+    /// Goals with the share of their error budget that was left.
+    pub left: Vec<(String, f64)>,
 }
 
 /// At most this part of the locations in trouble is trouble of those locations.

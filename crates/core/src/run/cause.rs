@@ -2,10 +2,10 @@
 
 use super::{HostTime, Outcome, Request, RunRecord, Split, StepRecord, Where};
 use crate::stats::{Method, Samples};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Whose doing it most likely was.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Who {
     /// The site's own.
     Site,

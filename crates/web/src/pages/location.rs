@@ -22,6 +22,7 @@ use jiff::SignedDuration;
 #[template(path = "location.html")]
 struct Page {
     frame: Frame,
+    slug: String,
     name: String,
     about: String,
     says: String,
@@ -32,6 +33,7 @@ struct Page {
 
 struct Row {
     link: String,
+    slug: String,
     name: String,
     bars: Vec<Bar>,
     availability: String,
@@ -91,6 +93,7 @@ pub async fn page(
         }
     };
     html(&Page {
+        slug: location.slug.clone(),
         name: location.name.clone(),
         about: format!("{} location in {}, {}", location.kind, location.country, location.zone),
         says,
@@ -142,6 +145,7 @@ fn row(frame: &Frame, p: &JourneyRuns) -> Row {
     };
     Row {
         link: format!("{}/journeys/{}?{}", frame.base, p.journey.slug, frame.query),
+        slug: p.journey.slug.clone(),
         name: p.journey.name.clone(),
         bars: newest.iter().enumerate().map(bar).collect(),
         availability: format::percent(here.availability(), 2, Some(1.0)),

@@ -35,6 +35,8 @@ struct Page {
     /// How it stands, beside its title.
     stands: String,
     doing: String,
+    /// What it looked like when it was noticed.
+    then: Option<String>,
     figures: Vec<Figure>,
     alerts: Vec<AlertRow>,
     evidence: Vec<Evidence>,
@@ -132,6 +134,37 @@ fn doing_words(found: &Found) -> String {
         }
         Doing::NotSure => format!("Whose doing it is cannot be told surely.{places}{with}"),
     }
+}
+
+/// Whose doing it was said to be, in a few words.
+fn doing_short(doing: &Doing) -> String {
+    match doing {
+        Doing::Places(places) => format!("the doing of {} alone", places.join(" and ")),
+        Doing::Of(Who::Page) => Who::Page.words().into(),
+        Doing::Of(who) => format!("{}’s doing", who.words()),
+        Doing::NotSure => "nobody’s doing surely".into(),
+    }
+}
+
+/// What it looked like when it was noticed, beside what it is now.
+fn then_words(found: &Found, frame: &Frame) -> Option<String> {
+    let then = found.incident.at_opening.as_ref()?;
+    let (troubled, told) = then.places;
+    let places = match told {
+        0 => "no run had been played".to_string(),
+        told => format!("{troubled} of {told} locations had it"),
+    };
+    let touched = then.page_views.map(|n| format!("{} page views", format::thousands(n)));
+    let left = then.left.iter().map(|(goal, left)| {
+        format!("{} of the error budget of “{goal}” left", format::percent(Some(*left), 1, None))
+    });
+    let all: Vec<String> = [places].into_iter().chain(touched).chain(left).collect();
+    Some(format!(
+        "When it was noticed, {}, it looked like {}: {}.",
+        format::day_clock(then.at, &frame.site.zone),
+        doing_short(&then.doing),
+        all.join(", ")
+    ))
 }
 
 fn evidence(found: &Found, frame: &Frame) -> Vec<Evidence> {
@@ -382,6 +415,7 @@ pub async fn page(
         tone: tone(Some(i.severity)),
         stands: stands(i),
         doing: doing_words(&found),
+        then: then_words(&found, &frame),
         figures: figures(&found, &frame),
         alerts: found
             .alerts
@@ -425,6 +459,9 @@ pub async fn markdown(
     let i = &found.incident;
     let mut text =
         format!("# Incident {id}: {}\n\n{}\n\n", plain(&i.title), plain(&doing_words(&found)));
+    if let Some(then) = then_words(&found, &frame) {
+        text += &format!("{}\n\n", plain(&then));
+    }
     for f in figures(&found, &frame) {
         text += &format!("- {} {}\n", plain(&f.value), plain(&f.label));
     }

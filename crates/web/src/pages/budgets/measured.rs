@@ -8,6 +8,7 @@ use crate::fields::{self, Fields, sentence};
 use crate::format;
 use crate::frame::{Frame, base, named_link, tone};
 use crate::respond::redirect;
+use crate::view::Working;
 use crate::words::capital;
 use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::budgets::MeasuredRow;
@@ -119,6 +120,12 @@ pub(super) fn row(frame: &Frame, r: &MeasuredRow, besides: &Besides) -> Row {
         measure,
         wrong,
     }
+}
+
+/// How the reading of a limited measure was come by.
+pub(super) fn working(r: &MeasuredRow) -> Option<Working> {
+    let proof = r.proof.as_ref().ok()?;
+    Some(Working::of(capital(&r.kept.limit.measured.to_string()), proof))
 }
 
 /// What was typed, or what is wrong with it.

@@ -9,6 +9,7 @@ use crate::fields::{Fields, number, sentence};
 use crate::format;
 use crate::frame::{Frame, base, family_link, tone};
 use crate::respond::{TWELVE_HOURS, html_with, redirect};
+use crate::view::Working;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -27,6 +28,8 @@ struct Page {
     rows: Vec<Row>,
     steps: Vec<Step>,
     measured: Vec<measured::Row>,
+    /// How readings of limited measures were come by.
+    proof: Vec<Working>,
     /// What is typed of another limit on a measure, and what is wrong with it.
     another: measured::Typed,
     another_wrong: Option<String>,
@@ -278,6 +281,7 @@ async fn show(
             rows,
             steps: found.steps.into_iter().map(|s| step(s, &frame)).collect(),
             measured,
+            proof: found.measured.iter().filter_map(measured::working).collect(),
             another,
             another_wrong,
             wrong,

@@ -43,6 +43,8 @@ struct Page {
     trouble: String,
     cause: String,
     cause_sure: String,
+    /// An alert on the step that the cause is of, at its limit or at half as long again as usual.
+    watch: Option<String>,
     duration: String,
     usual_duration: String,
     failed_requests: usize,
@@ -383,6 +385,7 @@ fn shown(frame: Frame, at: &AtRun, narrow: &Narrow) -> Page {
         frame,
         cause: String::new(),
         cause_sure: String::new(),
+        watch: None,
         failed_requests: 0,
         script_errors: 0,
         previous: None,
@@ -412,6 +415,12 @@ fn shown(frame: Frame, at: &AtRun, narrow: &Narrow) -> Page {
         }
         page.steps = step_tabs(record, examined.step.as_ref().map(|s| s.nth));
         if let Some(step) = &examined.step {
+            let slow = &record.steps[step.nth];
+            let level = slow.budget_ms.unwrap_or(slow.duration_ms);
+            let of = [("journey", journey.slug.as_str()), ("step", slow.name.as_str())];
+            let besides = format!("&warning={level:.0}+ms&window=30&running=3");
+            let told = examined.cause.as_ref().filter(|_| !record.trial);
+            page.watch = told.map(|_| page.frame.watch("p75 of step duration", &of, &besides));
             fill(&mut page, &record.steps[step.nth], step, narrow, location);
         }
     }

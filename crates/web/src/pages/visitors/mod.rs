@@ -33,6 +33,7 @@ use cadentis_answers::visitors::{self, Visits};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::goal::Standing;
+use cadentis_core::goal::budget::Budget;
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
@@ -104,6 +105,8 @@ struct Page {
     says: String,
     readings: Vec<Figure>,
     vital: &'static str,
+    /// An alert on the vital.
+    watch: String,
     vitals: Vec<Choice>,
     mosaic: Vec<Tile>,
     quarter_y: f64,
@@ -142,6 +145,8 @@ impl Tile {
 
 struct FamilyRow {
     link: String,
+    /// An alert on its LCP.
+    watch: String,
     name: String,
     views: String,
     cells: Vec<Cell>,
@@ -188,6 +193,7 @@ pub async fn page(
         tabs: tabs(&frame, "/visitors"),
         filter: FilterLine::of(&frame, &attributes),
         worst: found.worst.map(|w| worst(&frame, vital, &w)),
+        watch: frame.watch_vital(vital, None, &found.budgets),
         vital: vital.name(),
         vitals: Vital::ALL.map(|v| Choice::of(v.name(), v == vital)).to_vec(),
         quarter_y: quarter_y(&tiles),
@@ -200,7 +206,10 @@ pub async fn page(
             &found.budgets,
             frame.site.apdex_t_s,
         ),
-        families: families.iter().map(|(name, pool)| family_row(&frame, name, pool)).collect(),
+        families: families
+            .iter()
+            .map(|(name, pool)| family_row(&frame, name, pool, &found.budgets))
+            .collect(),
         proof: proof(&frame, vital, &views),
         frame,
     };
@@ -466,7 +475,7 @@ fn slow_tone(vital: Vital, reading: &Reading) -> &'static str {
     tone(Standing::of_vital(vital, reading))
 }
 
-fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
+fn family_row(frame: &Frame, name: &str, pool: &Pool, limits: &[Budget]) -> FamilyRow {
     let mut cells: Vec<Cell> = [Vital::Lcp, Vital::Inp, Vital::Cls]
         .into_iter()
         .map(|v| {
@@ -481,6 +490,7 @@ fn family_row(frame: &Frame, name: &str, pool: &Pool) -> FamilyRow {
     }
     FamilyRow {
         link: family_link(&frame.base, name),
+        watch: frame.watch_vital(Vital::Lcp, Some(name), limits),
         name: name.into(),
         views: format::thousands(pool.page_views),
         cells,
