@@ -30,6 +30,8 @@ pub struct About {
     pub journeys: Vec<Journey>,
     /// Of those, the place of the step that is asked about.
     pub(crate) step: Option<usize>,
+    /// The mark that is asked about.
+    pub(crate) mark: Option<String>,
     /// From these locations alone; from all without.
     pub locations: Option<BTreeSet<i32>>,
     /// The goal.
@@ -90,6 +92,7 @@ pub async fn about(
         measured: measured.clone(),
         journeys: Vec::new(),
         step: None,
+        mark: None,
         locations: None,
         goal: None,
         dependency: None,
@@ -171,8 +174,34 @@ async fn runs_about(
             return Ok(Err(NotThere::new(&Key::Step, name, steps)));
         }
     }
+    if let Some(name) = scope.of(&Key::Mark).first() {
+        let there = marks_of(answers, site, &about.journeys).await?;
+        if !there.contains(name) {
+            return Ok(Err(NotThere::new(&Key::Mark, name, there)));
+        }
+        about.mark = Some(name.clone());
+    }
     Ok(Ok(()))
 }
+
+/// Marks that scripts of these journeys set, and those that pages set in their runs of the last days.
+async fn marks_of(answers: &Answers, site: &Site, journeys: &[Journey]) -> Result<Vec<String>> {
+    let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
+    let now = answers.db.now().await?;
+    let mut all =
+        answers.db.marks_named(&ids, site.id, Stretch { from: now - MARKS_FROM, to: now }).await?;
+    for journey in journeys {
+        // A script that cannot be read sets none that anybody could name.
+        let Ok(script) = cadentis_core::journey::parse(&journey.script) else { continue };
+        all.extend(script.marks().map(str::to_string));
+    }
+    all.sort();
+    all.dedup();
+    Ok(all)
+}
+
+/// Marks are known as runs of so long set them.
+const MARKS_FROM: SignedDuration = SignedDuration::from_hours(3 * 24);
 
 /// A measure over a stretch.
 #[derive(Debug, Clone)]
@@ -442,6 +471,10 @@ pub async fn values(answers: &Answers, site: &Site, text: &str) -> Result<Vec<St
                 Some(script.counted_steps().map(|s| s.name.clone()).collect::<Vec<_>>())
             };
             chosen.iter().filter_map(steps).flatten().collect()
+        }
+        Key::Mark => {
+            let journeys = db.journeys(site.id).await?;
+            marks_of(answers, site, &journeys).await?
         }
         Key::Location => db.locations().await?.into_iter().map(|l| l.slug).collect(),
         Key::Goal => db.goals(site.id).await?.into_iter().map(|g| g.name).collect(),

@@ -11,6 +11,7 @@ use cadentis_core::visitor::sheet::Sheet;
 use cadentis_store::run::Run;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
+use std::collections::HashMap;
 use std::ops::RangeInclusive;
 
 /// Which sheets hold them.
@@ -90,7 +91,14 @@ async fn read(
     steps: impl Fn(&Run, bool) -> RangeInclusive<usize> + Send + 'static,
 ) -> Result<Vec<Played>> {
     let ids: Vec<i32> = about.journeys.iter().map(|j| j.id).collect();
-    let counted = answers.db.counted_runs_of(&ids, site.id, stretch).await?;
+    let marks = async {
+        match &about.mark {
+            Some(mark) => answers.db.marks(&ids, site.id, stretch, mark).await,
+            None => Ok(HashMap::new()),
+        }
+    };
+    let counted = answers.db.counted_runs_of(&ids, site.id, stretch);
+    let (counted, marks) = futures::try_join!(counted, marks)?;
     let locations = about.locations.clone();
     let computing = answers.computed(move || {
         let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
@@ -102,6 +110,7 @@ async fn read(
             duration_ms: run.duration_ms,
             step,
             step_ms: steps_through(run).get(step).map(|ms| f64::from(*ms)),
+            mark_ms: marks.get(&run.id).copied(),
             split_ms: run.split_ms.map(|split| split.map(f64::from)),
             counts: run.counts,
             is_counted,

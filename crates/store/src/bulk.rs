@@ -30,9 +30,12 @@ impl Db {
                 let [requests, bytes, third_party, errors] = counts.numbers();
                 format!("{{{requests},{bytes},{third_party},{errors}}}")
             });
+            let marks = record.as_ref().map(RunRecord::marks).filter(|marks| !marks.is_empty());
+            let marks = marks.and_then(|marks| serde_json::to_string(&marks).ok());
+            let marks = marks.map_or("\\N".into(), |marks| escape(&marks));
             let _ = writeln!(
                 rows,
-                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}\t{counts}",
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}\t{counts}\t{marks}",
                 run.site_id,
                 run.id,
                 run.journey_id,

@@ -50,6 +50,7 @@ mod renamed;
 pub mod report;
 pub mod run;
 mod run_day;
+mod run_mark;
 pub mod saved_query;
 pub mod saved_view;
 pub mod script_version;

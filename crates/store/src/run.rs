@@ -736,7 +736,7 @@ async fn put_run(
     let LeasedWork { site_id, due_at, journey_id, location_id, version } = *work;
     let insert = match second {
         None => {
-            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)"
+            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)"
         }
         Some(_) => {
             "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $16, $14, $15)"
@@ -763,8 +763,9 @@ async fn put_run(
         .bind(version)
         .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()))
         .bind(counts.map(|c| c.numbers().map(|n| i64::try_from(n).unwrap_or(i64::MAX)).to_vec()));
+    let marks = record.marks();
     match second {
-        None => row.execute(&mut *tx).await?,
+        None => row.bind((!marks.is_empty()).then_some(Json(marks))).execute(&mut *tx).await?,
         Some(second) => row.bind(second).execute(&mut *tx).await?,
     };
     sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")

@@ -1,13 +1,15 @@
 //! What alerts and reports can say, made up for tests of what shows and reads them: forms of people and shapes of programs.
 
-use cadentis_answers::kept::Report;
+use cadentis_answers::kept::{Report, Site};
 use cadentis_core::alert::{Definition as Alert, NoData, Rule};
 use cadentis_core::goal::Period;
 use cadentis_core::goal::definition::ServiceHours;
 use cadentis_core::measure::{Measured, Unit};
 use cadentis_core::report::schedule::On;
 use cadentis_core::report::{Definition, Kind, Schedule};
+use cadentis_core::visitor::Families;
 use jiff::civil::time;
+use jiff::tz::TimeZone;
 use proptest::prelude::*;
 
 const MEASURES: [&str; 7] = [
@@ -31,6 +33,31 @@ fn levels(measured: &Measured, a: f64, b: f64) -> (f64, f64) {
     };
     let worse = measured.measure.worse();
     if worse.is_beyond(b, a) { (a, b) } else { (b, a) }
+}
+
+/// A site as it begins, with one domain.
+pub fn site() -> Site {
+    Site {
+        id: 1,
+        key: "key".into(),
+        slug: "marram-ferries".into(),
+        name: "Marram Ferries".into(),
+        zone: TimeZone::get("Europe/Oslo").expect("a zone"),
+        domains: vec!["marram.example".into()],
+        families: Families::new(Vec::<(String, String)>::new()),
+        apdex_t_s: 1.5,
+        family_t: Default::default(),
+        parts: String::new(),
+        environments: Vec::new(),
+        keep_days: 14,
+        keep_failed_days: 90,
+        trace_link: String::new(),
+        keep_people_days: 30,
+        collecting: Default::default(),
+        patterns: Vec::new(),
+        archived_at: None,
+        team_id: None,
+    }
 }
 
 prop_compose! {

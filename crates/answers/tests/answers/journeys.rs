@@ -6,8 +6,11 @@ use cadentis_answers::changes::journeys::{About, NewScript, NotRepaired, NotSave
 use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Deleted, Journey, Status};
 use cadentis_answers::runs::Wanted;
-use cadentis_answers::{AnswerError, goals, journey, run, runs, scripts, setup, sites, weeks};
+use cadentis_answers::{
+    AnswerError, goals, journey, measures, run, runs, scripts, setup, sites, weeks,
+};
 use cadentis_core::goal::Definition;
+use cadentis_core::measure::Measured;
 use cadentis_core::run::Outcome;
 use jiff::Timestamp;
 use uuid::Uuid;
@@ -210,4 +213,35 @@ async fn a_location_is_away_when_its_runner_has_not_asked_for_a_while_and_common
         Err(changes::installation::NotKept::Needed(name, _)) => assert_eq!(name, "J"),
         _ => panic!("a journey follows it"),
     }
+}
+
+#[tokio::test]
+async fn a_mark_is_measured_in_all_runs_that_set_it_and_one_that_nobody_sets_is_told_with_what_is_near()
+ {
+    let w = world(1).await;
+    played(&w).await;
+    let about = async |text: &str| {
+        let measured: Measured = text.parse().expect("a measure");
+        measures::about(&w.answers, &w.site, &measured).await.expect("an answer")
+    };
+    let stretch = w.range().stretch;
+    let read = async |text: &str| {
+        let about = about(text).await.expect("it is there");
+        let read = measures::reading(&w.answers, &w.site, &about, stretch).await;
+        let reading = read.expect("an answer").reading;
+        (reading.value, reading.samples)
+    };
+    // Set in the middle of each search: after 200 ms in runs that got through, after 450 in the three that failed.
+    let marked = "for journey \"j0\" and mark \"map in place\"";
+    assert_eq!(read(&format!("p50 of mark time {marked}")).await, (Some(200.0), 22));
+    assert_eq!(read(&format!("p95 of mark time {marked}")).await, (Some(450.0), 22));
+    let there = format!("mean of mark time {marked} and location \"halifax\"");
+    let (mean, samples) = read(&there).await;
+    assert_eq!(samples, 11);
+    assert!((mean.expect("a mean") - (8.0 * 200.0 + 3.0 * 450.0) / 11.0).abs() < 1e-6, "{mean:?}");
+    let none =
+        about("p75 of mark time for mark \"map in plaice\"").await.expect_err("nobody sets it");
+    assert_eq!(none.to_string(), "mark “map in plaice” is not there; there is “map in place”");
+    let offered = measures::values(&w.answers, &w.site, "p75 of mark time for mark \"ma").await;
+    assert_eq!(offered.expect("an answer"), ["\"map in place\""]);
 }

@@ -7,7 +7,7 @@ mod visitors;
 use cadentis_answers::Answers;
 use cadentis_answers::compute::Compute;
 use cadentis_core::calendar::{Pace, Stretch};
-use cadentis_core::run::{Outcome, Request, RunRecord, StepRecord, Trouble};
+use cadentis_core::run::{Mark, Outcome, Request, RunRecord, StepRecord, Trouble};
 use cadentis_core::timing::Phases;
 use cadentis_core::visitor::Filter;
 use cadentis_standins::postgres::Cluster;
@@ -108,6 +108,7 @@ fn record(id: Uuid, outcome: Outcome, steps_ms: [f64; 2]) -> RunRecord {
             trace: None,
             asked: Default::default(),
         }],
+        marks: if name == "Search" { vec![mark("map in place", ms / 2.0)] } else { vec![] },
         ..StepRecord::begun(name, 0.0, Some(1_000.0))
     };
     RunRecord {
@@ -122,6 +123,10 @@ fn record(id: Uuid, outcome: Outcome, steps_ms: [f64; 2]) -> RunRecord {
         device: "desktop".into(),
         trial: false,
     }
+}
+
+fn mark(name: &str, at_ms: f64) -> Mark {
+    Mark { name: name.into(), at_ms }
 }
 
 impl World {

@@ -365,6 +365,22 @@ impl Journey {
         self.steps.iter().filter(|s| !s.clean_up)
     }
 
+    /// Marks that it notes, in its steps and in parts that stand in it.
+    pub fn marks(&self) -> impl Iterator<Item = &str> {
+        let parts = self.parts.iter().flat_map(|p| &p.sentences);
+        let all = self.counted_steps().flat_map(|s| &s.sentences).chain(parts);
+        all.filter_map(|sentence| {
+            let says = match &sentence.says {
+                Says::If { then, .. } => then,
+                says => says,
+            };
+            match says {
+                Says::Mark { name, .. } => Some(name.as_str()),
+                _ => None,
+            }
+        })
+    }
+
     /// The common part of this name.
     pub fn part(&self, name: &str) -> Option<&Part> {
         self.parts.iter().find(|p| p.name == name)

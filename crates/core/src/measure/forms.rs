@@ -302,6 +302,19 @@ static STEP_TIMES: [Form; 3] = times!(
     ]
 );
 
+static MARK_TIMES: [Form; 3] = times!(
+    Runs,
+    [w("mark"), w("time")],
+    |s| Measure::RunTime(Span::Mark, s),
+    Measure::RunTime(Span::Mark, held) => *held,
+    "how long after its step's beginning a mark was set, in runs that set it",
+    [
+        "p75 of mark time for journey \"book-a-crossing\" and mark \"map in place\"",
+        "mean of mark time for journey \"book-a-crossing\" and mark \"map in place\"",
+        "share of mark time within 1.5 s for journey \"book-a-crossing\" and mark \"map in place\"",
+    ]
+);
+
 static NETWORK_TIMES: [Form; 3] = times!(
     Runs,
     [w("network"), w("time")],
@@ -604,10 +617,11 @@ static JUDGED: [Form; 4] = [
 
 /// Every form, in the order of the reference.
 pub fn forms() -> impl Iterator<Item = &'static Form> {
-    let groups: [&'static [Form]; 15] = [
+    let groups: [&'static [Form]; 16] = [
         &RUNS,
         &RUN_TIMES,
         &STEP_TIMES,
+        &MARK_TIMES,
         &NETWORK_TIMES,
         &SERVER_TIMES,
         &BROWSER_TIMES,

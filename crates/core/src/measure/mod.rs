@@ -182,6 +182,8 @@ pub enum Span {
     Run,
     /// A step of it, which the scope names.
     Step,
+    /// Until a mark was set, which the scope names, from its step's beginning.
+    Mark,
     /// What the network took.
     Network,
     /// What the server took.

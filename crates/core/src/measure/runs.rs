@@ -22,6 +22,8 @@ pub struct Played {
     pub step: usize,
     /// How long that took, if it came through it.
     pub step_ms: Option<f64>,
+    /// When the mark that is asked about was set, from its step's beginning, if it was.
+    pub mark_ms: Option<f64>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f64; 3]>,
     /// What it fetched, where that is known.
@@ -46,6 +48,7 @@ impl Part {
             Measure::RunTime(span, statistic) => {
                 let value = match span {
                     Span::Step => run.step_ms,
+                    Span::Mark => run.mark_ms,
                     _ if !run.outcome.got_through() => None,
                     Span::Run => Some(run.duration_ms),
                     Span::Network => run.split_ms.map(|s| s[0]),
@@ -117,6 +120,7 @@ mod tests {
             duration_ms: 1_000.0,
             step: 0,
             step_ms: None,
+            mark_ms: None,
             split_ms: None,
             counts,
             is_counted: true,
@@ -133,6 +137,29 @@ mod tests {
         runs.iter().for_each(|run| part.add_run(&measure, run));
         let reading = part.reading(&measure, 60);
         (reading.value, reading.samples)
+    }
+
+    #[test]
+    fn a_marks_time_is_told_of_runs_that_set_it_whatever_became_of_them_later() {
+        let set = |outcome, ms| Played { mark_ms: ms, ..run(outcome, None) };
+        let runs = [
+            set(Outcome::Passed, Some(800.0)),
+            set(Outcome::Slow, Some(2_000.0)),
+            set(Outcome::Failed, Some(1_000.0)),
+            set(Outcome::Failed, None),
+            set(Outcome::Unmeasured, Some(9_000.0)),
+            Played { is_counted: false, ..set(Outcome::Passed, Some(9_000.0)) },
+        ];
+        let of = |measure: &str| value(&format!("{measure} for mark \"map in place\""), &runs);
+        assert_eq!(of("p50 of mark time"), (Some(1_000.0), 3));
+        assert_eq!(of("share of mark time within 1 s"), (Some(2.0 / 3.0), 3));
+        // One mark is asked about, and nothing else is narrowed by one.
+        let parse = |text: &str| text.parse::<crate::measure::Measured>().map(|m| m.to_string());
+        assert!(parse("p75 of mark time").unwrap_err().to_string().contains("asks for one mark"));
+        assert!(parse("p75 of mark time for mark \"a\" or \"b\"").is_err());
+        assert!(parse("availability for mark \"a\"").is_err());
+        let whole = "p75 of mark time for journey \"book\" and mark \"map in place\" and location \"bergen\"";
+        assert_eq!(parse(whole).unwrap(), whole);
     }
 
     #[test]

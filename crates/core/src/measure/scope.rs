@@ -12,6 +12,8 @@ pub enum Key {
     Journey,
     /// A step of one, by its name.
     Step,
+    /// A mark that a script or a page sets, by its name.
+    Mark,
     /// A location, by its name in addresses.
     Location,
     /// Something that is known of page views.
@@ -41,6 +43,7 @@ impl Key {
         match self {
             Key::Journey => "journey".into(),
             Key::Step => "step".into(),
+            Key::Mark => "mark".into(),
             Key::Location => "location".into(),
             Key::Attribute(attribute) => attribute.name(),
             Key::Request => "request".into(),
@@ -57,6 +60,7 @@ impl Key {
         let own = [
             Key::Journey,
             Key::Step,
+            Key::Mark,
             Key::Location,
             Key::Request,
             Key::Action,
@@ -73,7 +77,7 @@ impl Key {
     /// Whether samples of this subject can be narrowed by it.
     pub fn fits(&self, subject: Subject) -> bool {
         match self {
-            Key::Journey | Key::Step | Key::Location => subject == Subject::Runs,
+            Key::Journey | Key::Step | Key::Mark | Key::Location => subject == Subject::Runs,
             Key::Attribute(_) => matches!(
                 subject,
                 Subject::PageViews | Subject::Requests | Subject::Actions | Subject::Errors
@@ -88,8 +92,8 @@ impl Key {
 
     /// Those by which samples of a subject can be narrowed; attributes of the site's own not among them.
     pub fn of_subject(subject: Subject) -> Vec<Key> {
-        let own = [Key::Journey, Key::Step, Key::Location, Key::Request, Key::Action, Key::Error];
-        let more = [Key::Fault, Key::Goal, Key::Dependency];
+        let own = [Key::Journey, Key::Step, Key::Mark, Key::Location, Key::Request, Key::Action];
+        let more = [Key::Error, Key::Fault, Key::Goal, Key::Dependency];
         let attributes = Attribute::ALL.into_iter().map(Key::Attribute);
         own.into_iter().chain(more).chain(attributes).filter(|key| key.fits(subject)).collect()
     }

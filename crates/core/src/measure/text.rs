@@ -409,6 +409,9 @@ impl Measured {
         match &self.measure {
             Measure::RunTime(super::Span::Step, _) => (!one(Key::Journey) || !one(Key::Step))
                 .then_some("a step's time asks for one journey and one step: write for journey \"…\" and step \"…\""),
+            Measure::RunTime(super::Span::Mark, _) => (!one(Key::Mark))
+                .then_some("a mark's time asks for one mark: write for mark \"…\""),
+            _ if has(Key::Mark) => Some("only a mark's time is narrowed by a mark"),
             _ if has(Key::Step) && self.measure.subject() == Subject::Runs => Some("only a step's time is narrowed by a step"),
             m if m.subject() == Subject::Goals => {
                 (!one(Key::Goal)).then_some("this asks for one goal: write for goal \"…\"")
@@ -569,6 +572,7 @@ mod tests {
         let span = prop::sample::select(vec![
             Span::Run,
             Span::Step,
+            Span::Mark,
             Span::Network,
             Span::Server,
             Span::Browser,
@@ -602,7 +606,7 @@ mod tests {
         let values = prop::collection::vec((0..12usize, "[ -~äø]{1,10}"), 0..5);
         (any_measure(), values, "[ -~]{1,8}").prop_map(|(measure, values, own)| {
             let mut keys = Key::of_subject(measure.subject());
-            keys.retain(|key| !matches!(key, Key::Step | Key::Fault));
+            keys.retain(|key| !matches!(key, Key::Step | Key::Mark | Key::Fault));
             keys.push(Key::Attribute(Attribute::Own(own.replace([' ', '"', '\\'], "x"))));
             keys.retain(|key| key.fits(measure.subject()));
             let is_single = |key: &Key| {
@@ -621,6 +625,9 @@ mod tests {
             }
             if matches!(measure, Measure::RunTime(Span::Step, _)) {
                 scope = scope.and(Key::Step, "Search");
+            }
+            if matches!(measure, Measure::RunTime(Span::Mark, _)) {
+                scope = scope.and(Key::Mark, "map in place");
             }
             Measured { measure, scope }
         })
@@ -732,7 +739,7 @@ mod tests {
         assert!(complete("p75 of LCP for ").contains(&"device".to_string()));
         assert!(!complete("p75 of LCP for ").contains(&"journey".to_string()));
         assert_eq!(complete("availability for journey \"x\" "), ["and", "or"]);
-        assert_eq!(complete("availability for journey \"x\" and "), ["step", "location"]);
+        assert_eq!(complete("availability for journey \"x\" and "), ["step", "mark", "location"]);
         assert!(complete("availability for journey ").is_empty(), "a name is not ours to guess");
         let begun = |text: &str| value_begun(text).map(|(key, begun)| (key.word(), begun));
         let some = |key: &str, begun: &str| Some((key.to_string(), begun.to_string()));

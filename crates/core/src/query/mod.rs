@@ -64,7 +64,7 @@ impl By {
     pub fn fits(&self, subject: Subject) -> bool {
         match self {
             By::Time => true,
-            By::Key(Key::Goal | Key::Dependency) => false,
+            By::Key(Key::Goal | Key::Dependency | Key::Mark) => false,
             By::Key(key) => key.fits(subject),
         }
     }

@@ -326,6 +326,7 @@ fn groups_beyond_the_most_are_counted_in_the_whole_alone_and_told() {
             duration_ms: 5.0,
             step: 0,
             step_ms: None,
+            mark_ms: None,
             split_ms: None,
             counts: None,
             is_counted: true,

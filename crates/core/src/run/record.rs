@@ -8,6 +8,7 @@ use crate::text::{JsonLimits, clean_json};
 use crate::timing::Phases;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use uuid::Uuid;
 
 /// Everything that was recorded of a run.
@@ -203,6 +204,22 @@ pub struct Mark {
     pub name: String,
     /// From the step's beginning.
     pub at_ms: f64,
+}
+
+/// A run has so many marks that are kept beside it, at most.
+const MOST_MARKS: usize = 50;
+
+impl RunRecord {
+    /// When its marks were set, in milliseconds from their step's beginning; of one that was set more than once the first.
+    pub fn marks(&self) -> BTreeMap<&str, f64> {
+        let mut all = BTreeMap::new();
+        for mark in self.counted_steps().flat_map(|s| &s.marks) {
+            if mark.at_ms.is_finite() && (all.len() < MOST_MARKS || all.contains_key(&*mark.name)) {
+                all.entry(mark.name.as_str()).or_insert(mark.at_ms);
+            }
+        }
+        all
+    }
 }
 
 /// One request of a page.

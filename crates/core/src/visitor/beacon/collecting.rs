@@ -43,11 +43,17 @@ pub fn t_break(family: Option<&str>, (was, is): (f64, f64)) -> Option<(String, &
     (was != is).then_some((title, "Scores before and after it cannot be compared."))
 }
 
+/// A share of visits in per cent, as it was typed: a hundredth of seven, a hundred times, is a little more than seven.
+pub fn percent_text(share: f64) -> String {
+    ((share * 1e8).round() / 1e6).to_string()
+}
+
 /// Where figures break, in a title and a sentence for the time axis: T in seconds and the share of visits that reports, as
 /// they were and as they are.
 pub fn breaks(t_s: (f64, f64), sample: (f64, f64)) -> Vec<(String, &'static str)> {
     let share = (sample.0 != sample.1).then(|| {
-        let title = format!("{} % → {} % of visits report", sample.0 * 100.0, sample.1 * 100.0);
+        let (was, is) = (percent_text(sample.0), percent_text(sample.1));
+        let title = format!("{was} % → {is} % of visits report");
         (title, "Counts of those that report change with it.")
     });
     t_break(None, t_s).into_iter().chain(share).collect()

@@ -24,6 +24,7 @@ use cadentis_core::calendar::Stretch;
 use cadentis_core::run::cause::Who;
 use cadentis_core::stats::{Reading, share_text};
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 
 #[derive(Template)]
 #[template(path = "incident.html")]
@@ -147,7 +148,7 @@ fn doing_short(doing: &Doing) -> String {
 }
 
 /// What it looked like when it was noticed, beside what it is now.
-fn then_words(found: &Found, frame: &Frame) -> Option<String> {
+fn then_words(found: &Found, zone: &TimeZone) -> Option<String> {
     let then = found.incident.at_opening.as_ref()?;
     let (troubled, told) = then.places;
     let places = match told {
@@ -161,13 +162,13 @@ fn then_words(found: &Found, frame: &Frame) -> Option<String> {
     let all: Vec<String> = [places].into_iter().chain(touched).chain(left).collect();
     Some(format!(
         "When it was noticed, {}, it looked like {}: {}.",
-        format::day_clock(then.at, &frame.site.zone),
+        format::day_clock(then.at, zone),
         doing_short(&then.doing),
         all.join(", ")
     ))
 }
 
-fn evidence(found: &Found, frame: &Frame) -> Vec<Evidence> {
+fn evidence(found: &Found, zone: &TimeZone) -> Vec<Evidence> {
     let mut all = Vec::new();
     let mut add = |what: &str, says: String, so: &str| {
         all.push(Evidence { what: what.into(), says, so: so.into() });
@@ -220,15 +221,12 @@ fn evidence(found: &Found, frame: &Frame) -> Vec<Evidence> {
         add(m.said.kind.word(), m.said.title.clone(), &when);
     }
     for (name, state, since) in &found.dependencies {
-        let says = format!(
-            "{name} said {} since {}",
-            state.word(),
-            format::day_clock(*since, &frame.site.zone)
-        );
+        let says =
+            format!("{name} said {} since {}", state.word(), format::day_clock(*since, zone));
         add("dependency", says, "");
     }
     for l in &found.left_out {
-        add("maintenance", l.why.clone(), &l.stretch.words(&frame.site.zone));
+        add("maintenance", l.why.clone(), &l.stretch.words(zone));
     }
     all
 }
@@ -415,14 +413,14 @@ pub async fn page(
         tone: tone(Some(i.severity)),
         stands: stands(i),
         doing: doing_words(&found),
-        then: then_words(&found, &frame),
+        then: then_words(&found, &site.zone),
         figures: figures(&found, &frame),
         alerts: found
             .alerts
             .iter()
             .map(|a| alert_row(&frame, (found.around, &found.left_out), a))
             .collect(),
-        evidence: evidence(&found, &frame),
+        evidence: evidence(&found, &site.zone),
         runs: runs(&found, &frame),
         spent: spent(&found),
         events: found.events.iter().map(event).collect(),
@@ -459,7 +457,7 @@ pub async fn markdown(
     let i = &found.incident;
     let mut text =
         format!("# Incident {id}: {}\n\n{}\n\n", plain(&i.title), plain(&doing_words(&found)));
-    if let Some(then) = then_words(&found, &frame) {
+    if let Some(then) = then_words(&found, &site.zone) {
         text += &format!("{}\n\n", plain(&then));
     }
     for f in figures(&found, &frame) {
@@ -478,7 +476,7 @@ pub async fn markdown(
         );
     }
     text += "\n## Why we think so\n\n| what | | so |\n|---|---|---|\n";
-    for e in evidence(&found, &frame) {
+    for e in evidence(&found, &site.zone) {
         text += &format!("| {} | {} | {} |\n", plain(&e.what), plain(&e.says), plain(&e.so));
     }
     text += "\n## What happened\n\n";
@@ -544,6 +542,170 @@ pub async fn close(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use cadentis_answers::incidents::Touched;
+    use cadentis_core::alert::Severity;
+    use cadentis_core::alert::incident::{About, AtOpening, Evidence, Place};
+    use cadentis_core::calendar::stretch::at_second;
+    use cadentis_core::marker::{Kind, Said};
+
+    const BEGAN: i64 = 1_795_000_000;
+
+    fn place(name: &str, failed: u64) -> Place {
+        Place { name: name.into(), before: (12, 0), during: (12, failed) }
+    }
+
+    /// An incident with this evidence.
+    fn found(places: Vec<Place>, causes: Vec<(Who, u64)>, visitors: Option<bool>) -> Found {
+        let (began, ended) = (at_second(BEGAN), at_second(BEGAN + 1_800));
+        let incident = Incident {
+            id: 7,
+            site_id: 1,
+            about: About::Journey("book".into()),
+            title: "Booking fails".into(),
+            severity: Severity::Critical,
+            now: None,
+            since: began,
+            opened_at: at_second(BEGAN + 60),
+            noticed_at: at_second(BEGAN + 95),
+            cleared_at: Some(ended),
+            reopened: 0,
+            acknowledged: None,
+            closed: None,
+            is_rehearsal: false,
+            at_opening: None,
+        };
+        let (none, lasted) = (Reading::NONE, Stretch { from: began, to: ended });
+        let evidence = Evidence { places, causes, visitors };
+        Found {
+            doing: evidence.doing(),
+            evidence,
+            incident,
+            lasted,
+            around: lasted,
+            alerts: Vec::new(),
+            events: Vec::new(),
+            runs: Vec::new(),
+            touched: Touched {
+                page_views: none,
+                visits: none,
+                abandoned: none,
+                lcp: [none; 2],
+                shift: None,
+            },
+            spent: Vec::new(),
+            markers: Vec::new(),
+            dependencies: Vec::new(),
+            left_out: Vec::new(),
+        }
+    }
+
+    fn marker(kind: Kind, title: &str, at_s: i64) -> cadentis_answers::kept::Marker {
+        let said = Said { kind, title: title.into(), ..Said::default() };
+        cadentis_answers::kept::Marker {
+            id: 1,
+            at: at_second(at_s),
+            said,
+            is_everywhere: false,
+            author: "Ada".into(),
+            edits: 0,
+            removed_at: None,
+        }
+    }
+
+    #[test]
+    fn whose_doing_it_is_is_told_with_where_it_was_and_what_was_released_before() {
+        let everywhere = || vec![place("Bergen", 9), place("Halifax", 8), place("Lisbon", 9)];
+        let mut site = found(everywhere(), vec![(Who::Site, 20)], Some(true));
+        assert_eq!(doing_words(&site), "The site's doing. All 3 locations had it.");
+        // A release before it is named, one that came after it is not.
+        site.markers = vec![
+            marker(Kind::Release, "40.3", BEGAN - 300),
+            marker(Kind::Release, "40.4", BEGAN + 600),
+        ];
+        assert_eq!(
+            doing_words(&site),
+            "The site's doing. All 3 locations had it. It began 5 min after “40.3”."
+        );
+        let mut places = everywhere();
+        (places[1].during, places[2].during) = ((12, 0), (12, 0));
+        let alone = found(places, vec![(Who::Network, 9)], Some(false));
+        assert_eq!(
+            doing_words(&alone),
+            "The doing of Bergen alone, or of the way from there: other locations got through meanwhile."
+        );
+        let ours = found(everywhere(), vec![(Who::Runner, 9)], None);
+        assert!(doing_words(&ours).starts_with("Our own runner's doing"), "{}", doing_words(&ours));
+        let nobody = found(Vec::new(), Vec::new(), None);
+        assert_eq!(
+            doing_words(&nobody),
+            "Whose doing it is cannot be told surely. No run was played meanwhile."
+        );
+    }
+
+    #[test]
+    fn what_it_looked_like_when_it_was_noticed_is_told_only_where_it_was_kept() {
+        let mut kept = found(vec![place("Bergen", 9)], vec![(Who::Site, 9)], None);
+        let zone = TimeZone::UTC;
+        assert_eq!(then_words(&kept, &zone), None);
+        let opening = |doing, places| AtOpening {
+            at: at_second(BEGAN + 95),
+            doing,
+            places,
+            page_views: Some(1_240),
+            left: vec![("Bookable".into(), 0.4375)],
+        };
+        kept.incident.at_opening = Some(opening(Doing::NotSure, (1, 4)));
+        let says = then_words(&kept, &zone).unwrap();
+        assert!(
+            says.ends_with(
+                "it looked like nobody’s doing surely: 1 of 4 locations had it, 1,240 page views, 43.8 % of the error \
+                 budget of “Bookable” left."
+            ),
+            "{says}"
+        );
+        for (doing, words) in [
+            (Doing::Of(Who::Site), "the site’s doing: no run had been played"),
+            (Doing::Of(Who::Page), "the page's own work in the browser: no run"),
+            (
+                Doing::Places(vec!["Bergen".into(), "Halifax".into()]),
+                "the doing of Bergen and Halifax alone",
+            ),
+        ] {
+            kept.incident.at_opening = Some(opening(doing, (0, 0)));
+            let says = then_words(&kept, &zone).unwrap();
+            assert!(says.contains(&format!("it looked like {words}")), "{says}");
+        }
+    }
+
+    #[test]
+    fn what_tells_whose_doing_it_is_stands_line_by_line() {
+        let places =
+            vec![place("Bergen", 9), place("Halifax", 0), place("Lisbon", 0), place("Oslo", 0)];
+        let mut told = found(places, vec![(Who::ThirdParty, 1), (Who::Site, 3)], Some(false));
+        let lcp = |ms| Reading { value: Some(ms), samples: 90, interval: None };
+        told.touched.lcp = [lcp(1_900.0), lcp(2_400.0)];
+        told.markers = vec![marker(Kind::Release, "40.3", BEGAN - 300)];
+        told.dependencies = vec![(
+            "Payment gateway".into(),
+            cadentis_core::dependency::State::Down,
+            at_second(BEGAN),
+        )];
+        let lines: Vec<String> = evidence(&told, &TimeZone::UTC)
+            .into_iter()
+            .map(|e| format!("{} | {} | {}", e.what, e.says, e.so))
+            .collect();
+        assert_eq!(
+            lines[..5],
+            [
+                "locations | 1 of 4 in more trouble than before: Bergen | some places, not the site",
+                "visitors | p75 of LCP 2.40 s, before 1.90 s | visitors do not have it",
+                "likely causes | 1 run: a third party | ",
+                "likely causes | 3 runs: the site | ",
+                "release | 40.3 | 5 min before it began",
+            ]
+        );
+        assert!(lines[5].starts_with("dependency | Payment gateway said down since "), "{lines:?}");
+    }
 
     #[test]
     fn nothing_that_people_wrote_is_read_as_a_mark() {

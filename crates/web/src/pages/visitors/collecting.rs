@@ -17,6 +17,7 @@ use cadentis_answers::kept::{ROWS_DAYS, Site};
 use cadentis_answers::visit;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::timing::apdex::TARGETS_S;
+use cadentis_core::visitor::collecting::percent_text;
 use cadentis_core::visitor::import;
 use cadentis_core::visitor::{Collecting, PageView};
 use jiff::SignedDuration;
@@ -73,7 +74,7 @@ impl Typed {
         let c = &site.collecting;
         Typed {
             domains: site.domains.join("\n"),
-            sample: format!("{}", c.sample * 100.0),
+            sample: percent_text(c.sample),
             keep: c.keep.join(" "),
             phrases: c.phrases.join("\n"),
             trace: c.trace.join("\n"),
@@ -390,4 +391,67 @@ pub async fn live_part(
             })
             .collect(),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::made_up::site;
+    use proptest::prelude::*;
+
+    fn name() -> impl Strategy<Value = String> {
+        "[A-Z][a-z]{0,9}( [a-z]{1,9})?"
+    }
+
+    prop_compose! {
+        fn collected()(
+            percent in 1u32..=100_000,
+            keep in prop::collection::vec("[a-z][a-z0-9_-]{0,9}", 0..4),
+            phrases in prop::collection::vec("[A-Za-z][a-z ,.]{2,20}[a-z.]", 0..4),
+            trace in prop::collection::vec("https://[a-z]{1,9}[.]example", 0..3),
+            consent in any::<bool>(),
+        ) -> Collecting {
+            let sample = f64::from(percent) / 1_000.0 / 100.0;
+            Collecting { sample, before: vec![], keep, phrases, trace, consent }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_collected_is_read_from_its_form_as_it_was_written_there(
+            collecting in collected(),
+            keep_people_days in 1..=800i32,
+            tenths in 1..=600u32,
+            domains in prop::collection::vec("[a-z]{1,9}[.]example", 1..4),
+            patterns in prop::collection::vec(("/[a-z*]{0,9}", name()), 0..5),
+        ) {
+            let apdex_t_s = f64::from(tenths) / 10.0;
+            let kept = Site { collecting, keep_people_days, apdex_t_s, domains, patterns, ..site() };
+            let read = Typed::of(&kept).on(site()).unwrap();
+            prop_assert_eq!(read.collecting, kept.collecting);
+            prop_assert_eq!(read.keep_people_days, kept.keep_people_days);
+            prop_assert_eq!(read.apdex_t_s, kept.apdex_t_s);
+            prop_assert_eq!(read.domains, kept.domains);
+            prop_assert_eq!(read.patterns, kept.patterns);
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_collected_is_told_with_what_would_be_right() {
+        let wrong = |change: &dyn Fn(&mut Typed)| {
+            let mut typed = Typed::of(&site());
+            change(&mut typed);
+            typed.on(site()).map(|_| ()).unwrap_err()
+        };
+        assert_eq!(
+            wrong(&|t| t.sample = "half".into()),
+            "The share of visits is a number of per cent, not “half”."
+        );
+        assert!(wrong(&|t| t.sample = "0".into()).contains("over 0 and at most 1"));
+        assert!(wrong(&|t| t.people_days = "801".into()).contains("from 1 to 800 days"));
+        assert_eq!(wrong(&|t| t.satisfied = "60.5".into()), "T is from 0.1 to 60 seconds.");
+        assert!(wrong(&|t| t.domains = "  ".into()).contains("at least one domain"));
+        assert!(wrong(&|t| t.families = "/pay Pay\npay Pay".into()).starts_with("Line 2 "));
+        assert!(wrong(&|t| t.phrases = "no".into()).contains("4 to 120 characters"));
+    }
 }

@@ -37,6 +37,7 @@ use cadentis_core::goal::budget::Budget;
 use cadentis_core::stats::Reading;
 use cadentis_core::stats::share;
 use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::collecting::percent_text;
 use cadentis_core::visitor::slices::Minute;
 use cadentis_core::visitor::{PageView, Pool, Seen, has_risen};
 use filter::FilterLine;
@@ -242,7 +243,7 @@ fn proof(frame: &Frame, vital: Vital, views: &Views) -> Vec<Working> {
             Some(whole) => format!(
                 "{} page views reported. Each stands for 1 ÷ the share of visits that reported at its time (now {} %): {} in all. Only this count is scaled; percentiles, shares and all other counts are those of the sample.",
                 format::thousands(all.page_views),
-                frame.site.collecting.sample * 100.0,
+                percent_text(frame.site.collecting.sample),
                 format::thousands(whole.round() as u64)
             ),
         },
