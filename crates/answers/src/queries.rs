@@ -11,10 +11,11 @@ use cadentis_core::query::apart::{Apart, Counts, apart};
 use cadentis_core::query::groups::{self, Groups, Reach};
 use cadentis_core::query::{By, Query, Table, Value, table};
 use cadentis_core::visitor::slices::is_read_exactly;
-use cadentis_core::visitor::{Attribute, Filter};
+use cadentis_core::visitor::{Attribute, Filter, Sheet};
 use cadentis_store::saved_query::SavedQuery;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
+use futures::stream::{self, StreamExt, TryStreamExt};
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -153,6 +154,8 @@ pub async fn ask(
 
 /// Sheets are read ten days at a time: often enough to say how far it is, seldom enough to cost nothing.
 const AT_ONCE_H: i64 = 240;
+/// So many of those at a time: what one waits for in the database another unpacks meanwhile.
+const TOGETHER: usize = 2;
 
 async fn of_sheets(
     answers: &Answers,
@@ -169,11 +172,16 @@ async fn of_sheets(
     let columns = groups::columns(query, &reach);
     let hours = |stretch: Stretch| (stretch.seconds() + 3_599) / 3_600;
     progress.expects(hours(reach.stretch));
-    let mut sheets = Vec::new();
-    for piece in reach.stretch.in_hours(AT_ONCE_H) {
-        sheets.extend(answers.db.sheets_of(filed, site.id, piece, &columns).await?);
-        progress.has_read(hours(piece));
-    }
+    let pieces = reach.stretch.in_hours(AT_ONCE_H).into_iter().map(|piece| {
+        let reading = answers.db.sheets_of(filed, site.id, piece, &columns);
+        async move {
+            let sheets = reading.await?;
+            progress.has_read(hours(piece));
+            Ok::<_, crate::AnswerError>(sheets)
+        }
+    });
+    let sheets: Vec<Vec<Sheet>> = stream::iter(pieces).buffered(TOGETHER).try_collect().await?;
+    let sheets: Vec<Sheet> = sheets.into_iter().flatten().collect();
     let query = query.clone();
     let computing = answers.computed(move || {
         let found = groups::of_sheets(&sheets, &query, &reach);

@@ -739,7 +739,7 @@ async fn put_run(
             "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)"
         }
         Some(_) => {
-            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $16, $14, $15)"
+            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $17, $14, $15, $16)"
         }
     };
     let domains: Vec<String> = sqlx::query_scalar("SELECT domains FROM site WHERE id = $1")
@@ -747,6 +747,7 @@ async fn put_run(
         .fetch_one(&mut *tx)
         .await?;
     let counts = Counts::of(record, |host| owns(&domains, host));
+    let marks = record.marks();
     let row = sqlx::query(insert)
         .bind(site_id)
         .bind(due_at)
@@ -762,10 +763,10 @@ async fn put_run(
         .bind(&record.browser)
         .bind(version)
         .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()))
-        .bind(counts.map(|c| c.numbers().map(|n| i64::try_from(n).unwrap_or(i64::MAX)).to_vec()));
-    let marks = record.marks();
+        .bind(counts.map(|c| c.numbers().map(|n| i64::try_from(n).unwrap_or(i64::MAX)).to_vec()))
+        .bind((!marks.is_empty()).then_some(Json(marks)));
     match second {
-        None => row.bind((!marks.is_empty()).then_some(Json(marks))).execute(&mut *tx).await?,
+        None => row.execute(&mut *tx).await?,
         Some(second) => row.bind(second).execute(&mut *tx).await?,
     };
     sqlx::query("INSERT INTO run_record VALUES ($1, $2, $3, $4)")

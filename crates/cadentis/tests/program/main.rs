@@ -33,4 +33,5 @@ mod sites;
 mod stats;
 mod views;
 mod visitors;
+mod visitors_api;
 mod watching;

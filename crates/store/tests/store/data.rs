@@ -177,6 +177,34 @@ async fn an_hour_that_has_changed_is_filed_in_memory_once_for_all_who_ask_and_an
     assert_eq!(ids(&db).await, all(0));
 }
 
+#[tokio::test]
+async fn an_hour_is_known_by_whoever_filed_it_until_it_changes() {
+    let (db, _) = db().await;
+    let begin = hour().from.as_second();
+    let around = Stretch { from: at_second(begin - 3_600), to: at_second(begin + 7_200) };
+    let known = async |what: Filed| db.hours_of(what, 1, around).await.expect("rows");
+    assert_eq!(known(Filed::PageViews).await, []);
+    // What has come and is not filed yet is there, and known by nobody.
+    db.store_page_views(&[with_failure(1, begin + 5, 7)]).await.expect("stored");
+    assert_eq!(known(Filed::PageViews).await, [(begin, None)]);
+    roll_up(&db).await;
+    let filed = known(Filed::PageViews).await;
+    assert!(matches!(filed[..], [(hour, Some(_))] if hour == begin), "{filed:?}");
+    assert_eq!(known(Filed::PageViews).await, filed, "the same for as long as it is the same");
+    assert_eq!(known(Filed::Happenings).await.len(), 1);
+    assert_eq!(db.hours_of(Filed::PageViews, 2, around).await.expect("rows"), [], "another site's");
+    // More has come, and is filed anew; then somebody leaves it.
+    db.store_page_views(&[with_failure(2, begin + 6, 8)]).await.expect("stored");
+    assert_eq!(known(Filed::PageViews).await, [(begin, None)]);
+    roll_up(&db).await;
+    let anew = known(Filed::PageViews).await;
+    assert!(anew[0].1.is_some() && anew != filed, "{anew:?}");
+    assert_eq!(db.forget_person(1, "person", 7, hour()).await.expect("erased"), 1);
+    roll_up(&db).await;
+    let less = known(Filed::PageViews).await;
+    assert!(less[0].1.is_some() && less != anew, "{less:?}");
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn erasing_a_person_loses_no_page_view_that_is_filed_in_between() {
     let (db, _) = db().await;

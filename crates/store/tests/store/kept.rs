@@ -450,6 +450,9 @@ async fn what_a_run_fetched_is_kept_with_it_by_whose_hosts_it_came_from_and_firs
             request(&format!("http://{}/", owns[0]), 1_000),
             request("http://tiles.isles-map.example/4.png", 300),
         ]);
+        let set = |name: &str, at: f64| json!({ "name": name, "at_ms": at });
+        step["marks"] =
+            json!([set("map in place", 812.5), set("prices", 90.0), set("prices", 70.0)]);
         step["console"] =
             json!([{ "at_ms": 1.0, "level": "error", "text": "no", "uncaught": true }]);
         record.steps = vec![serde_json::from_value(step).expect("a step")];
@@ -465,6 +468,16 @@ async fn what_a_run_fetched_is_kept_with_it_by_whose_hosts_it_came_from_and_firs
     let listed = db.runs_after((journey.id, 1), stretch, &Like::default(), None, 9).await;
     let listed = listed.expect("rows");
     assert!(listed.iter().all(|r| r.counts.map(|c| c.numbers()) == Some(numbers)), "{listed:?}");
+    // Its marks, too, each as it was set first; and nobody else's.
+    let marked = async |name: &str| {
+        let all = db.marks(&[journey.id], 1, stretch, name).await.expect("rows");
+        all.get(&ids[0]).copied()
+    };
+    assert_eq!(marked("map in place").await, Some(812.5));
+    assert_eq!((marked("prices").await, marked("map").await), (Some(90.0), None));
+    let named = db.marks_named(&[journey.id], 1, stretch).await.expect("rows");
+    assert_eq!(named, ["map in place", "prices"]);
+    assert!(db.marks_named(&[journey.id + 1], 1, stretch).await.expect("rows").is_empty());
     let one = db.run(ids[0]).await.expect("rows").expect("a run");
     assert_eq!(one.counts.map(|c| c.numbers()), Some(numbers));
 }
