@@ -497,3 +497,32 @@ pub async fn values(answers: &Answers, site: &Site, text: &str) -> Result<Vec<St
 
 /// Values of attributes are offered as the last day had them.
 const OFFERED_FROM: SignedDuration = SignedDuration::from_hours(24);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_there_is_told_with_what_is_near_and_no_more_than_five() {
+        let told = |name: &str, there: &[&str]| {
+            let there = there.iter().map(|t| t.to_string()).collect();
+            NotThere::new(&Key::Journey, name, there).to_string()
+        };
+        assert_eq!(told("book", &[]), "journey “book” is not there; there is none");
+        // What holds the name stands before what begins alike, and that before the rest.
+        assert_eq!(
+            told("Book", &["timetable", "boarding", "pre-book"]),
+            "journey “Book” is not there; there is “pre-book”, “boarding”, “timetable”"
+        );
+        let many = told("x", &["a", "b", "c", "d", "e", "f", "g"]);
+        assert_eq!(many.matches('“').count(), 6, "{many}");
+    }
+
+    #[test]
+    fn the_first_of_several_values_is_the_one_that_is_asked_about() {
+        let measured: Measured =
+            "error budget left for goal \"Bookable\"".parse().expect("a measure");
+        assert_eq!(first(&measured, &Key::Goal), "Bookable");
+        assert_eq!(first(&measured, &Key::Journey), "");
+    }
+}

@@ -736,3 +736,72 @@ fn budget_lane(axis: &Axis, budget: &[(i64, ErrorBudget)], top: f64) -> Lane {
 fn reads(values: impl IntoIterator<Item = (i64, String)>) -> String {
     serde_json::to_string(&values.into_iter().collect::<Vec<_>>()).unwrap_or_else(|_| "[]".into())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::goal::Score;
+    use proptest::prelude::*;
+
+    const DAY_S: i64 = 86_400;
+
+    fn axis() -> Axis {
+        Layout::WIDE.axis(Stretch { from: at_second(0), to: at_second(DAY_S) })
+    }
+
+    /// What is left of a promise of 99 % over a day, when so many of a hundred were bad by then.
+    fn left(passed_s: i64, bad: u64) -> (i64, ErrorBudget) {
+        let score = Score { good: 100 - bad, bad, ..Score::default() };
+        let day_ms = DAY_S as f64 * 1_000.0;
+        let passed_ms = passed_s as f64 * 1_000.0;
+        (passed_s, ErrorBudget { promised: 0.99, window_ms: day_ms, passed_ms, score })
+    }
+
+    #[test]
+    fn an_error_budget_is_told_by_what_is_left_of_it_or_by_how_much_it_was_overspent() {
+        let whole = budget_lane(&axis(), &[left(0, 0), left(DAY_S / 2, 0)], 10.0);
+        assert_eq!((whole.figure.as_str(), whole.figure_tone), ("100 %", "within"));
+        assert_eq!(whole.note, "14 min 24 s of 14 min 24 s");
+        let over = budget_lane(&axis(), &[left(0, 0), left(DAY_S / 2, 4)], 10.0);
+        assert_eq!((over.figure.as_str(), over.figure_tone), ("0 %", "broken"));
+        assert!(over.note.starts_with("overspent by "), "{}", over.note);
+        let read: Vec<(i64, String)> = serde_json::from_str(&over.reads).unwrap();
+        assert_eq!(read.iter().map(|r| r.0).collect::<Vec<_>>(), [0, DAY_S / 2]);
+        assert!(read[0].1.ends_with(" left") && read[1].1.starts_with("over by "), "{read:?}");
+    }
+
+    #[test]
+    fn lanes_of_a_phone_are_named_above_and_those_of_a_desk_on_their_left() {
+        let stretch = Stretch { from: at_second(0), to: at_second(DAY_S) };
+        let (wide, narrow) = (Layout::WIDE.axis(stretch), Layout::NARROW.axis(stretch));
+        assert!(!Layout::WIDE.is_narrow() && Layout::NARROW.is_narrow());
+        assert!(wide.left > 100.0 && wide.right() < WIDTH);
+        assert_eq!((narrow.left, narrow.right()), (0.0, 366.0));
+    }
+
+    proptest! {
+        #[test]
+        fn a_bar_stays_inside_its_lane_and_what_took_longer_is_no_lower(
+            top in 1.0..60_000.0f64, a in 0.0..90_000.0f64, b in 0.0..90_000.0f64,
+        ) {
+            let height = Height { plot_top: 5.0, base: 40.0, top_ms: top };
+            let bar = |ms| height.bar(Outcome::Passed, Some(ms));
+            for ms in [a, b] {
+                prop_assert!((0.0..=35.0).contains(&bar(ms)));
+                prop_assert!((5.0..=40.0).contains(&height.y(ms)));
+            }
+            prop_assert!(a > b || bar(a) <= bar(b));
+            // What failed, and what was not measured, says nothing by its height.
+            prop_assert_eq!(height.bar(Outcome::Failed, Some(a)), height.bar(Outcome::Failed, Some(b)));
+            prop_assert_eq!(height.bar(Outcome::Unmeasured, None), 12.0);
+        }
+
+        #[test]
+        fn what_the_cursor_reads_is_read_back_as_it_was_whatever_the_texts_hold(
+            values in prop::collection::vec((any::<i64>(), ".{0,12}"), 0..6),
+        ) {
+            let back: Vec<(i64, String)> = serde_json::from_str(&reads(values.clone())).unwrap();
+            prop_assert_eq!(back, values);
+        }
+    }
+}

@@ -18,7 +18,9 @@ pub async fn press(looker: &Looker, label: &str) {
 }
 
 pub async fn type_into(looker: &Looker, name: &str, text: &str) {
-    let field = looker.driver.find(By::Css(format!("main [name={name}]"))).await.expect(name);
+    // A name may have spaces and colons in it.
+    let field = By::Css(format!("main [name={}]", json!(name)));
+    let field = looker.driver.find(field).await.expect(name);
     field.clear().await.expect("it can be emptied");
     field.send_keys(text).await.expect("it can be typed into");
 }

@@ -13,6 +13,8 @@ async fn what_is_promised_planned_and_pinned_is_tried_first_and_can_be_taken_bac
     a_goal_is_tried_then_promised_then_changed(&demo, &looker).await;
     maintenance_shows_its_clocks_while_it_is_typed_and_is_called_off(&demo, &looker).await;
     a_marker_is_pinned_where_the_cursor_is_and_deleted_and_put_back(&demo, &looker).await;
+    a_page_family_is_given_a_t_of_its_own_and_limits_show_how_they_were_come_by(&demo, &looker)
+        .await;
     // What was refused on purpose is told there, too.
     let mut errors = looker.console_errors().await;
     errors.retain(|e| !e.contains("status of 422"));
@@ -153,4 +155,45 @@ async fn a_marker_is_pinned_where_the_cursor_is_and_deleted_and_put_back(
     says(looker, "it is deleted", "“Prices changed” is deleted.").await;
     press(looker, "Undo").await;
     looker.wait_for("it is back", one, 20).await;
+}
+
+async fn a_page_family_is_given_a_t_of_its_own_and_limits_show_how_they_were_come_by(
+    demo: &Demo,
+    looker: &Looker,
+) {
+    go(demo, looker, "/budgets").await;
+    let field = looker.driver.find(By::Css("input[name^='T:']")).await.expect("a family");
+    let family = field.attr("name").await.expect("asked").expect("a name");
+    let family = family.trim_start_matches("T:").to_string();
+    let held = field.attr("placeholder").await.expect("asked").expect("the T of all pages");
+    assert_eq!(held, "1.5");
+    // What is none is told at its field, and nothing is lost; then it is one.
+    type_into(looker, &format!("T:{family}"), "61").await;
+    press(looker, "Save limits").await;
+    says(looker, "what would be right", "T is from 0.1 to 60 seconds").await;
+    type_into(looker, &format!("T:{family}"), "3").await;
+    press(looker, "Save limits").await;
+    let kept = format!(
+        "return document.querySelector('input[name=\"T:{family}\"]')?.defaultValue === '3'"
+    );
+    looker.wait_for("it is kept", &kept, 20).await;
+    // Its page counts by it, and the change stands on its time axis.
+    let link = looker.driver.find(By::LinkText(&family)).await.expect("its page");
+    link.click().await.expect("pressed");
+    says(looker, "its Apdex", "Apdex [3.0] by LCP").await;
+    let flag = "return [...document.querySelectorAll('a.pin')].some(a => (a.getAttribute('aria-label') || '').includes('1.5 s → 3 s'))";
+    looker.wait_for("the marker", flag, 20).await;
+    // A limit on another measure says how its reading was come by.
+    go(demo, looker, "/budgets").await;
+    type_into(looker, "measure", "mean of LCP").await;
+    let limit = looker.driver.find(By::Css("#measured form.stack input[name=limit]")).await;
+    limit.expect("a field").send_keys("9 s").await.expect("typed");
+    press(looker, "Set the limit").await;
+    looker
+        .wait_for("its row", "return !!document.querySelector('#measured details.proof')", 20)
+        .await;
+    let proof =
+        looker.driver.find(By::Css("#measured details.proof summary")).await.expect("a proof");
+    proof.click().await.expect("opened");
+    says(looker, "how it was come by", "Mean of LCP").await;
 }

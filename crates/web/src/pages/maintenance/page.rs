@@ -92,8 +92,7 @@ fn by(planned: &Planned, frame: &Frame) -> String {
 }
 
 /// What goes on, and what comes next.
-fn lead(plans: &Plans, frame: &Frame) -> String {
-    let zone = &frame.site.zone;
+fn lead(plans: &Plans, zone: &TimeZone) -> String {
     let name = |p: &Plan| p.planned.says.window.why.clone();
     let going: Vec<String> = plans
         .plans
@@ -166,7 +165,7 @@ async fn show(
     let page = html_with(
         status,
         &Page {
-            says: lead(&plans, &frame),
+            says: lead(&plans, &zone),
             over: over.collect(),
             ticks: mondays(&axis, &zone),
             now_x: axis.x(frame.now),
@@ -341,4 +340,70 @@ pub async fn close_feed(
 ) -> Result<HttpResponse, PageError> {
     changes::close_feed(&state.answers, &by, &site).await?;
     Ok(back(&site))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use cadentis_core::calendar::Maintenance;
+    use cadentis_core::calendar::stretch::at_second;
+
+    const BEGIN: i64 = 1_795_046_400;
+
+    /// An hour that is planned for the whole site, so many hours from a midnight of UTC on.
+    fn hour(name: &str, from: i64) -> Plan {
+        let begin = at_second(BEGIN + from * 3_600);
+        let stretch = Stretch { from: begin, to: at_second(BEGIN + (from + 1) * 3_600) };
+        let says = Maintenance::once(stretch, name);
+        let planned = Planned {
+            id: 1,
+            says,
+            detail: String::new(),
+            version: 1,
+            author: "Ada".into(),
+            made_at: at_second(BEGIN),
+        };
+        Plan { planned, comes: vec![stretch], next: Some(stretch), goes_on: None }
+    }
+
+    fn plans(plans: Vec<Plan>) -> Plans {
+        Plans {
+            plans,
+            over: Vec::new(),
+            places: Vec::new(),
+            locations: Vec::new(),
+            journeys: Vec::new(),
+            feed: None,
+        }
+    }
+
+    #[test]
+    fn what_goes_on_is_told_before_what_comes_next_each_with_what_becomes_of_runs() {
+        let zone = TimeZone::get("Europe/Oslo").unwrap();
+        assert!(lead(&plans(vec![]), &zone).starts_with("Nothing is planned."));
+        let mut now = hour("Database moved", 0);
+        (now.goes_on, now.next) = (now.next, None);
+        let going = lead(&plans(vec![now]), &zone);
+        assert!(
+            going.starts_with("“Database moved” goes on until ") && going.ends_with("02:00."),
+            "{going}"
+        );
+        let mut held = hour("Harbour works", 30);
+        held.planned.says.holds = true;
+        let next = lead(&plans(vec![held]), &zone);
+        assert!(next.starts_with("Nothing now. Next: “Harbour works” on "), "{next}");
+        assert!(next.contains("07:00") && next.ends_with("; runs are held."), "{next}");
+        let next = lead(&plans(vec![hour("Harbour works", 30)]), &zone);
+        assert!(next.ends_with("; runs go on and do not count."), "{next}");
+    }
+
+    #[test]
+    fn every_monday_of_the_weeks_ahead_is_marked_by_the_sites_own_midnight() {
+        let zone = TimeZone::get("Europe/Oslo").unwrap();
+        let stretch = Stretch { from: at_second(BEGIN), to: at_second(BEGIN + 28 * 86_400) };
+        let axis = Axis { stretch, left: LEFT, width: WIDTH - LEFT };
+        let marks = mondays(&axis, &zone);
+        assert_eq!(marks.len(), 4);
+        assert!(marks.windows(2).all(|m| (m[1].x - m[0].x - axis.width / 4.0).abs() < 0.01));
+    }
 }
