@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 /// The nth page view, opened then: phones in Sweden are slow.
 fn view(n: u128, at: Timestamp) -> PageView {
-    let (phone, sweden) = (n % 2 == 0, n % 3 == 0);
+    let (phone, sweden) = (n.is_multiple_of(2), n.is_multiple_of(3));
     let beacon = Beacon {
         id: Uuid::from_u128(n + 1),
         seq: 1,

@@ -23,10 +23,10 @@ struct Sent {
 fn sent() -> Vec<Sent> {
     let mut all = Vec::new();
     for visit in 0..24u128 {
-        let is_slow = visit % 4 == 0;
+        let is_slow = visit.is_multiple_of(4);
         let pages = match visit {
-            v if v % 6 == 0 => vec!["Sailings", "Cabin", "Pay"],
-            v if v % 2 == 0 => vec!["Sailings", "Cabin"],
+            v if v.is_multiple_of(6) => vec!["Sailings", "Cabin", "Pay"],
+            v if v.is_multiple_of(2) => vec!["Sailings", "Cabin"],
             _ => vec!["Sailings"],
         };
         for (nth, family) in pages.into_iter().enumerate() {
@@ -36,7 +36,7 @@ fn sent() -> Vec<Sent> {
                 device: if is_slow { "phone" } else { "desktop" },
                 lcp: 900.0 + 40.0 * visit as f64 + if is_slow { 6_500.0 } else { 0.0 },
                 is_abandoned: visit % 8 == 1,
-                status: if visit % 5 == 0 && nth == 0 { 503 } else { 200 },
+                status: if visit.is_multiple_of(5) && nth == 0 { 503 } else { 200 },
                 has_error: visit % 12 == 3,
             });
         }

@@ -200,4 +200,70 @@ mod tests {
             }
         }
     }
+
+    /// Requests of an hour: millisecond, whether it failed, its name; and an action that failed with each of them.
+    fn asked(hour_s: i64, all: &[(u32, bool, &str)]) -> Sheet {
+        let mut sheet = Sheet::new(hour_s);
+        let twice = || all.iter().flat_map(|one| [(one, "request"), (one, "action")]);
+        let columns =
+            [
+                ("at", Column::Moments(twice().map(|((at, ..), _)| *at).collect())),
+                ("what", Column::words(twice().map(|(_, what)| what))),
+                ("name", Column::words(twice().map(|((_, _, name), _)| *name))),
+                (
+                    "failed",
+                    Column::words(twice().map(|((_, failed, _), what)| {
+                        if *failed || what == "action" { "503" } else { "" }
+                    })),
+                ),
+                (
+                    "device",
+                    Column::words(
+                        twice().map(|((at, ..), _)| if at % 2 == 1 { "phone" } else { "desktop" }),
+                    ),
+                ),
+            ];
+        columns.into_iter().for_each(|(name, column)| sheet.put(name, column).unwrap());
+        sheet
+    }
+
+    #[test]
+    fn of_requests_what_did_not_fail_is_good_minute_by_minute_and_by_device() {
+        let of: Measured = "share of requests failed for request \"GET /pay\"".parse().unwrap();
+        let sheets = [
+            asked(
+                0,
+                &[(1, true, "GET /pay"), (59_999, false, "GET /pay"), (60_000, true, "GET /cabin")],
+            ),
+            asked(HOUR_S, &[(3_599_000, true, "GET /pay")]),
+            asked(2 * HOUR_S, &[]),
+        ];
+        let minute = |begin_s, good, bad| Minute { begin_s, good, bad };
+        let by_minute = count(&sheets, &of, None);
+        assert_eq!(by_minute[&0], Hour::Minutes([minute(0, 1, 1)].into()));
+        assert_eq!(by_minute[&HOUR_S], Hour::Minutes([minute(2 * HOUR_S - MINUTE_S, 0, 1)].into()));
+        // An hour that held nothing of it is known to hold nothing.
+        assert_eq!(by_minute[&(2 * HOUR_S)], Hour::Minutes([].into()));
+        let by_device = count(&sheets, &of, Some(&Attribute::Device));
+        let Hour::Values(values) = &by_device[&0] else { panic!("{by_device:?}") };
+        let values: Vec<(&str, u64, u64)> =
+            values.iter().map(|v| (&*v.value, v.good, v.bad)).collect();
+        assert_eq!(values, [("phone", 1, 1)]);
+        assert!(by_minute[&0].weight() > by_minute[&(2 * HOUR_S)].weight());
+        assert!(by_device[&0].weight() > "phone".len());
+    }
+
+    #[test]
+    fn what_a_cover_holds_of_hours_is_told_apart_from_the_hours_that_it_holds_wholly() {
+        let stretch = |from_min: i64, to_min: i64| Stretch {
+            from: minute_of(from_min),
+            to: minute_of(to_min),
+        };
+        let (wholly, partly) =
+            counting(&Cover::of([stretch(30, 180), stretch(200, 220), stretch(240, 300)]));
+        assert_eq!(wholly, [stretch(60, 180), stretch(240, 300)]);
+        assert_eq!(partly, [stretch(30, 60), stretch(200, 220)]);
+        assert_eq!(counting(&Cover::default()), (vec![], vec![]));
+        assert_eq!(whole(HOUR_S), stretch(60, 120));
+    }
 }
