@@ -79,6 +79,8 @@ fn with_cookie(cookie: &str, redirects: reqwest::redirect::Policy) -> reqwest::C
     headers.insert("cookie", reqwest::header::HeaderValue::from_str(cookie).expect("a cookie"));
     reqwest::Client::builder()
         .default_headers(headers)
+        // Sooner than the server does: what it has just closed is not asked again.
+        .pool_idle_timeout(std::time::Duration::from_secs(2))
         .redirect(redirects)
         .build()
         .expect("a client")
