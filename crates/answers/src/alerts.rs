@@ -470,7 +470,10 @@ pub async fn would_tell(
 /// When the database does not answer.
 pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, Definition)>> {
     let db = &answers.db;
-    let (journeys, goals, budgets, measured, dependencies) = futures::try_join!(
+    let now = db.now().await?;
+    let lately = Stretch { from: now - measures::LATELY, to: now };
+    let (secured, journeys, goals, budgets, measured, dependencies) = futures::try_join!(
+        db.journeys_with_certificates(site.id, lately),
         db.journeys(site.id),
         db.goals(site.id),
         db.budgets(site.id),
@@ -506,6 +509,11 @@ pub async fn ready_made(answers: &Answers, site: &Site) -> Result<Vec<(String, D
         let silent = (every_min * 3 * 60_000) as f64;
         let name = format!("{} is not played", j.name);
         add(name, Measure::RunSilence, of(), warning(silent), every_min * 3);
+        if secured.contains(&j.id) {
+            let name = format!("A certificate of {} ends", j.name);
+            let ends = Rule::Level { warning: Some(21.0), critical: Some(7.0), clear: None };
+            add(name, Measure::CertificateDays, of(), ends, every_min * 2);
+        }
         let Ok(script) = cadentis_core::journey::parse(&j.script) else { continue };
         for step in script.counted_steps() {
             let Some(limit) = step.within_ms else { continue };

@@ -339,6 +339,18 @@ pub async fn of_stretch(answers: &Answers, site: &Site, stretch: Stretch) -> Res
     Ok(answers.db.incidents(site.id, stretch).await?)
 }
 
+/// As [`of_stretch`] has them, page by page: so many at most, after the one that opened at that moment with that id.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn after(
+    answers: &Answers,
+    site: &Site,
+    (stretch, after, most): (Stretch, Option<(Timestamp, i32)>, usize),
+) -> Result<Vec<Incident>> {
+    Ok(answers.db.incidents_after(site.id, stretch, after, most as i64).await?)
+}
+
 /// How far an incident has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {

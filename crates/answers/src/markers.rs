@@ -25,6 +25,18 @@ pub async fn of_stretch(answers: &Answers, site: &Site, stretch: Stretch) -> Res
     Ok(answers.db.markers(site.id, stretch).await?)
 }
 
+/// As [`of_stretch`] has them, page by page: so many at most, after the one at that moment with that id.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn after(
+    answers: &Answers,
+    site: &Site,
+    (stretch, after, most): (Stretch, Option<(Timestamp, i32)>, usize),
+) -> Result<Vec<Marker>> {
+    Ok(answers.db.markers_after(site.id, stretch, after, most as i64).await?)
+}
+
 /// A marker of the site, even one that was taken away.
 ///
 /// # Errors

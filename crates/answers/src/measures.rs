@@ -32,6 +32,8 @@ pub struct About {
     pub(crate) step: Option<usize>,
     /// The mark that is asked about.
     pub(crate) mark: Option<String>,
+    /// Whether it is asked for how long certificates are good.
+    pub(crate) certificates: bool,
     /// From these locations alone; from all without.
     pub locations: Option<BTreeSet<i32>>,
     /// The goal.
@@ -93,6 +95,7 @@ pub async fn about(
         journeys: Vec::new(),
         step: None,
         mark: None,
+        certificates: measured.measure == Measure::CertificateDays,
         locations: None,
         goal: None,
         dependency: None,
@@ -189,7 +192,7 @@ async fn marks_of(answers: &Answers, site: &Site, journeys: &[Journey]) -> Resul
     let ids: Vec<i32> = journeys.iter().map(|j| j.id).collect();
     let now = answers.db.now().await?;
     let mut all =
-        answers.db.marks_named(&ids, site.id, Stretch { from: now - MARKS_FROM, to: now }).await?;
+        answers.db.marks_named(&ids, site.id, Stretch { from: now - LATELY, to: now }).await?;
     for journey in journeys {
         // A script that cannot be read sets none that anybody could name.
         let Ok(script) = cadentis_core::journey::parse(&journey.script) else { continue };
@@ -200,8 +203,8 @@ async fn marks_of(answers: &Answers, site: &Site, journeys: &[Journey]) -> Resul
     Ok(all)
 }
 
-/// Marks are known as runs of so long set them.
-const MARKS_FROM: SignedDuration = SignedDuration::from_hours(3 * 24);
+/// Marks and certificates are known as runs of so long told them.
+pub(crate) const LATELY: SignedDuration = SignedDuration::from_hours(3 * 24);
 
 /// A measure over a stretch.
 #[derive(Debug, Clone)]

@@ -558,8 +558,9 @@ pub async fn make_token(
     let token = Token::new();
     let hash = hashed(token.text());
     let one = answers.one().await?;
-    one.db.add_api_token(&hash, site_id, name, scopes, by.name(), days).await?;
-    changes::noted(one, by, "made the token", name).await?;
+    let id = one.db.add_api_token(&hash, site_id, name, scopes, by.name(), days).await?;
+    let made = told::token_now(&one, site_id, id).await?;
+    changes::noted_change(one, by, "made the token", name, (&Vec::new(), &made)).await?;
     Ok(token)
 }
 
@@ -588,9 +589,11 @@ pub async fn tokens(answers: &Answers, site_id: i32) -> Result<Vec<ApiToken>> {
 /// When the database does not answer.
 pub async fn remove_token(answers: &Answers, by: &Author, site_id: i32, id: Uuid) -> Result<bool> {
     let one = answers.one().await?;
+    let before = told::token_now(&one, site_id, id).await?;
     match one.db.remove_api_token(site_id, id).await? {
         Some(name) => {
-            changes::noted(one, by, "took away the token", name).await?;
+            let told = (&before, &Vec::new());
+            changes::noted_change(one, by, "took away the token", name, told).await?;
             Ok(true)
         }
         None => Ok(false),

@@ -6,7 +6,7 @@ use crate::views::Views;
 use crate::{Answers, Result};
 use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::measure::runs::Played;
-use cadentis_core::measure::{Key, Measured, Scope, Subject};
+use cadentis_core::measure::{Key, Measure, Measured, Scope, Subject};
 use cadentis_core::query::apart::{Apart, Counts, apart};
 use cadentis_core::query::groups::{self, Groups, Reach};
 use cadentis_core::query::{By, Query, Table, Value, table};
@@ -126,12 +126,22 @@ pub async fn ask(
             return Ok(Ok(None));
         };
         let measured = Measured { measure, scope: query.scope.clone() };
-        Ok::<_, crate::AnswerError>(measures::about(answers, site, &measured).await?.map(Some))
+        let about = measures::about(answers, site, &measured).await?.map(|mut about| {
+            about.certificates = query.measures.contains(&Measure::CertificateDays);
+            Some(about)
+        });
+        Ok::<_, crate::AnswerError>(about)
     };
     let about = match told.await? {
         Ok(about) => about,
         Err(not_there) => return Ok(Err(not_there)),
     };
+    let draws = draws && !query.by.contains(&By::Time);
+    if about.is_none() {
+        // All that will be read is known before any of it is: what is still to be read only becomes less.
+        let lines = if draws { hours(stretch) } else { 0 };
+        over.progress.expects(hours(stretch) + lines + against.map_or(0, hours));
+    }
     let one = async |query: &Query, stretch: Stretch| match &about {
         Some(about) => of_runs(answers, site, query, about, of(stretch)).await,
         None => of_sheets(answers, site, query, of(stretch), &over.progress).await,
@@ -154,8 +164,12 @@ pub async fn ask(
 
 /// Sheets are read ten days at a time: often enough to say how far it is, seldom enough to cost nothing.
 const AT_ONCE_H: i64 = 240;
-/// So many of those at a time: what one waits for in the database another unpacks meanwhile.
-const TOGETHER: usize = 2;
+
+/// Hours of the clock that a stretch touches.
+fn hours(stretch: Stretch) -> i64 {
+    let hour = |s: i64| s.div_euclid(3_600);
+    hour(stretch.to.as_second() + 3_599) - hour(stretch.from.as_second())
+}
 
 async fn of_sheets(
     answers: &Answers,
@@ -170,8 +184,6 @@ async fn of_sheets(
         _ => Filed::PageViews,
     };
     let columns = groups::columns(query, &reach);
-    let hours = |stretch: Stretch| (stretch.seconds() + 3_599) / 3_600;
-    progress.expects(hours(reach.stretch));
     let pieces = reach.stretch.in_hours(AT_ONCE_H).into_iter().map(|piece| {
         let reading = answers.db.sheets_of(filed, site.id, piece, &columns);
         async move {
@@ -180,7 +192,11 @@ async fn of_sheets(
             Ok::<_, crate::AnswerError>(sheets)
         }
     });
-    let sheets: Vec<Vec<Sheet>> = stream::iter(pieces).buffered(TOGETHER).try_collect().await?;
+    // What one waits for in the database another unpacks meanwhile.
+    let spare = answers.db.spare();
+    let together = 1 + usize::from(spare.is_some());
+    let sheets: Vec<Vec<Sheet>> = stream::iter(pieces).buffered(together).try_collect().await?;
+    drop(spare);
     let sheets: Vec<Sheet> = sheets.into_iter().flatten().collect();
     let query = query.clone();
     let computing = answers.computed(move || {

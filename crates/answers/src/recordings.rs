@@ -3,24 +3,8 @@
 use crate::{Answers, Result};
 use cadentis_core::journey::recorded::{Act, Input};
 use cadentis_store::recording::Recording;
-use cadentis_store::site::Site;
 use jiff::Timestamp;
 use uuid::Uuid;
-
-/// Asks for a browser at a location that opens an address; `None` when there is no such location.
-///
-/// # Errors
-/// When the database does not answer.
-pub async fn begin(
-    answers: &Answers,
-    site: &Site,
-    location: &str,
-    address: &str,
-) -> Result<Option<Uuid>> {
-    let locations = answers.db.locations().await?;
-    let Some(location) = locations.iter().find(|l| l.slug == location) else { return Ok(None) };
-    Ok(Some(answers.db.ask_recording(site.id, location.id, address, Timestamp::now()).await?))
-}
 
 /// Says that somebody still looks at a recording: nobody's browsers end.
 ///

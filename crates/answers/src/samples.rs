@@ -97,8 +97,14 @@ async fn read(
             None => Ok(HashMap::new()),
         }
     };
+    let certificates = async {
+        match about.certificates {
+            true => answers.db.certificate_days(&ids, site.id, stretch).await,
+            false => Ok(HashMap::new()),
+        }
+    };
     let counted = answers.db.counted_runs_of(&ids, site.id, stretch);
-    let (counted, marks) = futures::try_join!(counted, marks)?;
+    let (counted, marks, certificates) = futures::try_join!(counted, marks, certificates)?;
     let locations = about.locations.clone();
     let computing = answers.computed(move || {
         let here = |run: &Run| locations.as_ref().is_none_or(|ids| ids.contains(&run.location_id));
@@ -111,6 +117,7 @@ async fn read(
             step,
             step_ms: steps_through(run).get(step).map(|ms| f64::from(*ms)),
             mark_ms: marks.get(&run.id).copied(),
+            certificate_days: certificates.get(&run.id).copied(),
             split_ms: run.split_ms.map(|split| split.map(f64::from)),
             counts: run.counts,
             is_counted,

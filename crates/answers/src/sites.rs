@@ -60,6 +60,14 @@ pub async fn by_slug(answers: &Answers, slug: &str) -> Result<Option<Site>> {
     Ok(answers.db.site_by_slug(slug).await?)
 }
 
+/// The site that had this name in addresses and has another one now.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn that_was(answers: &Answers, slug: &str) -> Result<Option<Site>> {
+    Ok(answers.db.site_that_was(slug).await?)
+}
+
 /// How a site does.
 pub struct Doing {
     /// The site.

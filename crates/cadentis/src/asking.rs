@@ -22,6 +22,8 @@ pub struct ServerArgs {
 /// An answer comes within this time, and is no longer.
 const PATIENCE: Duration = Duration::from_secs(20);
 const LONGEST: usize = 1024 * 1024;
+/// The longest list that is read.
+const MOST_LISTED: usize = 100_000;
 
 /// A part of an address: nothing in it leads elsewhere.
 pub fn part(text: &str) -> String {
@@ -36,6 +38,30 @@ impl ServerArgs {
         path: &str,
         said: Option<&Value>,
     ) -> Result<(StatusCode, Value), Failure> {
+        let (status, told, _) = self.send(method, path, said).await?;
+        Ok((status, told))
+    }
+
+    /// Everything of a list that the server tells page by page.
+    pub async fn ask_all(&self, path: &str) -> Result<(StatusCode, Value), Failure> {
+        let (mut all, mut next) = (Vec::new(), Some(format!("{path}?limit=1000")));
+        while let Some(page) = next {
+            let (status, told, link) = self.send(Method::GET, &page, None).await?;
+            let Value::Array(those) = told else { return Ok((status, told)) };
+            all.extend(those);
+            // A page that leads on to itself would never end.
+            next = link.filter(|link| *link != page).filter(|_| all.len() < MOST_LISTED);
+        }
+        Ok((StatusCode::OK, Value::Array(all)))
+    }
+
+    /// The answer to a question about the site, and where in the site the next page of it is.
+    async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        said: Option<&Value>,
+    ) -> Result<(StatusCode, Value, Option<String>), Failure> {
         let server = self.server.trim_end_matches('/');
         let request = Request::builder()
             .method(method)
@@ -48,8 +74,13 @@ impl ServerArgs {
             })?;
         let answer = Https::new(None, PATIENCE, LONGEST)?.send(request).await;
         let answer = answer.map_err(|e| format!("{server} did not answer: {e}"))?;
+        let link = answer.headers().get(header::LINK).and_then(|link| link.to_str().ok());
+        // Of where it leads only the parameters are taken: a list goes on below its own address.
+        let next = link
+            .and_then(|link| link.split(['?', '>']).nth(1))
+            .map(|asked| format!("{}?{asked}", path.split('?').next().unwrap_or_default()));
         let (status, body) = (answer.status(), answer.into_body());
-        Ok((status, serde_json::from_slice(&body).unwrap_or_default()))
+        Ok((status, serde_json::from_slice(&body).unwrap_or_default(), next))
     }
 }
 

@@ -208,7 +208,7 @@ fn refused((status, told): (StatusCode, Value)) -> Failure {
 }
 
 async fn theirs(server: &ServerArgs) -> Result<Vec<Theirs>, Failure> {
-    match server.ask(Method::GET, "/scripts", None).await? {
+    match server.ask_all("/scripts").await? {
         (StatusCode::OK, told) => Ok(serde_json::from_value(told)?),
         other => Err(refused(other)),
     }

@@ -21,6 +21,8 @@ pub enum Permission {
     Mark,
     /// To play or record at a location now.
     Play,
+    /// To bring page views in files.
+    Import,
     /// To look after the installation.
     Administer,
     /// The same, and to have typed one's password lately.
@@ -29,7 +31,7 @@ pub enum Permission {
 
 impl Permission {
     /// All of them.
-    pub const ALL: [Permission; 10] = [
+    pub const ALL: [Permission; 11] = [
         Permission::Public,
         Permission::Runner,
         Permission::Signed,
@@ -38,6 +40,7 @@ impl Permission {
         Permission::Edit,
         Permission::Mark,
         Permission::Play,
+        Permission::Import,
         Permission::Administer,
         Permission::Grave,
     ];
@@ -54,7 +57,9 @@ impl Permission {
             Permission::Edit | Permission::Mark | Permission::Play => {
                 "Editors do this; you are a reader."
             }
-            Permission::Administer | Permission::Grave => "Administrators do this.",
+            Permission::Import | Permission::Administer | Permission::Grave => {
+                "Administrators do this."
+            }
         }
     }
 }
@@ -105,6 +110,7 @@ impl Scope {
             Permission::Edit => has(Scope::Write),
             Permission::Mark => has(Scope::Markers) || has(Scope::Write),
             Permission::Play => has(Scope::Play),
+            Permission::Import => has(Scope::Import),
             Permission::Runner
             | Permission::Signed
             | Permission::People
@@ -177,7 +183,7 @@ impl Rights {
             Permission::Read => reads,
             Permission::People => reads && self.sees_people,
             Permission::Edit | Permission::Mark | Permission::Play => edits,
-            Permission::Administer => self.is_administrator,
+            Permission::Import | Permission::Administer => self.is_administrator,
             Permission::Grave if self.is_administrator && !self.proved => return May::Prove,
             Permission::Grave => self.is_administrator,
         };
@@ -231,7 +237,7 @@ mod tests {
     #[test]
     fn each_may_what_the_table_says_and_nothing_else() {
         use Permission::{
-            Administer, Edit, Grave, Mark, People, Play, Public, Read, Runner, Signed,
+            Administer, Edit, Grave, Import, Mark, People, Play, Public, Read, Runner, Signed,
         };
         let may = |r: Rights| -> Vec<Permission> {
             Permission::ALL.into_iter().filter(|p| r.may(*p) == May::Yes).collect()
@@ -245,7 +251,7 @@ mod tests {
             may(rights(false, editor, false, true)),
             [Public, Signed, Read, Edit, Mark, Play]
         );
-        let all = [Public, Signed, Read, Edit, Mark, Play, Administer];
+        let all = [Public, Signed, Read, Edit, Mark, Play, Import, Administer];
         assert_eq!(may(rights(true, None, false, false)), all);
         assert_eq!(rights(true, None, false, false).may(Grave), May::Prove);
         assert_eq!(rights(false, editor, true, false).may(Grave), May::No);
@@ -256,15 +262,15 @@ mod tests {
 
     #[test]
     fn a_token_never_reaches_people_nor_what_is_grave_and_only_what_it_was_made_for() {
-        use Permission::{Edit, Mark, Play, Public, Read};
+        use Permission::{Edit, Import, Mark, Play, Public, Read};
         let may = |scopes: &[Scope]| -> Vec<Permission> {
             Permission::ALL.into_iter().filter(|p| Scope::may(scopes, *p)).collect()
         };
-        assert_eq!(may(&Scope::ALL), [Public, Read, Edit, Mark, Play]);
+        assert_eq!(may(&Scope::ALL), [Public, Read, Edit, Mark, Play, Import]);
         assert_eq!(may(&[Scope::Read]), [Public, Read]);
         assert_eq!(may(&[Scope::Markers]), [Public, Mark]);
         assert_eq!(may(&[Scope::Write]), [Public, Edit, Mark], "who writes need not read");
-        assert_eq!(may(&[Scope::Import]), [Public]);
+        assert_eq!(may(&[Scope::Import]), [Public, Import]);
         for scope in Scope::ALL {
             assert_eq!(Scope::of(scope.word()), Some(scope));
         }
@@ -282,7 +288,7 @@ mod tests {
         #[test]
         fn more_rights_never_take_any_away(
             admin: bool, role in prop::sample::select(vec![None, Some(Role::Reader), Some(Role::Editor)]),
-            people: bool, proved: bool, nth in 0usize..10,
+            people: bool, proved: bool, nth in 0..Permission::ALL.len(),
         ) {
             let p = Permission::ALL[nth];
             let less = rights(admin, role, people, proved);

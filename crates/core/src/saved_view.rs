@@ -1,5 +1,7 @@
 //! Saved views: pieces that somebody put in an order, all over the same time.
 
+use crate::measure::Key;
+use crate::query::Query;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -59,6 +61,22 @@ pub struct SavedView {
     pub span_s: i64,
     /// Its pieces, in their order.
     pub pieces: Vec<Piece>,
+}
+
+impl SavedView {
+    /// The same with another name for something that its queries are narrowed to; `None` where none of them names it.
+    pub fn renamed(&self, key: &Key, was: &str, is: &str) -> Option<SavedView> {
+        let mut pieces = self.pieces.clone();
+        for piece in &mut pieces {
+            if let Piece::Query { query } = piece
+                && let Some(renamed) =
+                    query.parse::<Query>().ok().and_then(|q| q.renamed(key, was, is))
+            {
+                *query = renamed.to_string();
+            }
+        }
+        (pieces != self.pieces).then_some(SavedView { pieces, ..self.clone() })
+    }
 }
 
 /// Why a view cannot be as it is wanted.

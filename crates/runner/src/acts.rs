@@ -143,6 +143,7 @@ impl Player<'_> {
             Ok((_, days)) => {
                 if secure {
                     self.certificate_days = days;
+                    self.doing.saw_certificate(days);
                 }
                 Ok(Done::acted(began, clock()))
             }
@@ -423,6 +424,7 @@ impl Player<'_> {
         }
         match answer {
             Ok(answer) => {
+                self.doing.saw_certificate(answer.certificate_days);
                 self.answer = Some(answer);
                 Ok(Done::acted(began, clock()))
             }

@@ -17,6 +17,7 @@
 mod acts;
 pub mod agent;
 pub mod browser;
+mod certificates;
 mod crawl;
 pub mod evidence;
 mod expect;

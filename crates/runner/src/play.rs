@@ -174,12 +174,15 @@ async fn played(journey: &Journey, setting: &Setting, told: &impl Fn(News<'_>)) 
         told,
     };
     let ours = play_steps(&mut player, journey, &mut record).await;
-    drop(player);
+    let wire = player.wire;
     if let Some(browser) = browser {
         browser.end().await;
     }
     if let Some(ours) = ours {
         return unmeasured(record, &ours);
+    }
+    if needs_browser {
+        wire.look_at_certificates(&mut record).await;
     }
     record.judge(journey.within_ms.map(|ms| ms as f64));
     record
@@ -338,11 +341,20 @@ pub(crate) struct Doing {
     /// Links looked at, and looks at the page.
     pub links: Vec<Link>,
     pub looked: Vec<Looked>,
+    /// Days that are left of the certificates it saw: of the one that ends first.
+    pub certificate_days: Option<i64>,
     /// The name of the step.
     pub step: String,
     /// The line of the sentence, and how long it may take.
     pub line: u32,
     pub patience: Duration,
+}
+
+impl Doing {
+    /// A certificate was seen with so many whole days left.
+    pub fn saw_certificate(&mut self, days: Option<i64>) {
+        self.certificate_days = self.certificate_days.into_iter().chain(days).min();
+    }
 }
 
 pub(crate) struct Player<'a> {
@@ -420,6 +432,7 @@ impl Player<'_> {
         record.fell_back = doing.fell_back;
         record.links = doing.links;
         record.looked = doing.looked;
+        record.certificate_days = doing.certificate_days;
         record.judge(step.line.0, doing.over.into_iter().next());
         if let Some(browser) = talk {
             self.answers_on_their_way().await;

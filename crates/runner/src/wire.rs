@@ -60,6 +60,8 @@ pub struct Answer {
     pub status: u16,
     pub headers: Vec<(String, String)>,
     pub body: String,
+    /// For how many more days the certificate is valid of the connection that it came by.
+    pub certificate_days: Option<i64>,
 }
 
 trait Stream: AsyncRead + AsyncWrite + Unpin + std::marker::Send {}
@@ -225,10 +227,11 @@ impl Wire {
         let lost = |e: String| WireError::Answer(host.clone(), e);
         let tcp = self.connect(&host, port, &mut record.phases).await?;
         let _ = tcp.set_nodelay(true);
-        let stream: Box<dyn Stream> = if secure {
-            Box::new(self.secure(tcp, &host, &mut record.phases).await?.0)
+        let (stream, certificate_days): (Box<dyn Stream>, _) = if secure {
+            let (stream, days) = self.secure(tcp, &host, &mut record.phases).await?;
+            (Box::new(stream), days)
         } else {
-            Box::new(tcp)
+            (Box::new(tcp), None)
         };
         let begun = Instant::now();
         let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream))
@@ -278,7 +281,8 @@ impl Wire {
             .to_bytes();
         record.phases.receive_ms = ms_since(begun);
         record.bytes = whole.len() as u64;
-        Ok(Answer { status, headers, body: String::from_utf8_lossy(&whole).into_owned() })
+        let body = String::from_utf8_lossy(&whole).into_owned();
+        Ok(Answer { status, headers, body, certificate_days })
     }
 }
 

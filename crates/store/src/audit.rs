@@ -1,9 +1,11 @@
 //! What was done, by whom, from where.
 
 use crate::db::{Db, Result};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
+use std::collections::BTreeSet;
 use std::net::IpAddr;
+use uuid::Uuid;
 
 /// Something that was done.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,7 +39,18 @@ pub struct Deed<'a> {
     pub became: &'a str,
 }
 
+/// How it is noted that somebody looked at a visit, which is named by its id.
+pub const LOOKED_AT_VISIT: &str = "looked at the visit";
+
 impl Db {
+    /// Takes the ids of visits that were erased out of what is noted: that somebody looked at one stays.
+    pub(crate) async fn forget_looks(&self, visits: &BTreeSet<Uuid>) -> Result<()> {
+        let ids: Vec<String> = visits.iter().map(Uuid::to_string).collect();
+        let sql = "UPDATE audit SET which = 'that was erased' WHERE what = $1 AND which = ANY ($2)";
+        sqlx::query(sql).bind(LOOKED_AT_VISIT).bind(ids).execute(&self.lane).await?;
+        Ok(())
+    }
+
     /// Notes that something was done.
     pub async fn note_done(
         &self,
@@ -51,6 +64,19 @@ impl Db {
         let note = note.bind(address.map(|a| a.to_string())).bind(deed.what).bind(deed.which);
         note.bind(deed.was).bind(deed.became).execute(&self.lane).await?;
         Ok(())
+    }
+
+    /// Whether somebody did the same less than so long ago.
+    pub async fn is_noted(
+        &self,
+        (person_id, name): (Option<i32>, &str),
+        (what, which): (&str, &str),
+        lately: SignedDuration,
+    ) -> Result<bool> {
+        let sql = "SELECT EXISTS (SELECT FROM audit WHERE person_id IS NOT DISTINCT FROM $1 AND name = $2 AND what = $3
+                   AND which = $4 AND at > clock_timestamp() - $5 * interval '1 second')";
+        let asked = sqlx::query_scalar(sql).bind(person_id).bind(name).bind(what).bind(which);
+        Ok(asked.bind(lately.as_secs_f64()).fetch_one(&self.lane).await?)
     }
 
     /// The newest that was done, so many at most.

@@ -33,9 +33,11 @@ impl Db {
             let marks = record.as_ref().map(RunRecord::marks).filter(|marks| !marks.is_empty());
             let marks = marks.and_then(|marks| serde_json::to_string(&marks).ok());
             let marks = marks.map_or("\\N".into(), |marks| escape(&marks));
+            let days = record.as_ref().and_then(RunRecord::certificate_days);
+            let days = days.map_or("\\N".into(), |days| days.to_string());
             let _ = writeln!(
                 rows,
-                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}\t{counts}\t{marks}",
+                "{}\t{at}\t{}\t{}\t{}\t{at}\t{}\t{}\t{{{}}}\t{}\t{}\tChromium\t1\t{split}\t{counts}\t{marks}\t{days}",
                 run.site_id,
                 run.id,
                 run.journey_id,

@@ -9,6 +9,7 @@ use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// What can go wrong between us and the database.
 #[derive(Debug, thiserror::Error)]
@@ -58,6 +59,7 @@ pub struct Db {
     pub(crate) columns: Arc<crate::columns::Cache>,
     pub(crate) other_ids: crate::sheet::OtherIds,
     pub(crate) fresh: Arc<crate::fresh::Fresh>,
+    spare: Arc<Semaphore>,
     /// Where what was read is unpacked; without it on threads of the runtime.
     compute: Option<Compute>,
 }
@@ -104,6 +106,7 @@ impl Db {
             columns: crate::columns::cache(),
             other_ids: crate::sheet::OtherIds::new(),
             fresh: crate::fresh::Fresh::new(),
+            spare: Arc::new(Semaphore::new(connections as usize / 3)),
             compute: None,
         })
     }
@@ -111,6 +114,12 @@ impl Db {
     /// The same that unpacks and files what it reads on this pool.
     pub fn with_compute(self, compute: Compute) -> Db {
         Db { compute: Some(compute), ..self }
+    }
+
+    /// Leave to read over one more connection than the first, while there are any that others do not need: what is read
+    /// in parts at a time is quick where nobody else asks, and keeps nobody waiting where many do.
+    pub fn spare(&self) -> Option<SemaphorePermit<'_>> {
+        self.spare.try_acquire().ok()
     }
 
     /// The same on another lane.

@@ -247,6 +247,23 @@ impl Db {
         self.incidents_by(sql, site_id, stretch).await
     }
 
+    /// As [`Db::incidents`] has them, page by page: so many at most after the one that opened at that moment with that id.
+    pub async fn incidents_after(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        after: Option<(Timestamp, i32)>,
+        most: i64,
+    ) -> Result<Vec<Incident>> {
+        let sql = "SELECT * FROM incident WHERE site_id = $1 AND NOT is_rehearsal AND opened_at < $3
+                     AND COALESCE(cleared_at, 'infinity') >= $2
+                     AND ($4::timestamptz IS NULL OR (opened_at, id) < ($4, $5)) ORDER BY opened_at DESC, id DESC LIMIT $6";
+        let rows = sqlx::query_as::<_, Row>(sql).bind(site_id);
+        let rows = rows.bind(stretch.from.to_sqlx()).bind(stretch.to.to_sqlx());
+        let rows = rows.bind(after.map(|(at, _)| at.to_sqlx())).bind(after.map(|(_, id)| id));
+        rows.bind(most).fetch_all(&self.lane).await?.into_iter().map(Row::incident).collect()
+    }
+
     /// The incident of a site with this number.
     pub async fn incident(&self, site_id: i32, id: i32) -> Result<Option<Incident>> {
         let sql = "SELECT * FROM incident WHERE site_id = $1 AND id = $2";

@@ -89,6 +89,25 @@ impl Db {
         rows.into_iter().map(Row::marker).collect()
     }
 
+    /// Markers of a stretch, the oldest first: so many at most after the one at that moment with that id.
+    pub async fn markers_after(
+        &self,
+        site_id: i32,
+        stretch: Stretch,
+        after: Option<(Timestamp, i32)>,
+        most: i64,
+    ) -> Result<Vec<Marker>> {
+        let sql = AssertSqlSafe(format!(
+            "{MARKER} WHERE (site_id = $1 OR site_id IS NULL) AND at >= $2 AND at < $3 AND removed_at IS NULL
+               AND ($4::timestamptz IS NULL OR (at, id) > ($4, $5)) ORDER BY at, id LIMIT $6"
+        ));
+        let rows = sqlx::query_as(sql).bind(site_id);
+        let rows = rows.bind(stretch.from.to_sqlx()).bind(stretch.to.to_sqlx());
+        let rows = rows.bind(after.map(|(at, _)| at.to_sqlx())).bind(after.map(|(_, id)| id));
+        let rows: Vec<Row> = rows.bind(most).fetch_all(&self.lane).await?;
+        rows.into_iter().map(Row::marker).collect()
+    }
+
     /// A marker that a site has, even one that was taken away.
     pub async fn marker(&self, site_id: i32, id: i32) -> Result<Option<Marker>> {
         let sql =

@@ -1,9 +1,13 @@
-//! What names a page family follows it when it is called something else: limits, funnels, alerts and goals.
+//! What names a page family follows it when it is called something else: limits, funnels, alerts, goals, queries, views and
+//! reports.
 
 use crate::db::{Result, content};
 use cadentis_core::alert::Definition as Watched;
 use cadentis_core::goal::{Definition as Promised, Measure};
 use cadentis_core::measure::{Key, Measured};
+use cadentis_core::query::Query;
+use cadentis_core::report::Definition as Issued;
+use cadentis_core::saved_view::SavedView;
 use cadentis_core::visitor::Attribute;
 use sqlx::PgConnection;
 use sqlx::types::Json;
@@ -43,6 +47,34 @@ pub(crate) async fn rename_family(
         let Some(measured) = renamed(&definition.measured) else { continue };
         let definition = Watched { measured, ..definition };
         let sql = "UPDATE alert SET definition = $2, revision = revision + 1 WHERE id = $1";
+        sqlx::query(sql).bind(id).bind(Json(definition)).execute(&mut *tx).await?;
+    }
+
+    let key = Key::Attribute(Attribute::Family);
+    let sql = "SELECT id, says FROM saved_query WHERE site_id = $1 ORDER BY id FOR UPDATE";
+    let queries: Vec<(i32, String)> = sqlx::query_as(sql).bind(site_id).fetch_all(&mut *tx).await?;
+    for (id, text) in queries {
+        let query: Query = text.parse().map_err(|_| content("saved_query.says", &text))?;
+        let Some(query) = query.renamed(&key, was, is) else { continue };
+        let sql = "UPDATE saved_query SET says = $2 WHERE id = $1";
+        sqlx::query(sql).bind(id).bind(query.to_string()).execute(&mut *tx).await?;
+    }
+
+    let sql = "SELECT id, definition FROM saved_view WHERE site_id = $1 ORDER BY id FOR UPDATE";
+    let views: Vec<(i32, Json<SavedView>)> =
+        sqlx::query_as(sql).bind(site_id).fetch_all(&mut *tx).await?;
+    for (id, Json(definition)) in views {
+        let Some(definition) = definition.renamed(&key, was, is) else { continue };
+        let sql = "UPDATE saved_view SET definition = $2, version = version + 1 WHERE id = $1";
+        sqlx::query(sql).bind(id).bind(Json(definition)).execute(&mut *tx).await?;
+    }
+
+    let sql = "SELECT id, definition FROM report WHERE site_id = $1 ORDER BY id FOR UPDATE";
+    let reports: Vec<(i32, Json<Issued>)> =
+        sqlx::query_as(sql).bind(site_id).fetch_all(&mut *tx).await?;
+    for (id, Json(definition)) in reports {
+        let Some(definition) = definition.renamed(&key, was, is) else { continue };
+        let sql = "UPDATE report SET definition = $2, version = version + 1 WHERE id = $1";
         sqlx::query(sql).bind(id).bind(Json(definition)).execute(&mut *tx).await?;
     }
 

@@ -736,10 +736,10 @@ async fn put_run(
     let LeasedWork { site_id, due_at, journey_id, location_id, version } = *work;
     let insert = match second {
         None => {
-            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)"
+            "INSERT INTO run VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)"
         }
         Some(_) => {
-            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $17, $14, $15, $16)"
+            "INSERT INTO first_try VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $18, $14, $15, $16, $17)"
         }
     };
     let domains: Vec<String> = sqlx::query_scalar("SELECT domains FROM site WHERE id = $1")
@@ -764,7 +764,8 @@ async fn put_run(
         .bind(version)
         .bind(Split::sides(record).map(|s| s.map(|ms| ms as f32).to_vec()))
         .bind(counts.map(|c| c.numbers().map(|n| i64::try_from(n).unwrap_or(i64::MAX)).to_vec()))
-        .bind((!marks.is_empty()).then_some(Json(marks)));
+        .bind((!marks.is_empty()).then_some(Json(marks)))
+        .bind(record.certificate_days().and_then(|days| i32::try_from(days).ok()));
     match second {
         None => row.execute(&mut *tx).await?,
         Some(second) => row.bind(second).execute(&mut *tx).await?,

@@ -16,6 +16,7 @@ use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// Which of the two sheets of an hour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -125,10 +126,11 @@ impl Db {
         columns: &[String],
     ) -> Result<Vec<Sheet>> {
         let hours = stretch.seconds() / 3_600;
-        if hours < WORTH_TWO {
+        // Weeks are read over two connections: each gives the database a core of its own.
+        let spare = self.spare().filter(|_| hours >= WORTH_TWO);
+        if spare.is_none() {
             return self.read_sheets(what, site_id, stretch, columns, 1).await;
         }
-        // Weeks are read over two connections: each gives the database a core of its own.
         let middle = hour_of(stretch.from) + SignedDuration::from_hours(hours / 2);
         let (early, late) =
             (Stretch { from: stretch.from, to: middle }, Stretch { from: middle, to: stretch.to });
@@ -529,13 +531,17 @@ impl Db {
         stretch: Stretch,
     ) -> Result<u64> {
         let mut gone = 0;
+        let mut columns = vec![column.to_string(), "visit".to_string()];
+        columns.dedup();
+        let mut visits = BTreeSet::new();
         for _ in 0..3 {
             self.fresh.forget();
             let mut hours = Vec::new();
-            for held in
-                self.sheets_of(Filed::PageViews, site_id, stretch, &[column.to_string()]).await?
-            {
-                if (0..held.rows).any(|row| held.id(column, row) == Some(id)) {
+            for held in self.sheets_of(Filed::PageViews, site_id, stretch, &columns).await? {
+                let before = hours.len();
+                for row in (0..held.rows).filter(|row| held.id(column, *row) == Some(id)) {
+                    visits.extend(held.id("visit", row).map(Uuid::from_u128));
+                    hours.truncate(before);
                     hours.push(at_second(held.hour_s));
                 }
             }
@@ -547,6 +553,7 @@ impl Db {
             }
             self.fresh.forget();
         }
+        self.forget_looks(&visits).await?;
         Ok(gone)
     }
 

@@ -186,6 +186,14 @@ impl Db {
         row.map(SiteRow::site).transpose()
     }
 
+    /// The site that had this name in addresses and has another one now.
+    pub async fn site_that_was(&self, slug: &str) -> Result<Option<Site>> {
+        let sql = "SELECT s.* FROM site_was w JOIN site s ON s.id = w.site_id WHERE w.slug = $1 AND s.slug <> $1";
+        let row: Option<SiteRow> =
+            sqlx::query_as(sql).bind(slug).fetch_optional(&self.lane).await?;
+        row.map(SiteRow::site).transpose()
+    }
+
     /// Adds a site; its id. Its name in addresses is made of its name, with a number behind it when that is taken.
     pub async fn add_site(&self, site: &NewSite<'_>) -> Result<i32> {
         let slug = slug_of(site.name);
@@ -276,7 +284,12 @@ impl Db {
     /// What a site is called, in words and in addresses, its zone and its domains; `false` when another one has that name in
     /// addresses.
     pub async fn rename_site(&self, site: &Site) -> Result<bool> {
-        let sql = "UPDATE site SET name = $2, slug = $3, zone = $4, domains = $5, team_id = (SELECT id FROM team WHERE id = $6)
+        // What it was called leads to it from now on; of two that were called so, to the one that was last.
+        let sql = "WITH was AS (
+                     INSERT INTO site_was SELECT slug, id FROM site
+                     WHERE id = $1 AND slug <> $3 AND NOT EXISTS (SELECT FROM site WHERE slug = $3 AND id <> $1)
+                     ON CONFLICT (slug) DO UPDATE SET site_id = excluded.site_id)
+                   UPDATE site SET name = $2, slug = $3, zone = $4, domains = $5, team_id = (SELECT id FROM team WHERE id = $6)
                    WHERE id = $1
                      AND NOT EXISTS (SELECT FROM site WHERE slug = $3 AND id <> $1)";
         let done = sqlx::query(sql)

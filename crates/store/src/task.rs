@@ -252,13 +252,22 @@ impl Db {
         let found: Option<(i64, i32, jiff_sqlx::Timestamp, jiff_sqlx::Timestamp)> =
             sqlx::query_as(sql).fetch_optional(&mut *tx).await?;
         let Some((id, site_id, first, at)) = found else { return Ok(false) };
-        let hour = at.to_jiff() - SignedDuration::from_hours(1);
-        if hour < first.to_jiff() {
-            let done = "UPDATE task SET state = 'done', ended_at = now() WHERE id = $1";
+        // Hours of which nothing is kept have nothing to put anywhere.
+        let kept: Option<jiff_sqlx::Timestamp> = sqlx::query_scalar(
+            "SELECT greatest((SELECT max(hour) FROM sheet WHERE site_id = $1 AND what = 'view' AND name = 'at' AND hour < $2),
+                             (SELECT max(hour) FROM dirty_hour WHERE site_id = $1 AND hour < $2))",
+        )
+        .bind(site_id)
+        .bind(at)
+        .fetch_one(&mut *tx)
+        .await?;
+        let hour = kept.map(jiff_sqlx::Timestamp::to_jiff).filter(|hour| *hour >= first.to_jiff());
+        let Some(hour) = hour else {
+            let done = "UPDATE task SET at = first, state = 'done', ended_at = now() WHERE id = $1";
             sqlx::query(done).bind(id).execute(&mut *tx).await?;
             tx.commit().await?;
             return Ok(true);
-        }
+        };
         match self.refile_hour(&mut tx, site_id, hour).await {
             Ok(changed) => {
                 sqlx::query("UPDATE task SET at = $2, changed = changed + $3 WHERE id = $1")

@@ -357,7 +357,7 @@ pub(crate) async fn count_first_tries(
     let counted: Vec<(i32, i32, jiff_sqlx::Timestamp)> = sqlx::query_as(
         "WITH gone AS (DELETE FROM first_try WHERE id = ANY ($1) RETURNING *)
          INSERT INTO run SELECT site_id, due_at, id, journey_id, location_id, started_at, outcome, duration_ms, steps_ms,
-                                trouble, runner, browser, version, split_ms, counts, marks FROM gone
+                                trouble, runner, browser, version, split_ms, counts, marks, certificate_days FROM gone
          RETURNING site_id, journey_id, due_at",
     )
     .bind(ids)

@@ -265,6 +265,7 @@ async fn let_in<B: MessageBody + 'static>(
         // A program reads what is said, not a page around it.
         let answer = match (&e, program_asks(&request)) {
             (PageError::SignedOut, _) => signed_out(&request),
+            (PageError::Moved(to), _) => moved(&request, to, &e),
             (_, true) => Problem::new(e.status_code(), e.to_string()).into(),
             (_, false) => HttpResponse::from_error(e),
         };
@@ -398,8 +399,11 @@ async fn by_link(
         None if of_page => return Err(PageError::Gone("This link is good no more.".into())),
         None => return Ok(None),
     };
-    let site = sites::by_slug(&state.answers, slug).await?.filter(|site| site.id == link.site_id);
-    let Some(site) = site else { return Ok(None) };
+    let of_link = |site: &Site| site.id == link.site_id;
+    let Some(site) = sites::by_slug(&state.answers, slug).await?.filter(of_link) else {
+        let was = sites::that_was(&state.answers, slug).await?.filter(of_link);
+        return was.map_or(Ok(None), |site| Err(PageError::Moved(site.slug)));
+    };
     let path = request.path().strip_prefix(&frame::base(&site)).unwrap_or_default();
     let shared: Vec<(String, String)> =
         form_urlencoded::parse(link.query.as_bytes()).into_owned().collect();
@@ -480,7 +484,28 @@ async fn asked_about(
         Ok(()) => sites::by_slug(&state.answers, &slug).await?,
         Err(_) => None,
     };
-    found.filter(reads).map(Some).ok_or_else(|| no_site(&slug))
+    if let Some(found) = found {
+        return Some(found).filter(reads).map(Some).ok_or_else(|| no_site(&slug));
+    }
+    // Whoever may not read it is not told that it ever was.
+    let was = match check_slug(&slug) {
+        Ok(()) => sites::that_was(&state.answers, &slug).await?.filter(reads),
+        Err(_) => None,
+    };
+    Err(was.map_or_else(|| no_site(&slug), |site| PageError::Moved(site.slug)))
+}
+
+/// Leads to the same page, or question of a program, of the site by the name that it has now.
+fn moved(request: &ServiceRequest, to: &str, e: &PageError) -> HttpResponse {
+    let asked = request.uri().path_and_query().map_or("/", |p| p.as_str());
+    let was = request.match_info().get("site").unwrap_or_default();
+    let before = if asked.starts_with(API) { format!("{API}/sites/") } else { "/".to_string() };
+    let rest = asked.strip_prefix(&before).and_then(|rest| rest.strip_prefix(was));
+    let at = rest.and_then(|rest| HeaderValue::from_str(&format!("{before}{to}{rest}")).ok());
+    match at {
+        Some(at) => HttpResponse::build(e.status_code()).insert_header((LOCATION, at)).finish(),
+        None => no_site(was).error_response(),
+    }
 }
 
 /// Pages lead to signing in and back; what was sent is told that nothing was done with it.
@@ -524,6 +549,7 @@ guards! {
     edit Edit,
     mark Mark,
     play Play,
+    import Import,
     administer Administer,
     grave Grave,
 }

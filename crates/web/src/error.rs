@@ -47,6 +47,9 @@ pub enum PageError {
     NotAllowed(&'static str),
     #[error("{0}.")]
     NotTheirs(String),
+    /// The site has another name in addresses now.
+    #[error("This site is at /{0} now.")]
+    Moved(String),
     #[error("{0}")]
     Gone(String),
     #[error("It could not be made: {0}.")]
@@ -126,6 +129,7 @@ impl ResponseError for PageError {
             PageError::Prove | PageError::NotAllowed(_) | PageError::NotTheirs(_) => {
                 StatusCode::FORBIDDEN
             }
+            PageError::Moved(_) => StatusCode::PERMANENT_REDIRECT,
             PageError::Gone(_) => StatusCode::GONE,
             PageError::Compute(ComputeError::Failed) => StatusCode::INTERNAL_SERVER_ERROR,
             PageError::Database(_) | PageError::Compute(_) => StatusCode::SERVICE_UNAVAILABLE,
@@ -150,6 +154,7 @@ impl ResponseError for PageError {
             PageError::NotTheirs(_) => {
                 "Nothing was changed. Duplicate it, or ask one of them; administrators say who is in a team."
             }
+            PageError::Moved(_) => "What is there now is asked for there.",
             PageError::Gone(_) => "Whoever gave it to you can make another one.",
             PageError::Refused(_) => "Go back; what you came from is as it was.",
             PageError::Stretch(_) => {

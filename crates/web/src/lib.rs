@@ -23,6 +23,7 @@ mod fields;
 mod filters;
 mod format;
 mod frame;
+mod importing;
 mod limits;
 mod lineup;
 pub mod longer;
@@ -56,6 +57,7 @@ use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 /// What handlers share. Everything in it is a handle: servers keep no state of their own.
 #[derive(Clone)]
@@ -129,6 +131,9 @@ pub fn bind_beacons(state: State, address: SocketAddr, workers: usize) -> io::Re
     Ok(Web { server, address })
 }
 
+/// Connections of people and programs are kept open for so long: over a minute, as browsers keep theirs.
+const KEEP_ALIVE: Duration = Duration::from_secs(75);
+
 /// Binds the address and makes the server; it runs when its `server` is awaited.
 ///
 /// # Errors
@@ -195,6 +200,9 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
                     .default_service(web::route().to(error::not_found)),
             )
     })
+    // A thread looks at how long a connection has been idle before it looks for a request on it: one that waited while the
+    // thread was busy for longer than this is cut off, unanswered.
+    .keep_alive(KEEP_ALIVE)
     .workers(workers)
     .disable_signals()
     .shutdown_timeout(5)

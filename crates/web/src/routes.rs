@@ -55,6 +55,7 @@ pub fn guarded(needs: Permission, route: Handled) -> Handled {
         Permission::Edit => route.wrap(from_fn(access::edit)),
         Permission::Mark => route.wrap(from_fn(access::mark)),
         Permission::Play => route.wrap(from_fn(access::play)),
+        Permission::Import => route.wrap(from_fn(access::import)),
         Permission::Administer => route.wrap(from_fn(access::administer)),
         Permission::Grave => route.wrap(from_fn(access::grave)),
     }

@@ -130,8 +130,10 @@ pub async fn set_secret(
 ) -> Result<bool> {
     let Some(vault) = &answers.vault else { return Ok(false) };
     let one = answers.one().await?;
+    let before = told::secret_now(&one, site.id, name).await?;
     one.db.set_secret(vault, site.id, (name, secret), hosts, by.name(), Timestamp::now()).await?;
-    noted(one, by, "set the secret", name).await?;
+    let after = told::secret_now(&one, site.id, name).await?;
+    noted_change(one, by, "set the secret", name, (&before, &after)).await?;
     Ok(true)
 }
 
@@ -141,9 +143,9 @@ pub async fn set_secret(
 /// When the database does not answer.
 pub async fn remove_secret(answers: &Answers, by: &Author, site: &Site, name: &str) -> Result<()> {
     let one = answers.one().await?;
+    let before = told::secret_now(&one, site.id, name).await?;
     one.db.remove_secret(site.id, name).await?;
-    noted(one, by, "removed the secret", name).await?;
-    Ok(())
+    noted_change(one, by, "removed the secret", name, (&before, &Vec::new())).await
 }
 
 /// A location that is to be.

@@ -88,7 +88,7 @@ pub async fn plan(
     let says = Maintenance { window, ..says };
     let one = answers.one().await?;
     let id = one.db.plan(site.id, &says, &detail, by.name()).await?;
-    let after = told::maintenance(&says, &detail);
+    let after = told::maintenance(answers, site, &says, &detail).await?;
     noted_change(one, by, "planned maintenance", &says.window.why, (&Vec::new(), &after)).await?;
     Ok(Ok(id))
 }
@@ -121,7 +121,10 @@ pub async fn replan(
     if done.is_none() {
         return Ok(Err(NotPlanned::Overtaken));
     }
-    let (old, new) = (told::maintenance(&was.says, &was.detail), told::maintenance(&says, &detail));
+    let (old, new) = (
+        told::maintenance(answers, site, &was.says, &was.detail).await?,
+        told::maintenance(answers, site, &says, &detail).await?,
+    );
     noted_change(one, by, "changed maintenance", &says.window.why, (&old, &new)).await?;
     Ok(Ok(()))
 }
@@ -149,7 +152,7 @@ pub async fn call_off(
     if one.db.replan(site.id, which, before, None, by.name()).await?.is_none() {
         return Ok(Err(NotPlanned::Overtaken));
     }
-    let old = told::maintenance(&was.says, &was.detail);
+    let old = told::maintenance(answers, site, &was.says, &was.detail).await?;
     noted_change(one, by, "called off maintenance", &was.says.window.why, (&old, &Vec::new()))
         .await?;
     Ok(Ok(()))

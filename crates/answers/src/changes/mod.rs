@@ -10,6 +10,7 @@
 //! - [`markers`]: what is pinned to the time axis
 //! - [`reports`]: what is reported of, and issues of it
 //! - [`saved_views`]: pieces that somebody put in an order
+//! - [`trials`]: what a location's browser does now for somebody
 //! - [`visitors`]: how page views are collected, funnels, who is forgotten
 //! - [`installation`]: sites, locations, secrets, common parts
 
@@ -26,6 +27,7 @@ pub mod queries;
 pub mod reports;
 pub mod saved_views;
 pub(crate) mod told;
+pub mod trials;
 pub mod visitors;
 
 use crate::{AnswerError, Answers, Result};

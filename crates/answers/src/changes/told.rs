@@ -1,7 +1,8 @@
 //! What something is, part by part, so that a change tells what it was before and after.
 
 use crate::{Answers, Result};
-use cadentis_core::calendar::Maintenance;
+use cadentis_core::calendar::stretch::length_text;
+use cadentis_core::calendar::{Length, Maintenance};
 use cadentis_core::marker::Said;
 use cadentis_core::stats::share::share_text;
 use cadentis_store::journey::Journey;
@@ -9,6 +10,7 @@ use cadentis_store::location::Location;
 use cadentis_store::person::Person;
 use cadentis_store::site::Site;
 use jiff::Timestamp;
+use uuid::Uuid;
 
 /// Parts of something: what each is called, and what it is.
 pub(crate) type Parts = Vec<(&'static str, String)>;
@@ -59,6 +61,29 @@ pub(crate) async fn site_now(answers: &Answers, site_id: i32) -> Result<Parts> {
     Ok(all.iter().find(|s| s.id == site_id).map(site).unwrap_or_default())
 }
 
+/// A secret as it is now: where it may be typed, who set it and when, never what it is.
+pub(crate) async fn secret_now(answers: &Answers, site_id: i32, name: &str) -> Result<Parts> {
+    let all = answers.db.secrets(site_id).await?;
+    let Some(secret) = all.into_iter().find(|s| s.name == name) else { return Ok(Vec::new()) };
+    let hosts = match secret.hosts.is_empty() {
+        true => "the domains of the site".to_string(),
+        false => secret.hosts.join(", "),
+    };
+    Ok(vec![("for", hosts), ("set by", secret.author), ("at", secret.set_at.to_string())])
+}
+
+/// A program's token as it is now.
+pub(crate) async fn token_now(answers: &Answers, site_id: i32, id: Uuid) -> Result<Parts> {
+    let all = answers.db.api_tokens(site_id).await?;
+    let Some(token) = all.into_iter().find(|t| t.id == id) else { return Ok(Vec::new()) };
+    let scopes: Vec<&str> = token.scopes.iter().map(|s| s.word()).collect();
+    Ok(vec![
+        ("may", scopes.join(", ")),
+        ("good until", token.ends_at.to_string()),
+        ("made by", token.made_by),
+    ])
+}
+
 /// A journey as it is now.
 pub(crate) async fn journey_now(answers: &Answers, of: &Journey) -> Result<Parts> {
     let all = answers.db.journeys(of.site_id).await?;
@@ -92,18 +117,37 @@ pub(crate) fn marker(at: Timestamp, said: &Said) -> Parts {
 }
 
 /// Maintenance, as it is.
-pub(crate) fn maintenance(says: &Maintenance, detail: &str) -> Parts {
-    let ids = |ids: &[i32]| match ids {
+pub(crate) async fn maintenance(
+    answers: &Answers,
+    site: &Site,
+    says: &Maintenance,
+    detail: &str,
+) -> Result<Parts> {
+    let (journeys, locations) =
+        futures::try_join!(answers.db.journeys(site.id), answers.db.locations())?;
+    let window = &says.window;
+    let some = |slugs: Vec<&str>, of: &[i32]| match of {
         [] => "all".to_string(),
-        ids => ids.iter().map(i32::to_string).collect::<Vec<_>>().join(", "),
+        _ => slugs.join(", "),
     };
-    vec![
-        ("window", serde_json::to_string(&says.window).unwrap_or_default()),
-        ("journeys", ids(&says.reach.journeys)),
-        ("locations", ids(&says.reach.locations)),
+    let reach = &says.reach;
+    let lasts = match window.length {
+        Length::UntilTime(end) => format!("until {}", end.strftime("%H:%M")),
+        Length::Days(days) => format!("{days} days"),
+        Length::Exact(length) => length_text(length.as_millis_f64()),
+    };
+    let theirs = journeys.iter().filter(|j| reach.journeys.contains(&j.id));
+    let there = locations.iter().filter(|l| reach.locations.contains(&l.id));
+    Ok(vec![
+        ("begins", window.first.strftime("%Y-%m-%d %H:%M").to_string()),
+        ("lasts", lasts),
+        ("comes again", window.repeat.rule().unwrap_or_default()),
+        ("by the clock of", window.clock.name().into()),
+        ("journeys", some(theirs.map(|j| j.slug.as_str()).collect(), &reach.journeys)),
+        ("locations", some(there.map(|l| l.slug.as_str()).collect(), &reach.locations)),
         ("runs", if says.holds { "held" } else { "not counted" }.into()),
         ("more", detail.to_string()),
-    ]
+    ])
 }
 
 /// Somebody's rights as they are now.

@@ -4,6 +4,7 @@ use super::{Author, noted, noted_change, told};
 use crate::visit::persons;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
+use cadentis_store::audit::LOOKED_AT_VISIT;
 use cadentis_store::funnel::SavedFunnel;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
@@ -126,6 +127,29 @@ pub async fn stop_families(answers: &Answers, by: &Author, site: &Site) -> Resul
 pub async fn looked(answers: &Answers, by: &Author, at: &str, which: &str) -> Result<()> {
     let one = answers.one().await?;
     noted(one, by, at, which).await
+}
+
+/// Notes that somebody looked at a visit.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn looked_at_visit(answers: &Answers, by: &Author, id: Uuid) -> Result<()> {
+    looked(answers, by, LOOKED_AT_VISIT, &id.to_string()).await
+}
+
+/// Lists are read anew every few seconds: whoever looks at one is noted once in so long.
+const LOOKS_ON: SignedDuration = SignedDuration::from_hours(1);
+
+/// Notes that somebody looked at a list of single page views or of who had the most trouble.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn looked_over(answers: &Answers, by: &Author, list: &str, site: &Site) -> Result<()> {
+    let who = (by.person, by.name());
+    if answers.db.is_noted(who, (list, &site.name), LOOKS_ON).await? {
+        return Ok(());
+    }
+    looked(answers, by, list, &site.name).await
 }
 
 /// Notes that somebody brought a file of page views.

@@ -5,14 +5,18 @@ use cadentis_answers::changes::goals::Promise;
 use cadentis_answers::changes::journeys::{About, NewScript, NotRepaired, NotSaved, SavedAs};
 use cadentis_answers::changes::{self, Author};
 use cadentis_answers::kept::{Deleted, Journey, Status};
+use cadentis_answers::queries::{self, Over};
 use cadentis_answers::runs::Wanted;
 use cadentis_answers::{
-    AnswerError, goals, journey, measures, run, runs, scripts, setup, sites, weeks,
+    AnswerError, alerts, goals, journey, measures, run, runs, scripts, setup, sites, weeks,
 };
+use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Definition;
 use cadentis_core::measure::Measured;
+use cadentis_core::query::Query;
 use cadentis_core::run::Outcome;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
+use std::time::Duration;
 use uuid::Uuid;
 
 fn ada() -> Author {
@@ -244,4 +248,60 @@ async fn a_mark_is_measured_in_all_runs_that_set_it_and_one_that_nobody_sets_is_
     assert_eq!(none.to_string(), "mark “map in plaice” is not there; there is “map in place”");
     let offered = measures::values(&w.answers, &w.site, "p75 of mark time for mark \"ma").await;
     assert_eq!(offered.expect("an answer"), ["\"map in place\""]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn days_left_of_certificates_are_measured_by_themselves_and_beside_others_in_a_query() {
+    let w = world(1).await;
+    played(&w).await;
+    let measured: Measured = "certificate days left for journey \"j0\"".parse().expect("a measure");
+    let about = measures::about(&w.answers, &w.site, &measured).await.expect("an answer");
+    let about = about.expect("it is there");
+    let stretch = w.range().stretch;
+    let read = measures::reading(&w.answers, &w.site, &about, stretch).await.expect("an answer");
+    // Runs that got through saw twelve, and those that failed, such as the newest one from Halifax, eleven.
+    assert_eq!((read.reading.value, read.reading.samples), (Some(11.0), 22));
+    let query: Query = "availability, certificate days left by location".parse().expect("a query");
+    let over = Over::all_of(stretch);
+    let progress = over.progress.clone();
+    let answered = queries::ask(&w.answers, &w.site, &query, &over, (50, true)).await;
+    let answered = answered.expect("an answer").expect("it is there");
+    let mut days: Vec<_> = answered.table.rows.iter().map(|r| r.cells[1].value).collect();
+    days.sort_by(|a, b| a.partial_cmp(b).expect("numbers"));
+    assert_eq!(days, [Some(11.0), Some(12.0)]);
+    assert_eq!(progress.hours(), (0, 0), "queries over runs say no hours");
+    let offered = alerts::ready_made(&w.answers, &w.site).await.expect("an answer");
+    let ends = offered.iter().find(|(name, _)| name.starts_with("A certificate of"));
+    assert_eq!(ends.map(|(_, of)| of.measured.to_string()), Some(measured.to_string()));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_still_to_be_read_of_a_query_only_becomes_less() {
+    let w = world(1).await;
+    let to = w.range().stretch.to;
+    let day = |n: i64| to - SignedDuration::from_hours(24 * n);
+    let query: Query = "count of page views by device".parse().expect("a query");
+    let stretch = Stretch { from: day(30), to };
+    let against = Some(Stretch { from: day(60), to: day(30) });
+    let over = Over { against, ..Over::all_of(stretch) };
+    let progress = over.progress.clone();
+    let asked = queries::ask(&w.answers, &w.site, &query, &over, (50, true));
+    tokio::pin!(asked);
+    let mut left = Vec::new();
+    loop {
+        tokio::select! {
+            answered = &mut asked => break answered.map(|_| ()).expect("an answer"),
+            () = tokio::time::sleep(Duration::from_millis(1)) => {
+                let (read, of) = progress.hours();
+                left.push(of - read);
+            }
+        }
+    }
+    assert!(left.is_sorted_by(|a, b| a >= b), "{left:?}");
+    let (read, of) = progress.hours();
+    assert!(
+        (720 * 3..=723 * 3).contains(&of),
+        "the stretch, its lines, and what it is compared with: {of}"
+    );
+    assert_eq!(read, of);
 }

@@ -12,10 +12,10 @@ use sha2::{Digest, Sha256};
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
-const HERE: &str = "/api/v1/sites/marram-ferries";
+pub const HERE: &str = "/api/v1/sites/marram-ferries";
 
-struct World {
-    s: Served,
+pub struct World {
+    pub s: Served,
 }
 
 fn token() -> String {
@@ -23,13 +23,13 @@ fn token() -> String {
 }
 
 impl World {
-    async fn new() -> World {
+    pub async fn new() -> World {
         let s = server().await;
         crate::serving::another_site(&s.db).await;
         World { s }
     }
 
-    async fn token(&self, site_id: i32, scopes: &[Scope], days: i32) -> String {
+    pub async fn token(&self, site_id: i32, scopes: &[Scope], days: i32) -> String {
         let token = token();
         let hash = Sha256::digest(token.as_bytes());
         let add = self.s.db.add_api_token(&hash, site_id, "a test", scopes, "Ada", days);
@@ -37,7 +37,13 @@ impl World {
         token
     }
 
-    async fn ask(&self, token: &str, method: &str, path: &str, body: Option<Value>) -> Response {
+    pub async fn ask(
+        &self,
+        token: &str,
+        method: &str,
+        path: &str,
+        body: Option<Value>,
+    ) -> Response {
         let method = method.parse().expect("a method");
         let to = format!("{}{path}", self.s.server.address);
         let request = reqwest::Client::new().request(method, to).bearer_auth(token);
@@ -48,7 +54,7 @@ impl World {
         request.send().await.expect("an answer")
     }
 
-    async fn json(&self, token: &str, path: &str) -> Value {
+    pub async fn json(&self, token: &str, path: &str) -> Value {
         let answer = self.ask(token, "GET", path, None).await;
         let (status, text) = (answer.status(), answer.text().await.expect("a body"));
         assert_eq!(status, 200, "{path}: {text}");
@@ -56,7 +62,7 @@ impl World {
     }
 
     /// What a wrong request is told: its status, and where it is wrong.
-    async fn refused(
+    pub async fn refused(
         &self,
         token: &str,
         method: &str,

@@ -7,6 +7,7 @@ use cadentis_core::access;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::budget::Scope;
 use cadentis_core::run::Outcome;
+use cadentis_core::saved_view::Piece;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -274,6 +275,19 @@ async fn whatever_names_a_page_family_follows_it_when_it_is_called_something_els
     let made = writes.post(&address).json(&goal).send().await.expect("an answer");
     assert_eq!(made.status().as_u16(), 201);
 
+    let query = "p75 of LCP by device for family \"Sailings\"";
+    let keep = [("q", query), ("name", "Sailings by device")];
+    assert_eq!(post(&s, "/marram-ferries/queries", &keep).await.0, 303);
+    let view = [("name", "Morning"), ("span", "3600"), ("piece", "query"), ("of", query)];
+    assert_eq!(post(&s, "/marram-ferries/views", &view).await.0, 303);
+    let report = [
+        ("name", "Timings"),
+        ("kind", "timings"),
+        ("period", "week"),
+        ("filter", "family \"Sailings\""),
+    ];
+    assert_eq!(post(&s, "/marram-ferries/reports", &report).await.0, 303);
+
     let site = s.db.sites().await.expect("sites").remove(0);
     let patterns = [("/sailings", "Timetable"), ("/cabin", "Cabin"), ("/pay", "Pay")];
     let patterns = patterns.map(|(p, n)| (p.into(), n.into())).into();
@@ -291,4 +305,10 @@ async fn whatever_names_a_page_family_follows_it_when_it_is_called_something_els
     let goal = goals.iter().find(|g| g.name == "Seen in time").expect("the goal");
     let of = goal.at(Timestamp::now()).definition.measure.of_page_views().expect("of page views");
     assert_eq!(of.scope.to_string(), "family \"Timetable\" or \"Pay\"");
+    let query = query.replace("Sailings", "Timetable");
+    assert_eq!(s.db.saved_queries(1).await.expect("rows")[0].says, query);
+    let view = s.db.saved_views(1).await.expect("rows").remove(0);
+    assert_eq!((view.definition.pieces, view.version), (vec![Piece::Query { query }], 2));
+    let report = s.db.reports(1).await.expect("rows").remove(0);
+    assert_eq!((report.definition.filter.as_str(), report.version), ("family \"Timetable\"", 2));
 }

@@ -359,6 +359,22 @@ async fn whoever_changes_something_or_looks_for_a_person_is_kept_and_whom_they_l
     assert_eq!(said[1], ("Ines", "saved the funnel Way in".into()));
     assert_eq!(done[0].address, "198.51.100.9".parse().ok());
     assert!(said.iter().any(|(_, what)| what == "signed in "), "{said:?}");
+    // Lists that are read anew every few seconds are noted once.
+    for list in ["arrivals", "arrivals", "slowest", "trouble", "arrivals"] {
+        let list = w.at(&format!("/marram-ferries/visitors/{list}"));
+        assert_eq!(ines.get(list).send().await.expect("an answer").status(), 200);
+    }
+    let looks =
+        w.db.done(10).await.expect("rows").into_iter().filter(|d| d.what.starts_with("looked at"));
+    let looks: Vec<String> = looks.map(|d| format!("{} {}", d.what, d.which)).collect();
+    assert_eq!(
+        looks,
+        [
+            "looked at who had the most trouble at Marram Ferries",
+            "looked at the slowest page views of Marram Ferries",
+            "looked at the newest page views of Marram Ferries",
+        ]
+    );
     let page = ines.get(w.at("/setup/audit")).send().await.expect("an answer");
     let page = page.text().await.expect("a page");
     assert!(page.contains("<td>saved the funnel Way in</td>"), "{page}");
@@ -462,6 +478,25 @@ async fn a_change_is_kept_with_what_was_before_and_after_and_all_of_it_goes_out_
             "sees people: true; roles: editor of Marram Ferries"
         )
     );
+    // A token: what it may and until when, when it is made and when it is taken away; never what it is.
+    let programs = "/marram-ferries/settings/programs";
+    let token = [("name", "Nightly"), ("scope", "read"), ("scope", "play"), ("days", "9")];
+    let page = w.form(&ada, programs, &token).await.text().await.expect("a page");
+    let id = w.db.api_tokens(w.site).await.expect("rows")[0].id;
+    assert_eq!(w.form(&ada, &format!("{programs}/{id}/remove"), &[]).await.status(), 303);
+    let done = w.db.done(2).await.expect("rows");
+    for (deed, what, told, other) in [
+        (&done[1], "made the token", &done[1].became, &done[1].was),
+        (&done[0], "took away the token", &done[0].was, &done[0].became),
+    ] {
+        assert_eq!((deed.what.as_str(), deed.which.as_str()), (what, "Nightly"));
+        assert!(
+            told.starts_with("may: read, play; good until: 20") && other.is_empty(),
+            "{deed:?}"
+        );
+        assert!(told.ends_with("made by: Ada"), "{deed:?}");
+        assert!(!told.split(' ').any(|word| word.len() == 64 && page.contains(word)), "{deed:?}");
+    }
     // A formula in a name stays a text; the list goes on page by page and the file has everything once.
     for nth in 0..205 {
         let deed = Deed { what: "tried", which: "=1+1", was: &nth.to_string(), ..Deed::default() };

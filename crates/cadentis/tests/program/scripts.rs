@@ -143,6 +143,11 @@ async fn a_secret_goes_to_the_runner_that_types_it_and_nowhere_else() {
     let quay = kept.iter().find(|s| s.name == "quay").expect("kept");
     assert_eq!(quay.hosts, ["a.example", "b.example"]);
     assert!(w.page("/marram-ferries/settings").await.contains("<td>a.example, b.example</td>"));
+    // Where it may be typed is told before and after.
+    assert_eq!(w.form(to, "name=quay&secret=ghijkl&hosts=c.example").await.0, 303);
+    let told = w.db.done(1).await.expect("rows").remove(0);
+    assert!(told.was.starts_with("for: a.example, b.example; at: "), "{told:?}");
+    assert!(told.became.starts_with("for: c.example; at: "), "{told:?}");
 
     let dumped: Vec<String> = w.db.text_of_every_table().await.expect("rows");
     assert!(dumped.iter().any(|row| row.contains("desk_password")));

@@ -63,7 +63,7 @@ pub async fn get(s: &Served, path: &str) -> (u16, String) {
     (answer.status().as_u16(), answer.text().await.expect("a body"))
 }
 
-async fn post(s: &Served, path: &str, token: &str, body: &Value) -> (u16, Value) {
+pub async fn post(s: &Served, path: &str, token: &str, body: &Value) -> (u16, Value) {
     let client = reqwest::Client::new();
     let answer = client
         .post(format!("{}{path}", s.server.address))

@@ -168,8 +168,21 @@ async fn a_site_is_registered_renamed_and_archived_and_what_is_no_name_is_told_b
         assert!(page.contains("value=\"Marram Freight\""), "what was typed is still there: {page}");
     }
     assert_eq!(form(&own, &named("freight")).await.0, 303);
-    assert_eq!(get("/setup-site").await.0, 404);
     assert_eq!(get("/freight/journeys").await.0, 200);
+    // What was kept of its old name leads there, with all that it asks for, until another site has that name; who is not
+    // signed in is not told that it ever was.
+    let kept = "/setup-site/journeys?from=2026-11-22T05:00Z&to=2026-11-22T06:00Z";
+    let (status, to, _) = get(kept).await;
+    assert_eq!((status, to.as_str()), (308, kept.replace("setup-site", "freight").as_str()));
+    let nobody =
+        signed_in_as("nobody").get(format!("{}/setup-site", s.server.address)).send().await;
+    let nobody = nobody.expect("an answer");
+    assert!(nobody.headers()["location"].to_str().is_ok_and(|to| to.starts_with("/sign-in?to=")));
+    assert_eq!(form(&own, &named("cargo")).await.0, 303);
+    assert_eq!(get("/setup-site").await.1, "/cargo");
+    assert_eq!(get("/freight").await.1, "/cargo");
+    assert_eq!(form(&own, &named("freight")).await.0, 303);
+    assert_eq!((get("/freight").await.0, get("/cargo").await.1.as_str()), (200, "/freight"));
 
     // Archived it can be read, is in no list, takes no page view, and nothing is due.
     let pace = Pace::Every(300);
@@ -213,6 +226,8 @@ async fn a_site_is_registered_renamed_and_archived_and_what_is_no_name_is_told_b
     }
     assert_eq!(taken, 204);
     assert!(s.db.make_due(now).await.expect("due") > 0);
+    assert_eq!(form("/setup/sites", &[("name", "Cargo"), domains, zone]).await.0, 303);
+    assert_eq!(get("/cargo/journeys").await.0, 200, "a site of today comes before one that was");
 }
 
 #[tokio::test]

@@ -10,7 +10,7 @@ use std::time::Duration;
 use uuid::Uuid;
 
 /// A page view some minutes ago, with more of it.
-fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
+pub fn view(visit: Uuid, minutes_ago: i64, path: &str, more: Value) -> Value {
     let mut view = beacon(Uuid::new_v4());
     let now = Timestamp::now().as_millisecond();
     view["at"] = json!(now - minutes_ago * 60_000);
@@ -171,6 +171,13 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     .await;
     let find = "/marram-ferries/visitors/find?who=passenger@marram.example";
     assert!(page(&s, find).await.contains(&format!("/marram-ferries/visitors/visits/{visit}?at=")));
+    // Who looked at the visit is noted, and which visit it was until that is erased.
+    page(&s, &format!("/marram-ferries/visitors/visits/{visit}")).await;
+    let looked = async |at: &str| {
+        let done = s.db.done(20).await.expect("rows");
+        done.iter().any(|d| d.what == "looked at the visit" && d.which == at)
+    };
+    assert!(looked(&visit.to_string()).await);
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(
         !everything.contains("passenger@") && everything.contains(&visit.to_string()),
@@ -195,6 +202,7 @@ async fn a_person_is_found_by_a_hash_alone_and_taken_out_when_asked_and_figures_
     assert_eq!(filed, [other.as_u128()], "one visit is left");
     let everything = s.db.text_of_every_table().await.expect("read").join("\n");
     assert!(!everything.contains(&visit.to_string()), "nor in a row");
+    assert!(looked("that was erased").await, "that somebody looked stays");
     // A late beacon files the hour anew: what was taken out stays out.
     take(&s, view(other, 4, "/c", json!({}))).await;
     while s.db.roll_up_one().await.expect("rolled up") != RolledUp::Nothing {}

@@ -178,6 +178,24 @@ mod tests {
     }
 
     #[test]
+    fn what_an_incident_looked_like_is_read_as_it_was_kept() {
+        let of = |doing| AtOpening {
+            at: Timestamp::UNIX_EPOCH,
+            doing,
+            places: (3, 8),
+            page_views: Some(12),
+            left: vec![("Crossings can be booked".into(), -0.25)],
+        };
+        let who = [Who::Site, Who::Network, Who::ThirdParty, Who::Page, Who::Runner];
+        let all = who.map(Doing::Of).into_iter();
+        let places = Doing::Places(vec!["Bergen".into(), "Orrin Point".into()]);
+        for doing in all.chain([places, Doing::NotSure]) {
+            let kept = serde_json::to_string(&of(doing.clone())).unwrap();
+            assert_eq!(serde_json::from_str::<AtOpening>(&kept).unwrap(), of(doing), "{kept}");
+        }
+    }
+
+    #[test]
     fn whose_doing_it_is_follows_from_where_it_is_and_what_its_runs_say() {
         let one = vec![place("Lima", 0, 12), place("Bergen", 0, 1), place("Kyoto", 3, 4)];
         let all = vec![place("Lima", 0, 12), place("Bergen", 0, 11), place("Kyoto", 3, 9)];

@@ -9,7 +9,7 @@ use super::rule::{Rule, RuleError, date_time, day};
 use super::window::{Clock, Length, Repeat, Window, WindowError};
 use icalendar::parser::{Component as Parsed, Property as ParsedProperty, read_components, unfold};
 use icalendar::{Calendar, Component, Event, Property};
-use jiff::civil::{DateTime, Time, Weekday, date};
+use jiff::civil::{DateTime, Time, date};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Span, Timestamp};
 
@@ -385,22 +385,6 @@ fn time_property(window: &Window, name: &str, at: DateTime) -> Property {
     property.done()
 }
 
-/// How a window repeats, as a recurrence rule.
-fn rule_text(repeat: &Repeat) -> Option<String> {
-    let days = |days: &[Weekday]| -> String {
-        let short = |d: &Weekday| {
-            ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize]
-        };
-        days.iter().map(short).collect::<Vec<_>>().join(",")
-    };
-    match repeat {
-        Repeat::Once => None,
-        Repeat::Daily => Some("FREQ=DAILY".to_string()),
-        Repeat::Weekly(on) => Some(format!("FREQ=WEEKLY;BYDAY={}", days(on))),
-        Repeat::Rule(rule) => Some(rule.to_string()),
-    }
-}
-
 fn event(entry: &Entry<'_>, stamp: Timestamp) -> Event {
     let window = entry.window;
     let utc = |at: Timestamp| at.strftime("%Y%m%dT%H%M%SZ").to_string();
@@ -435,7 +419,7 @@ fn event(entry: &Entry<'_>, stamp: Timestamp) -> Event {
             event.append_property(Property::new(ENDS, end.strftime("%H%M%S").to_string()));
         }
     }
-    if let Some(rule) = rule_text(&window.repeat) {
+    if let Some(rule) = window.repeat.rule() {
         event.append_property(Property::new("RRULE", rule));
     }
     for at in &window.except {

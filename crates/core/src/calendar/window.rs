@@ -47,6 +47,38 @@ pub enum Repeat {
     Rule(Rule),
 }
 
+impl Clock {
+    /// The name, among clocks, of each location's own.
+    pub const EACH_LOCATION: &str = "each location";
+
+    /// What it is called: `UTC`, a zone, or each location's.
+    pub fn name(&self) -> &str {
+        match self {
+            Clock::Utc => "UTC",
+            Clock::Zone(zone) => zone.iana_name().unwrap_or("UTC"),
+            Clock::Location => Clock::EACH_LOCATION,
+        }
+    }
+}
+
+impl Repeat {
+    /// The recurrence rule that says it (RFC 5545); none of what comes once.
+    pub fn rule(&self) -> Option<String> {
+        let short = |d: &Weekday| {
+            ["MO", "TU", "WE", "TH", "FR", "SA", "SU"][d.to_monday_zero_offset() as usize]
+        };
+        match self {
+            Repeat::Once => None,
+            Repeat::Daily => Some("FREQ=DAILY".to_string()),
+            Repeat::Weekly(on) => {
+                let days: Vec<&str> = on.iter().map(short).collect();
+                Some(format!("FREQ=WEEKLY;BYDAY={}", days.join(",")))
+            }
+            Repeat::Rule(rule) => Some(rule.to_string()),
+        }
+    }
+}
+
 /// Time that comes once or again and again.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(try_from = "Written", into = "Written")]

@@ -77,7 +77,9 @@ pub fn whole(hour_s: i64) -> Stretch {
 
 /// The whole hours of a stretch and what lies before and after them; none that is empty.
 pub fn parted(stretch: Stretch) -> (Option<Stretch>, Vec<Stretch>) {
-    let floor = |at: Timestamp| at_second(at.as_second().div_euclid(HOUR_S) * HOUR_S);
+    // Whole seconds of a moment before 1970 are nearer to it, not earlier.
+    let hour_ns = i128::from(HOUR_S) * 1_000_000_000;
+    let floor = |at: Timestamp| at_second(at.as_nanosecond().div_euclid(hour_ns) as i64 * HOUR_S);
     let from = match floor(stretch.from) {
         begin if begin == stretch.from => begin,
         begin => at_second(begin.as_second() + HOUR_S),

@@ -501,3 +501,20 @@ fn the_rung_that_held_comes_first_in_the_repaired_script() {
     );
     assert_eq!(repaired.to_string(), want);
 }
+
+#[test]
+fn marks_of_a_script_are_those_of_its_steps_and_parts_wherever_they_stand() {
+    let script = parse(
+        "script \"Book\"\nstep \"Search\"\n  open http://book.marram.example/\n  mark \"map in place\" when css \"#map img\"\n  \
+         if visible css \"#hint\" then press css \"#hint\"\nclean up \"Sign out\"\n  mark \"gone\" when css \"#bye\"\n",
+    );
+    let script = script.unwrap_or_else(|e| panic!("{e:?}"));
+    assert_eq!(
+        script.marks().collect::<Vec<_>>(),
+        ["map in place"],
+        "what cleans up is not measured"
+    );
+    let none =
+        parse("script \"Book\"\nstep \"Search\"\n  open http://book.marram.example/\n").unwrap();
+    assert_eq!(none.marks().count(), 0);
+}

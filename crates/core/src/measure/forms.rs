@@ -231,7 +231,7 @@ static RUN_SCRIPT_ERRORS: [Form; 2] = tallies!(
     ["p95 of script errors per run", "mean of script errors per run"]
 );
 
-static RUNS: [Form; 6] = [
+static RUNS: [Form; 7] = [
     plain!(
         Runs,
         [w("availability")],
@@ -266,6 +266,13 @@ static RUNS: [Form; 6] = [
         Measure::FailingLocations,
         "How many locations there are whose newest run failed.",
         "failing locations for journey \"book-a-crossing\""
+    ),
+    plain!(
+        Runs,
+        [w("certificate"), w("days"), w("left")],
+        Measure::CertificateDays,
+        "How many whole days are left of the certificates that the newest runs saw, of the one that ends first; negative once it has.",
+        "certificate days left for journey \"book-a-crossing\""
     ),
     plain!(
         Runs,

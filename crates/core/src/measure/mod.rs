@@ -273,6 +273,8 @@ pub enum Measure {
     RunTally(Tallied, Statistic),
     /// Locations whose newest run failed.
     FailingLocations,
+    /// Days that are left of the certificates that the newest runs saw: of the one that ends first.
+    CertificateDays,
     /// Time since the newest run that was measured.
     RunSilence,
     /// How many there were.
@@ -326,6 +328,18 @@ pub enum Rated {
 }
 
 impl Measure {
+    /// Whether what it is read of may be narrowed by this, where its subject may: steps and marks are asked about by their
+    /// own times alone.
+    pub fn is_narrowed_by(&self, key: &Key) -> bool {
+        match key {
+            Key::Step if self.subject() == Subject::Runs => {
+                matches!(self, Measure::RunTime(Span::Step, _))
+            }
+            Key::Mark => matches!(self, Measure::RunTime(Span::Mark, _)),
+            _ => true,
+        }
+    }
+
     /// What it is read of.
     pub fn subject(&self) -> Subject {
         use Measure as M;
@@ -337,6 +351,7 @@ impl Measure {
             | M::RunTime(..)
             | M::RunTally(..)
             | M::FailingLocations
+            | M::CertificateDays
             | M::RunSilence => Subject::Runs,
             M::Views(_)
             | M::ViewFigure(..)
@@ -378,6 +393,7 @@ impl Measure {
             M::RunSilence | M::ViewSilence | M::BudgetLasts => Unit::Ms,
             M::RunCount
             | M::FailingLocations
+            | M::CertificateDays
             | M::Views(_)
             | M::HappenedCount(_)
             | M::ErrorCount
@@ -399,6 +415,7 @@ impl Measure {
             | M::ViewsRated(_, Rated::Good)
             | M::Apdex(_)
             | M::HappenedCount(_)
+            | M::CertificateDays
             | M::BudgetLeft
             | M::BudgetLasts => Worse::Below,
             M::RunTime(_, Statistic::Within(_))
@@ -432,6 +449,7 @@ impl Measure {
     pub fn samples_words(&self) -> &'static str {
         match self {
             Measure::RunTime(Span::Step, _) => "runs that came through the step",
+            Measure::CertificateDays => "runs that saw a certificate",
             Measure::RunTally(Tallied::ScriptErrors, _) => "runs whose requests are known",
             Measure::RunTime(..) | Measure::RunTally(..) => "runs that got through",
             Measure::ViewFigure(..) | Measure::ViewsRated(..) | Measure::Apdex(_) => {

@@ -6,6 +6,7 @@ use crate::stats::proof::{counted, plain};
 use crate::stats::share::wilson;
 use crate::stats::{Interval, Proof, Reading, Sketch, readings, share};
 use crate::visitor::sheet::IdSet;
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// What samples of some time come to, of one measure. Parts of time that touch are put together by [`Part::absorb`]: the
@@ -32,6 +33,8 @@ pub struct Part {
     pub newest_s: Option<i64>,
     /// The newest sample of each location and journey, and whether it failed.
     pub newest: BTreeMap<(i32, i32), (i64, bool)>,
+    /// The newest sample of each location and journey, and days that were left of its certificates.
+    pub certificates: BTreeMap<(i32, i32), (i64, Reverse<i64>)>,
     /// The locations that samples come from.
     pub places: BTreeSet<i32>,
     /// Samples that do not count: maintenance.
@@ -57,6 +60,10 @@ impl Part {
         self.newest_s = self.newest_s.max(other.newest_s);
         for (of, newest) in &other.newest {
             let held = self.newest.entry(*of).or_insert(*newest);
+            *held = (*held).max(*newest);
+        }
+        for (of, newest) in &other.certificates {
+            let held = self.certificates.entry(*of).or_insert(*newest);
             *held = (*held).max(*newest);
         }
         self.places.extend(&other.places);
@@ -96,6 +103,9 @@ impl Part {
                 self.newest_s.map(|newest| (at_s - newest).max(0) as f64 * 1_000.0)
             }
             M::FailingLocations => Some(self.failing() as f64),
+            M::CertificateDays => {
+                self.certificates.values().map(|(_, Reverse(days))| *days as f64).reduce(f64::min)
+            }
             M::ErrorKinds | M::NewErrorKinds => Some(self.kinds.len() as f64),
             M::ErrorPeople => Some(self.ids.len() as f64),
             M::Views(super::Counted::PageViews) => Some(self.samples as f64),

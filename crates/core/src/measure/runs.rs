@@ -4,6 +4,7 @@ use super::sheets::Parts;
 use super::{Measure, Part, Span, Tallied};
 use crate::run::{Counts, Outcome};
 use jiff::Timestamp;
+use std::cmp::Reverse;
 
 /// A run as measures see it.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -24,6 +25,8 @@ pub struct Played {
     pub step_ms: Option<f64>,
     /// When the mark that is asked about was set, from its step's beginning, if it was.
     pub mark_ms: Option<f64>,
+    /// Days that were left of the certificates it saw, if that is asked about and it saw one.
+    pub certificate_days: Option<i64>,
     /// Milliseconds in network, server and browser, where that is known.
     pub split_ms: Option<[f64; 3]>,
     /// What it fetched, where that is known.
@@ -72,6 +75,14 @@ impl Part {
                 let held = self.newest.entry(of).or_insert((at_s, failed));
                 *held = (*held).max((at_s, failed));
             }
+            Measure::CertificateDays => {
+                if let Some(days) = run.certificate_days {
+                    self.samples += 1;
+                    let seen = (at_s, Reverse(days));
+                    let held = self.certificates.entry((run.location, run.journey)).or_insert(seen);
+                    *held = (*held).max(seen);
+                }
+            }
             Measure::RunSilence => {
                 self.samples += 1;
                 self.newest_s = self.newest_s.max(Some(at_s));
@@ -105,6 +116,27 @@ pub fn gather<'a>(
 }
 
 #[cfg(test)]
+impl Played {
+    /// One that got through within a second, for tests.
+    pub(crate) fn passed(at_s: i64, location: i32) -> Played {
+        Played {
+            at: crate::calendar::stretch::at_second(at_s),
+            journey: 1,
+            location,
+            outcome: Outcome::Passed,
+            duration_ms: 1_000.0,
+            step: 0,
+            step_ms: None,
+            mark_ms: None,
+            certificate_days: None,
+            split_ms: None,
+            counts: None,
+            is_counted: true,
+        }
+    }
+}
+
+#[cfg(test)]
 mod tests {
     use super::*;
     use crate::calendar::stretch::at_second;
@@ -112,19 +144,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn run(outcome: Outcome, counts: Option<Counts>) -> Played {
-        Played {
-            at: at_second(0),
-            journey: 1,
-            location: 1,
-            outcome,
-            duration_ms: 1_000.0,
-            step: 0,
-            step_ms: None,
-            mark_ms: None,
-            split_ms: None,
-            counts,
-            is_counted: true,
-        }
+        Played { outcome, counts, ..Played::passed(0, 1) }
     }
 
     fn fetched(requests: u64, bytes: u64, script_errors: u64) -> Option<Counts> {

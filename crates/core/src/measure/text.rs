@@ -411,8 +411,8 @@ impl Measured {
                 .then_some("a step's time asks for one journey and one step: write for journey \"…\" and step \"…\""),
             Measure::RunTime(super::Span::Mark, _) => (!one(Key::Mark))
                 .then_some("a mark's time asks for one mark: write for mark \"…\""),
-            _ if has(Key::Mark) => Some("only a mark's time is narrowed by a mark"),
-            _ if has(Key::Step) && self.measure.subject() == Subject::Runs => Some("only a step's time is narrowed by a step"),
+            m if has(Key::Mark) && !m.is_narrowed_by(&Key::Mark) => Some("only a mark's time is narrowed by a mark"),
+            m if has(Key::Step) && !m.is_narrowed_by(&Key::Step) => Some("only a step's time is narrowed by a step"),
             m if m.subject() == Subject::Goals => {
                 (!one(Key::Goal)).then_some("this asks for one goal: write for goal \"…\"")
             }
@@ -521,8 +521,8 @@ pub fn complete(text: &str) -> Vec<String> {
         }
     }
     let whole = measure(&all, 0).ok();
-    let rest = whole.as_ref().and_then(|(m, took)| Some((m.subject(), all.get(*took..)?)));
-    if let Some((subject, [first, rest @ ..])) = rest
+    let rest = whole.as_ref().and_then(|(m, took)| Some((m, m.subject(), all.get(*took..)?)));
+    if let Some((measure, subject, [first, rest @ ..])) = rest
         && first.text == "for"
     {
         let named: Vec<&str> = rest.iter().map(|t| t.text.as_str()).collect();
@@ -531,7 +531,8 @@ pub fn complete(text: &str) -> Vec<String> {
             .last()
             .is_some_and(|t| !t.is_quoted && (t.text == "or" || Key::of_word(&t.text).is_some()));
         if wants_key {
-            let keys = Key::of_subject(subject).into_iter().map(|key| key.word());
+            let keys = Key::of_subject(subject).into_iter();
+            let keys = keys.filter(|key| measure.is_narrowed_by(key)).map(|key| key.word());
             keys.filter(|word| !named.contains(&word.as_str())).for_each(|word| add(&word));
         } else if !wants_value {
             ["and", "or"].into_iter().for_each(add);
@@ -739,7 +740,11 @@ mod tests {
         assert!(complete("p75 of LCP for ").contains(&"device".to_string()));
         assert!(!complete("p75 of LCP for ").contains(&"journey".to_string()));
         assert_eq!(complete("availability for journey \"x\" "), ["and", "or"]);
-        assert_eq!(complete("availability for journey \"x\" and "), ["step", "mark", "location"]);
+        assert_eq!(complete("availability for journey \"x\" and "), ["location"]);
+        let step = "p75 of step duration for journey \"x\" and ";
+        assert_eq!(complete(step), ["step", "location"]);
+        let mark = "p75 of mark time for journey \"x\" and ";
+        assert_eq!(complete(mark), ["mark", "location"]);
         assert!(complete("availability for journey ").is_empty(), "a name is not ours to guess");
         let begun = |text: &str| value_begun(text).map(|(key, begun)| (key.word(), begun));
         let some = |key: &str, begun: &str| Some((key.to_string(), begun.to_string()));

@@ -72,22 +72,19 @@ mod tests {
             prop::sample::select(Outcome::ALL.to_vec()),
             1.0..9_000.0f64,
             any::<bool>(),
+            prop::option::of(-5i64..90),
         );
         prop::collection::vec(one, 0..150).prop_map(|all| {
             let mut runs: Vec<Played> = all
                 .into_iter()
-                .map(|(second, location, outcome, duration_ms, is_counted)| Played {
-                    at: at_second(second),
-                    journey: 1,
-                    location,
-                    outcome,
-                    duration_ms,
-                    step: 0,
-                    step_ms: None,
-                    mark_ms: None,
-                    split_ms: None,
-                    counts: None,
-                    is_counted,
+                .map(|(second, location, outcome, duration_ms, is_counted, certificate_days)| {
+                    Played {
+                        outcome,
+                        duration_ms,
+                        certificate_days,
+                        is_counted,
+                        ..Played::passed(second, location)
+                    }
                 })
                 .collect();
             runs.sort_by_key(|r| r.at);
@@ -129,7 +126,7 @@ mod tests {
 
         #[test]
         fn the_whole_is_the_same_whatever_it_was_cut_into(runs in runs(), bucket in 1i64..90) {
-            for text in ["availability", "p95 of run duration", "mean of run duration", "failing locations", "count of runs"] {
+            for text in ["availability", "p95 of run duration", "mean of run duration", "failing locations", "certificate days left", "count of runs"] {
                 let measure = text.parse::<Measured>().unwrap().measure;
                 let whole = |bucket_s: i64| {
                     let mut all = Part::default();
@@ -143,19 +140,33 @@ mod tests {
     }
 
     #[test]
+    fn a_certificate_that_was_renewed_is_as_good_as_the_newest_run_of_each_location_saw_it() {
+        let run = |second: i64, location: i32, certificate_days| Played {
+            certificate_days,
+            ..Played::passed(second, location)
+        };
+        let runs = [
+            run(10, 1, Some(3)),
+            run(20, 2, Some(3)),
+            run(70, 1, Some(90)),
+            run(130, 2, None),
+            run(190, 2, Some(89)),
+        ];
+        let measure = Measure::CertificateDays;
+        let parts = gather(&runs, &measure, MINUTE_S);
+        let at = [60, 120, 180, 240, 900].map(at_second);
+        let read = windowed(&measure, &parts, 180, at);
+        let values: Vec<_> = read.iter().map(|m| m.value).collect();
+        // The second location still sees the old one for a while, and a run that saw none says nothing of it.
+        assert_eq!(values, [Some(3.0), Some(3.0), Some(3.0), Some(89.0), None]);
+        assert_eq!(read.iter().map(|m| m.samples).collect::<Vec<_>>(), [2, 3, 3, 2, 0]);
+    }
+
+    #[test]
     fn a_location_fails_as_long_as_its_newest_run_did() {
         let run = |second: i64, location: i32, outcome| Played {
-            at: at_second(second),
-            journey: 1,
-            location,
             outcome,
-            duration_ms: 1.0,
-            step: 0,
-            step_ms: None,
-            mark_ms: None,
-            split_ms: None,
-            counts: None,
-            is_counted: true,
+            ..Played::passed(second, location)
         };
         use Outcome::{Failed, Passed};
         let runs =

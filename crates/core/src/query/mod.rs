@@ -133,6 +133,12 @@ pub struct Query {
 }
 
 impl Query {
+    /// The same with another name for something that it is narrowed to; `None` where that is not named.
+    pub fn renamed(&self, key: &Key, was: &str, is: &str) -> Option<Query> {
+        let scope = self.scope.renamed(key, was, is)?;
+        Some(Query { scope, ..self.clone() })
+    }
+
     /// Whether steps tell its samples apart.
     pub fn is_by_step(&self) -> bool {
         self.by.contains(&By::Key(Key::Step))

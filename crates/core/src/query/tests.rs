@@ -7,7 +7,6 @@ use crate::calendar::{Cover, Stretch};
 use crate::measure::runs::Played;
 use crate::measure::sheets::Gather;
 use crate::measure::{Measured, Part, forms, sheets};
-use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::visitor::Attribute;
 use crate::visitor::sheet::{Column, Sheet};
@@ -317,21 +316,8 @@ fn conditions_let_go_of_groups_and_the_order_may_be_another_number() {
 fn groups_beyond_the_most_are_counted_in_the_whole_alone_and_told() {
     let most = MOST_GROUPS / 2;
     let many = most as i64 + 50;
-    let runs: Vec<Played> = (0..many)
-        .map(|n| Played {
-            at: at_second(n),
-            journey: n as i32,
-            location: 1,
-            outcome: Outcome::Passed,
-            duration_ms: 5.0,
-            step: 0,
-            step_ms: None,
-            mark_ms: None,
-            split_ms: None,
-            counts: None,
-            is_counted: true,
-        })
-        .collect();
+    let runs: Vec<Played> =
+        (0..many).map(|n| Played { journey: n as i32, ..Played::passed(n, 1) }).collect();
     let query = query("count of runs, availability by journey");
     let stretch = Stretch { from: at_second(0), to: at_second(many) };
     let reach = Reach { stretch, bucket_s: 3_600, exact: true, only: None };

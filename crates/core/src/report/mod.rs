@@ -21,7 +21,8 @@ pub use schedule::{Schedule, covered, period_name};
 
 use crate::goal::Period;
 use crate::goal::definition::ServiceHours;
-use crate::measure::{Measured, Scope, TextError};
+use crate::measure::{Key, Measured, Scope, TextError};
+use crate::query::Query;
 use serde::{Deserialize, Serialize};
 
 /// What a report tells of.
@@ -141,6 +142,22 @@ pub struct Definition {
     /// When it is issued by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schedule: Option<Schedule>,
+}
+
+impl Definition {
+    /// The same with another name for something that it is narrowed to; `None` where that is not named.
+    pub fn renamed(&self, key: &Key, was: &str, is: &str) -> Option<Definition> {
+        let query = self.query.parse::<Query>().ok().and_then(|q| q.renamed(key, was, is));
+        let filter = narrowed(&self.filter).ok().and_then(|scope| scope.renamed(key, was, is));
+        if query.is_none() && filter.is_none() {
+            return None;
+        }
+        Some(Definition {
+            query: query.map_or_else(|| self.query.clone(), |q| q.to_string()),
+            filter: filter.map_or_else(|| self.filter.clone(), |f| f.to_string()),
+            ..self.clone()
+        })
+    }
 }
 
 /// What a filter narrows page views to, as it is typed: `device "phone" and country "NO"`.

@@ -390,24 +390,12 @@ mod tests {
     use super::super::ServerTiming;
     use super::super::split::tests::{request, step};
     use super::*;
-    use uuid::Uuid;
 
     fn run(outcome: Outcome, mut steps: Vec<StepRecord>) -> RunRecord {
         for s in &mut steps {
             s.outcome = outcome;
         }
-        RunRecord {
-            id: Uuid::nil(),
-            started_at: jiff::Timestamp::UNIX_EPOCH,
-            outcome,
-            duration_ms: steps.iter().map(|s| s.duration_ms).sum(),
-            trouble: None,
-            steps,
-            browser: String::new(),
-            runner: String::new(),
-            device: "desktop".into(),
-            trial: false,
-        }
+        RunRecord { outcome, ..RunRecord::of_steps(steps) }
     }
 
     fn search(connect_map: f64, wait_api: f64) -> StepRecord {

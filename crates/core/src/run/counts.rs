@@ -47,10 +47,8 @@ impl Counts {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::run::{Console, Outcome, Request, StepRecord};
+    use crate::run::{Console, Request, StepRecord};
     use crate::timing::Phases;
-    use jiff::Timestamp;
-    use uuid::Uuid;
 
     fn request(url: &str, bytes: u64, from_cache: bool) -> Request {
         Request {
@@ -69,21 +67,6 @@ mod tests {
         }
     }
 
-    fn record(steps: Vec<StepRecord>) -> RunRecord {
-        RunRecord {
-            id: Uuid::nil(),
-            started_at: Timestamp::UNIX_EPOCH,
-            outcome: Outcome::Passed,
-            duration_ms: 1.0,
-            trouble: None,
-            steps,
-            browser: String::new(),
-            runner: String::new(),
-            device: String::new(),
-            trial: false,
-        }
-    }
-
     #[test]
     fn what_came_is_told_by_whose_it_is_and_caches_and_cleaning_up_count_nothing() {
         let said =
@@ -98,11 +81,13 @@ mod tests {
         let mut after = StepRecord::begun("Sign out", 0.0, None);
         after.requests = vec![request("http://book.marram.example/out", 9, false)];
         after.clean_up = true;
-        let counts = Counts::of(&record(vec![first, after]), |host| host == "book.marram.example");
+        let counts = Counts::of(&RunRecord::of_steps(vec![first, after]), |host| {
+            host == "book.marram.example"
+        });
         let counted =
             Counts { requests: 2, bytes: 1_300, third_party_bytes: 300, script_errors: 1 };
         assert_eq!(counts, Some(counted));
         assert_eq!(Counts::from_numbers(counted.numbers()), counted);
-        assert_eq!(Counts::of(&record(vec![]), |_| true), None, "nothing is known");
+        assert_eq!(Counts::of(&RunRecord::of_steps(vec![]), |_| true), None, "nothing is known");
     }
 }

@@ -280,18 +280,7 @@ mod tests {
                 requests,
                 ..StepRecord::begun("S", 0.0, None)
             };
-            RunRecord {
-                id: uuid::Uuid::nil(),
-                started_at: jiff::Timestamp::UNIX_EPOCH,
-                outcome: Outcome::Failed,
-                duration_ms: 10_000.0,
-                trouble: None,
-                steps: vec![step],
-                browser: String::new(),
-                runner: String::new(),
-                device: "desktop".into(),
-                trial: false,
-            }
+            RunRecord { outcome: Outcome::Failed, ..RunRecord::of_steps(vec![step]) }
         };
         let (page, tiles) = ("http://book.marram.example/", "http://tiles.isles-map.example/1");
         let ours = |h: &str| h == "book.marram.example";

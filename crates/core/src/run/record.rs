@@ -78,6 +78,9 @@ pub struct StepRecord {
     /// Moments that the script named.
     #[serde(default)]
     pub marks: Vec<Mark>,
+    /// Whole days that were left of the certificates it saw: of the one that ends first; negative once that has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate_days: Option<i64>,
     /// What was asked for.
     #[serde(default)]
     pub requests: Vec<Request>,
@@ -173,6 +176,11 @@ impl StepRecord {
         }
     }
 
+    /// A certificate was seen with so many whole days left.
+    pub fn saw_certificate(&mut self, days: i64) {
+        self.certificate_days = Some(self.certificate_days.map_or(days, |held| held.min(days)));
+    }
+
     /// A step that has passed so far and taken no time.
     pub fn begun(name: &str, start_ms: f64, budget_ms: Option<f64>) -> StepRecord {
         StepRecord {
@@ -186,6 +194,7 @@ impl StepRecord {
             fell_back: Vec::new(),
             vitals: StepVitals::default(),
             marks: Vec::new(),
+            certificate_days: None,
             requests: Vec::new(),
             console: Vec::new(),
             busy: Vec::new(),
@@ -208,6 +217,8 @@ pub struct Mark {
 
 /// A run has so many marks that are kept beside it, at most.
 const MOST_MARKS: usize = 50;
+/// Days of a century.
+const MOST_DAYS: i64 = 36_525;
 
 impl RunRecord {
     /// When its marks were set, in milliseconds from their step's beginning; of one that was set more than once the first.
@@ -219,6 +230,13 @@ impl RunRecord {
             }
         }
         all
+    }
+
+    /// Whole days that were left of the certificates it saw: of the one that ends first.
+    pub fn certificate_days(&self) -> Option<i64> {
+        let days = self.counted_steps().filter_map(|s| s.certificate_days).min()?;
+        // Nobody signs for longer than a century; whoever says so has sent something else.
+        Some(days.clamp(-MOST_DAYS, MOST_DAYS))
     }
 }
 
@@ -462,6 +480,10 @@ impl RunRecord {
             lines.push((at(0.0), format!("{word} \"{}\"", step.name)));
             lines.extend(step.marks.iter().map(|m| (at(m.at_ms), format!("mark \"{}\"", m.name))));
             lines.extend(
+                step.certificate_days
+                    .map(|days| (at(0.0), format!("certificate: {days} days left"))),
+            );
+            lines.extend(
                 step.console
                     .iter()
                     .map(|c| (at(c.at_ms), format!("console {}: {}", c.level, c.text))),
@@ -533,5 +555,77 @@ fn cut(text: &mut String) {
     if let Some((at, _)) = text.char_indices().nth(MAX_TEXT) {
         text.truncate(at);
         text.push('…');
+    }
+}
+
+#[cfg(test)]
+impl RunRecord {
+    /// One of these steps for tests, that passed.
+    pub(crate) fn of_steps(steps: Vec<StepRecord>) -> RunRecord {
+        RunRecord {
+            id: Uuid::nil(),
+            started_at: Timestamp::UNIX_EPOCH,
+            outcome: Outcome::Passed,
+            duration_ms: steps.iter().map(|s| s.duration_ms).sum(),
+            trouble: None,
+            steps,
+            browser: String::new(),
+            runner: String::new(),
+            device: usual_device(),
+            trial: false,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn step(name: &str, clean_up: bool, marks: &[(&str, f64)]) -> StepRecord {
+        let marks = marks.iter().map(|(name, at_ms)| Mark { name: (*name).into(), at_ms: *at_ms });
+        StepRecord { clean_up, marks: marks.collect(), ..StepRecord::begun(name, 0.0, None) }
+    }
+
+    fn run(steps: Vec<StepRecord>) -> RunRecord {
+        RunRecord::of_steps(steps)
+    }
+
+    #[test]
+    fn a_mark_is_when_it_was_set_first_and_what_cleans_up_sets_none() {
+        let record = run(vec![
+            step("Open", false, &[("prices", 90.0), ("map in place", 812.5), ("prices", 70.0)]),
+            step("Search", false, &[("map in place", 40.0), ("never", f64::NAN)]),
+            step("Sign out", true, &[("gone", 5.0)]),
+        ]);
+        let all: Vec<(&str, f64)> = record.marks().into_iter().collect();
+        assert_eq!(all, [("map in place", 812.5), ("prices", 90.0)]);
+    }
+
+    #[test]
+    fn a_run_has_as_many_days_left_as_the_certificate_that_ends_first() {
+        let of = |days: &[Option<i64>]| {
+            let step = |certificate_days: &Option<i64>| StepRecord {
+                certificate_days: *certificate_days,
+                ..step("Open", false, &[])
+            };
+            run(days.iter().map(step).collect()).certificate_days()
+        };
+        assert_eq!(of(&[Some(40), None, Some(12)]), Some(12));
+        assert_eq!(of(&[Some(-3), Some(12)]), Some(-3), "one that has ended");
+        assert_eq!(of(&[None]), None);
+        assert_eq!(of(&[Some(i64::MAX)]), Some(MOST_DAYS));
+        let cleaning = StepRecord { certificate_days: Some(1), ..step("Leave", true, &[]) };
+        assert_eq!(run(vec![cleaning]).certificate_days(), None, "what cleans up decides nothing");
+    }
+
+    #[test]
+    fn a_page_that_sets_marks_without_end_has_some_of_them_kept() {
+        let names: Vec<String> = (0..500).map(|n| format!("tick {n:03}")).collect();
+        let marks: Vec<(&str, f64)> = names.iter().map(|n| (n.as_str(), 1.0)).collect();
+        let record = run(vec![step("Open", false, &marks)]);
+        assert_eq!(record.marks().len(), MOST_MARKS);
+        assert!(
+            record.marks().contains_key("tick 000") && !record.marks().contains_key("tick 499")
+        );
     }
 }

@@ -5,6 +5,7 @@ use cadentis_core::journey::{Journey, grammar, parse, read_lines, repaired};
 use cadentis_core::run::reach::Denied;
 use cadentis_core::run::{Outcome, RunRecord};
 use cadentis_runner::Setting;
+use cadentis_runner::wire::Wire;
 use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 use tokio_rustls::rustls::pki_types::CertificateDer;
@@ -349,7 +350,9 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
     let (port, certificate) = secure_server(30).await;
     let names = NAMES.replace("PORT", &port.to_string());
     let trusting = Setting { roots: vec![certificate], ..Setting::default() };
-    passed(&play(&script(&names), &trusting).await);
+    let record = play(&script(&names), &trusting).await;
+    passed(&record);
+    assert_eq!(record.certificate_days(), Some(29));
     let says = |r: RunRecord| (r.outcome, r.trouble.map(|t| t.says).unwrap_or_default());
     // 30 days are not 60.
     let (outcome, words) =
@@ -372,6 +375,40 @@ async fn names_are_looked_up_and_certificates_are_read_and_distrusted() {
             .await,
     );
     assert_eq!((outcome, words.as_str()), (Outcome::Failed, "Nowhere.invalid was not found."));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn hosts_whose_pages_a_browser_opened_are_asked_for_how_long_their_certificates_are_good() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let (port, certificate) = secure_server(30).await;
+    let (later, other) = secure_server(60).await;
+    let (ended, of_before) = secure_server(-3).await;
+    let wire = Wire {
+        proxy: None,
+        roots: vec![certificate, other, of_before],
+        denied: Denied::parse([]).expect("networks"),
+    };
+    let mut record =
+        play(&script("script \"N\"\nstep \"S\"\n  look up localhost\n"), &Setting::default()).await;
+    passed(&record);
+    let page = |port: u16, kind: &str| {
+        let url = format!("https://localhost:{port}/");
+        serde_json::from_value(serde_json::json!({
+            "url": url, "method": "GET", "kind": kind, "status": 200, "start_ms": 0.0,
+            "phases": cadentis_core::timing::phases::Phases::default(), "bytes": 0, "protocol": "h2", "from_cache": false,
+        }))
+        .expect("a request")
+    };
+    let mut look = async |pages: Vec<cadentis_core::run::Request>| {
+        record.steps[0].certificate_days = None;
+        record.steps[0].requests = pages;
+        wire.look_at_certificates(&mut record).await;
+        record.certificate_days()
+    };
+    assert_eq!(look(vec![page(later, "document"), page(port, "document")]).await, Some(29));
+    assert_eq!(look(vec![page(later, "document"), page(port, "image")]).await, Some(59));
+    // One that has ended is believed by nobody, so that its pages have failed; nobody listens at port 1.
+    assert_eq!(look(vec![page(ended, "document"), page(1, "document")]).await, None);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -12,6 +12,7 @@ use cadentis_store::page_view_hour::RolledUp;
 use cadentis_store::run::Finished;
 use cadentis_store::script_version::Status;
 use cadentis_store::sheet::Filed;
+use cadentis_store::task::TaskState;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use uuid::Uuid;
@@ -246,6 +247,28 @@ async fn erasing_from_hours_whose_rows_are_gone_leaves_what_is_not_theirs() {
     let sheets = db.sheets_of(Filed::PageViews, 1, stretch, &["id".into()]).await.expect("sheets");
     assert_eq!((sheets[0].rows, sheets[0].id("id", 0)), (1, Some(2)));
     assert_eq!(db.forget_person(1, "person", 77, stretch).await.expect("erased"), 0);
+}
+
+#[tokio::test]
+async fn history_is_put_into_families_by_the_hours_that_there_are_and_not_by_those_between() {
+    let (db, _) = db().await;
+    let ago = |days: i64| at_second(hour().from.as_second() - days * 86_400);
+    for (id, days) in [(1, 300), (2, 30)] {
+        let at = ago(days);
+        let views = [of_person(id, at.as_second() + 1, 7).1];
+        db.file_history(1, at, &views).await.expect("filed");
+    }
+    db.store_page_views(&[of_person(3, hour().from.as_second() + 1, 7)]).await.expect("stored");
+    db.begin_families(1, now()).await.expect("begun");
+    // One of rows that are not filed yet, two of sheets, and the end.
+    let mut turns = 0;
+    while db.work_on_a_task().await.expect("done") {
+        turns += 1;
+        assert!(turns <= 4, "it walks through hours of which nothing is kept");
+    }
+    let task = db.families_task(1).await.expect("rows").expect("a task");
+    assert_eq!((turns, task.state), (4, TaskState::Done));
+    assert_eq!((task.done, task.whole > 300 * 24), (task.whole, true));
 }
 
 /// A page view whose script asked for something that came, and for something that did not.

@@ -453,6 +453,7 @@ async fn what_a_run_fetched_is_kept_with_it_by_whose_hosts_it_came_from_and_firs
         let set = |name: &str, at: f64| json!({ "name": name, "at_ms": at });
         step["marks"] =
             json!([set("map in place", 812.5), set("prices", 90.0), set("prices", 70.0)]);
+        step["certificate_days"] = json!(12);
         step["console"] =
             json!([{ "at_ms": 1.0, "level": "error", "text": "no", "uncaught": true }]);
         record.steps = vec![serde_json::from_value(step).expect("a step")];
@@ -475,6 +476,10 @@ async fn what_a_run_fetched_is_kept_with_it_by_whose_hosts_it_came_from_and_firs
     };
     assert_eq!(marked("map in place").await, Some(812.5));
     assert_eq!((marked("prices").await, marked("map").await), (Some(90.0), None));
+    let days = db.certificate_days(&[journey.id], 1, stretch).await.expect("rows");
+    assert_eq!(days.get(&ids[0]), Some(&12));
+    let secured = db.journeys_with_certificates(1, stretch).await.expect("rows");
+    assert_eq!(secured, [journey.id]);
     let named = db.marks_named(&[journey.id], 1, stretch).await.expect("rows");
     assert_eq!(named, ["map in place", "prices"]);
     assert!(db.marks_named(&[journey.id + 1], 1, stretch).await.expect("rows").is_empty());

@@ -1,11 +1,12 @@
 //! What the record page asks: a browser somewhere, its pictures, what was done so far.
 
 use crate::State;
-use crate::access::{After, InSite};
+use crate::access::{After, By, InSite};
 use crate::error::unavailable;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
+use cadentis_answers::changes::trials as changes;
 use cadentis_answers::{AnswerError, recordings};
 use cadentis_core::journey::recorded::{self, Act, Input};
 use cadentis_core::journey::{self, Journey};
@@ -37,6 +38,7 @@ fn address(typed: &str) -> Result<String, String> {
 /// `POST /{site}/api/recordings`: a browser at this location that opens the address.
 pub async fn ask(
     state: web::Data<State>,
+    By(by): By,
     InSite(site): InSite,
     new: web::Json<NewRecording>,
 ) -> HttpResponse {
@@ -47,7 +49,7 @@ pub async fn ask(
     let asked = async {
         let none = || Ok(Problem::not_found("There is no such location.").into());
         let answers = &state.answers;
-        match recordings::begin(answers, &site, &new.location, &address).await? {
+        match changes::record(answers, &by, &site, (&new.location, &address)).await? {
             Some(id) => Ok::<_, AnswerError>(HttpResponse::Ok().json(json!({ "id": id }))),
             None => none(),
         }

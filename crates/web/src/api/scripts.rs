@@ -1,7 +1,7 @@
 //! What the script page asks while somebody writes: reading, what could come next, playing now.
 
 use crate::State;
-use crate::access::{After, InSite};
+use crate::access::{After, By, InSite};
 use crate::error::unavailable;
 use crate::format;
 use crate::frame::base;
@@ -9,8 +9,9 @@ use crate::problem::Problem;
 use actix_web::{HttpResponse, web};
 use cadentis_answers::AnswerError;
 use cadentis_answers::changes::journeys::parts_of;
+use cadentis_answers::changes::trials::{self as changes, NewTrial as Wish};
 use cadentis_answers::run::{self, Which, repaired};
-use cadentis_answers::trials::{self, NewTrial as Wish};
+use cadentis_answers::trials;
 use cadentis_core::journey::{self, LineRead, ScriptError};
 use jiff::Timestamp;
 use serde::Deserialize;
@@ -89,6 +90,7 @@ pub struct NewTrial {
 /// `POST /{site}/api/trials`: plays a script once from a location, saved or not.
 pub async fn ask(
     state: web::Data<State>,
+    By(by): By,
     InSite(site): InSite,
     new: web::Json<NewTrial>,
 ) -> HttpResponse {
@@ -99,7 +101,7 @@ pub async fn ask(
             return Ok(Problem::script("/script", says, std::slice::from_ref(e)).into());
         }
         let wish = Wish { script: &new.script, location: &new.location, device: &new.device };
-        match trials::begin(&state.answers, &site, &wish).await? {
+        match changes::play(&state.answers, &by, &site, &wish).await? {
             Some(id) => Ok(HttpResponse::Ok().json(json!({ "id": id }))),
             None => none(),
         }
@@ -176,10 +178,11 @@ pub async fn film(
 /// `DELETE /{site}/api/trials/{id}`: the runner breaks it off as soon as it hears.
 pub async fn cancel(
     state: web::Data<State>,
+    By(by): By,
     InSite(site): InSite,
     After(id): After<Uuid>,
 ) -> HttpResponse {
-    match trials::cancel(&state.answers, site.id, id).await {
+    match changes::stop(&state.answers, &by, &site, id).await {
         Ok(()) => HttpResponse::NoContent().finish(),
         Err(e) => unavailable(&e),
     }

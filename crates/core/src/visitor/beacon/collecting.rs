@@ -176,6 +176,22 @@ mod tests {
     }
 
     #[test]
+    fn a_score_breaks_where_the_t_of_its_own_pages_changes_and_says_of_which() {
+        assert_eq!(t_break(Some("Pay"), (2.0, 2.0)), None);
+        let title = |family, t_s| t_break(family, t_s).map(|b| b.0);
+        assert_eq!(title(Some("Pay"), (1.5, 2.5)).as_deref(), Some("Apdex T of Pay 1.5 s → 2.5 s"));
+        assert_eq!(title(None, (1.5, 0.1)).as_deref(), Some("Apdex T 1.5 s → 0.1 s"));
+    }
+
+    #[test]
+    fn a_share_of_visits_is_told_in_the_digits_in_which_it_was_typed() {
+        for typed in ["7", "14", "28", "29", "55", "56", "57", "58", "0.001", "12.345", "100"] {
+            let share = typed.parse::<f64>().unwrap() / 100.0;
+            assert_eq!(percent_text(share), typed, "{share}");
+        }
+    }
+
+    #[test]
     fn each_setting_that_cannot_be_is_named_with_what_would_be_right() {
         let usual = Collecting::default();
         let with = |change: fn(&mut Collecting)| {

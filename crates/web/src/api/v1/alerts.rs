@@ -2,6 +2,7 @@
 
 use super::asked::{Closed, Unread, said, stopped};
 use super::hours::HoursShape;
+use super::listed::{Nothing, WhichPage, numbered, paged};
 use super::shapes::{Made, ProblemShape};
 use crate::State;
 use crate::access::{After, Caller, InSite};
@@ -9,7 +10,7 @@ use crate::fields::sentence;
 use crate::problem::Problem;
 use crate::words::capital;
 use actix_web::http::StatusCode;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::alerts as changes;
 use cadentis_answers::kept::{Alert, AlertSays, CallList, Site};
 use cadentis_answers::{alerts, notices, teams};
@@ -387,17 +388,22 @@ async fn told(state: &State, site: &Site, id: i32) -> Result<KeptAlertShape, Htt
     Ok(KeptAlertShape::of(kept(state, site, id).await?, &lists))
 }
 
-/// What is watched of a site, by name.
-#[utoipa::path(get, path = "/sites/{site}/alerts", params(("site" = String, Path, example = "marram-ferries")), responses(
+/// What is watched of a site, by id.
+#[utoipa::path(get, path = "/sites/{site}/alerts", params(("site" = String, Path, example = "marram-ferries"), WhichPage), responses(
     (status = 200, body = Vec<KeptAlertShape>),
+    Unread,
     Closed,
 ))]
-pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpResponse {
+pub(super) async fn list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    request: HttpRequest,
+) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let lists = notices::ask(&state.answers, &site).await.map_err(stopped)?.lists;
         let all = alerts::all(&state.answers, &site).await.map_err(stopped)?;
-        let all: Vec<_> = all.into_iter().map(|a| KeptAlertShape::of(a, &lists)).collect();
-        Ok(HttpResponse::Ok().json(all))
+        Ok(page.told(all, |a| numbered(0, a.id), |a| KeptAlertShape::of(a, &lists)))
     };
     said(all.await)
 }

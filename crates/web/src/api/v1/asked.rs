@@ -131,20 +131,23 @@ pub(super) fn query<T: DeserializeOwned>(request: &HttpRequest) -> Result<T, Box
     read(request.query_string())
 }
 
-fn read<T: DeserializeOwned>(text: &str) -> Result<T, Box<Problem>> {
+pub(super) fn read<T: DeserializeOwned>(text: &str) -> Result<T, Box<Problem>> {
     let pairs = url::form_urlencoded::parse(text.as_bytes());
     let read = serde_urlencoded::Deserializer::new(pairs);
     serde_path_to_error::deserialize(read).map_err(|e| {
-        let name = e.path().to_string();
-        wrong(&format!("?{name}"), format!("{}.", e.inner()))
+        let (path, says) = (e.path().to_string(), e.inner().to_string());
+        // One that is missing has no place; it is named where that is said.
+        let name = match path.as_str() {
+            "." => says.split('`').nth(1).unwrap_or_default(),
+            path => path,
+        };
+        wrong(&format!("?{name}"), format!("{says}."))
     })
 }
 
 /// What narrows page views, which may be said often, and the parameters beside it.
-pub(super) fn narrowed<T: DeserializeOwned>(
-    request: &HttpRequest,
-) -> Result<(Filter, T), Box<Problem>> {
-    let pairs = url::form_urlencoded::parse(request.query_string().as_bytes());
+pub(super) fn narrowed<T: DeserializeOwned>(query: &str) -> Result<(Filter, T), Box<Problem>> {
+    let pairs = url::form_urlencoded::parse(query.as_bytes());
     let (only, rest): (Vec<_>, Vec<_>) = pairs.partition(|(name, _)| name == "only");
     let (filter, wrong_ones) = Filter::parse(only.iter().map(|(_, value)| &**value));
     if let Some(text) = wrong_ones.first() {

@@ -1,12 +1,13 @@
 //! Time that is taken out of goals, for programs: with a reason, and put back; both stay in the record.
 
 use super::asked::{Closed, Unread, said, stopped};
+use super::listed::{Nothing, WhichPage, numbered, paged};
 use super::promise::goal_of;
 use super::shapes::ProblemShape;
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::goals::{self as changes, LONGEST_WHY};
 use cadentis_answers::goals;
 use cadentis_answers::kept::CarveOut;
@@ -73,19 +74,23 @@ pub(super) struct CarvedShape {
 }
 
 /// All that was ever taken out of a goal, the newest first.
-#[utoipa::path(get, path = "/sites/{site}/goals/{id}/carve-outs", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+#[utoipa::path(get, path = "/sites/{site}/goals/{id}/carve-outs", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path), WhichPage), responses(
     (status = 200, body = Vec<CarveOutShape>),
+    Unread,
     Closed,
 ))]
 pub(super) async fn list(
     state: web::Data<State>,
     InSite(site): InSite,
     After(id): After<i32>,
+    request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let goal = goal_of(&state, &site, id).await?;
         let record = goals::carve_outs(&state.answers, &goal).await.map_err(stopped)?;
-        Ok(HttpResponse::Ok().json(record.into_iter().map(CarveOutShape::of).collect::<Vec<_>>()))
+        let newest = |c: &CarveOut| numbered(-c.made_at.as_microsecond(), -c.id);
+        Ok(page.told(record, newest, CarveOutShape::of))
     };
     said(all.await)
 }

@@ -1,6 +1,7 @@
 //! Dependencies by the API: states that others post, and CloudEvents 1.0 with states and announcements.
 
 use super::asked::{Closed, Unread, moment, said, stopped};
+use super::listed::{Nothing, WhichPage, named, paged};
 use super::shapes::ProblemShape;
 use crate::access::{Caller, InSite};
 use crate::fields::sentence;
@@ -174,18 +175,24 @@ fn not_taken(why: &NotTaken, below: &str) -> HttpResponse {
     invalid(&field, &sentence(why))
 }
 
-/// What the site stands on, and how it is said to be now.
-#[utoipa::path(get, path = "/sites/{site}/dependencies", params(("site" = String, Path, example = "marram-ferries")), responses(
+/// What the site stands on by slug, and how it is said to be now.
+#[utoipa::path(get, path = "/sites/{site}/dependencies", params(("site" = String, Path, example = "marram-ferries"), WhichPage), responses(
     (status = 200, body = Vec<DependencyShape>),
+    Unread,
     Closed,
 ))]
-pub async fn list(state: web::Data<crate::State>, InSite(site): InSite) -> HttpResponse {
+pub async fn list(
+    state: web::Data<crate::State>,
+    InSite(site): InSite,
+    request: HttpRequest,
+) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let now = Timestamp::now();
         let day = Stretch::last(86_400, now);
         let told = dependencies::ask(&state.answers, &site, Stretch { to: now, ..day }, now).await;
         let told = told.map_err(stopped)?;
-        Ok(HttpResponse::Ok().json(told.into_iter().map(DependencyShape::of).collect::<Vec<_>>()))
+        Ok(page.told(told, |t| named(&t.dependency.slug), DependencyShape::of))
     };
     said(all.await)
 }

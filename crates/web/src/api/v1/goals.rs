@@ -1,6 +1,7 @@
 //! What is promised, for programs.
 
-use super::asked::{Closed, Unread, When, query, said, stopped};
+use super::asked::{Closed, Unread, When, said, stopped};
+use super::listed::{WhichPage, numbered, paged};
 use crate::State;
 use crate::access::InSite;
 use actix_web::{HttpRequest, HttpResponse, web};
@@ -112,8 +113,8 @@ impl GoalShape {
     }
 }
 
-/// The goals of a site, by the rules of their page.
-#[utoipa::path(get, path = "/sites/{site}/goals", params(("site" = String, Path, example = "marram-ferries"), When), responses(
+/// The goals of a site, by the rules of their page; by id.
+#[utoipa::path(get, path = "/sites/{site}/goals", params(("site" = String, Path, example = "marram-ferries"), When, WhichPage), responses(
     (status = 200, body = Vec<GoalShape>),
     Unread,
     Closed,
@@ -124,11 +125,12 @@ pub(super) async fn list(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let stretch = query::<When>(&request)?.stretch()?;
+        let (page, when) = paged::<When>(&request)?;
+        let stretch = when.stretch()?;
         let range = Range { stretch, against: None, filter: Filter::default(), points: 1 };
         let told = goals::ask(&state.answers, &site, &range, Timestamp::now()).await;
         let cards = told.map_err(stopped)?.cards;
-        Ok(HttpResponse::Ok().json(cards.into_iter().map(GoalShape::of).collect::<Vec<_>>()))
+        Ok(page.told(cards, |c| numbered(0, c.goal.id), GoalShape::of))
     };
     said(all.await)
 }

@@ -1,6 +1,7 @@
 //! Incidents, for programs.
 
-use super::asked::{Closed, Unread, When, query, said, stopped};
+use super::asked::{Closed, Unread, When, said, stopped};
+use super::listed::{WhichPage, numbered, paged};
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
@@ -63,8 +64,8 @@ impl IncidentShape {
     }
 }
 
-/// Incidents that were open at some time of a stretch, newest first; 500 at most.
-#[utoipa::path(get, path = "/sites/{site}/incidents", params(("site" = String, Path, example = "marram-ferries"), When), responses(
+/// Incidents that were open at some time of a stretch, newest first.
+#[utoipa::path(get, path = "/sites/{site}/incidents", params(("site" = String, Path, example = "marram-ferries"), When, WhichPage), responses(
     (status = 200, body = Vec<IncidentShape>),
     Unread,
     Closed,
@@ -75,10 +76,12 @@ pub(super) async fn list(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let stretch = query::<When>(&request)?.stretch()?;
-        let all = incidents::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
-        let all: Vec<IncidentShape> = all.into_iter().map(IncidentShape::of).collect();
-        Ok(HttpResponse::Ok().json(all))
+        let (page, when) = paged::<When>(&request)?;
+        let after = page.after_moment(-1)?;
+        let wanted = (when.stretch()?, after, page.most + 1);
+        let all = incidents::after(&state.answers, &site, wanted).await.map_err(stopped)?;
+        let newest = |i: &Incident| numbered(-i.opened_at.as_microsecond(), -i.id);
+        Ok(page.told(all, newest, IncidentShape::of))
     };
     said(all.await)
 }

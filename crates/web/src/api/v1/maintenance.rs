@@ -1,13 +1,14 @@
 //! Maintenance, for programs: planned, listed with when it comes, ended, called off.
 
 use super::asked::{Closed, Unread, ids_of, said, stopped};
+use super::listed::{Nothing, WhichPage, numbered, paged};
 use super::shapes::{Made, ProblemShape, StretchShape};
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::fields::sentence;
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::maintenance::{self as changes, LONGEST_NAME, NotPlanned};
 use cadentis_answers::kept::{Planned, Site};
 use cadentis_answers::maintenance::{self, Plan, Plans};
@@ -22,13 +23,11 @@ use utoipa::ToSchema;
 
 /// So many of what comes are told.
 const NEXT: usize = 5;
-/// The name, among clocks, of each location's own.
-const EACH_LOCATION: &str = "each location";
 
 /// What becomes of runs meanwhile.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-enum RunsShape {
+enum MeanwhileShape {
     /// They go on and do not count.
     #[default]
     NotCounted,
@@ -45,7 +44,7 @@ pub(super) struct WindowShape {
     /// Journeys and locations that it is for, by their slugs; all of them when there are none.
     journeys: Vec<String>,
     locations: Vec<String>,
-    runs: RunsShape,
+    runs: MeanwhileShape,
     /// Whose clock says when: `UTC`, a zone, or `each location`.
     clock: String,
     /// The occurrence that goes on now.
@@ -66,12 +65,8 @@ impl WindowShape {
             detail: plan.planned.detail.clone(),
             journeys: says.reach.journeys.iter().filter_map(journey).collect(),
             locations: says.reach.locations.iter().filter_map(place).collect(),
-            runs: if says.holds { RunsShape::Held } else { RunsShape::NotCounted },
-            clock: match &says.window.clock {
-                Clock::Utc => "UTC".into(),
-                Clock::Zone(zone) => zone.iana_name().unwrap_or("UTC").into(),
-                Clock::Location => EACH_LOCATION.into(),
-            },
+            runs: if says.holds { MeanwhileShape::Held } else { MeanwhileShape::NotCounted },
+            clock: says.window.clock.name().into(),
             goes_on: plan.goes_on.map(StretchShape::of),
             comes: plan.comes.iter().take(NEXT).map(|s| StretchShape::of(*s)).collect(),
             author: plan.planned.author.clone(),
@@ -105,7 +100,7 @@ pub(super) struct NewWindow {
     #[serde(default)]
     locations: Vec<String>,
     #[serde(default)]
-    runs: RunsShape,
+    runs: MeanwhileShape,
 }
 
 /// A window lasts so many minutes at most.
@@ -126,7 +121,7 @@ impl NewWindow {
         let clock = match self.clock.as_deref() {
             None => Clock::Zone(site.zone.clone()),
             Some("UTC") => Clock::Utc,
-            Some(EACH_LOCATION) => Clock::Location,
+            Some(Clock::EACH_LOCATION) => Clock::Location,
             Some(name) => {
                 let zone = zone(name).map_err(|e| invalid("/clock", &sentence(&e)))?;
                 Clock::Zone(zone)
@@ -171,7 +166,7 @@ impl NewWindow {
         };
         let length = Length::Exact(SignedDuration::from_mins(self.minutes));
         let window = Window::once(first, length, clock, name).repeating(repeat);
-        Ok(Maintenance { window, reach, holds: self.runs == RunsShape::Held })
+        Ok(Maintenance { window, reach, holds: self.runs == MeanwhileShape::Held })
     }
 }
 
@@ -188,17 +183,28 @@ fn not_planned(why: &NotPlanned) -> HttpResponse {
     Problem::invalid(at, sentence(why)).into()
 }
 
-/// What is planned and not over, what goes on first, then by when it comes.
-#[utoipa::path(get, path = "/sites/{site}/maintenance", params(("site" = String, Path, example = "marram-ferries")), responses(
+/// What is planned and not over, what goes on first, then by when it comes; what does not come within eight weeks last.
+#[utoipa::path(get, path = "/sites/{site}/maintenance", params(("site" = String, Path, example = "marram-ferries"), WhichPage), responses(
     (status = 200, body = Vec<WindowShape>),
+    Unread,
     Closed,
 ))]
-pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpResponse {
+pub(super) async fn list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    request: HttpRequest,
+) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let told = maintenance::ask(&state.answers, &site, Timestamp::now()).await;
         let told = told.map_err(stopped)?;
-        let shapes = told.plans.iter().map(|plan| WindowShape::of(plan, &told));
-        Ok(HttpResponse::Ok().json(shapes.collect::<Vec<_>>()))
+        let begins = |plan: &&Plan| {
+            let next = plan.goes_on.or(plan.comes.first().copied());
+            let begins = next.map_or(i64::MAX, |s| s.from.as_microsecond());
+            numbered(if plan.goes_on.is_some() { i64::MIN } else { begins }, plan.planned.id)
+        };
+        let plans = told.plans.iter().collect();
+        Ok(page.told(plans, begins, |plan: &Plan| WindowShape::of(plan, &told)))
     };
     said(all.await)
 }

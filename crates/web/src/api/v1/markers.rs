@@ -1,6 +1,7 @@
 //! Markers, for programs: pinned, read, and what was before and after them.
 
 use super::asked::{Closed, Unread, When, moment, query, said, stopped};
+use super::listed::{WhichPage, numbered, paged};
 use super::shapes::{Made, ProblemShape, StretchShape};
 use crate::State;
 use crate::access::{After, Caller, InSite};
@@ -107,8 +108,8 @@ pub(super) struct NewMarker {
     pub link: String,
 }
 
-/// What is pinned to the time axis.
-#[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries"), When), responses(
+/// What is pinned to the time axis, the oldest first.
+#[utoipa::path(get, path = "/sites/{site}/markers", params(("site" = String, Path, example = "marram-ferries"), When, WhichPage), responses(
     (status = 200, body = Vec<MarkerShape>),
     Unread,
     Closed,
@@ -119,9 +120,10 @@ pub(super) async fn list(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let stretch = query::<When>(&request)?.stretch()?;
-        let all = markers::of_stretch(&state.answers, &site, stretch).await.map_err(stopped)?;
-        Ok(HttpResponse::Ok().json(all.into_iter().map(MarkerShape::of).collect::<Vec<_>>()))
+        let (page, when) = paged::<When>(&request)?;
+        let wanted = (when.stretch()?, page.after_moment(1)?, page.most + 1);
+        let all = markers::after(&state.answers, &site, wanted).await.map_err(stopped)?;
+        Ok(page.told(all, |m| numbered(m.at.as_microsecond(), m.id), MarkerShape::of))
     };
     said(all.await)
 }

@@ -2,6 +2,7 @@
 
 use super::asked::{Closed, Unread, query, said, stopped};
 use super::hours::HoursShape;
+use super::listed::{Nothing, WhichPage, numbered, paged};
 use super::shapes::ProblemShape;
 use crate::State;
 use crate::access::{After, Caller, InSite};
@@ -247,13 +248,19 @@ async fn report_of(
     found.ok_or_else(|| Problem::not_found(format!("There is no report {id}.")).into())
 }
 
-/// The reports of a site by name, those that were ended last.
-#[utoipa::path(get, path = "/sites/{site}/reports", params(("site" = String, Path, example = "marram-ferries")), responses(
+/// The reports of a site by id, also those that were ended.
+#[utoipa::path(get, path = "/sites/{site}/reports", params(("site" = String, Path, example = "marram-ferries"), WhichPage), responses(
     (status = 200, body = Vec<ReportShape>),
+    Unread,
     Closed,
 ))]
-pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpResponse {
+pub(super) async fn list(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    request: HttpRequest,
+) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let all = reports::list(&state.answers, &site).await.map_err(stopped)?;
         let shape = |(report, newest): (Report, Option<Issue>)| ReportShape {
             id: report.id,
@@ -263,7 +270,7 @@ pub(super) async fn list(state: web::Data<State>, InSite(site): InSite) -> HttpR
             is_ended: report.ended_at.is_some(),
             newest: newest.map(IssueShape::of),
         };
-        Ok(HttpResponse::Ok().json(all.into_iter().map(shape).collect::<Vec<_>>()))
+        Ok(page.told(all, |(report, _)| numbered(0, report.id), shape))
     };
     said(all.await)
 }
@@ -360,19 +367,23 @@ pub(super) async fn end(
     said(end.await)
 }
 
-/// The issues of a report, the newest first, 200 at most.
-#[utoipa::path(get, path = "/sites/{site}/reports/{id}/issues", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path)), responses(
+/// The issues of a report, the newest first; the newest 200 are told.
+#[utoipa::path(get, path = "/sites/{site}/reports/{id}/issues", params(("site" = String, Path, example = "marram-ferries"), ("id" = i32, Path), WhichPage), responses(
     (status = 200, body = Vec<IssueShape>),
+    Unread,
     Closed,
 ))]
 pub(super) async fn issues(
     state: web::Data<State>,
     InSite(site): InSite,
     After(id): After<i32>,
+    request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let (_, issues) = report_of(&state, &site, id).await?;
-        Ok(HttpResponse::Ok().json(issues.into_iter().map(IssueShape::of).collect::<Vec<_>>()))
+        let newest = |i: &Issue| numbered(-i.made_at.as_microsecond(), -i.id);
+        Ok(page.told(issues, newest, IssueShape::of))
     };
     said(all.await)
 }

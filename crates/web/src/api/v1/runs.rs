@@ -1,6 +1,7 @@
 //! Runs, for programs: page by page, as a file, one of them whole.
 
 use super::asked::{Closed, Unread, When, query, said, stopped, unless_known, unreadable, wrong};
+use super::listed::{Key, WhichPage, cursor_of, no_cursor, paged};
 use super::shapes::{OutcomeShape, ProblemShape, RunShape, RunsShape};
 use crate::State;
 use crate::access::{After, InSite};
@@ -9,8 +10,6 @@ use crate::problem::Problem;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use actix_web::{HttpRequest, HttpResponse, web};
-use base64::Engine;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use cadentis_answers::kept::{Journey, Location, Site};
 use cadentis_answers::runs::{self, ListedRun, Wanted};
 use cadentis_answers::{AnswerError, run, sites};
@@ -38,27 +37,21 @@ pub(super) struct WhichRuns {
     outcome: Option<OutcomeShape>,
     /// Only from the location with this slug.
     location: Option<String>,
-    /// What `next` of the answer before said.
-    cursor: Option<String>,
-    /// 100 when it does not say.
-    #[param(minimum = 1, maximum = 1000)]
-    limit: Option<u32>,
 }
 
-/// Where a list goes on: after this run.
-fn cursor(at: Timestamp, id: Uuid) -> String {
-    URL_SAFE_NO_PAD.encode(format!("{} {id}", at.as_microsecond()))
+/// Where a list goes on that was given page by page: after this run.
+fn after((newest, _, id): &Key) -> Option<(Timestamp, Uuid)> {
+    Some((Timestamp::from_microsecond(newest.checked_neg()?).ok()?, id.parse().ok()?))
 }
 
-fn after(cursor: &str) -> Option<(Timestamp, Uuid)> {
-    let text = String::from_utf8(URL_SAFE_NO_PAD.decode(cursor).ok()?).ok()?;
-    let (at, id) = text.split_once(' ')?;
-    Some((Timestamp::from_microsecond(at.parse().ok()?).ok()?, id.parse().ok()?))
+/// Newest first.
+fn key(run: &ListedRun) -> Key {
+    (-run.due_at.as_microsecond(), 0, run.id.to_string())
 }
 
 /// Runs of a journey, newest first, a page at a time.
 #[utoipa::path(get, path = "/sites/{site}/journeys/{journey}/runs",
-    params(("site" = String, Path, example = "marram-ferries"), ("journey" = String, Path, example = "book-a-crossing"), WhichRuns), responses(
+    params(("site" = String, Path, example = "marram-ferries"), ("journey" = String, Path, example = "book-a-crossing"), WhichRuns, WhichPage), responses(
     (status = 200, body = RunsShape),
     Unread,
     Closed,
@@ -70,18 +63,11 @@ pub(super) async fn list_runs(
     request: HttpRequest,
 ) -> HttpResponse {
     let page = async {
-        let which = query::<WhichRuns>(&request)?;
-        let WhichRuns { from, to, outcome, location, cursor: given, limit } = which;
+        let (page, which) = paged::<WhichRuns>(&request)?;
+        let WhichRuns { from, to, outcome, location } = which;
         let stretch = When { from, to }.stretch()?;
-        let most = limit.unwrap_or(100);
-        if !(1..=1_000).contains(&most) {
-            return Err(wrong("?limit", "`limit` is from 1 to 1000.").into());
-        }
-        let after = match given.as_deref().map(after) {
-            None => None,
-            Some(Some(after)) => Some(after),
-            Some(None) => return Err(wrong("?cursor", "`cursor` is no `next` of ours.").into()),
-        };
+        let led_on = |key| after(key).ok_or_else(no_cursor);
+        let after = page.after.as_ref().map(led_on).transpose()?;
         let journey = journey_of(&state, &site, &id).await?;
         let locations = sites::locations(&state.answers).await.map_err(stopped)?;
         let known = |slug: &String| locations.iter().any(|l| l.slug == *slug);
@@ -91,14 +77,14 @@ pub(super) async fn list_runs(
         let wanted = Wanted {
             outcome: outcome.map(OutcomeShape::outcome),
             location: location.as_deref(),
-            most: i64::from(most) + 1,
+            most: page.most as i64 + 1,
             ..Wanted::default()
         };
         let found = runs::after(&state.answers, &journey, stretch, &wanted, after).await;
         let mut found = found.map_err(stopped)?;
-        let more = found.len() > most as usize;
-        found.truncate(most as usize);
-        let last = found.last().filter(|_| more).map(|r| cursor(r.due_at, r.id));
+        let more = found.len() > page.most;
+        found.truncate(page.most);
+        let last = found.last().filter(|_| more).map(|r| cursor_of(&key(r)));
         let runs = found.into_iter().map(|r| RunShape::of(r, &locations)).collect();
         Ok(HttpResponse::Ok().json(RunsShape { runs, next: last }))
     };
@@ -307,19 +293,4 @@ pub(super) async fn one_run(
         Ok(unless_known(&request, text.map_err(|e| unreadable(&e))?))
     };
     said(one.await)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_cursor_leads_on_from_where_it_was_given_and_nothing_else_is_one() {
-        let (at, id) =
-            (Timestamp::from_microsecond(1_795_000_200_123_456).unwrap(), Uuid::new_v4());
-        assert_eq!(after(&cursor(at, id)), Some((at, id)));
-        for tampered in ["", "x", "AAAA", &cursor(at, id)[1..], "LTk5OTk5OTk5OTk5OTk5OTk5OTk5IHg"] {
-            assert_eq!(after(tampered), None, "{tampered}");
-        }
-    }
 }

@@ -1,12 +1,13 @@
 //! Scripts for programs: read, and made the next version unless somebody else was quicker.
 
 use super::asked::{Closed, Unread, said, stopped};
+use super::listed::{Nothing, WhichPage, named, paged};
 use super::shapes::ProblemShape;
 use crate::State;
 use crate::access::{After, Caller, InSite};
 use crate::problem::Problem;
 use actix_web::http::StatusCode;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, web};
 use cadentis_answers::changes::Author;
 use cadentis_answers::changes::journeys::{
     self as changes, NewScript, NotAdded, NotSaved, SavedAs,
@@ -77,20 +78,23 @@ pub(super) struct SavedShape {
     is_new: bool,
 }
 
-/// The newest version of the script of every journey, without the scripts themselves.
-#[utoipa::path(get, path = "/sites/{site}/scripts", params(("site" = String, Path, example = "marram-ferries")), responses(
+/// The newest version of the script of every journey by its slug, without the scripts themselves.
+#[utoipa::path(get, path = "/sites/{site}/scripts", params(("site" = String, Path, example = "marram-ferries"), WhichPage), responses(
     (status = 200, body = Vec<ScriptShape>),
+    Unread,
     Closed,
 ))]
 pub(super) async fn list(
     state: web::Data<State>,
     caller: Caller,
     InSite(site): InSite,
+    request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
+        let (page, Nothing {}) = paged(&request)?;
         let all = scripts::newest(&state.answers, site.id).await.map_err(stopped)?;
         let shape = |(j, version)| ScriptShape::of(j, version, &caller.author, false);
-        Ok(HttpResponse::Ok().json(all.into_iter().map(shape).collect::<Vec<_>>()))
+        Ok(page.told(all, |(j, _)| named(&j.slug), shape))
     };
     said(all.await)
 }

@@ -1,6 +1,7 @@
 //! What visitors report, for programs: as the pages say it, and page view by page view.
 
 use super::asked::{Closed, Unread, When, narrowed, query, said, stopped, wrong};
+use super::listed::{Key, Page, WhichPage, cut, named};
 use super::shapes::ReadingShape;
 use crate::State;
 use crate::access::InSite;
@@ -13,6 +14,7 @@ use cadentis_answers::views::Views;
 use cadentis_answers::{AnswerError, Range, errors, funnels, requests, visitors};
 use cadentis_core::calendar::stretch::hour_of;
 use cadentis_core::timing::{Rating, Vital};
+use cadentis_core::visitor::errors::Kind;
 use cadentis_core::visitor::happening::Fault;
 use cadentis_core::visitor::{Attribute, Pool};
 use futures::stream;
@@ -92,6 +94,12 @@ impl PageViewsShape {
     }
 }
 
+/// What has most of one thing first, and of another where that is the same.
+fn most_first(most: u64, then: u64, name: &str) -> Key {
+    let less = |n: u64| -i64::try_from(n).unwrap_or(i64::MAX);
+    (less(most), less(then), name.into())
+}
+
 /// All page views of a stretch.
 #[derive(Serialize, ToSchema)]
 pub(super) struct VisitorsShape {
@@ -129,11 +137,17 @@ pub(super) struct WhichOf {
 
 impl WhichOf {
     /// The range that an address asks about.
-    fn range(request: &HttpRequest) -> Result<Range, Box<Problem>> {
-        let (filter, rest) = narrowed(request)?;
+    fn range(query: &str) -> Result<Range, Box<Problem>> {
+        let (filter, rest) = narrowed(query)?;
         let WhichOf { from, to, .. } = rest;
         let stretch = When { from, to }.stretch()?;
         Ok(Range { stretch, against: None, filter, points: 1 })
+    }
+
+    /// The page of a list of it that is asked for, and the range.
+    fn paged(request: &HttpRequest) -> Result<(Page, Range), Box<Problem>> {
+        let (page, rest) = cut(request.path(), request.query_string())?;
+        Ok((page, WhichOf::range(&rest)?))
     }
 }
 
@@ -149,7 +163,7 @@ pub(super) async fn all(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let range = WhichOf::range(&request)?;
+        let range = WhichOf::range(request.query_string())?;
         let found = visitors::ask(&state.answers, site.id, &range, Vital::Lcp, &Vital::ALL).await;
         let found = found.map_err(stopped)?;
         Ok(HttpResponse::Ok().json(VisitorsShape {
@@ -162,7 +176,7 @@ pub(super) async fn all(
 }
 
 /// The page families of a site, the one with most page views first.
-#[utoipa::path(get, path = "/sites/{site}/families", params(("site" = String, Path, example = "marram-ferries"), WhichOf), responses(
+#[utoipa::path(get, path = "/sites/{site}/families", params(("site" = String, Path, example = "marram-ferries"), WhichOf, WhichPage), responses(
     (status = 200, body = Vec<FamilyShape>),
     Unread,
     Closed,
@@ -173,15 +187,15 @@ pub(super) async fn families(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let Range { stretch, filter, .. } = WhichOf::range(&request)?;
+        let (page, Range { stretch, filter, .. }) = WhichOf::paged(&request)?;
         let (by, answers) = (Attribute::Family, &state.answers);
         let views = Views::load(answers, site.id, stretch, &filter, by, &Vital::ALL, 1).await;
         let families = views.map_err(stopped)?.values();
-        let shape = |(family, pool): &(String, Pool)| FamilyShape {
-            family: family.clone(),
-            views: PageViewsShape::of(pool, site.t_of(family)),
+        let shape = |(family, pool): (String, Pool)| FamilyShape {
+            views: PageViewsShape::of(&pool, site.t_of(&family)),
+            family,
         };
-        Ok(HttpResponse::Ok().json(families.iter().map(shape).collect::<Vec<_>>()))
+        Ok(page.told(families, |(family, pool)| most_first(pool.page_views, 0, family), shape))
     };
     said(all.await)
 }
@@ -211,7 +225,7 @@ pub(super) struct FaultsShape {
 }
 
 /// Requests that scripts of pages make, by family; the family that failed most comes first.
-#[utoipa::path(get, path = "/sites/{site}/requests", params(("site" = String, Path, example = "marram-ferries"), WhichOf), responses(
+#[utoipa::path(get, path = "/sites/{site}/requests", params(("site" = String, Path, example = "marram-ferries"), WhichOf, WhichPage), responses(
     (status = 200, body = Vec<RequestsShape>),
     Unread,
     Closed,
@@ -222,7 +236,7 @@ pub(super) async fn asked_for(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let range = WhichOf::range(&request)?;
+        let (page, range) = WhichOf::paged(&request)?;
         let kind = requests::Kind::Request;
         let found =
             requests::ask(&state.answers, site.id, &range, kind, &requests::Which::All).await;
@@ -248,8 +262,8 @@ pub(super) async fn asked_for(
                 name: c.name,
             }
         };
-        let all: Vec<_> = found.map_err(stopped)?.families.into_iter().map(shape).collect();
-        Ok(HttpResponse::Ok().json(all))
+        let families = found.map_err(stopped)?.families;
+        Ok(page.told(families, |c| most_first(c.failed, c.count, &c.name), shape))
     };
     said(all.await)
 }
@@ -281,10 +295,12 @@ pub(super) struct ErrorsShape {
     cut: bool,
     /// The kind that touched most visits comes first.
     kinds: Vec<ErrorShape>,
+    /// The `cursor` of those that come after; `null` when there are no more.
+    next: Option<String>,
 }
 
 /// What went wrong in pages, gathered into kinds.
-#[utoipa::path(get, path = "/sites/{site}/errors", params(("site" = String, Path, example = "marram-ferries"), WhichOf), responses(
+#[utoipa::path(get, path = "/sites/{site}/errors", params(("site" = String, Path, example = "marram-ferries"), WhichOf, WhichPage), responses(
     (status = 200, body = ErrorsShape),
     Unread,
     Closed,
@@ -295,9 +311,9 @@ pub(super) async fn gone_wrong(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let range = WhichOf::range(&request)?;
+        let (page, range) = WhichOf::paged(&request)?;
         let found = errors::ask(&state.answers, site.id, &range, None).await.map_err(stopped)?;
-        let shape = |k: cadentis_core::visitor::errors::Kind| ErrorShape {
+        let shape = |k: Kind| ErrorShape {
             what: k.what,
             pattern: k.pattern,
             place: k.place,
@@ -307,8 +323,12 @@ pub(super) async fn gone_wrong(
             first: k.first,
             last: k.last,
         };
-        let kinds = found.kinds.into_iter().map(shape).collect();
-        Ok(HttpResponse::Ok().json(ErrorsShape { read: found.read, cut: found.cut, kinds }))
+        let order = |k: &Kind| {
+            most_first(k.visits, k.count, &format!("{}\n{}\n{}", k.what, k.pattern, k.place))
+        };
+        let (kinds, next) = page.of(found.kinds, order);
+        let kinds = kinds.into_iter().map(shape).collect();
+        Ok(HttpResponse::Ok().json(ErrorsShape { read: found.read, cut: found.cut, kinds, next }))
     };
     said(all.await)
 }
@@ -336,8 +356,8 @@ pub(super) struct FunnelShape {
     steps: Vec<StepShape>,
 }
 
-/// The funnels of a site: how many visits went on from page to page.
-#[utoipa::path(get, path = "/sites/{site}/funnels", params(("site" = String, Path, example = "marram-ferries"), WhichOf), responses(
+/// The funnels of a site by name: how many visits went on from page to page.
+#[utoipa::path(get, path = "/sites/{site}/funnels", params(("site" = String, Path, example = "marram-ferries"), WhichOf, WhichPage), responses(
     (status = 200, body = Vec<FunnelShape>),
     Unread,
     Closed,
@@ -348,7 +368,7 @@ pub(super) async fn followed(
     request: HttpRequest,
 ) -> HttpResponse {
     let all = async {
-        let range = WhichOf::range(&request)?;
+        let (page, range) = WhichOf::paged(&request)?;
         let found = funnels::ask(&state.answers, site.id, &range).await.map_err(stopped)?;
         let step = |s: cadentis_core::visitor::funnel::Step| StepShape {
             reached: s.reached,
@@ -363,7 +383,7 @@ pub(super) async fn followed(
             steps: f.now.steps.into_iter().map(step).collect(),
             name: f.name,
         };
-        Ok(HttpResponse::Ok().json(found.funnels.into_iter().map(shape).collect::<Vec<_>>()))
+        Ok(page.told(found.funnels, |f| named(&f.name), shape))
     };
     said(all.await)
 }

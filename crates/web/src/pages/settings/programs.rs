@@ -55,15 +55,12 @@ struct Row {
 fn says(scope: Scope) -> &'static str {
     match scope {
         Scope::Read => "read: whatever is measured, but no single visits",
-        Scope::Write => "write: set markers, promise and take away goals",
+        Scope::Write => "write: change scripts, goals, alerts, maintenance, reports and markers",
         Scope::Markers => "markers: pin markers and take them away, post states of dependencies",
-        Scope::Import => "import: bring page views",
-        Scope::Play => "play: play at a location now",
+        Scope::Import => "import: bring page views in files",
+        Scope::Play => "play: play a journey or a script at a location now",
     }
 }
-
-/// What there is to ask of the API so far.
-const OFFERED: [Scope; 3] = [Scope::Read, Scope::Write, Scope::Markers];
 
 type Given = Vec<(String, String)>;
 
@@ -73,7 +70,7 @@ fn of<'a>(given: &'a Given, name: &str) -> &'a str {
 
 fn scopes_of(given: &Given) -> Vec<Scope> {
     let named = given.iter().filter(|(n, _)| n == "scope");
-    named.filter_map(|(_, v)| Scope::of(v)).filter(|s| OFFERED.contains(s)).collect()
+    named.filter_map(|(_, v)| Scope::of(v)).collect()
 }
 
 async fn page_with(
@@ -112,7 +109,7 @@ async fn page_with(
         &Page {
             tokens,
             wrong,
-            scopes: OFFERED.into_iter().map(choice).collect(),
+            scopes: Scope::ALL.into_iter().map(choice).collect(),
             name: of(given, "name").into(),
             days: if days.is_empty() { "90".into() } else { days.into() },
             shown,

@@ -12,6 +12,7 @@ use crate::words::{domains_of, lines};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
+use cadentis_answers::changes::visitors::looked_over;
 use cadentis_answers::collecting::{self, Taken};
 use cadentis_answers::kept::{ROWS_DAYS, Site};
 use cadentis_answers::visit;
@@ -339,9 +340,11 @@ const LIVE: i64 = 8;
 /// last hour.
 pub async fn live_part(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&request, TWELVE_HOURS)?;
+    looked_over(&state.answers, &by, "looked at what arrives at", &asked.site).await?;
     let lately = Stretch { from: asked.now - SignedDuration::from_hours(1), to: asked.now };
     let visit::Live { newest, refused } =
         visit::live(&state.answers, &asked.site, lately, LIVE).await?;

@@ -3,6 +3,7 @@
 use super::places::{self, Map};
 use super::{slow_tone, wanted};
 use crate::State;
+use crate::access;
 use crate::csv_file::CsvFile;
 use crate::error::PageError;
 use crate::filters;
@@ -14,6 +15,7 @@ use crate::view::Choice;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::breakdown::{self, Value};
+use cadentis_answers::changes::visitors::looked_over;
 use cadentis_answers::pooled::{p75, rated};
 use cadentis_answers::visitors;
 use cadentis_core::stats::share;
@@ -238,9 +240,11 @@ struct TroubleRow {
 /// `GET /visitors/trouble`: the visits, and the people of whom pages told who they are, that had most trouble.
 pub async fn trouble_part(
     state: web::Data<State>,
+    access::By(by): access::By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&request, TWELVE_HOURS)?;
+    looked_over(&state.answers, &by, "looked at who had the most trouble at", &asked.site).await?;
     let found = breakdown::trouble(&state.answers, asked.site.id, &asked.range(), 6).await?;
     let zone = &asked.site.zone;
     let rows = |column: &str, all: &[Trouble]| {

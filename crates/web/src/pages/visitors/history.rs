@@ -5,19 +5,19 @@ use crate::access::By;
 use crate::error::PageError;
 use crate::format;
 use crate::frame::Asked;
+use crate::importing::{self, NotTaken};
 use crate::respond::{TWELVE_HOURS, html, redirect};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::changes;
+use cadentis_answers::collecting;
 use cadentis_answers::kept::{Task, TaskState};
-use cadentis_answers::{AnswerError, collecting};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
-use cadentis_core::visitor::import::{Defaults, Format};
+use cadentis_core::visitor::import::Format;
 use cadentis_intake::import::Imported;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
-use serde_json::Value;
 
 #[derive(Template)]
 #[template(path = "families_task.html")]
@@ -133,17 +133,13 @@ pub async fn import(
     let Some(kind) = Format::of(&about.file) else {
         return wrong("A file of page views ends in .har, .csv or .ndjson.");
     };
-    let Ok(text) = String::from_utf8(body.to_vec()) else {
-        return wrong("The file is not text in UTF-8.");
-    };
     let asked = Asked::load(&request, TWELVE_HOURS)?;
-    let given = [("device", &about.device), ("country", &about.country)];
-    let given = given.into_iter().filter(|(_, value)| !value.is_empty());
-    let defaults: Defaults =
-        given.map(|(name, value)| (name.to_string(), Value::String(value.clone()))).collect();
-    let imported = state.importer.file(&asked.site, kind, text, defaults, asked.now).await;
-    let imported = imported.map_err(AnswerError::from)?;
-    changes::visitors::brought(&state.answers, &by, &asked.site).await?;
+    let said = [("device", about.device.as_str()), ("country", &about.country)];
+    let imported = match importing::take(&state, &by, &asked.site, (kind, body), said).await {
+        Ok(imported) => imported,
+        Err(NotTaken::NoText) => return wrong("The file is not text in UTF-8."),
+        Err(NotTaken::Away(e)) => return Err(e.into()),
+    };
     let part = part(&asked, &imported);
     if imported.read == 0 { refused(&part) } else { html(&part) }
 }

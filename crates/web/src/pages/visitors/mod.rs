@@ -16,6 +16,7 @@ mod requests;
 mod visit;
 
 use crate::State;
+use crate::access::By;
 use crate::error::PageError;
 use crate::filters;
 use crate::format::{self, NO_DATA};
@@ -25,6 +26,7 @@ use crate::limits::query;
 use crate::view::{self, Cell, Choice, Figure, Link, Mark, Working};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use cadentis_answers::changes::visitors::looked_over;
 use cadentis_answers::kept::Site;
 use cadentis_answers::pooled::{self, Rated, rated};
 use cadentis_answers::views::Views;
@@ -536,10 +538,12 @@ struct Slowest {
 /// The slowest page views of the stretch: read after the page, which does not wait for them.
 pub async fn slowest(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&request, TWELVE_HOURS)?;
     let vital = wanted(&request)?;
+    looked_over(&state.answers, &by, "looked at the slowest page views of", &asked.site).await?;
     let slowest =
         visitors::slowest(&state.answers, asked.site.id, &asked.range(), vital, 12).await?;
     html(&Slowest { rows: slowest.iter().map(|s| slow_row(s, &asked.site)).collect() })
@@ -551,9 +555,11 @@ const ARRIVALS: i64 = 9;
 /// The newest page views of the stretch, read again every few seconds.
 pub async fn arrivals(
     state: web::Data<State>,
+    By(by): By,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let asked = Asked::load(&request, TWELVE_HOURS)?;
+    looked_over(&state.answers, &by, "looked at the newest page views of", &asked.site).await?;
     let mut stretch = asked.stretch;
     // A stretch that ended a moment ago is one that goes on.
     if asked.now.duration_since(stretch.to).as_mins() < 10 {

@@ -14,7 +14,7 @@ use crate::respond::{TWELVE_HOURS, html, redirect};
 use crate::view::{self, Cell, Fact, Link};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::visitors::looked;
+use cadentis_answers::changes::visitors::{looked, looked_at_visit};
 use cadentis_answers::visit;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::timing::{Rating, Vital};
@@ -124,7 +124,7 @@ pub async fn page(
         || PageError::NotFound(format!("page views of the visit {id} within a day of {near}"));
     let asked = visit::ask(&state.answers, frame.site.id, id, near).await?;
     let visit::Visit { views, told, is_cut: cut } = asked.ok_or_else(none)?;
-    looked(&state.answers, &by, "looked at the visit", &id.to_string()).await?;
+    looked_at_visit(&state.answers, &by, id).await?;
     let (Some(first), Some(last)) = (views.first(), views.last()) else { return Err(none()) };
     let begun = first.at;
     let all = wanted.all.is_some();
