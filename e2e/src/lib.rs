@@ -306,7 +306,7 @@ impl Looker {
         let until = Instant::now() + Duration::from_secs(seconds);
         while self.ask(script).await != Value::Bool(true) {
             if Instant::now() >= until {
-                let there = "return (document.querySelector('main')?.textContent ?? '').replace(/\\s+/g, ' ').slice(0, 900)";
+                let there = "return (document.querySelector('main')?.textContent ?? '').replace(/\\s+/g, ' ').replace(/^(.{900}).*(.{900})$/, '$1 … $2')";
                 panic!("{what}: not within {seconds} s; there is: {}", self.ask(there).await);
             }
             tokio::time::sleep(Duration::from_millis(200)).await;

@@ -9,6 +9,7 @@ use crate::pooled::{apdex, p75};
 use crate::steps::step_samples;
 use crate::views::Views;
 use crate::{Answers, Range, Result};
+use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::finding::over_since;
 use cadentis_core::goal::Standing;
@@ -118,6 +119,22 @@ pub async fn ask(answers: &Answers, site: &Site, range: &Range) -> Result<Budget
         Budgets { families, steps: played.iter().flat_map(steps).collect(), measured }
     });
     computing.await
+}
+
+/// Limits on measures, and how each stands over a stretch, without those that an open alert tells of already.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub(crate) async fn of_measures(
+    answers: &Answers,
+    site: &Site,
+    stretch: Stretch,
+) -> Result<Vec<MeasuredRow>> {
+    let mut open = answers.db.alerts(site.id).await?;
+    open.retain(|alert| alert.state.open.is_some());
+    let mut rows = measured::rows(answers, site, stretch, &open).await?;
+    rows.retain(|row| row.watched.is_empty());
+    Ok(rows)
 }
 
 /// The 75th percentile of a vital, of a page family or of all pages, as any measure is said.

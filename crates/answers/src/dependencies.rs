@@ -1,11 +1,17 @@
 //! What a site stands on: how it is said to be, since when, and what is announced.
 
+use crate::requests::Which;
 use crate::{Answers, Result};
 use cadentis_core::calendar::Stretch;
 use cadentis_core::dependency::{self, Announcement, Post, State};
+use cadentis_core::visitor::Filter;
+use cadentis_core::visitor::calls::{FAILURES, calls, columns};
+use cadentis_core::visitor::timeline::Bucket;
 use cadentis_store::dependency::Dependency;
+use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
-use jiff::Timestamp;
+use cadentis_store::visits::with_filter;
+use jiff::{SignedDuration, Timestamp};
 
 /// A dependency over a stretch.
 pub struct Told {
@@ -23,6 +29,18 @@ pub struct Told {
     pub posts: Vec<Post>,
     /// What is announced of it: what goes on, and what is to come.
     pub announced: Vec<Announcement>,
+    /// What pages see of its hosts, where it has any.
+    pub seen: Option<Seen>,
+}
+
+/// What pages saw of the hosts of a dependency, beside what it says of itself.
+pub struct Seen {
+    /// While it says that it is as it is, a week at most; the end of the stretch's last day where it is in no trouble.
+    pub stretch: Stretch,
+    /// What pages asked of its hosts in that time; `None` when nothing.
+    pub now: Option<Bucket>,
+    /// The same of the day before.
+    pub before: Option<Bucket>,
 }
 
 impl Told {
@@ -64,9 +82,66 @@ pub async fn ask(
         own.reverse();
         let mine = announced.iter().filter(|(id, _)| *id == dependency.id);
         let announced = mine.map(|(_, a)| a.clone()).collect();
-        Told { dependency, state, last, since, course, posts: own, announced }
+        Told { dependency, state, last, since, course, posts: own, announced, seen: None }
     });
     let mut told: Vec<Told> = told.collect();
     told.sort_by(|a, b| b.state.cmp(&a.state).then(a.dependency.name.cmp(&b.dependency.name)));
     Ok(told)
+}
+
+const DAY: SignedDuration = SignedDuration::from_hours(24);
+/// What pages saw of longer trouble is told of its last week.
+const LONGEST: SignedDuration = SignedDuration::from_hours(7 * 24);
+/// One piece of time for all of it.
+const WHOLE_S: i64 = 3_600 << 24;
+
+/// Puts beside what they say what pages saw of their hosts: since they are in trouble, or in the last day, against the day
+/// before. Those without hosts have nothing.
+///
+/// # Errors
+/// When the database does not answer or too much waits.
+pub async fn see(
+    answers: &Answers,
+    site: &Site,
+    told: &mut [Told],
+    stretch: Stretch,
+    now: Timestamp,
+) -> Result<()> {
+    let end = stretch.to.min(now).max(stretch.from);
+    for t in told.iter_mut().filter(|t| !t.dependency.hosts.is_empty()) {
+        let from = match t.since.filter(|_| t.state.is_trouble()) {
+            Some(since) => since.max(end - LONGEST),
+            None => end - DAY,
+        };
+        let seen = Stretch { from: from.min(end), to: end };
+        let before = Stretch { from: from - DAY, to: from };
+        let hosts = &t.dependency.hosts;
+        let (now, before) = futures::try_join!(
+            seen_of(answers, site, hosts, seen),
+            seen_of(answers, site, hosts, before)
+        )?;
+        t.seen = Some(Seen { stretch: seen, now, before });
+    }
+    Ok(())
+}
+
+async fn seen_of(
+    answers: &Answers,
+    site: &Site,
+    hosts: &[String],
+    stretch: Stretch,
+) -> Result<Option<Bucket>> {
+    let none = Filter::default();
+    let (columns, failures) =
+        (with_filter(&columns(WHOLE_S), &none), with_filter(&FAILURES, &none));
+    let (told, failed) = futures::try_join!(
+        answers.db.sheets_of(Filed::Happenings, site.id, stretch, &columns),
+        answers.db.sheets_of(Filed::Failures, site.id, stretch, &failures),
+    )?;
+    let which = Which::To(hosts.to_vec());
+    let computing = answers.computed(move || {
+        let whats = ["request", "resource"];
+        calls(&told, &failed, stretch, &none, &whats, &which, WHOLE_S).over.into_iter().next()
+    });
+    computing.await
 }

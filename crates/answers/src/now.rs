@@ -4,7 +4,7 @@ use crate::dependencies::Told;
 use crate::goals::InDanger;
 use crate::played::{Played, likely_causes, of_journeys};
 use crate::views::Views;
-use crate::{AnswerError, Answers, Range, Result, dependencies, goals};
+use crate::{AnswerError, Answers, Range, Result, budgets as limited, dependencies, goals};
 use cadentis_core::alert::LAG;
 use cadentis_core::alert::incident::About;
 use cadentis_core::calendar::stretch::at_second;
@@ -53,6 +53,8 @@ pub enum At {
     Goal(i32),
     /// An incident, by its number.
     Incident(i32),
+    /// A limit on a measure.
+    Limit,
 }
 
 /// A location from which a run of a journey was due and did not come.
@@ -141,6 +143,7 @@ pub async fn ask(
         let mut told = dependencies::ask(answers, site, past, now).await?;
         let now_is_shown = whole.contains(now);
         told.retain(|t| t.was_in_trouble() || (now_is_shown && t.is_announced(now)));
+        dependencies::see(answers, site, &mut told, past, now).await?;
         Ok::<_, AnswerError>(told)
     };
     let (
@@ -151,6 +154,7 @@ pub async fn ask(
         played,
         in_danger,
         dependencies,
+        limits,
     ) = futures::try_join!(
         of_store,
         Views::load(answers, site.id, past, &everything, Attribute::Family, &Vital::ALL, POINTS),
@@ -167,9 +171,14 @@ pub async fn ask(
         of_journeys(answers, site.id, journeys.clone(), past),
         in_danger,
         said,
+        limited::of_measures(answers, site, past),
     )?;
     let mut matters = of_runs(answers, site, &played).await?;
     matters.extend(of_visitors(&views, &budgets));
+    matters.extend(limits.iter().filter_map(|row| {
+        let finding = finding::of_limit(&row.kept.limit, &row.reading, row.since)?;
+        Some(Matter { finding, at: At::Limit, incident: None })
+    }));
     matters.extend(in_danger.iter().filter_map(|d| of_goal(d, site)));
     let named: HashMap<i32, &str> = goals.iter().map(|g| (g.id, g.name.as_str())).collect();
     for i in &incidents {

@@ -67,7 +67,7 @@ pub async fn ask(
     let computing = answers.computed(move || {
         let of = |sheets, failed, stretch| {
             compute::go_on();
-            calls(sheets, failed, stretch, &range.filter, kind.word(), &which, bucket_s)
+            calls(sheets, failed, stretch, &range.filter, &[kind.word()], &which, bucket_s)
         };
         let now = of(&sheets, &failed, range.stretch);
         Requests {

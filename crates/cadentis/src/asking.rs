@@ -75,17 +75,41 @@ impl ServerArgs {
         let answer = Https::new(None, PATIENCE, LONGEST)?.send(request).await;
         let answer = answer.map_err(|e| format!("{server} did not answer: {e}"))?;
         let link = answer.headers().get(header::LINK).and_then(|link| link.to_str().ok());
-        // Of where it leads only the parameters are taken: a list goes on below its own address.
-        let next = link
-            .and_then(|link| link.split(['?', '>']).nth(1))
-            .map(|asked| format!("{}?{asked}", path.split('?').next().unwrap_or_default()));
+        let next = link.and_then(|link| led_on(path, link));
         let (status, body) = (answer.status(), answer.into_body());
         Ok((status, serde_json::from_slice(&body).unwrap_or_default(), next))
     }
+}
+
+/// Where the next page of a list is by its `Link` (RFC 8288). Only parameters are taken from it: a list goes on below its own
+/// address.
+fn led_on(path: &str, link: &str) -> Option<String> {
+    let (target, how) = link.strip_prefix('<')?.split_once('>')?;
+    let (_, asked) = target.split_once('?')?;
+    let path = path.split('?').next().unwrap_or_default();
+    how.contains("rel=\"next\"").then(|| format!("{path}?{asked}"))
 }
 
 /// What a server says of why it did not.
 pub fn why_not(told: &Value) -> &str {
     let why = told["errors"][0]["detail"].as_str().or(told["detail"].as_str());
     why.unwrap_or("the server did not say why")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_list_goes_on_below_its_own_address_wherever_its_link_leads() {
+        let next = |link| led_on("/scripts?limit=1000", link);
+        let want = Some("/scripts?limit=2&cursor=x".to_string());
+        assert_eq!(next("</api/v1/sites/a/scripts?limit=2&cursor=x>; rel=\"next\""), want);
+        assert_eq!(next("<https://evil.example/?limit=2&cursor=x>; rel=\"next\""), want);
+        for none in
+            ["", "</scripts?cursor=x>; rel=\"prev\"", "</scripts>; rel=\"next\"", "?cursor=x"]
+        {
+            assert_eq!(next(none), None, "{none}");
+        }
+    }
 }

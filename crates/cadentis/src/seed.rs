@@ -27,7 +27,7 @@ use cadentis_core::timing::Vital;
 use cadentis_core::visitor::privacy::PersonKey;
 use cadentis_core::visitor::{PageView, beacon};
 use cadentis_standins::places::{
-    BOOKING_HOST, FREIGHT_HOST, FREIGHT_KEY, NEXT_HOST, PLACES, by_slug,
+    BOOKING_HOST, FREIGHT_HOST, FREIGHT_KEY, MAP_HOST, NEXT_HOST, PLACES, by_slug,
 };
 use cadentis_standins::story::{DAYS, SITE_ZONE, Story};
 use cadentis_standins::visitors::Visits;
@@ -490,6 +490,7 @@ async fn describe_limits(db: &Db, id: i32, story: &Story) -> Result<(), Failure>
 async fn stands_on(db: &Db, id: i32, story: &Story) -> Result<(), Failure> {
     let map = db.put_dependency(id, "map-tiles", Some("Map tiles")).await?;
     let gateway = db.put_dependency(id, "payment-gateway", Some("Payment gateway")).await?;
+    db.set_dependency_hosts(id, "map-tiles", &[MAP_HOST.to_string()]).await?;
     let half = SignedDuration::from_mins(30);
     let post = |at, state, says: &str| Post {
         at,

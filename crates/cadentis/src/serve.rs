@@ -14,6 +14,7 @@ use cadentis_store::forgetting::Forgotten;
 use cadentis_store::secret::Vault;
 use cadentis_tell::{Settings as TellSettings, Teller};
 use cadentis_web::door::{Door, PublicUrl};
+use cadentis_web::tls::Tls;
 use cadentis_workers::Workers;
 use std::future::Future;
 use std::net::SocketAddr;
@@ -47,6 +48,12 @@ pub struct Args {
     /// Proxies that say truly whom they forward for, as networks such as 10.0.0.0/8; may be given more than once
     #[arg(long)]
     trusted_proxy: Vec<ipnet::IpNet>,
+    /// End TLS with this certificate (PEM, the server's own first, then those that signed it); read again when it changes
+    #[arg(long, requires = "tls_key")]
+    tls_certificate: Option<PathBuf>,
+    /// The key of that certificate (PEM)
+    #[arg(long, requires = "tls_certificate")]
+    tls_key: Option<PathBuf>,
     #[command(flatten)]
     key: KeyArgs,
     #[command(flatten)]
@@ -114,15 +121,26 @@ impl Args {
             None if self.demo_sign_in && !self.listen.ip().is_loopback() => {
                 "--demo-sign-in lets everybody in who reaches this server: it needs --listen on loopback".into()
             }
-            None if sealed > 0 && self.trusted_proxy.is_empty() => {
-                "a --public-url that begins with https:// needs --trusted-proxy, the network of the proxy that ends TLS: this server speaks http, and would take every visitor for the proxy".into()
+            None if self.tls_certificate.is_some() && sealed < public.len().max(1) => {
+                "--tls-certificate lets this server speak https alone: each --public-url has to begin with https://, and there has to be one".into()
+            }
+            None if sealed > 0 && self.trusted_proxy.is_empty() && self.tls_certificate.is_none() => {
+                "a --public-url that begins with https:// needs --tls-certificate and --tls-key, or --trusted-proxy, the network of the proxy that ends TLS: without them this server speaks http, and would take every visitor for the proxy".into()
             }
             None if !self.listen.ip().is_loopback() && sealed < public.len() && !self.plain_http => {
-                "a server that others reach over http:// sends passwords unsealed: give it an https:// --public-url and the proxy that ends TLS (--trusted-proxy), or say --plain-http on a network that nobody else is in".into()
+                "a server that others reach over http:// sends passwords unsealed: give it an https:// --public-url and a certificate (--tls-certificate, --tls-key) or the proxy that ends TLS (--trusted-proxy), or say --plain-http on a network that nobody else is in".into()
             }
             None => return Ok(()),
         };
         Err(says.into())
+    }
+}
+
+impl Args {
+    /// The certificate that this server ends TLS with, if it does.
+    fn tls(&self) -> Result<Option<Arc<Tls>>, Failure> {
+        let files = self.tls_certificate.clone().zip(self.tls_key.clone());
+        Ok(files.map(|(certificate, key)| Tls::read(certificate, key)).transpose()?)
     }
 }
 
@@ -288,9 +306,11 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         queries: cadentis_web::asked::Asking::after(Duration::from_millis(args.longer_after_ms)),
     };
     let (ops_state, beacons_state) = (state.clone(), state.clone());
-    let web = cadentis_web::bind(state, args.listen, 2)
+    let tls = args.tls()?;
+    let (tls, speaks) = (tls.as_ref(), if tls.is_some() { "https" } else { "http" });
+    let web = cadentis_web::bind(state, (args.listen, tls), 2)
         .map_err(|e| format!("cannot listen on {}: {e}", args.listen))?;
-    tracing::info!("listening on http://{}", web.address);
+    tracing::info!("listening on {speaks}://{}", web.address);
     if let Some(address) = args.ops_listen {
         let ops = cadentis_web::ops::bind(ops_state, address)
             .map_err(|e| format!("cannot listen on {address}: {e}"))?;
@@ -298,10 +318,13 @@ pub async fn serve(args: Args) -> Result<(), Failure> {
         tokio::spawn(ops.server);
     }
     if let Some(address) = args.beacons_listen {
-        let beacons = cadentis_web::bind_beacons(beacons_state, address, 1)
+        let beacons = cadentis_web::bind_beacons(beacons_state, (address, tls), 1)
             .map_err(|e| format!("cannot listen on {address}: {e}"))?;
-        tracing::info!("beacons on http://{}", beacons.address);
+        tracing::info!("beacons on {speaks}://{}", beacons.address);
         tokio::spawn(beacons.server);
+    }
+    if let Some(tls) = tls {
+        tokio::spawn(tls.clone().keep_looking());
     }
     let handle = web.server.handle();
     tokio::spawn(async move {

@@ -2,7 +2,9 @@
 
 use crate::alert::Severity;
 use crate::calendar::stretch::length_text;
+use crate::goal::limit::Limit;
 use crate::goal::{self, Check, Danger, ErrorBudget, Standing};
+use crate::measure::Worse;
 use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::timing::Vital;
@@ -378,6 +380,32 @@ pub fn of_vital(
     })
 }
 
+/// A measure that is over its limit, as far as that is sure.
+///
+/// `since` is when it was last within, if that is known.
+pub fn of_limit(limit: &Limit, reading: &Reading, since: Option<Timestamp>) -> Option<Finding> {
+    let value = reading.value.filter(|_| limit.is_surely_missed(reading))?;
+    let (measured, unit) = (&limit.measured, limit.measured.measure.unit());
+    let over = match measured.measure.worse() {
+        Worse::Above => "over",
+        Worse::Below => "below",
+    };
+    // How far it is off in shares of its limit; nobody promises that nothing happens and is not disturbed by one.
+    let off = (value - limit.level).abs() / limit.level.abs().max(f64::MIN_POSITIVE);
+    Some(Finding {
+        state: Standing::Strained,
+        weight: 10.0 * (1.0 + off.min(2.0)),
+        says: format!(
+            "“{measured}” is {}, {over} its limit of {}.",
+            unit.text(value),
+            unit.text(limit.level)
+        ),
+        evidence: format!("{} {}", reading.samples, measured.measure.samples_words()),
+        since,
+        until: None,
+    })
+}
+
 impl Standing {
     fn max_grave(self, other: Standing) -> Standing {
         if self == Standing::Broken || other == Standing::Broken { Standing::Broken } else { other }
@@ -563,6 +591,15 @@ mod tests {
         assert!(of_vital(Vital::Lcp, "Sailings", &clear, 2500.0, 0.2, None).is_some());
         let few = Samples::new([9000.0]).reading(0.75);
         assert_eq!(of_vital(Vital::Lcp, "Sailings", &few, 2500.0, 0.2, None), None);
+        let limit = |text: &str, level| Limit { measured: text.parse().unwrap(), level };
+        let errors = limit("count of errors", 3.0);
+        let count = |n: u64| Reading { value: Some(n as f64), samples: n, interval: None };
+        let found = of_limit(&errors, &count(9), None).unwrap();
+        assert_eq!(found.says, "“count of errors” is 9, over its limit of 3.");
+        assert_eq!(of_limit(&errors, &count(3), None), None);
+        let slow = limit("p75 of LCP for family \"Sailings\"", 2_500.0);
+        assert!(of_limit(&slow, &clear, None).unwrap().says.contains("over its limit of 2.50 s"));
+        assert_eq!(of_limit(&slow, &few, None), None);
         let hour = |ms: f64, n: u64| Samples::new((0..n).map(|_| ms)).reading(0.75);
         let hours = |values: &[(f64, u64)]| -> Vec<(Timestamp, Reading)> {
             values

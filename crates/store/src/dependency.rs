@@ -16,6 +16,8 @@ pub struct Dependency {
     pub slug: String,
     /// Its name.
     pub name: String,
+    /// Hosts whose requests are its own.
+    pub hosts: Vec<String>,
 }
 
 #[derive(FromRow)]
@@ -136,7 +138,8 @@ impl Db {
 
     /// The dependencies of a site, by name.
     pub async fn dependencies(&self, site_id: i32) -> Result<Vec<Dependency>> {
-        let sql = "SELECT id, slug, name FROM dependency WHERE site_id = $1 ORDER BY name, id";
+        let sql =
+            "SELECT id, slug, name, hosts FROM dependency WHERE site_id = $1 ORDER BY name, id";
         Ok(sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?)
     }
 
@@ -151,6 +154,19 @@ impl Db {
                    ON CONFLICT (site_id, slug) DO UPDATE SET name = COALESCE($3, dependency.name) RETURNING id";
         let put = sqlx::query_scalar(sql).bind(site_id).bind(slug).bind(name);
         Ok(put.fetch_one(&self.lane).await?)
+    }
+
+    /// Says which hosts are asked for what a dependency does; which they were, if there is such a one.
+    pub async fn set_dependency_hosts(
+        &self,
+        site_id: i32,
+        slug: &str,
+        hosts: &[String],
+    ) -> Result<Option<Vec<String>>> {
+        let sql = "UPDATE dependency d SET hosts = $3 FROM dependency was
+                   WHERE d.site_id = $1 AND d.slug = $2 AND was.id = d.id RETURNING was.hosts";
+        let set = sqlx::query_scalar(sql).bind(site_id).bind(slug).bind(hosts);
+        Ok(set.fetch_optional(&self.lane).await?)
     }
 
     /// Takes a dependency away with all that was posted of it; its name, if there was one.

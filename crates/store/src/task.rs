@@ -9,7 +9,7 @@ use crate::page_view_hour::{lock_day, put_cells};
 use crate::run_day::{begin_of, day_of};
 use crate::sheet::{Filed, whole_hour};
 use cadentis_core::calendar::stretch::hour_of;
-use cadentis_core::visitor::filed::refiled;
+use cadentis_core::visitor::filed::{in_other_families, refiled};
 use cadentis_core::visitor::{Families, PageView, Sheet};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
@@ -309,6 +309,13 @@ impl Db {
         lock_day(tx, site_id, day_of(hour)).await?;
         if held(tx, site_id, hour).await? == Held::Rows {
             return refile_rows(tx, site_id, hour, &families).await;
+        }
+        // Most hours have nothing that changes: two of their columns tell.
+        let looked_at = ["path".to_string(), "family".to_string()];
+        let only =
+            self.read_sheets_in(tx, Filed::PageViews, site_id, whole_hour(hour), &looked_at, 1);
+        if only.await?.iter().all(|sheet| in_other_families(sheet, &families) == 0) {
+            return Ok(0);
         }
         let (views, told) = self.both_sheets(tx, site_id, hour).await?;
         match refiled(&views, &told, &families).map_err(|e| content("sheet", e))? {

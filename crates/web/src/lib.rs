@@ -39,6 +39,7 @@ mod respond;
 pub mod routes;
 mod snippets;
 mod statics;
+pub mod tls;
 mod view;
 mod words;
 
@@ -58,6 +59,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
+use tls::Tls;
 
 /// What handlers share. Everything in it is a handle: servers keep no state of their own.
 #[derive(Clone)]
@@ -103,11 +105,15 @@ async fn as_it_is<B: MessageBody>(
 }
 
 /// Binds an address for pages of others alone: the snippet they load, and the beacons it sends. Its threads answer nothing
-/// else.
+/// else. With a certificate they speak https.
 ///
 /// # Errors
 /// When the address is taken or not ours.
-pub fn bind_beacons(state: State, address: SocketAddr, workers: usize) -> io::Result<Web> {
+pub fn bind_beacons(
+    state: State,
+    (address, tls): (SocketAddr, Option<&Arc<Tls>>),
+    workers: usize,
+) -> io::Result<Web> {
     let listener = TcpListener::bind(address)?;
     let address = listener.local_addr()?;
     let server = HttpServer::new(move || {
@@ -125,20 +131,26 @@ pub fn bind_beacons(state: State, address: SocketAddr, workers: usize) -> io::Re
     })
     .workers(workers)
     .disable_signals()
-    .shutdown_timeout(5)
-    .listen(listener)?
-    .run();
-    Ok(Web { server, address })
+    .shutdown_timeout(5);
+    let server = match tls {
+        Some(tls) => server.listen_rustls_0_23(listener, tls.config()?)?,
+        None => server.listen(listener)?,
+    };
+    Ok(Web { server: server.run(), address })
 }
 
 /// Connections of people and programs are kept open for so long: over a minute, as browsers keep theirs.
 const KEEP_ALIVE: Duration = Duration::from_secs(75);
 
-/// Binds the address and makes the server; it runs when its `server` is awaited.
+/// Binds the address and makes the server; it runs when its `server` is awaited. With a certificate it speaks https.
 ///
 /// # Errors
 /// When the address is taken or not ours.
-pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web> {
+pub fn bind(
+    state: State,
+    (address, tls): (SocketAddr, Option<&Arc<Tls>>),
+    workers: usize,
+) -> io::Result<Web> {
     let listener = TcpListener::bind(address)?;
     let address = listener.local_addr()?;
     let server = HttpServer::new(move || {
@@ -205,8 +217,10 @@ pub fn bind(state: State, address: SocketAddr, workers: usize) -> io::Result<Web
     .keep_alive(KEEP_ALIVE)
     .workers(workers)
     .disable_signals()
-    .shutdown_timeout(5)
-    .listen(listener)?
-    .run();
-    Ok(Web { server, address })
+    .shutdown_timeout(5);
+    let server = match tls {
+        Some(tls) => server.listen_rustls_0_23(listener, tls.config()?)?,
+        None => server.listen(listener)?,
+    };
+    Ok(Web { server: server.run(), address })
 }

@@ -1,9 +1,14 @@
 //! Sentences, and readings of fields, that more than one page has.
 
 use crate::format;
+use crate::format::thousands;
 use crate::frame::Frame;
 use cadentis_answers::changes::journeys::NotSaved;
+use cadentis_answers::dependencies::Seen;
+use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::finding::Finding;
+use cadentis_core::stats::share::share_text;
+use cadentis_core::visitor::timeline::Bucket;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -53,6 +58,28 @@ pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
         }
         None => Ok(domains),
     }
+}
+
+/// What pages saw of the hosts of a dependency, against the day before.
+pub fn seen_says(seen: &Seen) -> String {
+    let Some(now) = &seen.now else {
+        return "no page asked it for anything in this time".to_string();
+    };
+    let percent = |b: &Bucket| {
+        b.failed_share().map_or("no data".into(), |s| format!("{} %", share_text(s, 1, None)))
+    };
+    let took = |b: &Bucket| b.p75.value.map_or("no data".to_string(), length_text);
+    let before = seen.before.as_ref();
+    let (failed, took_before) = (before.map(percent), before.map(took));
+    let against = |was: Option<String>| was.map_or(String::new(), |was| format!(" against {was}"));
+    format!(
+        "of {} requests of pages to it {} failed{}, p75 {}{} the day before",
+        thousands(now.count),
+        percent(now),
+        against(failed),
+        took(now),
+        against(took_before),
+    )
 }
 
 /// Lines of a field, without those that are empty.

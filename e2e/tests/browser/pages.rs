@@ -536,7 +536,7 @@ async fn a_file_is_brought_and_history_is_put_into_new_families(demo: &Demo, loo
         .await
         .expect("pressed");
     let done = "return document.body.textContent.includes('1 page views changed their family')";
-    looker.wait_for("history is in its families", done, 60).await;
+    looker.wait_for("history is in its families", done, 180).await;
 }
 
 async fn a_journey_recorded_through_the_page_plays(demo: &Demo, looker: &Looker) {

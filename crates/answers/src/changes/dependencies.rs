@@ -1,6 +1,6 @@
 //! What others say of what a site stands on: states and announcements.
 
-use super::{Author, cut, noted};
+use super::{Author, cut, noted, noted_change};
 use crate::{Answers, Result, watch};
 use cadentis_core::dependency::{
     Announcement, LONGEST_NAME, LONGEST_SAYS, MOST_DEPENDENCIES, MOST_MINUTES, Post, State,
@@ -9,6 +9,10 @@ use cadentis_core::marker::leads;
 use cadentis_core::site::check_slug;
 use cadentis_store::site::Site;
 use jiff::{SignedDuration, Timestamp};
+
+/// A dependency has so many hosts at most, of so many characters each.
+const MOST_HOSTS: usize = 10;
+const LONGEST_HOST: usize = 253;
 
 /// Why something was not taken.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -22,6 +26,10 @@ pub enum NotTaken {
     TooMany,
     #[error("a state is good for 1 to {MOST_MINUTES} minutes")]
     Minutes,
+    #[error(
+        "hosts are names alone, such as maps.example, {MOST_HOSTS} at most of {LONGEST_HOST} characters each"
+    )]
+    Hosts,
     #[error("a title has 1 to {LONGEST_NAME} characters")]
     Title,
     #[error("a link is an address that begins with http:// or https://")]
@@ -110,6 +118,33 @@ pub async fn post(
     }
     one.db.post_state(id, &post).await?;
     noted(one, by, "posted a state", format!("{}: {}", p.slug, p.state.word())).await?;
+    Ok(Ok(true))
+}
+
+/// Says which hosts are asked for what a dependency does; whether there is such a one.
+///
+/// # Errors
+/// When the database does not answer.
+pub async fn set_hosts(
+    answers: &Answers,
+    by: &Author,
+    site: &Site,
+    slug: &str,
+    hosts: &[String],
+) -> Result<std::result::Result<bool, NotTaken>> {
+    let is_host =
+        |h: &String| !h.is_empty() && h.len() <= LONGEST_HOST && !h.contains(['/', ':', ' ', '@']);
+    if hosts.len() > MOST_HOSTS || !hosts.iter().all(is_host) {
+        return Ok(Err(NotTaken::Hosts));
+    }
+    let hosts: Vec<String> = hosts.iter().map(|h| h.to_lowercase()).collect();
+    let one = answers.one().await?;
+    let Some(was) = one.db.set_dependency_hosts(site.id, slug, &hosts).await? else {
+        return Ok(Ok(false));
+    };
+    let told = |hosts: &[String]| vec![("hosts", hosts.join(", "))];
+    let change = (&told(&was), &told(&hosts));
+    noted_change(one, by, "said whose requests are those of", slug, change).await?;
     Ok(Ok(true))
 }
 

@@ -125,6 +125,10 @@ async fn any_measure_has_a_limit_on_its_worse_side_and_says_who_is_told_when_it_
     assert_eq!((told.what.as_str(), told.which.as_str()), ("set the budget", "availability"));
     assert!(told.became.contains("60 %"), "{told:?}");
 
+    let now = get(&s, "/marram-ferries").await.1;
+    assert!(now.contains("“mean of LCP” is 3.01 s, over its limit of 2.00 s."), "{now}");
+    assert!(!now.contains("“availability” is"), "what is within its limit is no matter");
+
     // Nobody is told of it until an alert watches the same: it is offered ready to be saved.
     let watch = "/marram-ferries/alerts/new?measure=mean+of+LCP&#38;warning=2+s";
     assert!(page.contains("nobody") && page.contains(watch), "{page}");

@@ -1,7 +1,9 @@
 //! Dependencies: states and announcements by the API, by CloudEvents and by hand; on Now, on their page, and expired.
 
 use crate::server::{Served, get, play, post_form as post, server};
+use crate::serving::beacons::{BROWSER, OWN, send as send_beacons};
 use crate::serving::{self, program};
+use crate::visitors::view;
 use cadentis_answers::compute::Compute;
 use cadentis_answers::{Answers, watch};
 use cadentis_core::access::Scope;
@@ -228,11 +230,62 @@ async fn an_editor_says_by_hand_how_a_dependency_is_and_deletes_it() {
             "{says}: {shown}"
         );
     }
+    what_pages_see_of_it_stands_beside_what_it_says(&s).await;
     serving::another_site(&s.db).await;
     assert_eq!(post(&s, "/freight/dependencies/map-tiles/remove", &[]).await.0, 404);
+    assert_eq!(
+        post(&s, "/freight/dependencies/map-tiles/hosts", &[("hosts", "a.example")]).await.0,
+        404
+    );
     assert_eq!(post(&s, &format!("{page}/map-tiles/remove"), &[]).await.0, 303);
     assert_eq!(post(&s, &format!("{page}/map-tiles/remove"), &[]).await.0, 404);
     assert!(s.db.dependencies(1).await.expect("rows").is_empty());
+}
+
+/// Of a dependency that says since a moment ago that it is down, to which an editor says which hosts are its own.
+async fn what_pages_see_of_it_stands_beside_what_it_says(s: &Served) {
+    let asked = |hours_ago: i64, status: u16, ms: u32| {
+        let what = if status == 200 { "resource" } else { "request" };
+        let happened = json!([
+            { "what": what, "at": 90, "method": "GET", "status": status, "ms": ms, "name": "http://maps.example/v2/a" },
+            { "what": "request", "at": 95, "method": "GET", "status": 503, "ms": 9, "name": "http://other.example/b" },
+        ]);
+        view(Uuid::new_v4(), hours_ago * 60, "/sailings", json!({ "happened": happened }))
+    };
+    let state =
+        s.db.states(1, Stretch::last(86_400, Timestamp::now() + SignedDuration::from_secs(9)));
+    let (id, mut down) = state.await.expect("rows").remove(0);
+    (down.at, down.author) = (Timestamp::now() - SignedDuration::from_hours(5), "x".into());
+    s.db.post_state(id, &down).await.expect("posted");
+    down.at = Timestamp::now() - SignedDuration::from_hours(9);
+    down.state = State::Ok;
+    s.db.post_state(id, &down).await.expect("posted");
+    let views =
+        json!([asked(1, 503, 2_000), asked(2, 200, 2_000), asked(6, 200, 300), asked(7, 200, 300)]);
+    let taken = send_beacons(&s.server.address, "key", views.to_string(), OWN, BROWSER).await;
+    assert_eq!(taken.0, 204, "{}", taken.1);
+    let page = "/marram-ferries/dependencies";
+    let hosts =
+        async |given: &str| post(s, &format!("{page}/map-tiles/hosts"), &[("hosts", given)]).await;
+    let (status, _, shown) = hosts("https://maps.example").await;
+    assert!(
+        status == 422 && shown.contains("hosts are names alone")
+            || shown.contains("Hosts are names alone"),
+        "{shown}"
+    );
+    assert_eq!(hosts("Maps.example, tiles.example").await.0, 303);
+    let told = s.db.done(1).await.expect("rows").remove(0);
+    assert_eq!(
+        (told.was.as_str(), told.became.as_str()),
+        ("hosts: none", "hosts: maps.example, tiles.example")
+    );
+    let says = "of 2 requests of pages to it 50.0 % failed against 0.0 %, p75 2.0 s against 0.3 s the day before";
+    let shown = get(s, page).await.1;
+    assert!(shown.contains(says), "{shown}");
+    let now = get(s, "/marram-ferries").await.1;
+    assert!(now.contains("“Map tiles” says down since") && now.contains(says), "{now}");
+    assert_eq!(hosts("").await.0, 303);
+    assert!(!get(s, page).await.1.contains("requests of pages to it"));
 }
 
 #[tokio::test]

@@ -4,6 +4,7 @@ use crate::server::{Served, get, play, server};
 use crate::serving::beacons::{BROWSER, OWN, beacon, send};
 use crate::serving::{CLUSTER, Server};
 use cadentis_core::run::Outcome;
+use cadentis_https::{Https, Request};
 use cadentis_store::secret::Vault;
 use serde_json::json;
 use std::process::Command;
@@ -65,7 +66,23 @@ fn settings_come_from_a_file_the_environment_and_flags_in_this_order_and_are_tol
     assert!(!fine && said.contains("the settings in /nowhere.toml"), "{said}");
     let sealed = ["--public-url", "https://a.example", "--trusted-proxy", "10.0.0.0/8"];
     for (words, says) in [
-        (vec!["--public-url", "https://a.example"], "needs --trusted-proxy"),
+        (vec!["--public-url", "https://a.example"], "needs --tls-certificate and --tls-key, or"),
+        (vec!["--tls-certificate", "chain.pem"], "--tls-key"),
+        (
+            vec!["--tls-certificate", "a.pem", "--tls-key", "b.pem"],
+            "each --public-url has to begin with https://",
+        ),
+        (
+            vec![
+                "--tls-certificate",
+                "/no.pem",
+                "--tls-key",
+                "/no.key",
+                "--public-url",
+                "https://a.example",
+            ],
+            "the certificate in /no.pem",
+        ),
         (
             vec!["--listen", "0.0.0.0:7099", "--public-url", "http://a.example"],
             "sends passwords unsealed",
@@ -221,53 +238,56 @@ async fn secrets_are_sealed_anew_with_a_new_key_all_or_none_and_people_stay_who_
     let _ = std::fs::remove_dir_all(&folder);
 }
 
-/// TLS in front of a server, with a certificate for `localhost`: its port, and the certificate as PEM.
-async fn sealed(server: &str) -> (u16, String) {
-    use tokio_rustls::rustls::ServerConfig;
-    use tokio_rustls::rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+/// A certificate for `localhost` and its key, in files of this folder.
+fn certificate(folder: &std::path::Path) -> [String; 2] {
     let key = rcgen::KeyPair::generate().expect("a key");
     let params = rcgen::CertificateParams::new(vec!["localhost".to_string()]).expect("a name");
     let certificate = params.self_signed(&key).expect("signed");
-    let provider = std::sync::Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-    let config = ServerConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .expect("versions")
-        .with_no_client_auth()
-        .with_single_cert(
-            vec![certificate.der().clone()],
-            PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der())),
-        )
-        .expect("a certificate");
-    let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
-    let (port, server) =
-        (listener.local_addr().expect("an address").port(), server.replace("http://", ""));
-    tokio::spawn(async move {
-        while let Ok((stream, _)) = listener.accept().await {
-            let (acceptor, server) = (acceptor.clone(), server.clone());
-            tokio::spawn(async move {
-                let Ok(mut opened) = acceptor.accept(stream).await else { return };
-                let Ok(mut behind) = tokio::net::TcpStream::connect(server).await else { return };
-                let _ = tokio::io::copy_bidirectional(&mut opened, &mut behind).await;
-            });
-        }
-    });
-    (port, certificate.pem())
+    [("chain.pem", certificate.pem()), ("key.pem", key.serialize_pem())].map(|(name, pem)| {
+        let file = folder.join(name);
+        std::fs::write(&file, pem).expect("written");
+        file.to_str().expect("a path").to_string()
+    })
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_runner_reaches_its_server_over_tls_and_believes_only_a_certificate_that_it_was_given() {
+async fn a_server_ends_tls_itself_and_a_runner_believes_only_a_certificate_that_it_was_given() {
     let (db, url) = crate::serving::database().await;
     crate::serving::location(&db, "bergen", "Bergen", "token").await;
-    let front =
-        format!("http://127.0.0.1:{}", cadentis_standins::postgres::free_port().expect("a port"));
-    let (port, pem) = sealed(&front).await;
-    let known_as = format!("https://localhost:{port}");
-    let server =
-        Server::start_at(&url, &front, &["--public-url", &known_as, "--public-url", &front]);
-    assert_eq!(server.up().await, 200);
+    let port = cadentis_standins::postgres::free_port().expect("a port");
+    let beacons = cadentis_standins::postgres::free_port().expect("a port");
+    let (front, known_as) =
+        (format!("http://127.0.0.1:{port}"), format!("https://localhost:{port}"));
     let folder = std::env::temp_dir().join(format!("cadentis-roots-{}", Uuid::new_v4()));
     std::fs::create_dir_all(&folder).expect("a folder");
+    let [chain, key] = certificate(&folder);
+    let snippets = format!("https://localhost:{beacons}");
+    let known = ["--public-url", &known_as, "--public-url", &snippets];
+    let words = [&known[..], &["--tls-certificate", &chain, "--tls-key", &key]].concat();
+    let also = format!("127.0.0.1:{beacons}");
+    let _server =
+        Server::start_at(&url, &front, &[&words[..], &["--beacons-listen", &also]].concat());
+    let pem = std::fs::read(&chain).expect("a file");
+    let patience = std::time::Duration::from_secs(5);
+    let ask = async |at: &str, roots: Option<&[u8]>| {
+        let request = Request::builder().uri(at).body(Vec::new()).expect("a request");
+        Https::new(roots, patience, 1 << 20).expect("roots").send(request).await
+    };
+    let mut ready = None;
+    for _ in 0..300 {
+        ready = ask(&format!("{known_as}/healthz"), Some(&pem)).await.ok();
+        if ready.as_ref().is_some_and(|answer| answer.status() == 200) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert!(ready.is_some_and(|answer| answer.status() == 200));
+    assert!(ask(&known_as, None).await.is_err(), "the system knows nobody who signed it");
+    assert!(ask(&front, Some(&pem)).await.is_err(), "it speaks nothing but https there");
+    let page = ask(&format!("{known_as}/sign-in"), Some(&pem)).await.expect("an answer");
+    assert!(page.headers().contains_key("strict-transport-security"));
+    let answer = ask(&format!("{snippets}/snippet/key.js"), Some(&pem)).await.expect("an answer");
+    assert_eq!(answer.status(), 404, "there is no such site, which is told sealed");
     let root = folder.join("root.pem");
     std::fs::write(&root, pem).expect("written");
     let start = |more: &[&str]| {

@@ -60,16 +60,28 @@ impl Limit {
         judge(reading, self.level, self.measured.measure.worse())
     }
 
+    /// Whether a reading is beyond the limit for sure: with its whole interval; what has none from the samples on that a moment
+    /// of a course needs, and a number of things always.
+    pub fn is_surely_missed(&self, reading: &Reading) -> bool {
+        let judged = self.judge(reading);
+        let by_samples = !self.measured.measure.has_interval() && reading.samples >= self.least();
+        judged.state == Standing::Strained && (judged.sure || by_samples)
+    }
+
+    /// So many samples it takes to say how it stands, where an interval does not.
+    fn least(&self) -> u64 {
+        match self.measured.measure.unit() {
+            // A number of things is sure however small it is.
+            Unit::Count | Unit::State | Unit::Times => 0,
+            _ => LEAST_IN_BUCKET,
+        }
+    }
+
     /// Since when the readings of a course are beyond the limit: the beginning of the last of them in a row that are. Those of
     /// few samples neither begin nor end it. `None` when it was so from the first one on, or is not so.
     pub fn since(&self, course: &[(Timestamp, Reading)]) -> Option<Timestamp> {
         let worse = self.measured.measure.worse();
-        let least = match self.measured.measure.unit() {
-            // A number of things is sure however small it is.
-            Unit::Count | Unit::State | Unit::Times => 0,
-            _ => LEAST_IN_BUCKET,
-        };
-        beyond_since(course, least, |v| worse.is_beyond(v, self.level))
+        beyond_since(course, self.least(), |v| worse.is_beyond(v, self.level))
     }
 }
 
@@ -132,6 +144,20 @@ mod tests {
         assert!(good.judge(&with(0.9, 0.99)).sure, "the limit itself is within");
         assert!(!good.judge(&with(0.4, 0.95)).sure);
         assert!(!good.judge(&reading(0.4, 9)).sure, "without an interval nothing is");
+        assert!(good.is_surely_missed(&with(0.4, 0.6)) && !good.is_surely_missed(&with(0.4, 0.95)));
+        let errors = limit("count of errors", 3.0);
+        assert!(errors.is_surely_missed(&reading(4.0, 4)), "a number of things is what it is");
+        assert!(!errors.is_surely_missed(&reading(3.0, 3)));
+        let mean = limit("mean of LCP", 2_000.0);
+        assert!(
+            mean.is_surely_missed(&reading(3_000.0, 30))
+                && !mean.is_surely_missed(&reading(3_000.0, 9))
+        );
+        let median = limit("p50 of LCP", 2_000.0);
+        assert!(
+            !median.is_surely_missed(&reading(3_000.0, 30)),
+            "it has an interval, and it is not there"
+        );
     }
 
     #[test]

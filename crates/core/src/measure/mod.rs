@@ -440,6 +440,22 @@ impl Measure {
         )
     }
 
+    /// The share of its samples that it is the percentile at, if it is one.
+    pub fn percentile(&self) -> Option<f64> {
+        match self {
+            Measure::RunTime(_, Statistic::Percentile(p))
+            | Measure::RunTally(_, Statistic::Percentile(p))
+            | Measure::ViewFigure(_, Statistic::Percentile(p))
+            | Measure::HappenedTime(_, Statistic::Percentile(p)) => Some(*p),
+            _ => None,
+        }
+    }
+
+    /// Whether its readings have an interval, given enough samples.
+    pub fn has_interval(&self) -> bool {
+        self.percentile().is_some() || self.unit() == Unit::Share
+    }
+
     /// Whether it tells for how long nothing came: it looks at what was before a window, too.
     pub fn is_silence(&self) -> bool {
         matches!(self, Measure::RunSilence | Measure::ViewSilence)

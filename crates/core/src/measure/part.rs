@@ -140,16 +140,11 @@ impl Part {
     /// The measure with its interval, where there is one.
     pub fn reading(&mut self, measure: &Measure, at_s: i64) -> Reading {
         let value = self.value(measure, at_s);
-        let interval = match measure {
-            Measure::RunTime(_, Statistic::Percentile(p))
-            | Measure::RunTally(_, Statistic::Percentile(p))
-            | Measure::ViewFigure(_, Statistic::Percentile(p))
-            | Measure::HappenedTime(_, Statistic::Percentile(p)) => match &self.sketch {
-                Some(sketch) => sketch.reading(*p).interval,
-                None if self.values.is_empty() => None,
-                None => readings(&self.values, &[*p]).0[0].interval,
-            },
-            m if m.unit() == Unit::Share => wilson(self.hits as f64, self.samples as f64),
+        let interval = match (measure.percentile(), &self.sketch) {
+            (Some(p), Some(sketch)) => sketch.reading(p).interval,
+            (Some(_), None) if self.values.is_empty() => None,
+            (Some(p), None) => readings(&self.values, &[p]).0[0].interval,
+            (None, _) if measure.has_interval() => wilson(self.hits as f64, self.samples as f64),
             _ => None,
         };
         Reading { value, samples: self.samples, interval }

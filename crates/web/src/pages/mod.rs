@@ -102,6 +102,7 @@ crate::routes::routes! {
     Edit post "/budgets/measured" => budgets::measured::save,
     Read get "/dependencies" => dependencies::page,
     Edit post "/dependencies" => dependencies::post,
+    Edit post "/dependencies/{slug}/hosts" => dependencies::hosts,
     Edit post "/dependencies/{slug}/remove" => dependencies::remove,
     Read get "/maintenance" => maintenance::page,
     Edit post "/maintenance" => maintenance::make,

@@ -8,7 +8,7 @@ use crate::lineup::{Happened, LineUp, RunLanes};
 use crate::respond::{SIX_HOURS, html};
 use crate::view::Link;
 use crate::words::capital;
-use crate::words::extent_words;
+use crate::words::{extent_words, seen_says};
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use cadentis_answers::dependencies::Told;
@@ -176,6 +176,10 @@ fn looked_into(frame: &Frame, matter: Matter) -> Row {
             let href = format!("{}/incidents/{id}?{}", frame.base, frame.query_of(&around));
             Row::new(frame, matter.finding, href, "look into the incident")
         }
+        At::Limit => {
+            let href = format!("{}/budgets?{}#measured", frame.base, frame.query);
+            Row::new(frame, matter.finding, href, "look into the limits")
+        }
         At::Visitors(vital) => {
             let href = format!("{}/visitors?vital={}&{}", frame.base, vital.name(), frame.query);
             Row::new(frame, matter.finding, href, "look into the visitors")
@@ -202,9 +206,9 @@ fn said(frame: &Frame, t: &Told) -> Vec<Said> {
         let words = t.last.as_ref().map(|p| p.says.as_str()).filter(|says| !says.is_empty());
         let words = words.map_or(String::new(), |says| format!(": {says}"));
         let tone = if t.state == State::Down { "broken" } else { "strained" };
-        all.push(Said {
-            tone, says: format!("“{name}” says {}{since}{words}", t.state.word())
-        });
+        let seen = t.seen.as_ref().map_or(String::new(), |seen| format!("; {}", seen_says(seen)));
+        let says = format!("“{name}” says {}{since}{words}{seen}", t.state.word());
+        all.push(Said { tone, says });
     }
     for a in &t.announced {
         let what = match a.kind {

@@ -208,6 +208,16 @@ pub fn failures(told: &Sheet) -> Result<Sheet, SheetError> {
     Ok(none)
 }
 
+/// How many page views of an hour are in another family than the one that their path has now. Only paths and families are looked
+/// at.
+pub fn in_other_families(views: &Sheet, families: &Families) -> u64 {
+    let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else { return 0 };
+    // Each path once, not each row.
+    let of_path: Vec<&str> = paths.values.iter().map(|p| families.of(p)).collect();
+    let now = paths.codes.iter().map(|code| of_path[code]);
+    now.zip(held.rows()).filter(|(now, was)| now != was).count() as u64
+}
+
 /// The sheets of an hour with each page view in the family that its path has now, and how many changed; `None` when none
 /// did.
 ///
@@ -218,16 +228,10 @@ pub fn refiled(
     told: &Sheet,
     families: &Families,
 ) -> Result<Option<(Sheet, Sheet, u64)>, SheetError> {
-    let (Some(paths), Some(held)) = (views.words("path"), views.words("family")) else {
-        return Ok(None);
-    };
-    // Each path once, not each row.
+    let changed = in_other_families(views, families);
+    let Some(paths) = views.words("path").filter(|_| changed > 0) else { return Ok(None) };
     let of_path: Vec<&str> = paths.values.iter().map(|p| families.of(p)).collect();
     let now = || paths.codes.iter().map(|code| of_path[code]);
-    let changed = now().zip(held.rows()).filter(|(now, was)| now != was).count() as u64;
-    if changed == 0 {
-        return Ok(None);
-    }
     let (mut views, mut told) = (views.clone(), told.clone());
     if let (Some(ids), Some(of)) = (views.ids("id"), told.ids("view")) {
         let by_id: IdMap<&str> = ids.rows().copied().zip(now()).collect();

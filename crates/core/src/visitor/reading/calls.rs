@@ -110,8 +110,8 @@ pub enum Which {
     All,
     /// The one of this name.
     Named(String),
-    /// Those that go to this host.
-    To(String),
+    /// Those that go to one of these hosts.
+    To(Vec<String>),
 }
 
 impl Which {
@@ -120,7 +120,7 @@ impl Which {
         match self {
             Which::All => true,
             Which::Named(own) => own == name,
-            Which::To(host) => host_of(name) == host,
+            Which::To(hosts) => hosts.iter().any(|host| host_of(name) == host),
         }
     }
 }
@@ -157,27 +157,33 @@ pub fn hosts(sheets: &[Sheet]) -> Vec<(String, u64)> {
     most_first(all)
 }
 
-/// Everything of one kind (`request` or `resource`) in the stretch, with what of it went wrong; the course of those that are
+/// Everything of these kinds (`request`, `resource`) in the stretch, with what of it went wrong; the course of those that are
 /// asked about, and of families to one host alone those.
 pub fn calls(
     sheets: &[Sheet],
     failures: &[Sheet],
     stretch: Stretch,
     filter: &Filter,
-    what: &str,
+    whats: &[&str],
     which: &Which,
     bucket_s: i64,
 ) -> AllCalls {
     let (mut all, more) = in_halves(sheets, |half| {
         let mut all = Gathering { by: HashMap::new(), over: Timeline::new(bucket_s), which };
-        half.iter().for_each(|sheet| all.take(sheet, &rows(sheet, stretch, filter), what));
+        for sheet in half {
+            let keep = rows(sheet, stretch, filter);
+            whats.iter().for_each(|what| all.take(sheet, &keep, what));
+        }
         all
     });
     all.over.absorb(more.over);
     for (name, gathered) in more.by {
         all.by.entry(name).or_default().absorb(gathered);
     }
-    failures.iter().for_each(|s| all.take_failures(s, &rows(s, stretch, filter), what));
+    for sheet in failures {
+        let keep = rows(sheet, stretch, filter);
+        whats.iter().for_each(|what| all.take_failures(sheet, &keep, what));
+    }
     let to_host = matches!(which, Which::To(_));
     let told = all.by.into_iter().filter(|(name, _)| !to_host || which.takes(name));
     let mut families: Vec<Calls> = told.map(|(name, g)| family(name, g)).collect();
@@ -392,7 +398,7 @@ mod tests {
         let (front, back) = rows.split_at(rows.len() / 2);
         let sheets = [sheet(front, 0), sheet(back, front.len())];
         let failures = sheets.each_ref().map(|s| failures(s).unwrap());
-        calls(&sheets, &failures, hour, &Filter::default(), what, which, 60)
+        calls(&sheets, &failures, hour, &Filter::default(), &[what], which, 60)
     }
 
     #[test]
@@ -433,9 +439,11 @@ mod tests {
             ("", ""),
         ] {
             assert_eq!(host_of(name), host, "{name}");
-            assert_eq!(Which::To("pay.example".into()).takes(name), host == "pay.example");
+            let to = Which::To(vec!["other.example".into(), "pay.example".into()]);
+            assert_eq!(to.takes(name), host == "pay.example");
         }
-        assert!(!Which::To("example".into()).takes("GET pay.example/x"), "nor to a part of one");
+        let part = Which::To(vec!["example".into()]);
+        assert!(!part.takes("GET pay.example/x"), "nor to a part of one");
     }
 
     #[test]

@@ -62,6 +62,8 @@ pub struct DependencyShape {
     since: Option<Timestamp>,
     says: String,
     link: String,
+    /// Hosts whose requests are its own.
+    hosts: Vec<String>,
     /// When it becomes unknown, if nobody says more.
     #[schema(value_type = Option<String>, format = DateTime)]
     expires_at: Option<Timestamp>,
@@ -73,6 +75,7 @@ impl DependencyShape {
         DependencyShape {
             slug: t.dependency.slug,
             name: t.dependency.name,
+            hosts: t.dependency.hosts,
             state: StateShape::of(t.state),
             since: t.since,
             says: last.as_ref().map_or(String::new(), |p| p.says.clone()),
@@ -170,6 +173,7 @@ fn not_taken(why: &NotTaken, below: &str) -> HttpResponse {
         NotTaken::Minutes => format!("{below}/minutes"),
         NotTaken::Title => format!("{below}/title"),
         NotTaken::Link => format!("{below}/link"),
+        NotTaken::Hosts => format!("{below}/hosts"),
         NotTaken::Moment => format!("{below}/from"),
     };
     invalid(&field, &sentence(why))

@@ -10,7 +10,7 @@ use crate::format;
 use crate::frame::{Frame, base, said_parts, tone_of_state};
 use crate::respond::{TWELVE_HOURS, html_with, redirect};
 use crate::view::{Choice, Mark, Pin, SaidPart};
-use crate::words::when;
+use crate::words::{seen_says, when};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
@@ -57,6 +57,10 @@ struct Row {
     by: String,
     y: f64,
     parts: Vec<SaidPart>,
+    /// What pages see of it.
+    seen: String,
+    /// Its hosts, as they are typed.
+    hosts: String,
 }
 
 struct Announced {
@@ -104,6 +108,8 @@ fn row(told: &Told, frame: &Frame, axis: &Axis, nth: usize) -> Row {
         by: last.map_or(String::new(), |p| p.author.clone()),
         y: nth as f64 * LANE,
         parts: said_parts(told, axis, zone),
+        seen: told.seen.as_ref().map_or(String::new(), seen_says),
+        hosts: told.dependency.hosts.join(", "),
     }
 }
 
@@ -151,7 +157,9 @@ async fn show(
     (typed, wrong): (Typed, Option<String>),
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::load(state, request, "Goals", TWELVE_HOURS).await?;
-    let told = dependencies::ask(&state.answers, &frame.site, frame.stretch, frame.now).await?;
+    let (answers, stretch, now) = (&state.answers, frame.stretch, frame.now);
+    let mut told = dependencies::ask(answers, &frame.site, stretch, now).await?;
+    dependencies::see(answers, &frame.site, &mut told, stretch, now).await?;
     let axis = Axis { stretch: frame.stretch, left: LEFT, width: RIGHT - LEFT };
     let zone = frame.site.zone.clone();
     let all = told.iter().flat_map(|t| t.announced.iter().map(move |a| (t, a)));
@@ -248,6 +256,29 @@ pub async fn post(
         }
     };
     show(&state, &request, (typed, Some(wrong))).await
+}
+
+/// `POST /dependencies/{slug}/hosts`: whose requests are its own.
+pub async fn hosts(
+    state: web::Data<State>,
+    InSite(site): InSite,
+    By(by): By,
+    request: HttpRequest,
+    path: web::Path<(String, String)>,
+    fields: web::Form<Fields>,
+) -> Result<HttpResponse, PageError> {
+    let (slug, given) = (path.into_inner().1, fields::line(&fields, "hosts", 3_000));
+    let hosts = given.split([',', ' ']).filter(|h| !h.is_empty()).map(String::from);
+    let hosts: Vec<String> = hosts.collect();
+    match changes::set_hosts(&state.answers, &by, &site, &slug, &hosts).await? {
+        Ok(true) => Ok(back(&site)),
+        Ok(false) => Err(PageError::NotFound("this dependency".into())),
+        Err(why) => {
+            let typed = Typed { minutes: USUAL_MINUTES.to_string(), ..Typed::default() };
+            let wrong = format!("{given}: {}", sentence(&why));
+            show(&state, &request, (typed, Some(wrong))).await
+        }
+    }
 }
 
 /// `POST /dependencies/{slug}/remove`

@@ -85,7 +85,7 @@ pub async fn page(
     let (name, host) = (given(wanted.name), given(wanted.host));
     let which = match (&name, &host) {
         (Some(name), _) => Which::Named(name.clone()),
-        (None, Some(host)) => Which::To(host.clone()),
+        (None, Some(host)) => Which::To(vec![host.clone()]),
         (None, None) => Which::All,
     };
     let (found, attributes) = futures::try_join!(
