@@ -5,6 +5,7 @@ use crate::format::thousands;
 use crate::frame::Frame;
 use cadentis_answers::changes::journeys::NotSaved;
 use cadentis_answers::dependencies::Seen;
+use cadentis_core::calendar::Stretch;
 use cadentis_core::calendar::stretch::length_text;
 use cadentis_core::finding::Finding;
 use cadentis_core::stats::share::share_text;
@@ -60,20 +61,25 @@ pub fn domains_of(text: &str) -> Result<Vec<String>, String> {
     }
 }
 
+fn length_of(stretch: Stretch) -> String {
+    length_text(stretch.to.duration_since(stretch.from).as_millis_f64())
+}
+
 /// What pages saw of the hosts of a dependency, against the day before.
 pub fn seen_says(seen: &Seen) -> String {
     let Some(now) = &seen.now else {
-        return "no page asked it for anything in this time".to_string();
+        return format!("no page asked it for anything in {}", length_of(seen.stretch));
     };
     let percent = |b: &Bucket| {
         b.failed_share().map_or("no data".into(), |s| format!("{} %", share_text(s, 1, None)))
     };
-    let took = |b: &Bucket| b.p75.value.map_or("no data".to_string(), length_text);
+    let took = |b: &Bucket| format::reading_s(&b.p75);
     let before = seen.before.as_ref();
     let (failed, took_before) = (before.map(percent), before.map(took));
     let against = |was: Option<String>| was.map_or(String::new(), |was| format!(" against {was}"));
     format!(
-        "of {} requests of pages to it {} failed{}, p75 {}{} the day before",
+        "in {} pages asked it {} times: {} failed{}, p75 {}{} the day before",
+        length_of(seen.stretch),
         thousands(now.count),
         percent(now),
         against(failed),

@@ -279,13 +279,18 @@ async fn what_pages_see_of_it_stands_beside_what_it_says(s: &Served) {
         (told.was.as_str(), told.became.as_str()),
         ("hosts: none", "hosts: maps.example, tiles.example")
     );
-    let says = "of 2 requests of pages to it 50.0 % failed against 0.0 %, p75 2.0 s against 0.3 s the day before";
+    let says = "in 5 h pages asked it 2 times: 50.0 % failed against 0.0 %, p75 2.00 s* against 0.30 s* the day before";
     let shown = get(s, page).await.1;
     assert!(shown.contains(says), "{shown}");
+    // Earlier it had been so for less long.
+    let to = Timestamp::now() - SignedDuration::from_hours(3);
+    let from = to - SignedDuration::from_hours(4);
+    let earlier = get(s, &format!("{page}?from={from}&to={to}")).await.1;
+    assert!(earlier.contains("“Map tiles” says down for 2 h"), "{earlier}");
     let now = get(s, "/marram-ferries").await.1;
     assert!(now.contains("“Map tiles” says down since") && now.contains(says), "{now}");
     assert_eq!(hosts("").await.0, 303);
-    assert!(!get(s, page).await.1.contains("requests of pages to it"));
+    assert!(!get(s, page).await.1.contains("pages asked it"));
 }
 
 #[tokio::test]

@@ -132,12 +132,14 @@ fn announced(told: &Told, a: &Announcement, frame: &Frame) -> Announced {
 const MOST_PAST: usize = 100;
 
 fn lead(told: &[Told], frame: &Frame) -> String {
+    // What is said holds up to the end of what is shown.
+    let end = frame.now.min(frame.stretch.to);
     let troubled: Vec<String> = told
         .iter()
         .filter(|t| t.state.is_trouble())
         .map(|t| {
             let since = t.since.map_or(String::new(), |at| {
-                format!(" for {}", length_text(frame.now.duration_since(at).as_millis_f64()))
+                format!(" for {}", length_text(end.duration_since(at).as_millis_f64()))
             });
             format!("“{}” says {}{since}", t.dependency.name, t.state.word())
         })
