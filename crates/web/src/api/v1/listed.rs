@@ -149,10 +149,11 @@ impl Page {
 
 /// Says in the description of every array that is told page by page where the next page is.
 pub(super) fn described(operation: &mut Value) {
-    let parameters = operation["parameters"].as_array().into_iter().flatten();
-    let is_paged = parameters.clone().any(|p| p["name"] == "cursor");
-    let answer = &mut operation["responses"]["200"];
-    if is_paged && answer["content"]["application/json"]["schema"]["type"] == "array" {
+    let mut parameters = operation["parameters"].as_array().into_iter().flatten();
+    let is_paged = parameters.any(|p| p["name"] == "cursor");
+    let Some(answer) = operation.pointer_mut("/responses/200") else { return };
+    let is_array = answer.pointer("/content/application~1json/schema/type");
+    if is_paged && is_array.is_some_and(|kind| kind == "array") {
         answer["headers"] = json!({ "Link": {
             "description": "Where the next page is, with `rel=\"next\"` (RFC 8288); not there on the last one.",
             "schema": { "type": "string" },

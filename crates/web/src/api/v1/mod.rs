@@ -316,6 +316,14 @@ mod tests {
     fn no_two_operations_are_called_the_same() {
         let paths = described()["paths"].as_object().unwrap();
         let methods = paths.values().flat_map(|of| of.as_object().unwrap().values());
+        // What is not there is not described as nothing.
+        for operation in methods.clone() {
+            let answers = operation["responses"].as_object().unwrap();
+            assert!(
+                answers.values().all(|answer| answer["description"].is_string()),
+                "{operation}"
+            );
+        }
         let ids: Vec<&str> = methods.map(|o| o["operationId"].as_str().unwrap()).collect();
         let all: std::collections::BTreeSet<&&str> = ids.iter().collect();
         assert_eq!(all.len(), ids.len(), "{ids:?}");
