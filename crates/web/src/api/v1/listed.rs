@@ -109,7 +109,7 @@ impl Page {
         let Some((order, id, _)) = &self.after else { return Ok(None) };
         let at = order.checked_mul(sign).and_then(|us| Timestamp::from_microsecond(us).ok());
         let id = id.checked_mul(sign).and_then(|id| i32::try_from(id).ok());
-        at.zip(id).map(Some).ok_or_else(|| no_cursor())
+        at.zip(id).map(Some).ok_or_else(no_cursor)
     }
 
     /// Those of a list that are on this page, in the order of the list, and what leads on from it. A list that is read page by
