@@ -53,6 +53,10 @@ pub struct CallList {
     pub is_usual: bool,
     /// Who changed it last.
     pub author: String,
+    /// The team that owns it.
+    pub team_id: Option<i32>,
+    /// The name of that team; empty without one.
+    pub owner: String,
 }
 
 /// What a notice tells of.
@@ -271,6 +275,8 @@ struct ListRow {
     steps: Json<Vec<Step>>,
     is_usual: bool,
     author: String,
+    team_id: Option<i32>,
+    owner: String,
 }
 
 /// What the secret of a destination is sealed for.
@@ -372,7 +378,8 @@ impl Db {
 
     /// The call lists of a site, by name.
     pub async fn call_lists(&self, site_id: i32) -> Result<Vec<CallList>> {
-        let sql = "SELECT id, name, steps, is_usual, author FROM call_list WHERE site_id = $1 ORDER BY name, id";
+        let sql = "SELECT l.id, l.name, l.steps, l.is_usual, l.author, l.team_id, COALESCE(t.name, '') AS owner
+                   FROM call_list l LEFT JOIN team t ON t.id = l.team_id WHERE l.site_id = $1 ORDER BY l.name, l.id";
         let rows: Vec<ListRow> = sqlx::query_as(sql).bind(site_id).fetch_all(&self.lane).await?;
         let list = |r: ListRow| CallList {
             id: r.id,
@@ -380,6 +387,8 @@ impl Db {
             steps: r.steps.0,
             is_usual: r.is_usual,
             author: r.author,
+            team_id: r.team_id,
+            owner: r.owner,
         };
         Ok(rows.into_iter().map(list).collect())
     }
@@ -399,6 +408,13 @@ impl Db {
                    ON CONFLICT (site_id, name) DO UPDATE SET steps = $3, is_usual = $4, author = $5 RETURNING id";
         let put = sqlx::query_scalar(sql).bind(site_id).bind(name).bind(Json(steps));
         Ok(put.bind(is_usual).bind(author).fetch_one(&self.lane).await?)
+    }
+
+    /// Gives a call list to a team, or to nobody in particular.
+    pub async fn own_call_list(&self, id: i32, team_id: Option<i32>) -> Result<()> {
+        let sql = "UPDATE call_list SET team_id = $2 WHERE id = $1";
+        sqlx::query(sql).bind(id).bind(team_id).execute(&self.lane).await?;
+        Ok(())
     }
 
     /// Takes a call list away; its name, if there was one.

@@ -1,6 +1,7 @@
 //! Destinations and call lists: who is told of incidents.
 
-use super::{Author, cut, noted, noted_change};
+use super::told::Parts;
+use super::{Author, cut, may, noted, noted_change};
 use crate::{Answers, Result, telling};
 use cadentis_core::alert::Severity;
 use cadentis_core::alert::notice::{Kind, LATEST_MIN, MOST_STEPS, Step};
@@ -35,6 +36,8 @@ pub enum NotKept {
     Minutes,
     #[error("one of these destinations is not there")]
     NoDestination,
+    #[error("there is no such team")]
+    Team,
     #[error("what it gets has no text of one's own: it is a CloudEvent")]
     NoText,
     #[error("this text cannot be used: {0}")]
@@ -49,6 +52,7 @@ impl NotKept {
             NotKept::Address(_) => "address",
             NotKept::Secret | NotKept::NoVault => "secret",
             NotKept::TooMany => "form",
+            NotKept::Team => "team",
             NotKept::NoText | NotKept::Text(_) => "text",
             NotKept::Steps | NotKept::Minutes | NotKept::NoDestination => "steps",
         }
@@ -186,22 +190,65 @@ pub async fn test(answers: &Answers, by: &Author, site: &Site, id: i32) -> Resul
     Ok(true)
 }
 
+/// A call list as it is to be.
+#[derive(Debug, Clone, Copy)]
+pub struct NewList<'a> {
+    /// Its name: an existing one is changed.
+    pub name: &'a str,
+    /// Who is told, and when.
+    pub steps: &'a [Step],
+    /// Whether alerts that name no list are told to it.
+    pub is_usual: bool,
+    /// The team that owns it.
+    pub team: Option<i32>,
+}
+
+/// What a call list is, part by part.
+fn parts(
+    (steps, is_usual): (&[Step], bool),
+    team: Option<&str>,
+    destinations: &[Destination],
+) -> Parts {
+    let name =
+        |id: &i32| destinations.iter().find(|d| d.id == *id).map_or("?", |d| d.name.as_str());
+    let step = |s: &Step| {
+        let whom: Vec<&str> = s.destinations.iter().map(name).collect();
+        format!("after {} min {}", s.after_min, whom.join(" and "))
+    };
+    vec![
+        ("tells", steps.iter().map(step).collect::<Vec<_>>().join(", ")),
+        ("usual", is_usual.to_string()),
+        ("team", team.unwrap_or_default().to_string()),
+    ]
+}
+
 /// Keeps a call list by its name.
 ///
 /// # Errors
-/// When the database does not answer.
+/// When it belongs, or is given, to a team that whoever it is is not in, or the database does not answer.
 pub async fn put_list(
     answers: &Answers,
     by: &Author,
     site: &Site,
-    (called, steps, is_usual): (&str, &[Step], bool),
+    new: NewList<'_>,
 ) -> Result<std::result::Result<(), NotKept>> {
+    let NewList { name: called, steps, is_usual, team } = new;
     let called = match name(called) {
         Ok(name) => name,
         Err(why) => return Ok(Err(why)),
     };
-    let (lists, destinations) =
-        futures::try_join!(answers.db.call_lists(site.id), answers.db.destinations(site.id))?;
+    let db = &answers.db;
+    let (lists, destinations, teams) =
+        futures::try_join!(db.call_lists(site.id), db.destinations(site.id), db.teams())?;
+    let was = lists.iter().find(|l| l.name == called);
+    if let Some(was) = was {
+        may(by, was.team_id, &was.name, &was.owner)?;
+    }
+    let owner = teams.iter().find(|t| Some(t.id) == team);
+    if team.is_some() && owner.is_none() {
+        return Ok(Err(NotKept::Team));
+    }
+    may(by, team, &called, owner.map_or("", |t| t.name.as_str()))?;
     let is_there = |id: &i32| destinations.iter().any(|d| d.id == *id);
     let checks = [
         (
@@ -211,24 +258,30 @@ pub async fn put_list(
         ),
         (steps.iter().all(|s| s.after_min <= LATEST_MIN), NotKept::Minutes),
         (steps.iter().flat_map(|s| &s.destinations).all(is_there), NotKept::NoDestination),
-        (lists.len() < MOST || lists.iter().any(|l| l.name == called), NotKept::TooMany),
+        (lists.len() < MOST || was.is_some(), NotKept::TooMany),
     ];
     if let Some((_, why)) = checks.into_iter().find(|(fine, _)| !fine) {
         return Ok(Err(why));
     }
     let one = answers.one().await?;
-    one.db.put_call_list(site.id, (&called, steps, is_usual), by.name()).await?;
-    let told = steps.iter().map(|s| format!("after {} min {:?}", s.after_min, s.destinations));
-    let which = format!("{called}: {}", told.collect::<Vec<_>>().join(", "));
-    noted(one, by, "kept the call list", which).await?;
+    let id = one.db.put_call_list(site.id, (&called, steps, is_usual), by.name()).await?;
+    one.db.own_call_list(id, team).await?;
+    let before =
+        was.map_or_else(Vec::new, |w| parts((&w.steps, w.is_usual), Some(&w.owner), &destinations));
+    let after = parts((steps, is_usual), owner.map(|t| t.name.as_str()), &destinations);
+    noted_change(one, by, "kept the call list", called, (&before, &after)).await?;
     Ok(Ok(()))
 }
 
 /// Takes a call list away; whether there was one.
 ///
 /// # Errors
-/// When the database does not answer.
+/// When it belongs to a team that whoever it is is not in, or the database does not answer.
 pub async fn remove_list(answers: &Answers, by: &Author, site: &Site, id: i32) -> Result<bool> {
+    let lists = answers.db.call_lists(site.id).await?;
+    if let Some(list) = lists.iter().find(|l| l.id == id) {
+        may(by, list.team_id, &list.name, &list.owner)?;
+    }
     let one = answers.one().await?;
     match one.db.remove_call_list(site.id, id).await? {
         Some(name) => {

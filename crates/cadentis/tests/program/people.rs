@@ -531,3 +531,51 @@ async fn a_change_is_kept_with_what_was_before_and_after_and_all_of_it_goes_out_
         400
     );
 }
+
+#[tokio::test]
+async fn who_is_told_is_changed_by_the_team_that_owns_the_call_list_and_kept_before_and_after() {
+    let w = world().await;
+    let ada = signed_in_as(SESSION);
+    let (tor_id, session) = w.somebody("Tor", w.given(Some(Role::Editor), false, false)).await;
+    let tor = signed_in_as(&session);
+    let at = "/marram-ferries/call-lists";
+    let quay = [("name", "Quay"), ("kind", "mail"), ("address", "quay@marram.example")];
+    let added = w.form(&ada, &format!("{at}/destinations"), &quay).await;
+    assert_eq!(added.status(), 303);
+    let to = w.db.destinations(w.site).await.expect("rows")[0].id.to_string();
+    let desk = w.db.add_team("Desk").await.expect("rows").expect("a new one");
+    let (owner, nobody) = (desk.to_string(), String::new());
+    let keep = async |who: &Client, name: &str, team: &str, after: &str| {
+        let list = [
+            ("list", name),
+            ("to-0", to.as_str()),
+            ("after-0", after),
+            ("least-0", "warning"),
+            ("team", team),
+        ];
+        let answer = w.form(who, at, &list).await;
+        (answer.status().as_u16(), answer.text().await.expect("a page"))
+    };
+    let (status, page) = keep(&ada, "Duty", "99", "0").await;
+    assert!(status == 422 && page.contains("There is no such team."), "{page}");
+    assert_eq!(keep(&ada, "Duty", &owner, "0").await.0, 303);
+    // Whoever is not in the team changes nothing of it, and gives it nothing.
+    assert_eq!(keep(&tor, "Duty", &nobody, "5").await.0, 403);
+    assert_eq!(keep(&tor, "Duty", &owner, "5").await.0, 403);
+    assert_eq!(keep(&tor, "Other", &owner, "5").await.0, 403);
+    let id = w.db.call_lists(w.site).await.expect("rows")[0].id;
+    let remove = format!("{at}/{id}/remove");
+    assert_eq!(w.form(&tor, &remove, &[]).await.status(), 403);
+    assert_eq!(keep(&tor, "Open to all", &nobody, "5").await.0, 303);
+    assert!(w.db.set_team(desk, "Desk", &[tor_id]).await.expect("rows"));
+    assert_eq!(keep(&tor, "Duty", &owner, "5").await.0, 303);
+    let told = w.db.done(1).await.expect("rows").remove(0);
+    assert_eq!((told.name.as_str(), told.which.as_str()), ("Tor", "Duty"));
+    assert_eq!(
+        (told.was.as_str(), told.became.as_str()),
+        ("tells: after 0 min Quay", "tells: after 5 min Quay")
+    );
+    let page = tor.get(w.at(at)).send().await.expect("an answer").text().await.expect("a page");
+    assert!(page.contains(">of Desk</div>"), "{page}");
+    assert_eq!(w.form(&tor, &remove, &[]).await.status(), 303);
+}

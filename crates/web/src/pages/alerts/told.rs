@@ -13,9 +13,10 @@ use crate::words::capital;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use cadentis_answers::changes::notices as changes;
+use cadentis_answers::changes::notices::{self as changes, NewList};
 use cadentis_answers::kept::{Attempt, CallList, Destination, Notice, Sent, Site, Tells};
 use cadentis_answers::notices::{self, Warning};
+use cadentis_answers::teams;
 use cadentis_core::alert::Severity;
 use cadentis_core::alert::notice::{Kind, MOST_STEPS, Step};
 use cadentis_core::goal::definition::DAYS;
@@ -28,6 +29,8 @@ struct Page {
     warnings: Vec<String>,
     destinations: Vec<DestinationRow>,
     lists: Vec<ListRow>,
+    /// Teams that could own the one that is written.
+    owners: Vec<Choice>,
     newest: Vec<NoticeRow>,
     kinds: Vec<Choice>,
     /// The steps of the call list that is written.
@@ -57,6 +60,7 @@ struct ListRow {
     name: String,
     steps: Vec<String>,
     is_usual: bool,
+    owner: String,
 }
 
 /// A notice with its tries.
@@ -117,6 +121,8 @@ struct Typed {
     address: String,
     list: String,
     is_usual: bool,
+    /// The team that owns it, by its id.
+    team: String,
     steps: Vec<TypedStep>,
 }
 
@@ -240,7 +246,12 @@ async fn show(
         name: l.name.clone(),
         steps: l.steps.iter().map(|s| step_words(s, &told.destinations)).collect(),
         is_usual: l.is_usual,
+        owner: l.owner.clone(),
     };
+    let theirs = teams::all(&state.answers).await?;
+    let nobody = Choice::new("", "nobody in particular", typed.team.is_empty());
+    let owners = theirs.iter().map(|t| Choice::new(t.id, &t.name, typed.team == t.id.to_string()));
+    let owners = std::iter::once(nobody).chain(owners).collect();
     let says = match (told.destinations.len(), told.lists.len()) {
         (0, _) => "Nobody is told of anything yet: begin with a destination.".to_string(),
         (_, 0) => {
@@ -261,6 +272,7 @@ async fn show(
             warnings: told.warnings.iter().map(warning).collect(),
             destinations: told.destinations.iter().map(destination).collect(),
             lists: told.lists.iter().map(list).collect(),
+            owners,
             newest: told.newest.iter().map(|n| NoticeRow::of(&frame, n)).collect(),
             kinds: Kind::ALL
                 .map(|k| Choice::new(k.word(), k.words(), typed.kind == k.word()))
@@ -295,6 +307,7 @@ pub async fn page(
         kind: "mail".into(),
         list: list.map_or(String::new(), |l| l.name.clone()),
         is_usual: list.is_some_and(|l| l.is_usual),
+        team: list.and_then(|l| l.team_id).map_or(String::new(), |id| id.to_string()),
         steps: list.map_or(Vec::new(), |l| l.steps.iter().map(TypedStep::from).collect()),
         ..Typed::default()
     };
@@ -373,6 +386,7 @@ pub async fn put_list(
         list: fields::line(&fields, "list", changes::LONGEST_NAME + 1),
         kind: "mail".into(),
         is_usual: !fields::one(&fields, "usual").is_empty(),
+        team: fields::one(&fields, "team"),
         steps: (0..MOST_STEPS)
             .map(|nth| TypedStep::of(&fields, nth))
             .filter(|step| !step.to.is_empty())
@@ -385,8 +399,12 @@ pub async fn put_list(
         Ok(steps) => steps.into_iter().flatten().collect(),
         Err(says) => return show(&state, &request, typed, ("list", Some(("steps", says)))).await,
     };
-    let is_usual = typed.is_usual;
-    let list = (typed.list.as_str(), steps.as_slice(), is_usual);
+    let team = match typed.team.trim() {
+        "" => None,
+        // What is no number is no team.
+        team => Some(team.parse().unwrap_or(-1)),
+    };
+    let list = NewList { name: &typed.list, steps: &steps, is_usual: typed.is_usual, team };
     match changes::put_list(&state.answers, &by, &site, list).await? {
         Ok(()) => Ok(here(&site)),
         Err(why) => {
