@@ -53,9 +53,14 @@ pub async fn report_history(db: &Db, story: &Story) -> Result<(), Failure> {
             changes::issue(&answers, &by, &site, &report, 0).await?;
         }
     }
-    // What was found out after the issue was written.
-    let late =
-        Stretch { from: story.outage.from, to: story.outage.from + SignedDuration::from_mins(18) };
+    // What was found out after the issue was written: of the outage, unless a month has begun since, which the issue then told of.
+    let today = site.zone.to_datetime(story.now).date();
+    let end = today.to_zoned(site.zone.clone())?.timestamp();
+    let (_, judged) = first.judged_at(end - SignedDuration::from_secs(1), &site.zone);
+    let outage = story.outage.from;
+    let is_told = outage >= judged.from && outage < end;
+    let from = if is_told { outage } else { end - SignedDuration::from_hours(3) };
+    let late = Stretch { from, to: from + SignedDuration::from_mins(18) };
     db.add_carve_out(first.id, late, "release announced late", "Ines").await?;
     Ok(())
 }
