@@ -19,7 +19,7 @@ use cadentis_core::calendar::{Cover, LeftOut, Stretch};
 use cadentis_core::goal::definition::PACE;
 use cadentis_core::goal::error_budget;
 use cadentis_core::goal::{
-    self, Burn, Check, Danger, ErrorBudget, Forecast, Score, Tally, Verdict, measure, views,
+    Burn, Danger, ErrorBudget, Forecast, Score, Tally, Verdict, measure, views,
 };
 use cadentis_core::run::Spell;
 use cadentis_core::run::spell::Gathered;
@@ -248,15 +248,16 @@ pub(crate) async fn of_window(
         }
         let day = Stretch { from: past.to - PACE, to: past.to };
         let of_day = definition.score(&held, day, &windows, &zone);
-        let all: Vec<Check> = loaded.here.iter().flat_map(Here::counted).collect();
-        let mut tally = Tally::of(&all, &Cover::default());
-        tally.left_out =
-            (loaded.here.iter().map(|h| h.checks.len()).sum::<usize>() - all.len()) as u64;
-        // What does not count is told beside it, as beside the share.
-        let uptime = Score {
-            left_out: tally.left_out,
-            ..goal::uptime(&all, loaded.slot_s, &Cover::default())
-        };
+        let mut tally = Tally::default();
+        for here in &loaded.here {
+            tally.merge(&Tally::of(&here.checks, &here.left_out));
+        }
+        let uptime = (journeys.len() == 1).then(|| {
+            let counted: Vec<_> = loaded.here.iter().map(Here::counted).collect();
+            let up = measure::uptime_from(counted.iter().map(|c| &c[..]), loaded.slot_s);
+            // What does not count is told beside it, as beside the share.
+            Score { left_out: tally.left_out, ..up }
+        });
         let budget = ErrorBudget { score, ..standing.judged.budget };
         let course = definition.course(&held, past, POINTS, &windows, &zone);
         let without = |c: Stretch| {
@@ -269,7 +270,7 @@ pub(crate) async fn of_window(
             burn_day: error_budget::burn_rate(&of_day, definition.promised),
             burns: standing.burns,
             forecast: standing.forecast,
-            uptime: (journeys.len() == 1).then_some(uptime),
+            uptime,
             tally,
             failed: failed(&loaded, past),
             views: told,
@@ -324,9 +325,8 @@ fn failed(loaded: &Loaded, past: Stretch) -> Vec<FailedFor> {
     for (journey, located) in &loaded.located {
         for (l, _) in located {
             let of = |h: &&Here| h.journey == *journey && h.location == l.id;
-            let here: Vec<Check> =
-                loaded.here.iter().find(of).into_iter().flat_map(Here::counted).collect();
-            spells.extend(Spell::of(&here, IN_A_ROW).into_iter().map(|s| (s, l.name.as_str())));
+            let counted = loaded.here.iter().find(of).map(Here::counted).unwrap_or_default();
+            spells.extend(Spell::of(&counted, IN_A_ROW).into_iter().map(|s| (s, l.name.as_str())));
         }
     }
     let told = |g: Gathered<'_>| FailedFor {

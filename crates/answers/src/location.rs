@@ -128,7 +128,7 @@ pub async fn ask(
         }
     };
     let mut played: Vec<JourneyRuns> = journeys.into_iter().map(of_journey).collect();
-    played.retain(|p| !p.here.all().is_empty());
+    played.retain(|p| !p.here.is_empty());
     let (seen, usually) =
         (views.buckets(Some(&location.country)), usual.buckets(Some(&location.country)));
     let troubles = troubles(answers, site, past, &played, &seen, &usually).await?;

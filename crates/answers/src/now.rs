@@ -340,8 +340,7 @@ fn silent(p: &Played, maintenance: &[LeftOut], past: Stretch, now: Timestamp) ->
     }
     let of =
         |(l, cadence): &(cadentis_store::location::Location, cadentis_core::calendar::Cadence)| {
-            let newest =
-                p.runs.all().iter().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
+            let newest = p.runs.all().rev().find(|r| r.location_id == l.id).map(|r| r.due_at);
             let due = cadence.due(Stretch { from: newest.unwrap_or(past.from), to: now });
             // What maintenance held was never going to come.
             let held = LeftOut::held(maintenance, p.journey.id, l.id);

@@ -5,7 +5,7 @@ use crate::run::cause_of;
 use crate::{Answers, Result};
 use cadentis_core::calendar::{Cadence, Stretch};
 use cadentis_core::finding::LocationChecks;
-use cadentis_core::goal::Counted;
+use cadentis_core::goal::{Check, Counted};
 use cadentis_core::journey;
 use cadentis_core::run::bars::{self, Bar};
 use cadentis_core::run::{Outcome, RunRecord, cause};
@@ -34,7 +34,11 @@ impl Played {
 
     /// What became of its counted runs at each location.
     pub fn checks(&self) -> Vec<LocationChecks<'_>> {
-        let of = |l: &Location| self.runs.filtered(|r| r.location_id == l.id).checks().collect();
+        let mut by: HashMap<i32, Vec<Check>> = HashMap::new();
+        for run in self.runs.iter() {
+            by.entry(run.location_id).or_default().push(run.check());
+        }
+        let mut of = |l: &Location| by.remove(&l.id).unwrap_or_default();
         self.located
             .iter()
             .map(|(l, _)| LocationChecks { location: &l.name, checks: of(l) })
@@ -63,7 +67,7 @@ impl Here {
 
     /// As long as all but the rare giant took, in milliseconds.
     pub fn nearly_longest_ms(&self) -> Option<f64> {
-        bars::nearly_longest(self.runs.all().iter().map(told))
+        bars::nearly_longest(self.runs.all().map(told))
     }
 
     /// The runs that count, in bars of so many seconds.

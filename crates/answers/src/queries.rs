@@ -2,16 +2,15 @@
 
 use crate::measures::{self, NotThere};
 use crate::samples;
-use crate::views::Views;
 use crate::{Answers, Result};
 use cadentis_core::calendar::{Cover, Stretch};
 use cadentis_core::measure::runs::Played;
-use cadentis_core::measure::{Key, Measure, Measured, Scope, Subject};
-use cadentis_core::query::apart::{Apart, Counts, apart};
+use cadentis_core::measure::{Key, Measure, Scope, Subject};
+use cadentis_core::query::apart::{self, Apart, Counts};
 use cadentis_core::query::groups::{self, Groups, Reach};
 use cadentis_core::query::{By, Query, Table, Value, table};
 use cadentis_core::visitor::slices::is_read_exactly;
-use cadentis_core::visitor::{Attribute, Filter, Sheet};
+use cadentis_core::visitor::{Attribute, Sheet};
 use cadentis_store::saved_query::SavedQuery;
 use cadentis_store::sheet::Filed;
 use cadentis_store::site::Site;
@@ -120,21 +119,15 @@ pub async fn ask(
         Reach { stretch, bucket_s, exact, only }
     };
     let against = over.against.filter(|_| !query.by.contains(&By::Time));
-    let told = async {
-        let first = query.measures.first().cloned();
-        let Some(measure) = first.filter(|m| m.subject() == Subject::Runs) else {
-            return Ok(Ok(None));
-        };
-        let measured = Measured { measure, scope: query.scope.clone() };
-        let about = measures::about(answers, site, &measured).await?.map(|mut about| {
-            about.certificates = query.measures.contains(&Measure::CertificateDays);
-            Some(about)
-        });
-        Ok::<_, crate::AnswerError>(about)
-    };
-    let about = match told.await? {
-        Ok(about) => about,
-        Err(not_there) => return Ok(Err(not_there)),
+    let about = match query.subject() {
+        Subject::Runs => match measures::about(answers, site, &query.first()).await? {
+            Ok(about) => {
+                let certificates = query.measures.contains(&Measure::CertificateDays);
+                Some(measures::About { certificates, ..about })
+            }
+            Err(not_there) => return Ok(Err(not_there)),
+        },
+        _ => None,
     };
     let draws = draws && !query.by.contains(&By::Time);
     if about.is_none() {
@@ -171,6 +164,15 @@ fn hours(stretch: Stretch) -> i64 {
     hour(stretch.to.as_second() + 3_599) - hour(stretch.from.as_second())
 }
 
+/// Which sheets hold its samples.
+fn filed(query: &Query) -> Filed {
+    match query.subject() {
+        Subject::Errors => Filed::Failures,
+        Subject::Requests | Subject::Actions => Filed::Happenings,
+        _ => Filed::PageViews,
+    }
+}
+
 async fn of_sheets(
     answers: &Answers,
     site: &Site,
@@ -178,11 +180,7 @@ async fn of_sheets(
     reach: Reach,
     progress: &Progress,
 ) -> Result<Table> {
-    let filed = match query.subject() {
-        Subject::Errors => Filed::Failures,
-        Subject::Requests | Subject::Actions => Filed::Happenings,
-        _ => Filed::PageViews,
-    };
+    let filed = filed(query);
     let columns = groups::columns(query, &reach);
     let pieces = reach.stretch.in_hours(AT_ONCE_H).into_iter().map(|piece| {
         let reading = answers.db.sheets_of(filed, site.id, piece, &columns);
@@ -206,6 +204,39 @@ async fn of_sheets(
     computing.await
 }
 
+/// What runs are told apart by, as people call it.
+struct Names {
+    journeys: HashMap<i32, String>,
+    locations: HashMap<i32, String>,
+    /// Steps of the journey, where it is one.
+    steps: Vec<String>,
+}
+
+impl Names {
+    async fn of(answers: &Answers, query: &Query, about: &measures::About) -> Result<Names> {
+        let script = about.journeys.first().filter(|_| query.is_by_step());
+        let steps: Vec<String> = match script.map(crate::journey::script_of).transpose()? {
+            Some(script) => script.counted_steps().map(|s| s.name.clone()).collect(),
+            None => Vec::new(),
+        };
+        let locations = answers.db.locations().await?;
+        Ok(Names {
+            journeys: about.journeys.iter().map(|j| (j.id, j.name.clone())).collect(),
+            locations: locations.into_iter().map(|l| (l.id, l.name)).collect(),
+            steps,
+        })
+    }
+
+    fn of_run(&self, run: &Played, key: &Key) -> String {
+        let name = match key {
+            Key::Location => self.locations.get(&run.location),
+            Key::Step => self.steps.get(run.step),
+            _ => self.journeys.get(&run.journey),
+        };
+        name.cloned().unwrap_or_default()
+    }
+}
+
 async fn of_runs(
     answers: &Answers,
     site: &Site,
@@ -217,51 +248,45 @@ async fn of_runs(
         true => samples::played_by_step(answers, site, about, reach.stretch).await?,
         false => samples::played(answers, site, about, reach.stretch).await?,
     };
-    let script = about.journeys.first().filter(|_| query.is_by_step());
-    let steps: Vec<String> = match script.map(crate::journey::script_of).transpose()? {
-        Some(script) => script.counted_steps().map(|s| s.name.clone()).collect(),
-        None => Vec::new(),
-    };
-    let journeys: HashMap<i32, String> =
-        about.journeys.iter().map(|j| (j.id, j.name.clone())).collect();
-    let places = answers.db.locations().await?;
-    let places: HashMap<i32, String> = places.into_iter().map(|l| (l.id, l.name)).collect();
+    let names = Names::of(answers, query, about).await?;
     let query = query.clone();
     let computing = answers.computed(move || {
-        let name = |run: &Played, key: &Key| {
-            let name = match key {
-                Key::Location => places.get(&run.location),
-                Key::Step => steps.get(run.step),
-                _ => journeys.get(&run.journey),
-            };
-            name.cloned().unwrap_or_default()
-        };
         // Of lines over time, those of the steps that are drawn.
         let asked = |run: &&Played| {
             let wanted = query.scope.of(&Key::Step);
             !query.is_by_step()
                 || wanted.is_empty()
-                || steps.get(run.step).is_some_and(|step| wanted.contains(step))
+                || names.steps.get(run.step).is_some_and(|step| wanted.contains(step))
         };
         let runs: Vec<Played> = runs.iter().filter(asked).copied().collect();
-        let found: Groups = groups::of_runs(&runs, &query, &reach, name);
+        let found: Groups =
+            groups::of_runs(&runs, &query, &reach, |run, key| names.of_run(run, key));
         table(&query, found, reach.stretch.to.as_second())
     });
     computing.await
 }
 
-/// What page views of a query have more of than all others of the stretch.
+/// What some samples of a query have more of than the others.
 pub struct Beside {
-    /// How many there are.
-    pub page_views: u64,
+    /// How many are looked at: the bad ones where a share is asked, else all that the query is narrowed to.
+    pub here: u64,
+    /// How many are beside them: those that were not bad, or all others of the stretch.
+    pub others: u64,
+    /// Whether those that are looked at are the bad ones.
+    pub is_of_bad: bool,
     /// Values that they have surely more of, the largest difference first, at most twelve.
     pub apart: Vec<Apart>,
+    /// The commonest values of everything that the query does not say, at most five of each.
+    pub by: Vec<(Key, Vec<Apart>)>,
 }
 
-/// So many values are told.
+/// So many values are told that stand out.
 const MOST_APART: usize = 12;
+/// So many values are told of everything else.
+const MOST_BESIDE: usize = 5;
 
-/// What page views that a query is narrowed to have more of than all others, by every attribute that it says nothing of.
+/// What those that a query is narrowed to have more of than all others of the stretch, by everything that it says nothing of;
+/// of a share, what its bad ones have more of than the rest.
 ///
 /// # Errors
 /// When the database does not answer or too much waits.
@@ -270,27 +295,69 @@ pub async fn beside(
     site: &Site,
     query: &Query,
     stretch: Stretch,
-) -> Result<Beside> {
-    let (narrowed, everything) = (query.scope.filter(), Filter::default());
-    let by = &Attribute::ROLLED;
-    // Both read alike: by the moment, or both by whole hours.
-    let (here, all) = futures::try_join!(
-        Views::by_each(answers, site.id, stretch, &narrowed, by, &[]),
-        Views::by_each(answers, site.id, stretch, &everything, by, &[]),
-    )?;
-    let page_views = here.first().map_or(0, |views| views.all().page_views);
-    let unsaid =
-        |attribute: &Attribute| query.scope.of(&Key::Attribute(attribute.clone())).is_empty();
-    let counts = |views: &[Views]| -> Vec<Counts> {
-        let of = |views: &Views| {
-            views.values().into_iter().map(|(value, pool)| (value, pool.page_views)).collect()
-        };
-        let each = by.iter().zip(views).filter(|(attribute, _)| unsaid(attribute));
-        each.map(|(attribute, views)| (attribute.clone(), of(views))).collect()
+) -> Result<std::result::Result<Beside, NotThere>> {
+    let (here, all) = match query.subject() {
+        Subject::Runs => match bad_runs(answers, site, query, stretch).await? {
+            Ok(counted) => counted,
+            Err(not_there) => return Ok(Err(not_there)),
+        },
+        subject => {
+            let own = [Key::Request, Key::Action, Key::Error, Key::Fault];
+            let own = own.into_iter().filter(|key| key.fits(subject));
+            let keys = query.unsaid(own.chain(Attribute::ROLLED.map(Key::Attribute)));
+            let columns = apart::columns(query, stretch, &keys);
+            let sheets = answers.db.sheets_of(filed(query), site.id, stretch, &columns).await?;
+            let query = query.clone();
+            let computing =
+                answers.computed(move || apart::of_sheets(&sheets, &query, stretch, &keys));
+            computing.await?
+        }
     };
-    let mut apart = apart(&counts(&here), &counts(&all));
-    apart.truncate(MOST_APART);
-    Ok(Beside { page_views, apart })
+    let sum = |counts: &[Counts]| {
+        counts.first().map_or(0, |(_, values)| values.iter().map(|(_, n)| n).sum::<u64>())
+    };
+    let mut by = apart::beside(&here, &all);
+    let mut stands_out = apart::apart(&by);
+    stands_out.truncate(MOST_APART);
+    by.iter_mut().for_each(|(_, values)| values.truncate(MOST_BESIDE));
+    Ok(Ok(Beside {
+        here: sum(&here),
+        others: sum(&all).saturating_sub(sum(&here)),
+        is_of_bad: query.tells_bad().is_some(),
+        apart: stands_out,
+        by,
+    }))
+}
+
+/// Whether [`beside`] has anything to look at: some samples beside others.
+pub fn has_others(query: &Query) -> bool {
+    match query.subject() {
+        Subject::Goals | Subject::Dependencies => false,
+        // All journeys play everywhere alike: nothing but what becomes of their runs tells them apart.
+        Subject::Runs => query.tells_bad().is_some() && !query.is_by_step(),
+        _ => query.tells_bad().is_some() || !query.scope.is_empty(),
+    }
+}
+
+/// Runs that a share of a query tells are bad, and all that it is of, by journey and location.
+async fn bad_runs(
+    answers: &Answers,
+    site: &Site,
+    query: &Query,
+    stretch: Stretch,
+) -> Result<std::result::Result<(Vec<Counts>, Vec<Counts>), NotThere>> {
+    let Some(share) = query.tells_bad().cloned() else { return Ok(Ok(Default::default())) };
+    let about = match measures::about(answers, site, &query.first()).await? {
+        Ok(about) => about,
+        Err(not_there) => return Ok(Err(not_there)),
+    };
+    let runs = samples::played(answers, site, &about, stretch).await?;
+    let names = Names::of(answers, query, &about).await?;
+    let keys = query.unsaid([Key::Journey, Key::Location]);
+    let computing = answers.computed(move || {
+        apart::of_runs(&runs, &share, &keys, |run: &Played, key| names.of_run(run, key))
+    });
+    Ok(Ok(computing.await?))
 }
 
 /// The queries of a site that people keep, what was used last first.

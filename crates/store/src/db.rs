@@ -56,6 +56,7 @@ pub(crate) fn content(place: &'static str, says: impl ToString) -> StoreError {
 pub struct Db {
     pub(crate) lane: Lane,
     pub(crate) sheets: Arc<crate::run_day::Cache>,
+    pub(crate) to_goals: Arc<crate::run_day::Taking<crate::run_day::ToGoals>>,
     pub(crate) columns: Arc<crate::columns::Cache>,
     pub(crate) other_ids: crate::sheet::OtherIds,
     pub(crate) fresh: Arc<crate::fresh::Fresh>,
@@ -103,6 +104,7 @@ impl Db {
         Ok(Db {
             lane: Lane::any(pool),
             sheets: crate::run_day::cache(),
+            to_goals: crate::run_day::to_goals(),
             columns: crate::columns::cache(),
             other_ids: crate::sheet::OtherIds::new(),
             fresh: crate::fresh::Fresh::new(),

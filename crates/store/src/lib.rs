@@ -10,7 +10,7 @@
 //! - [`script_version`]: versions and status of journeys; [`secret`]: what they type unseen; [`trial`]: played on a wish;
 //!   [`recording`]: a person at work on a page
 //! - [`work`]: due runs and their leases
-//! - [`run`]: runs and their records; `run_day`: days of them, packed, for pages over weeks
+//! - [`run`]: runs and their records; [`run_day`]: days of them, packed, for pages over weeks
 //! - [`page_view`]: page views in; [`sheet`]: hours of them by columns, `columns` of which lie in memory;
 //!   [`page_view_hour`]: their cells by the hour; [`visits`]: single ones
 //! - [`task`]: what changes hours that are long filed: imports, families anew
@@ -49,7 +49,7 @@ pub mod rehearsal;
 mod renamed;
 pub mod report;
 pub mod run;
-mod run_day;
+pub mod run_day;
 mod run_mark;
 pub mod saved_query;
 pub mod saved_view;

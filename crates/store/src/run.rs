@@ -8,8 +8,9 @@ use cadentis_core::visitor::beacon::owns;
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx;
 use smallvec::SmallVec;
+use sqlx::postgres::PgRow;
 use sqlx::types::Json;
-use sqlx::{AssertSqlSafe, FromRow, PgConnection};
+use sqlx::{AssertSqlSafe, FromRow, PgConnection, Row as _};
 use std::collections::HashMap;
 use uuid::Uuid;
 
@@ -79,21 +80,6 @@ pub enum Try {
     Waiting,
 }
 
-#[derive(FromRow)]
-pub(crate) struct RunRow {
-    id: Uuid,
-    site_id: i32,
-    journey_id: i32,
-    location_id: i32,
-    due_at: jiff_sqlx::Timestamp,
-    outcome: i16,
-    duration_ms: f64,
-    steps_ms: Vec<f32>,
-    trouble: Option<String>,
-    split_ms: Option<Vec<f32>>,
-    counts: Option<Vec<i64>>,
-}
-
 /// Numbers as they are kept.
 fn counts_of(kept: Vec<i64>) -> Option<Counts> {
     let numbers: [i64; 4] = kept.try_into().ok()?;
@@ -116,24 +102,27 @@ pub(crate) fn outcome_of(code: i16) -> Result<Outcome> {
         .ok_or_else(|| content("run.outcome", format!("{code} is no outcome")))
 }
 
-pub(crate) fn runs(rows: Vec<RunRow>) -> Result<Vec<Run>> {
-    rows.into_iter()
-        .map(|r| {
-            Ok(Run {
-                id: r.id,
-                site_id: r.site_id,
-                journey_id: r.journey_id,
-                location_id: r.location_id,
-                due_at: r.due_at.to_jiff(),
-                outcome: outcome_of(r.outcome)?,
-                duration_ms: r.duration_ms,
-                steps_ms: r.steps_ms.into(),
-                trouble: r.trouble,
-                split_ms: r.split_ms.and_then(|s| s.try_into().ok()),
-                counts: r.counts.and_then(counts_of),
-            })
-        })
-        .collect()
+/// The columns of a run without its record, as [`run_of`] reads them.
+pub(crate) const COLUMNS: &str = "id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts";
+
+/// A run from [`COLUMNS`], of which the first is the `nth`. They are found by their places: pages over a day read thousands.
+pub(crate) fn run_of(row: &PgRow, nth: usize) -> Result<Run> {
+    let due_at: jiff_sqlx::Timestamp = row.try_get(nth + 4)?;
+    let split: Option<Vec<f32>> = row.try_get(nth + 9)?;
+    let counts: Option<Vec<i64>> = row.try_get(nth + 10)?;
+    Ok(Run {
+        id: row.try_get(nth)?,
+        site_id: row.try_get(nth + 1)?,
+        journey_id: row.try_get(nth + 2)?,
+        location_id: row.try_get(nth + 3)?,
+        due_at: due_at.to_jiff(),
+        outcome: outcome_of(row.try_get(nth + 5)?)?,
+        duration_ms: row.try_get(nth + 6)?,
+        steps_ms: row.try_get::<Vec<f32>, _>(nth + 7)?.into(),
+        trouble: row.try_get(nth + 8)?,
+        split_ms: split.and_then(|s| s.try_into().ok()),
+        counts: counts.and_then(counts_of),
+    })
 }
 
 /// Which runs are wanted.
@@ -451,19 +440,18 @@ impl Db {
             }
             None => (Timestamp::UNIX_EPOCH, Timestamp::MAX),
         };
-        let rows: Vec<RunRow> = sqlx::query_as(
-            "SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts
-             FROM run WHERE id = $1 AND due_at >= $2 AND due_at <= $3
+        let sql = format!(
+            "SELECT {COLUMNS} FROM run WHERE id = $1 AND due_at >= $2 AND due_at <= $3
              UNION ALL
-             SELECT id, site_id, journey_id, location_id, due_at, outcome, duration_ms, steps_ms, trouble, split_ms, counts
-             FROM first_try WHERE id = $1 AND due_at >= $2 AND due_at <= $3",
-        )
-        .bind(id)
-        .bind(from.to_sqlx())
-        .bind(to.to_sqlx())
-        .fetch_all(&self.lane)
-        .await?;
-        Ok(runs(rows)?.pop())
+             SELECT {COLUMNS} FROM first_try WHERE id = $1 AND due_at >= $2 AND due_at <= $3"
+        );
+        let row = sqlx::query(AssertSqlSafe(sql))
+            .bind(id)
+            .bind(from.to_sqlx())
+            .bind(to.to_sqlx())
+            .fetch_optional(&self.lane)
+            .await?;
+        row.map(|row| run_of(&row, 0)).transpose()
     }
 
     /// The first run of a site that is kept: the first that measured the site where any has.

@@ -22,7 +22,9 @@
   }
   function csv(table) {
     var heads = Array.from(table.tHead ? table.tHead.rows : []).map(spread);
-    var rows = Array.from(table.rows).filter(function (row) { return row.parentNode.tagName !== 'THEAD'; }).map(spread);
+    var rows = Array.from(table.rows).filter(function (row) {
+      return row.parentNode.tagName !== 'THEAD' && !row.classList.contains('opened');
+    }).map(spread);
     var wide = Math.max.apply(null, heads.concat(rows).map(function (row) { return row.length; }).concat(0));
     var all = heads.length ? [Array.from({ length: wide }, function (_, i) {
       return heads.map(function (row) { return row[i] || ''; }).filter(Boolean).join(': ');

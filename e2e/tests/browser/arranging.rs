@@ -209,8 +209,19 @@ async fn parts_of_a_query_are_picked_by_pressing_and_what_it_measures_is_promise
     press(&looker, "phone").await;
     let narrowed = "share of LCP within 2.5 s, count of page views for device \"phone\" top 5";
     looker.wait_for("narrowed", &asks(narrowed), 20).await;
-    says(&looker, "beside all others", "page views have surely more of than all others").await;
+    says(&looker, "beside the others", "that are bad to").await;
     pick("device \"phone\"", "share of LCP within 2.5 s, count of page views top 5").await;
+    // A number opens to what stands out in it, in its place, and closes there.
+    go(&demo, &looker, "/queries?q=p75+of+LCP+by+family+and+device").await;
+    let numbers = "table.heat tbody tr:nth-child(3) td a[hx-get]";
+    looker.driver.find(By::Css(numbers)).await.expect("a number").click().await.expect("pressed");
+    let opened = "const part = document.querySelector('table.heat tr:nth-child(4).opened details[open]'); \
+        return part !== null && part.checkVisibility() && part.textContent.includes('surely more of than') \
+        && part.querySelectorAll('.by-key dd').length > 3 && document.querySelectorAll('.opened details').length === 1";
+    looker.wait_for("what stands out in it", opened, 20).await;
+    let alone = "return document.querySelector('.opened details a').href.includes('device+%22')";
+    assert_eq!(looker.ask(alone).await, json!(true), "it leads to the query of these alone");
+    go(&demo, &looker, "/queries?q=share+of+LCP+within+2.5+s,+count+of+page+views+top+5").await;
     press(&looker, "Promise it").await;
     let filled =
         "return document.querySelector('main [name=share]')?.value === 'share of LCP within 2.5 s'";

@@ -14,9 +14,11 @@ use cadentis_core::measure::{Key, Measured};
 use cadentis_core::visitor::Attribute;
 use cadentis_store::journey::Journey;
 use cadentis_store::location::Location;
+use cadentis_store::run_day::ToGoals;
 use cadentis_store::site::Site;
 use jiff::Timestamp;
-use std::collections::BTreeMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
 
 /// Where a journey plays, and when.
 pub(super) type Located = Vec<(Location, Cadence)>;
@@ -55,8 +57,14 @@ pub(crate) struct Here {
 
 impl Here {
     /// Those that count.
-    pub(super) fn counted(&self) -> impl Iterator<Item = Check> + '_ {
-        self.checks.iter().copied().filter(|c| !self.left_out.contains(c.at))
+    pub(super) fn counted(&self) -> Cow<'_, [Check]> {
+        match self.left_out.is_empty() {
+            true => Cow::Borrowed(&self.checks),
+            false => {
+                let counts = |c: &&Check| !self.left_out.contains(c.at);
+                self.checks.iter().filter(counts).copied().collect()
+            }
+        }
     }
 }
 
@@ -77,6 +85,9 @@ impl Loaded {
     pub(crate) fn leaving_out(&mut self, all: &[LeftOut]) -> Cover {
         for here in &mut self.here {
             here.left_out = LeftOut::at(all, here.journey, here.location);
+            if here.left_out.is_empty() {
+                continue;
+            }
             for (at, verdict) in &mut here.runs {
                 if here.left_out.contains(*at) {
                     *verdict = Verdict::LeftOut;
@@ -155,22 +166,45 @@ pub(crate) async fn load(
     let ids = &definition.journeys;
     let runs = async { Ok(answers.db.runs_for_goals(ids, site.id, stretch).await?) };
     let (located, runs) = futures::try_join!(located, runs)?;
-    let mut here: BTreeMap<(i32, i32), Here> = BTreeMap::new();
+    let slot_s = theirs.iter().map(|j| i64::from(j.every_s)).max().unwrap_or(300);
+    let definition = definition.clone();
+    // Tens of thousands of runs take a core a while.
+    let here = answers.computed(move || by_place(runs, &definition)).await?;
+    Ok(Loaded { here, minutes: None, located, slot_s })
+}
+
+/// Runs by their journey and location, as the goal sees them.
+fn by_place(runs: HashMap<i32, Vec<ToGoals>>, definition: &Definition) -> Vec<Here> {
+    let about = |run: &&ToGoals| {
+        definition.locations.is_empty() || definition.locations.contains(&run.location)
+    };
+    let mut all: Vec<Here> = Vec::new();
     for (journey, runs) in runs {
-        for (location, check, duration_ms) in runs.into_iter().filter(|(l, ..)| about(*l)) {
-            let of = here.entry((journey, location)).or_insert_with(|| Here {
-                journey,
-                location,
-                checks: Vec::new(),
-                runs: Vec::new(),
-                left_out: Cover::default(),
-            });
-            of.runs.push((check.at, definition.measure.verdict(check.outcome, duration_ms)));
-            of.checks.push(check);
+        let (first, many) = (all.len(), runs.len());
+        for run in runs.iter().filter(about) {
+            // Locations are few, and take turns.
+            let known = all[first..].iter().position(|here| here.location == run.location);
+            let nth = match known {
+                Some(nth) => first + nth,
+                None => {
+                    let held = many / 8;
+                    all.push(Here {
+                        journey,
+                        location: run.location,
+                        checks: Vec::with_capacity(held),
+                        runs: Vec::with_capacity(held),
+                        left_out: Cover::default(),
+                    });
+                    all.len() - 1
+                }
+            };
+            let verdict = definition.measure.verdict(run.check.outcome, run.duration_ms);
+            all[nth].runs.push((run.check.at, verdict));
+            all[nth].checks.push(run.check);
         }
     }
-    let slot_s = theirs.iter().map(|j| i64::from(j.every_s)).max().unwrap_or(300);
-    Ok(Loaded { here: here.into_values().collect(), minutes: None, located, slot_s })
+    all.sort_by_key(|here| (here.journey, here.location));
+    all
 }
 
 /// Values of the attribute that page views of a goal are told apart by, with what was counted of each, what was worst first:

@@ -284,6 +284,78 @@ async fn a_cell_whose_page_views_did_not_tell_the_measure_says_so_and_leads_on()
     assert!(!row.contains("></a>") && row.contains("<td class=\"n heat-0\"></td>"), "{row}");
 }
 
+/// What a page says of what stands out, with its tags taken out.
+async fn stands_out(s: &Served, q: &str) -> (u16, String, String) {
+    let (status, part) = get(s, &address("queries/apart", q)).await;
+    let mut words = String::new();
+    let mut in_tag = false;
+    for letter in part.chars() {
+        in_tag = (in_tag || letter == '<') && letter != '>';
+        if !in_tag && letter != '>' {
+            words.push(letter);
+        }
+    }
+    (status, words.split_whitespace().collect::<Vec<_>>().join(" "), part)
+}
+
+#[tokio::test]
+async fn what_stands_out_is_told_of_page_views_requests_errors_and_runs_as_they_were_sent() {
+    let s = server().await;
+    let now = Timestamp::now().as_millisecond();
+    // On phones most requests fail and an error follows; half of all came from phones.
+    for nth in 0..80u128 {
+        let (on_phone, fails) = (nth % 2 == 0, nth % 4 == 0 || nth % 40 == 1);
+        let mut view = beacon(Uuid::from_u128(7_000 + nth));
+        view["at"] = json!(now - 1_500_000 + 15_000 * nth as i64);
+        view["device"] = json!(if on_phone { "phone" } else { "desktop" });
+        view["lcp"] = json!(if fails { 5_000 } else { 900 });
+        let status = if fails { 503 } else { 200 };
+        let name = format!("{OWN}/api/{}", if nth % 2 == 0 { "berths" } else { "sailings" });
+        let asked = json!({"what": "request", "at": 900, "method": "GET", "status": status, "name": name, "ms": 50});
+        let error = json!({"what": "error", "at": 950, "name": "TypeError", "text": "no berth"});
+        view["happened"] = if fails { json!([asked, error]) } else { json!([asked]) };
+        let sent = send(&s.server.address, "key", view.to_string(), OWN, BROWSER).await;
+        assert_eq!(sent.0, 204, "{}", sent.1);
+    }
+    // 20 of 40 phones and 2 of 40 desktops failed.
+    let (_, says, part) = stands_out(&s, "share of requests failed").await;
+    assert!(says.contains("What 22 of 80 requests that are bad to “share of requests failed” have surely more of than the others."), "{says}");
+    assert!(says.contains("Device phone 91 % of others 34 %"), "{says}");
+    assert!(part.contains("title=\"20 of 22, of others 20 of 58; "), "{part}");
+    let berths = format!("GET {OWN}/api/berths");
+    assert!(says.contains(&format!("Request {berths} 91 % of others 34 %")), "{says}");
+    // Everything else is told, too, with the commonest first.
+    assert!(
+        says.contains(
+            "by device phone 91 % of others 34 %, surely more here desktop 9 % of others 66 %"
+        ),
+        "{says}"
+    );
+    // Narrowed to one device, that is what is looked at beside the other.
+    let (_, says, _) = stands_out(&s, "p95 of request time for device \"phone\"").await;
+    assert!(says.contains("What 40 requests have surely more of than 40 others."), "{says}");
+    assert!(says.contains(&format!("Request {berths} 100 % of others 0 %")), "{says}");
+    let (_, says, _) = stands_out(&s, "share of LCP within 2.5 s for device \"desktop\"").await;
+    assert!(says.contains("Nothing stands out among 2 of 40 page views"), "{says}");
+    let (_, says, _) = stands_out(&s, "count of errors for device \"phone\"").await;
+    assert!(says.contains("20 errors") && says.contains("2 others"), "{says}");
+    // Of runs those that failed, by where they played; and a name that is not there is told.
+    play(&s, &[Outcome::Passed, Outcome::Failed, Outcome::Passed]).await;
+    let (_, says, _) = stands_out(&s, "availability").await;
+    assert!(says.contains("1 of 3 runs that are bad to “availability”"), "{says}");
+    assert_eq!(stands_out(&s, "availability for journey \"nowhere\"").await.0, 404);
+    for no_others in ["p75 of LCP by device", "p95 of run duration", "what?"] {
+        assert_eq!(stands_out(&s, no_others).await.0, 422, "{no_others}");
+    }
+    // Numbers of a table open to it in their place, where there is something beside them.
+    let (_, page) = get(&s, &address("queries", "p75 of LCP by device")).await;
+    let row = page.split("<tr>").find(|row| row.contains(">phone</a>")).expect("a row");
+    let opens = "hx-get=\"/marram-ferries/queries/apart?q=p75+of+LCP+for+device+%22phone%22&#38;";
+    assert!(row.contains(opens) && row.contains("<tr class=\"opened\"><td colspan=\"4\""), "{row}");
+    let (_, page) = get(&s, &address("queries", "p95 of run duration by location")).await;
+    assert!(!page.contains("queries/apart"), "{page}");
+}
+
 #[tokio::test]
 async fn a_query_that_takes_long_shows_how_far_it_is_is_told_once_it_is_there_and_can_be_stopped() {
     let s = crate::server::server_with(&["--longer-after-ms", "0"]).await;

@@ -7,13 +7,15 @@ use super::{Check, Score, Tally};
 use crate::calendar::{Cover, LeftOut};
 use crate::run::Outcome;
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 /// Runs in order of time, each known to count or not. It can only be made with what is left out.
 #[derive(Debug, Clone)]
 pub struct Counted<R> {
-    runs: Vec<R>,
-    /// For each run, whether it counts.
-    counts: Vec<bool>,
+    /// Shared with whatever these were taken from.
+    runs: Arc<Vec<R>>,
+    /// Which of them, and whether each counts.
+    which: Vec<(u32, bool)>,
     check: fn(&R) -> Check,
 }
 
@@ -26,34 +28,39 @@ impl<R> Counted<R> {
         check: fn(&R) -> Check,
     ) -> Counted<R> {
         let mut covers: HashMap<(i32, i32), Cover> = HashMap::new();
-        let mut counts = Vec::with_capacity(runs.len());
-        for run in &runs {
+        let mut which = Vec::with_capacity(runs.len());
+        for (nth, run) in (0..).zip(&runs) {
             let of = |(journey, location)| LeftOut::at(left_out, journey, location);
             let place = place(run);
             let cover = covers.entry(place).or_insert_with(|| of(place));
-            counts.push(!cover.contains(check(run).at));
+            which.push((nth, !cover.contains(check(run).at)));
         }
-        Counted { runs, counts, check }
+        Counted { runs: Arc::new(runs), which, check }
     }
 
     /// None at all.
     pub fn none(check: fn(&R) -> Check) -> Counted<R> {
-        Counted { runs: Vec::new(), counts: Vec::new(), check }
+        Counted { runs: Arc::default(), which: Vec::new(), check }
     }
 
     /// The runs that count, unmeasured ones among them.
     pub fn iter(&self) -> impl DoubleEndedIterator<Item = &R> + Clone {
-        self.runs.iter().zip(&self.counts).filter(|(_, counts)| **counts).map(|(run, _)| run)
+        self.drawn().filter(|(_, counts)| *counts).map(|(run, _)| run)
     }
 
     /// Every run with whether it counts: for drawing, never for figures.
     pub fn drawn(&self) -> impl DoubleEndedIterator<Item = (&R, bool)> + Clone {
-        self.runs.iter().zip(self.counts.iter().copied())
+        self.which.iter().map(|(nth, counts)| (&self.runs[*nth as usize], *counts))
     }
 
     /// Every run, for drawing.
-    pub fn all(&self) -> &[R] {
-        &self.runs
+    pub fn all(&self) -> impl DoubleEndedIterator<Item = &R> + ExactSizeIterator + Clone {
+        self.which.iter().map(|(nth, _)| &self.runs[*nth as usize])
+    }
+
+    /// Whether there is none at all.
+    pub fn is_empty(&self) -> bool {
+        self.which.is_empty()
     }
 
     /// The runs that count and got through: those whose durations make percentiles.
@@ -91,29 +98,21 @@ impl<R> Counted<R> {
     }
 
     /// Taken apart by what `key` says of each: each still counts or not as it did.
-    pub fn by<K: Ord>(&self, key: impl Fn(&R) -> K) -> BTreeMap<K, Counted<R>>
-    where
-        R: Clone,
-    {
-        let none = || Counted::none(self.check);
+    pub fn by<K: Ord>(&self, key: impl Fn(&R) -> K) -> BTreeMap<K, Counted<R>> {
+        let none = || Counted { runs: self.runs.clone(), which: Vec::new(), check: self.check };
         let mut by: BTreeMap<K, Counted<R>> = BTreeMap::new();
-        for (run, counts) in self.drawn() {
-            let part = by.entry(key(run)).or_insert_with(none);
-            part.runs.push(run.clone());
-            part.counts.push(counts);
+        for (nth, counts) in &self.which {
+            let part = by.entry(key(&self.runs[*nth as usize])).or_insert_with(none);
+            part.which.push((*nth, *counts));
         }
         by
     }
 
     /// Only some of them: each still counts or not as it did.
-    pub fn filtered(&self, keep: impl Fn(&R) -> bool) -> Counted<R>
-    where
-        R: Clone,
-    {
-        let kept =
-            self.drawn().filter(|(run, _)| keep(run)).map(|(run, counts)| (run.clone(), counts));
-        let (runs, counts) = kept.unzip();
-        Counted { runs, counts, check: self.check }
+    pub fn filtered(&self, keep: impl Fn(&R) -> bool) -> Counted<R> {
+        let keep = |(nth, _): &&(u32, bool)| keep(&self.runs[*nth as usize]);
+        let which = self.which.iter().filter(keep).copied().collect();
+        Counted { runs: self.runs.clone(), which, check: self.check }
     }
 }
 
@@ -152,6 +151,14 @@ mod tests {
             prop_assert_eq!(counted.through().count() as u64, counted.tally().got_through());
             prop_assert!(counted.iter().all(|c| !out.contains(c.at)));
             prop_assert_eq!(counted.filtered(|_| true).tally(), counted.tally());
+            // Taken apart, each is in one part, counts there as it did, and the parts' parts are theirs alone.
+            let by = counted.by(|c| c.at.as_second() / 300 % 3);
+            prop_assert_eq!(by.values().map(|part| part.tally().all()).sum::<u64>(), counted.tally().all());
+            for (of, part) in &by {
+                prop_assert_eq!(part.tally(), counted.filtered(|c| c.at.as_second() / 300 % 3 == *of).tally());
+                let odd = part.filtered(|c| c.at.as_second() / 300 % 2 == 1);
+                prop_assert!(odd.all().all(|c| c.at.as_second() / 300 % 6 == (of + 3 * i64::from(of % 2 == 0)) % 6));
+            }
             let uptime = counted.uptime(300);
             prop_assert_eq!(uptime, super::super::uptime(&checks, 300, &out));
         }

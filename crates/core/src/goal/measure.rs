@@ -453,14 +453,18 @@ impl Units {
     }
 }
 
-/// How many runs were due in the counted time and are not there.
+/// How many runs were due in the counted time and are not there. Both come in order of time.
 pub fn missing(
     due: impl Iterator<Item = Timestamp>,
     runs: &[(Timestamp, Verdict)],
     counted: &Cover,
 ) -> u64 {
-    due.filter(|at| counted.contains(*at) && runs.binary_search_by_key(at, |(t, _)| *t).is_err())
-        .count() as u64
+    let mut ahead = runs.iter().map(|(at, _)| *at).peekable();
+    let mut is_missing = |at: &Timestamp| {
+        while ahead.next_if(|run| run < at).is_some() {}
+        ahead.peek() != Some(at) && counted.contains(*at)
+    };
+    due.filter(|at| is_missing(at)).count() as u64
 }
 
 /// The slots of one journey, from its plain checks in any order: a slot is good when at least one
@@ -471,6 +475,15 @@ pub fn uptime(checks: &[Check], every_s: i64, left_out: &Cover) -> Score {
     let all = Cover::from(Stretch { from: Timestamp::MIN, to: Timestamp::MAX }).without(left_out);
     let track = Track { journey: 0, location: 0, runs: &runs };
     score(&Measure::Uptime, Combine::Pooled, &[track], every_s, &all)
+}
+
+/// The same from the checks of each location, each in order of time; all of them count.
+pub fn uptime_from<'a>(locations: impl Iterator<Item = &'a [Check]>, every_s: i64) -> Score {
+    let runs: Vec<Vec<(Timestamp, Verdict)>> = locations.map(verdicts).collect();
+    let tracks: Vec<Track<'_>> =
+        runs.iter().map(|runs| Track { journey: 0, location: 0, runs }).collect();
+    let all = Cover::from(Stretch { from: Timestamp::MIN, to: Timestamp::MAX });
+    score(&Measure::Uptime, Combine::Pooled, &tracks, every_s, &all)
 }
 
 #[cfg(test)]
@@ -574,6 +587,30 @@ mod tests {
         assert_eq!(of(Combine::All), (1, 3, 1));
         // Good and unknown is good; bad and unknown is unknown.
         assert_eq!(of(Combine::Any), (3, 1, 1));
+    }
+
+    proptest! {
+        #[test]
+        fn slots_are_up_alike_whether_their_checks_come_by_location_or_all_together(
+            outcomes in prop::collection::vec(prop::collection::vec(0usize..4, 0..30), 1..5), slot_s in 1i64..2_000,
+        ) {
+            let of = |l: &Vec<usize>| l.iter().map(|o| Outcome::ALL[*o]).collect::<Vec<_>>();
+            let by_location: Vec<Vec<Check>> = outcomes.iter().map(|l| checks(&[of(l)])).collect();
+            let all: Vec<Check> = by_location.iter().flatten().copied().collect();
+            let apart = uptime_from(by_location.iter().map(|l| &l[..]), slot_s);
+            prop_assert_eq!(apart, uptime(&all, slot_s, &nothing()));
+        }
+
+        #[test]
+        fn what_is_missing_was_due_counts_and_is_not_there(
+            due in prop::collection::btree_set(0i64..60, 0..30), there in prop::collection::vec(0i64..60, 0..40), out in 0i64..50,
+        ) {
+            let mut runs: Vec<_> = there.iter().map(|s| (at_second(*s), Verdict::Good)).collect();
+            runs.sort_by_key(|(at, _)| *at);
+            let counted = Cover::of([(0, out), (out + 5, 100)].map(|(a, b)| Stretch { from: at_second(a), to: at_second(b) }));
+            let naive = due.iter().filter(|s| !there.contains(s) && (**s < out || **s >= out + 5)).count();
+            prop_assert_eq!(missing(due.iter().map(|s| at_second(*s)), &runs, &counted), naive as u64);
+        }
     }
 
     #[test]

@@ -99,21 +99,26 @@ impl Reach {
     }
 }
 
+impl By {
+    /// The column of sheets that tells samples apart; moments come with what is measured.
+    pub(super) fn column(&self) -> Option<String> {
+        match self {
+            By::Time => None,
+            By::Key(Key::Attribute(attribute)) => Some(attribute.name()),
+            By::Key(Key::Error) => Some("text".into()),
+            By::Key(Key::Fault) => Some("fault".into()),
+            By::Key(_) => Some("name".into()),
+        }
+    }
+}
+
 /// The columns of sheets that a query reads.
 pub fn columns(query: &Query, reach: &Reach) -> Vec<String> {
     let mut names: Vec<String> = Vec::new();
     for measure in query.needed() {
         names.extend(gather(&measure, query, reach).columns());
     }
-    for by in &query.by {
-        match by {
-            By::Time => {}
-            By::Key(Key::Attribute(attribute)) => names.push(attribute.name()),
-            By::Key(Key::Error) => names.push("text".into()),
-            By::Key(Key::Fault) => names.push("fault".into()),
-            By::Key(_) => names.push("name".into()),
-        }
-    }
+    names.extend(query.by.iter().filter_map(By::column));
     if reach.only.is_some() {
         names.push("at".into());
     }
@@ -130,12 +135,12 @@ fn gather<'a>(measure: &'a Measure, query: &'a Query, reach: &Reach) -> Gather<'
 }
 
 /// What rows of a sheet are told apart by: values, and which of them each row has.
-struct Dimension<'s> {
-    values: Vec<Value>,
-    code: Box<dyn Fn(usize) -> usize + 's>,
+pub(super) struct Dimension<'s> {
+    pub(super) values: Vec<Value>,
+    pub(super) code: Box<dyn Fn(usize) -> usize + 's>,
 }
 
-fn dimension<'s>(by: &By, sheet: &'s Sheet, gather: &Gather<'_>) -> Dimension<'s> {
+pub(super) fn dimension<'s>(by: &By, sheet: &'s Sheet, gather: &Gather<'_>) -> Dimension<'s> {
     let of_words = |words: Option<&'s Coded<String>>, say: &dyn Fn(&str) -> String| match words {
         Some(words) => Dimension {
             values: words.values.iter().map(|v| Value::Text(say(v))).collect(),

@@ -7,7 +7,7 @@
 //! - [`text`]: reading, printing, and how one could go on
 //! - [`groups`]: gathering samples by what they are told apart by
 //! - [`table`]: what groups come to, which of them are kept, and in which order
-//! - [`apart`]: what some page views have more of than all others
+//! - [`apart`]: what some samples have more of than others
 
 pub mod apart;
 pub mod groups;
@@ -20,7 +20,7 @@ pub use groups::{Groups, Value};
 pub use table::{Table, table};
 pub use text::{begun, complete};
 
-use crate::measure::{Key, Measure, Measured, Scope, Span, Subject, Unit};
+use crate::measure::{Counted, Key, Measure, Measured, Scope, Span, Subject, Unit};
 
 /// So many measures are asked at once at most.
 pub const MOST_MEASURES: usize = 6;
@@ -167,6 +167,12 @@ impl Query {
     /// What its samples are.
     pub fn subject(&self) -> Subject {
         self.measures.first().map_or(Subject::PageViews, Measure::subject)
+    }
+
+    /// Its first measure, with what it is narrowed to.
+    pub fn first(&self) -> Measured {
+        let measure = self.measures.first().cloned().unwrap_or(Measure::Views(Counted::PageViews));
+        Measured { measure, scope: self.scope.clone() }
     }
 
     /// Every number that has to be worked out of a group: those that are asked first, then what conditions and order ask.

@@ -7,10 +7,12 @@ use crate::calendar::{Cover, Stretch};
 use crate::measure::runs::Played;
 use crate::measure::sheets::Gather;
 use crate::measure::{Measured, Part, forms, sheets};
+use crate::run::Outcome;
 use crate::stats::Reading;
 use crate::visitor::Attribute;
 use crate::visitor::sheet::{Column, Sheet};
 use proptest::prelude::*;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 fn query(text: &str) -> Query {
@@ -251,6 +253,45 @@ proptest! {
     }
 
     #[test]
+    fn what_is_looked_at_beside_others_is_what_the_same_query_counts(sheets in some_hours(), of_share in any::<bool>()) {
+        let stretch = Stretch { from: at_second(600), to: at_second(3 * 3_600 - 600) };
+        let reach = Reach { stretch, bucket_s: 3_600, exact: true, only: None };
+        let asked = match of_share {
+            true => "share of LCP within 2.5 s for country \"C1\" or \"C2\"",
+            false => "p75 of LCP for country \"C1\" or \"C2\"",
+        };
+        let asked = query(asked);
+        let keys = asked.unsaid([Attribute::Device, Attribute::Country].map(Key::Attribute));
+        prop_assert_eq!(&keys, &[Key::Attribute(Attribute::Device)], "countries are said");
+        let (here, all) = apart::of_sheets(&sheets, &asked, stretch, &keys);
+        let parts = |text: &str| {
+            let groups = of_sheets(&sheets, &query(text), &reach).groups;
+            let each = groups.into_iter().map(|(key, mut parts)| (key[0].clone(), parts.remove(0)));
+            each.collect::<HashMap<Value, Part>>()
+        };
+        let narrowed = parts(&format!("{asked} by device"));
+        let counted = parts("count of page views by device");
+        let narrowly = parts("count of page views by device for country \"C1\" or \"C2\"");
+        for ((_, here), (_, all)) in here.iter().zip(&all) {
+            for (value, n) in here {
+                let whole = all.iter().find(|(v, _)| v == value).map(|(_, n)| *n).unwrap_or_default();
+                let of = |parts: &HashMap<Value, Part>| {
+                    parts.get(&Value::Text(value.clone())).cloned().unwrap_or_default()
+                };
+                let (share, looked, everything) = (of(&narrowed), of(&narrowly), of(&counted));
+                match of_share {
+                    true => prop_assert_eq!((*n, whole), (share.samples - share.hits, share.samples)),
+                    false => prop_assert_eq!((*n, whole), (looked.samples, everything.samples)),
+                }
+            }
+        }
+        let sum = |counts: &[apart::Counts]| counts[0].1.iter().map(|(_, n)| n).sum::<u64>();
+        let samples = |parts: &HashMap<Value, Part>| parts.values().map(|p| p.samples).sum::<u64>();
+        let whole = if of_share { samples(&narrowed) } else { samples(&counted) };
+        prop_assert_eq!(sum(&all), whole, "each lies beside the others once");
+    }
+
+    #[test]
     fn where_only_some_hours_are_asked_for_what_came_in_others_counts_nowhere(sheets in some_hours(), from in 0i64..7_000, long in 1i64..7_000) {
         let query = query("count of page views, mean of LCP by device and time");
         let stretch = Stretch { from: at_second(0), to: at_second(4 * 3_600) };
@@ -325,6 +366,28 @@ fn groups_beyond_the_most_are_counted_in_the_whole_alone_and_told() {
     let told = table(&query, found, many);
     assert_eq!((told.found, told.beyond, told.rows.len()), (most, 50, ROWS));
     assert_eq!(told.all[0].value, Some(many as f64));
+}
+
+#[test]
+fn bad_runs_are_looked_at_beside_good_ones_and_those_that_were_not_measured_are_neither() {
+    let of = |outcome, location| Played { outcome, ..Played::passed(0, location) };
+    let mut runs = vec![of(Outcome::Passed, 1); 40];
+    runs.extend(vec![of(Outcome::Failed, 2); 30]);
+    runs.extend([of(Outcome::Passed, 2), of(Outcome::Unmeasured, 1)]);
+    runs.push(Played { is_counted: false, ..of(Outcome::Failed, 1) });
+    let keys = query("availability").unsaid([Key::Location, Key::Fault]);
+    assert_eq!(keys, [Key::Location]);
+    let name = |run: &Played, _: &Key| run.location.to_string();
+    for (share, bad) in [("availability", 30), ("share failed", 30), ("share slow", 0)] {
+        let share = query(share).measures.remove(0);
+        let (here, all) = apart::of_runs(&runs, &share, &keys, name);
+        let sum = |counts: &[apart::Counts]| counts[0].1.iter().map(|(_, n)| n).sum::<u64>();
+        assert_eq!((sum(&here), sum(&all)), (bad, 71), "{share}");
+    }
+    let (here, all) = apart::of_runs(&runs, &query("availability").measures[0], &keys, name);
+    let told = apart::apart(&apart::beside(&here, &all));
+    let told: Vec<_> = told.iter().map(|a| (a.value.as_str(), a.here, a.others)).collect();
+    assert_eq!(told, [("2", (30, 30), (1, 41))]);
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use super::{db, db_at, hour, now, record, view};
 use cadentis_core::calendar::stretch::at_second;
 use cadentis_core::calendar::{Pace, Stretch};
-use cadentis_core::run::{Outcome, Trouble};
+use cadentis_core::run::{Outcome, RunRecord, Trouble};
 use cadentis_core::visitor::{Happened, Happening, PageView, Sheet};
 use cadentis_store::Db;
 use cadentis_store::forgetting::Forgotten;
@@ -48,6 +48,45 @@ async fn a_run_is_never_due_again_while_it_is_being_finished() {
     }
     let all = Stretch { from: minutes(-60), to: minutes(5_060) };
     assert_eq!(db.runs(journey.id, 1, all).await.expect("rows").len(), 1_000);
+}
+
+#[tokio::test]
+async fn goals_are_judged_by_a_run_that_came_days_late_too_however_often_its_day_was_read() {
+    let (db, location) = db().await;
+    let journey = db.journeys(1).await.expect("rows").remove(0);
+    let mut records = Vec::new();
+    for day in 0..5 {
+        let at = now() + SignedDuration::from_hours(24 * day);
+        db.ensure_days_around(at).await.expect("days");
+        db.make_due(at).await.expect("due");
+        let until = at + SignedDuration::from_mins(1);
+        let work = db.lease(location, "r", at, until).await.expect("asked").expect("work");
+        records.push(RunRecord { duration_ms: 1_000.0 + day as f64, ..record(work.id) });
+    }
+    let late = records.remove(2);
+    for record in records {
+        assert_eq!(db.finish(location, record).await.expect("stored"), Finished::Stored);
+    }
+    let stretch = Stretch { from: minutes(-60), to: now() + SignedDuration::from_hours(24 * 5) };
+    let read = async || {
+        let all = db.runs_for_goals(&[journey.id], 1, stretch).await.expect("rows");
+        all[&journey.id].iter().map(|r| (r.location, r.duration_ms)).collect::<Vec<_>>()
+    };
+    let took = |ms: &[f64]| ms.iter().map(|ms| (location, *ms)).collect::<Vec<_>>();
+    for _ in 0..3 {
+        assert_eq!(read().await, took(&[1_000.0, 1_001.0, 1_003.0, 1_004.0]));
+    }
+    assert_eq!(db.finish(location, late).await.expect("stored"), Finished::Stored);
+    for _ in 0..3 {
+        assert_eq!(read().await, took(&[1_000.0, 1_001.0, 1_002.0, 1_003.0, 1_004.0]));
+    }
+    // Whole runs and times of those that got through are taken from the same days.
+    let runs = db.runs(journey.id, 1, stretch).await.expect("rows");
+    let whole: Vec<_> = runs.iter().map(|r| (r.location_id, r.duration_ms)).collect();
+    assert_eq!(whole, read().await);
+    let timings = db.timings(journey.id, 1, stretch).await.expect("rows");
+    let timings: Vec<_> = timings.iter().map(|t| (t.location, t.ms)).collect();
+    assert_eq!(timings, whole);
 }
 
 #[tokio::test]

@@ -395,13 +395,8 @@ async fn counts_by_bucket_leave_out_what_lies_in_windows() {
     let count = |out: Vec<Stretch>| {
         let (db, out) = (db.clone(), Cover::of(out));
         async move {
-            let checks = db
-                .checks(1, 1, all)
-                .await
-                .expect("rows")
-                .into_iter()
-                .map(|(_, c)| c)
-                .collect::<Vec<_>>();
+            let runs = db.runs_for_goals(&[1], 1, all).await.expect("rows");
+            let checks: Vec<_> = runs[&1].iter().map(|run| run.check).collect();
             let rows = cadentis_core::goal::Tally::buckets(&checks, &out, 86_400 * 31);
             let t = rows.iter().fold(cadentis_core::goal::Tally::default(), |mut t, (_, x)| {
                 t.merge(x);

@@ -10,7 +10,8 @@ pub use lines::HEIGHT;
 pub use shown::{Found, found};
 
 use crate::frame::Frame;
-use cadentis_core::measure::{Measure, Measured, Rated, Statistic, Subject};
+use cadentis_answers::queries;
+use cadentis_core::measure::{Measure, Rated, Statistic, Subject};
 use cadentis_core::query::Query;
 
 /// The address of a query over this stretch.
@@ -23,24 +24,29 @@ pub fn address(frame: &Frame, text: &str) -> String {
     format!("{}/queries?q={text}&{}", frame.base, frame.query)
 }
 
+/// Where it is told what samples of a query have more of than others, where there are any and whoever looks may ask.
+pub fn opened(frame: &Frame, query: &Query) -> Option<String> {
+    let may = frame.who.shared.is_none() && queries::has_others(query);
+    may.then(|| link(frame, query).replacen('?', "/apart?", 1))
+}
+
 /// The measure of a query with what narrows it, where an alert can be about it.
 fn watched(query: &Query) -> Option<String> {
-    let measure = query.measures.first()?.clone();
     let is_watched = !matches!(query.subject(), Subject::Goals | Subject::Dependencies);
-    is_watched.then(|| Measured { measure, scope: query.scope.clone() }.to_string())
+    is_watched.then(|| query.first().to_string())
 }
 
 /// The measure of a query with what narrows it, where it is a share that can be promised: of what is as it should be.
 fn promised(query: &Query) -> Option<String> {
-    let measure = query.measures.first()?.clone();
-    let is_good = match &measure {
+    let of = query.first();
+    let is_good = match &of.measure {
         Measure::ViewFigure(_, s) | Measure::HappenedTime(_, s) => {
             matches!(s, Statistic::Within(_))
         }
         Measure::ViewsRated(_, rated) => *rated == Rated::Good,
         _ => false,
     };
-    is_good.then(|| Measured { measure, scope: query.scope.clone() }.to_string())
+    is_good.then(|| of.to_string())
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What a query came to, in words and in a table.
 
 use super::lines::{Lines, lines};
-use super::{link, promised, watched};
+use super::{link, opened, promised, watched};
 use crate::format::{self, NO_DATA};
 use crate::frame::{Frame, named_link};
 use crate::words::capital;
@@ -47,12 +47,24 @@ pub struct Found {
     /// A limit on the first measure.
     pub budget: Option<String>,
     pub json: String,
+    /// Whether a number of it opens to what stands out in it.
+    pub opens: bool,
+}
+
+impl Found {
+    /// How many columns its table has.
+    pub fn width(&self) -> usize {
+        let more = usize::from(self.has_intervals) + usize::from(self.is_compared);
+        3 + self.columns.len() + more + self.others.len()
+    }
 }
 
 pub struct Row {
     pub name: String,
     /// The same query of this row alone.
     pub link: Option<String>,
+    /// What stands out in it.
+    pub open: Option<String>,
     /// Its page views on Visitors.
     pub visitors: Option<String>,
     pub across: Vec<Cell>,
@@ -68,6 +80,8 @@ pub struct Cell {
     /// 0 to 6, the higher the darker.
     pub heat: usize,
     pub link: Option<String>,
+    /// What stands out in it.
+    pub open: Option<String>,
     pub title: String,
 }
 
@@ -117,6 +131,7 @@ impl Shows<'_> {
         Row {
             name,
             link: None,
+            open: None,
             visitors: None,
             across: Vec::new(),
             value: text(unit, first.value),
@@ -217,6 +232,7 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
                 // Page views that did not tell it are there, and lead on like others.
                 value: reading.map_or(String::new(), |r| text(unit, r.value)),
                 heat: value.map_or(0, heat),
+                open: inner.as_ref().filter(|_| reading.is_some()).and_then(|q| opened(frame, q)),
                 link: inner.filter(|_| reading.is_some()).map(|q| link(frame, &q)),
                 title: reading.map_or(String::new(), |r| {
                     format!("{name}, {}: {} samples", named(column, zone), r.samples)
@@ -226,6 +242,7 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         Row {
             across: columns.iter().zip(&row.across).map(cell).collect(),
             link: within.as_ref().map(|q| link(frame, q)),
+            open: within.as_ref().and_then(|q| opened(frame, q)),
             visitors: shows.visitors(&row.value),
             ..shows.row(name.clone(), &row.cells, before(&row.value))
         }
@@ -239,7 +256,8 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         other.by.reverse();
         link(frame, &other)
     };
-    let blank = || Cell { value: String::new(), heat: 0, link: None, title: String::new() };
+    let blank =
+        || Cell { value: String::new(), heat: 0, link: None, open: None, title: String::new() };
     let all = Row {
         across: columns.iter().map(|_| blank()).collect(),
         ..shows.row("all".into(), &table.all, of_all)
@@ -254,6 +272,7 @@ pub fn found(frame: &Frame, query: &Query, answered: &Answered) -> Found {
         others: query.measures[1..].iter().map(ToString::to_string).collect(),
         is_compared: answered.before.is_some(),
         has_intervals,
+        opens: rows.iter().any(|r| r.open.is_some() || r.across.iter().any(|c| c.open.is_some())),
         all,
         rows,
         report: format!("{}/reports/new?query={text}&{}", frame.base, frame.query),

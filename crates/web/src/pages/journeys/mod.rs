@@ -18,6 +18,7 @@ use cadentis_answers::journeys::{self, StepTrouble, TroubledStep};
 use cadentis_answers::kept::Run;
 use cadentis_answers::kept::{Journey, Location};
 use cadentis_answers::now::At;
+use cadentis_answers::played::Here;
 use cadentis_core::calendar::Stretch;
 use cadentis_core::goal::Standing;
 use cadentis_core::stats::Reading;
@@ -246,9 +247,10 @@ pub async fn page(
 
 /// The newest runs of each location as bars.
 fn recent(r: &journeys::Row) -> Vec<Recent> {
-    let strip = |(nth, l): (usize, &Location)| {
-        let here = r.played.runs.filtered(|r| r.location_id == l.id);
-        let most = here.all().iter().map(|r| r.duration_ms).fold(1.0, f64::max);
+    let locations = r.played.located.iter().map(|(l, _)| l.clone());
+    let strip = |(nth, here): (usize, Here)| {
+        let (l, here) = (here.location, here.runs);
+        let most = here.all().map(|r| r.duration_ms).fold(1.0, f64::max);
         let newest: Vec<(&Run, bool)> = here.drawn().rev().take(RECENT).collect();
         let bars = newest.iter().rev().enumerate().map(|(i, (r, counts))| {
             let word = if *counts { r.outcome.word() } else { "left-out" };
@@ -259,9 +261,9 @@ fn recent(r: &journeys::Row) -> Vec<Recent> {
             };
             RecentBar { x: 94.0 + i as f64 * 6.0, outcome: word, low: low.min(8.0) }
         });
-        Recent { location: l.name.clone(), top: nth as f64 * 13.0 + 1.0, bars: bars.collect() }
+        Recent { location: l.name, top: nth as f64 * 13.0 + 1.0, bars: bars.collect() }
     };
-    r.played.located.iter().map(|(l, _)| l).enumerate().map(strip).collect()
+    Here::each(&r.played.runs, locations).into_iter().enumerate().map(strip).collect()
 }
 
 fn row(frame: &Frame, r: &journeys::Row) -> Row {
@@ -273,14 +275,12 @@ fn row(frame: &Frame, r: &journeys::Row) -> Row {
         _ => "",
     };
     let (says, state_tone) = match &r.worst {
-        None if !status.is_empty() && runs.all().is_empty() => (String::new(), "nodata"),
+        None if !status.is_empty() && runs.is_empty() => (String::new(), "nodata"),
         Some(f) if f.until.is_some() => {
             (format!("{} {}", f.says, extent_words(frame, f)), "within")
         }
         Some(f) => (format!("{} {}", f.says, extent_words(frame, f)), tone(f.state)),
-        None if runs.all().is_empty() => {
-            ("Waiting for its first run in this stretch.".into(), "nodata")
-        }
+        None if runs.is_empty() => ("Waiting for its first run in this stretch.".into(), "nodata"),
         None => ("Gets through within its budget from every location.".into(), "within"),
     };
     let [median, p75, p95] = r.duration;

@@ -1,5 +1,9 @@
 //! Queries: a sentence that is edited, and what it comes to.
 
+mod apart;
+
+pub use apart::apart;
+
 use crate::State;
 use crate::access::{After, By, InSite};
 use crate::api::v1::AnswerShape;
@@ -19,7 +23,6 @@ use cadentis_answers::changes::queries::{self as changes, LONGEST_NAME};
 use cadentis_answers::kept::{KeptQuery, SavedQuery, Site};
 use cadentis_answers::queries::{Answered, Over};
 use cadentis_answers::{measures, queries};
-use cadentis_core::measure::Subject;
 use cadentis_core::measure::scope::quoted;
 use cadentis_core::query::{self, By as ToldBy, Query, Value};
 use cadentis_core::text::clean;
@@ -58,7 +61,7 @@ struct Page {
     still: Option<Still>,
     /// Asks again what was stopped.
     stopped: Option<String>,
-    /// Where it is told what its page views have more of than others.
+    /// Where it is told what its samples have more of than others.
     apart: Option<String>,
     /// What else it could be told apart by.
     by: Vec<Pick>,
@@ -286,9 +289,7 @@ async fn show(
             }
             page.by = if is_shared { Vec::new() } else { toggles(frame, &query) };
             page.picks = if is_shared { Vec::new() } else { picks(frame, &query) };
-            let is_part = query.subject() == Subject::PageViews && !query.scope.is_empty();
-            page.apart =
-                (is_part && !is_shared).then(|| link(frame, &query).replacen("?", "/apart?", 1));
+            page.apart = asked::opened(frame, &query);
             // However it was typed, it reads as it is printed.
             page.text = query.to_string();
             page.kept = saved.iter().find(|q| q.says == page.text).map(|q| saved_row(frame, q));
@@ -357,71 +358,6 @@ pub async fn next(
         None => Vec::new(),
     };
     offered(&text, query::complete(&text).into_iter().chain(values))
-}
-
-/// What page views of a query have more of than all others.
-#[derive(Template)]
-#[template(path = "query_apart.html")]
-struct ApartPart {
-    says: String,
-    rows: Vec<ApartRow>,
-}
-
-struct ApartRow {
-    name: String,
-    link: String,
-    here: String,
-    others: String,
-    title: String,
-}
-
-/// `GET /queries/apart`: what page views that a query is narrowed to have more of than all others.
-pub async fn apart(
-    state: web::Data<State>,
-    request: HttpRequest,
-) -> Result<HttpResponse, PageError> {
-    let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
-    let query: Query = asked(&frame, &request)
-        .parse()
-        .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
-    let told = queries::beside(&state.answers, &frame.site, &query, frame.past()).await?;
-    let percent = |(n, of): (u64, u64)| {
-        let share = cadentis_core::stats::share(n, of);
-        format::percent(share, 0, None)
-    };
-    let row = |a: &cadentis_core::query::apart::Apart| {
-        let mut narrowed = query.clone();
-        let key = cadentis_core::measure::Key::Attribute(a.attribute.clone());
-        narrowed.scope = narrowed.scope.and(key, &a.value);
-        let interval = a.shift.interval.map_or(String::new(), |i| {
-            let points = |share: f64| format::signed(share * 100.0, 1);
-            format!("; {} to {} points more (95 %)", points(i.low), points(i.high))
-        });
-        let value = if a.value.is_empty() { "not told" } else { a.value.as_str() };
-        ApartRow {
-            name: format!("{} {value}", a.attribute.title()),
-            link: link(&frame, &narrowed),
-            here: percent(a.here),
-            others: percent(a.others),
-            title: format!(
-                "{} of {}, of others {} of {}{interval}",
-                a.here.0, a.here.1, a.others.0, a.others.1
-            ),
-        }
-    };
-    html(&ApartPart {
-        says: match told.apart.is_empty() {
-            true => format!(
-                "Nothing stands out among its {} page views: they are like all others.",
-                format::thousands(told.page_views)
-            ),
-            false => format!(
-                "What its {} page views have surely more of than all others.",
-                format::thousands(told.page_views)
-            ),
-        },
-        rows: told.apart.iter().map(row).collect(),
-    })
 }
 
 /// The query of an address, and what it comes to, for a file.
