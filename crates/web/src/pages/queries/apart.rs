@@ -1,10 +1,9 @@
 //! What stands out among samples of a query, and how they are told apart by everything else.
 
-use super::asked;
+use super::read;
 use crate::State;
 use crate::asked::link;
 use crate::error::PageError;
-use crate::fields::sentence;
 use crate::format;
 use crate::frame::Frame;
 use crate::respond::{TWELVE_HOURS, html};
@@ -74,7 +73,11 @@ fn row(frame: &Frame, query: &Query, a: &Apart, name: impl Fn(&str) -> String) -
 /// Which of its samples are looked at, and beside which others.
 fn says(query: &Query, told: &Beside) -> String {
     let of = query.first();
-    let words = of.measure.samples_words();
+    // A share is of those that told it; without one all are looked at.
+    let words = match told.is_of_bad {
+        true => of.measure.samples_words(),
+        false => query.subject().words(),
+    };
     let number = format::thousands;
     if told.here == 0 {
         return match told.is_of_bad {
@@ -133,13 +136,11 @@ pub async fn apart(
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
     let frame = Frame::part(&request, "Queries", TWELVE_HOURS)?;
-    let query: Query = asked(&frame, &request)
-        .parse()
-        .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
+    let query = read(&frame, &request)?;
     if !queries::has_others(&query) {
         let says =
-            "This query is narrowed to nothing and asks for no share: it has no others beside it.";
-        return Err(PageError::Refused(says.into()));
+            "it is narrowed to nothing and asks for no share, so there are no others beside it";
+        return Err(PageError::Parameter { name: "q".into(), says: says.into() });
     }
     let told = queries::beside(&state.answers, &frame.site, &query, frame.past()).await?;
     let told = told.map_err(|e| PageError::NotFound(e.to_string()))?;

@@ -360,15 +360,22 @@ pub async fn next(
     offered(&text, query::complete(&text).into_iter().chain(values))
 }
 
+/// The query of an address.
+fn read(frame: &Frame, request: &HttpRequest) -> Result<Query, PageError> {
+    let says = |e: cadentis_core::measure::TextError| PageError::Parameter {
+        name: "q".into(),
+        says: e.to_string(),
+    };
+    asked(frame, request).parse().map_err(says)
+}
+
 /// The query of an address, and what it comes to, for a file.
 async fn told(
     state: &State,
     frame: &Frame,
     request: &HttpRequest,
 ) -> Result<(Query, Answered), PageError> {
-    let query: Query = asked(frame, request)
-        .parse()
-        .map_err(|e| PageError::Refused(format!("This is no query: {}", sentence(&e))))?;
+    let query = read(frame, request)?;
     let (over, of) = (Over::all_of(frame.past()), (frame.points(), false));
     let answered = queries::ask(&state.answers, &frame.site, &query, &over, of).await?;
     Ok((query, answered.map_err(|e| PageError::NotFound(e.to_string()))?))
