@@ -233,7 +233,7 @@ impl Db {
 
     /// Lets nobody write page views until it is released: for tests of what happens then.
     pub async fn hold_writers(&self) -> Result<Held> {
-        let mut tx = self.lane.pool().begin().await?;
+        let mut tx = self.lane.whole("BEGIN").await?;
         sqlx::query("LOCK TABLE dirty_hour IN EXCLUSIVE MODE").execute(&mut *tx).await?;
         Ok(Held(tx))
     }

@@ -49,10 +49,18 @@ impl Lane {
         &self.pool
     }
 
+    /// A transaction of its own. Whoever asks may go away in the middle of its beginning: SQLx would then give the connection
+    /// back with the transaction open, so it is begun to its end whoever waits, and rolled back when nobody does.
+    pub(crate) async fn whole(&self, begin: &'static str) -> std::result::Result<Whole, Error> {
+        let pool = self.pool.clone();
+        let begun = tokio::spawn(async move { pool.begin_with(begin).await }).await;
+        begun.unwrap_or(Err(Error::WorkerCrashed))
+    }
+
     /// A transaction, or a part of the one that everything goes to.
     pub(crate) async fn begin(&self) -> std::result::Result<Part, Error> {
         Ok(match &self.one {
-            None => Part::Own(self.pool.begin().await?),
+            None => Part::Own(self.whole("BEGIN").await?),
             Some(one) => {
                 let guard = one.lock().await?;
                 Part::Of(Share { guard, one: one.clone(), is_done: false })
@@ -218,7 +226,7 @@ impl Db {
     /// The same database with everything that is written through it in one transaction. Given up without being committed,
     /// nothing of it is kept.
     pub async fn in_one(&self) -> Result<(Db, OneChange)> {
-        let whole = self.lane.pool().begin().await?;
+        let whole = self.lane.whole("BEGIN").await?;
         let whole = Arc::new(Mutex::new(Some(whole)));
         let one = Arc::new(One { whole, is_spoilt: AtomicBool::new(false) });
         let lane = Lane { pool: self.lane.pool().clone(), one: Some(one.clone()) };

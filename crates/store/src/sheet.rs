@@ -204,8 +204,7 @@ impl Db {
         every: i64,
     ) -> Result<Vec<Sheet>> {
         // One moment for all questions: an hour is filed or changed, never neither.
-        let mut tx =
-            self.lane.pool().begin_with("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
+        let mut tx = self.lane.whole("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY").await?;
         let gathered = self.gather_sheets(&mut tx, what, site_id, stretch, columns, every).await?;
         // The connection is somebody else's while this is unpacked.
         tx.commit().await?;

@@ -483,3 +483,27 @@ async fn names_that_an_hour_has_no_room_for_are_counted_once_however_often_it_is
     }
     assert!(db.attributes(1, hour()).await.expect("rows").len() <= 50);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whoever_leaves_while_a_question_begins_leaves_no_connection_in_its_transaction() {
+    let (db, _) = db().await;
+    for nth in 0..400u64 {
+        let other = db.clone();
+        let reading = tokio::spawn(async move {
+            let columns = ["lcp".to_string()];
+            other.sheets_of(Filed::PageViews, 1, hour(), &columns).await.map(|_| ())
+        });
+        tokio::time::sleep(std::time::Duration::from_micros(nth * 37 % 1_500)).await;
+        reading.abort();
+    }
+    // A connection that were left reading only would refuse to write.
+    for _ in 0..5 {
+        let each = (0..12).map(|nth| {
+            let (db, name) = (db.clone(), format!("query {nth}"));
+            async move { db.save_query(1, (&name, "count of page views"), "Ada").await.map(|_| ()) }
+        });
+        for written in futures::future::join_all(each).await {
+            written.expect("it is written");
+        }
+    }
+}
